@@ -1,0 +1,159 @@
+package baseline
+
+import "math"
+
+// Residual is the variance-stabilised residual of x: near standard normal for
+// clean data of any level. Mult: 2(√(x/D+⅜) − √(mu/D+⅜)) with D the variance to
+// mean ratio (Anscombe 1948); Add: the standardised residual.
+func (m *Model) Residual(e *Expectation, x float64) float64 {
+	if m.Family == Mult {
+		d := e.dispersion()
+		return 2 * (math.Sqrt(x/d+0.375) - math.Sqrt(e.Mu/d+0.375))
+	}
+	return (x - e.Mu) / e.Sigma
+}
+
+func (e *Expectation) dispersion() float64 {
+	return max(e.Sigma*e.Sigma/max(e.Mu, 0.3), 1)
+}
+
+// quantile maps a residual quantile back onto the model's scale.
+func (m *Model) quantile(e *Expectation, q float64) float64 {
+	if m.Family == Mult {
+		d := e.dispersion()
+		root := max(q/2+math.Sqrt(e.Mu/d+0.375), 0)
+		return max(d*(root*root-0.375), 0)
+	}
+	return e.Mu + q*e.Sigma
+}
+
+const (
+	bandMemory = 1000 // residuals remembered
+	bandBins   = 400  // over ±10 in steps of a twentieth
+	binWidth   = 0.05
+)
+
+// Band holds the last residuals of a series and the two tail levels that are
+// steered so that the stated coverage is met (split conformal prediction with
+// online adaption: Gibbs and Candès 2021). Residuals are kept as bin numbers.
+type Band struct {
+	Coverage  float64
+	Ring      []int16
+	Next      int
+	Counts    []uint16
+	TailLow   float64
+	TailHigh  float64
+	low, high float64 // current residual quantiles
+	stale     int
+
+	onePercent [2]float64 // residual quantiles at 1 % and 99 %
+}
+
+// NewBand makes an empty band with the stated coverage, for example 0.99.
+func NewBand(coverage float64) *Band {
+	tail := (1 - coverage) / 2
+	b := &Band{Coverage: coverage, Counts: make([]uint16, bandBins), TailLow: tail, TailHigh: tail}
+	b.refresh()
+	return b
+}
+
+func bin(residual float64) int {
+	return int(clamp(math.Floor(residual/binWidth)+bandBins/2, 0, bandBins-1))
+}
+
+// Add takes the residual of a clean sample and steers the tails.
+func (b *Band) Add(residual float64) {
+	target := (1 - b.Coverage) / 2
+	b.TailLow = clamp(b.TailLow+0.005*(target-above(b.low, residual)), 0.0005, 0.2)
+	b.TailHigh = clamp(b.TailHigh+0.005*(target-above(residual, b.high)), 0.0005, 0.2)
+	i := int16(bin(residual))
+	if len(b.Ring) < bandMemory {
+		b.Ring = append(b.Ring, i)
+	} else {
+		b.Counts[b.Ring[b.Next]]--
+		b.Ring[b.Next] = i
+		b.Next = (b.Next + 1) % bandMemory
+	}
+	b.Counts[i]++
+	if b.stale++; b.stale >= 24 {
+		b.refresh()
+	}
+}
+
+func above(a, b float64) float64 {
+	if a > b {
+		return 1
+	}
+	return 0
+}
+
+// refresh finds the residual quantiles at the current tail levels. Short
+// histories fall back on the normal quantile, which the residuals are near to.
+func (b *Band) refresh() {
+	b.stale = 0
+	b.low, b.high = b.tail(b.TailLow, false), b.tail(b.TailHigh, true)
+	b.onePercent = [2]float64{b.tail(0.01, false), b.tail(0.01, true)}
+}
+
+func (b *Band) tail(level float64, upper bool) float64 {
+	n := len(b.Ring)
+	rank := level * float64(n+1)
+	if n < 100 || rank < 1 {
+		// Too few to have seen this tail: extrapolate from the deepest level seen.
+		if n < 100 {
+			return signed(-1.15*normalQuantile(level), upper)
+		}
+		seen := 4 / float64(n+1)
+		return b.tail(seen, upper) * normalQuantile(level) / normalQuantile(seen)
+	}
+	cum := 0.0
+	for k := range bandBins {
+		i := k
+		if upper {
+			i = bandBins - 1 - k
+		}
+		count := float64(b.Counts[i])
+		if count > 0 && cum+count >= rank {
+			within := (rank - cum) / count * binWidth
+			edge := float64(i-bandBins/2) * binWidth
+			if upper {
+				return edge + binWidth - within
+			}
+			return edge + within
+		}
+		cum += count
+	}
+	return signed(-normalQuantile(level), upper)
+}
+
+func signed(v float64, upper bool) float64 {
+	if upper {
+		return math.Abs(v)
+	}
+	return -math.Abs(v)
+}
+
+// Edges gives low and high of the band on the model's scale. Counts end on
+// whole numbers, so that the band is never narrower than stated.
+func (b *Band) Edges(m *Model, e *Expectation) (low, high float64) {
+	low, high = m.quantile(e, min(b.low, 0)), m.quantile(e, max(b.high, 0))
+	if m.Family == Mult {
+		low, high = math.Floor(low), math.Ceil(high)
+	}
+	return low, high
+}
+
+// TailProbability estimates how likely a residual at least this far out, on
+// either side, is: a normal tail scaled to the residuals' own first and last
+// percent.
+func (b *Band) TailProbability(residual float64) float64 {
+	edge := b.onePercent[0]
+	if residual >= 0 {
+		edge = b.onePercent[1]
+	}
+	scaled := residual / max(math.Abs(edge), 0.5) * 2.3263
+	return max(math.Erfc(math.Abs(scaled)/math.Sqrt2), 1e-300)
+}
+
+// Restore recomputes what is not stored, after decoding.
+func (b *Band) Restore() { b.refresh() }

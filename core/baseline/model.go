@@ -1,0 +1,235 @@
+// Package baseline fits what a series is expected to do: a level, a weekly
+// shape in local time, the spread around both, and a calibrated, asymmetric
+// band.
+//
+// A Model is a small value that takes one sample at a time in constant time
+// and memory. Replaying history through it gives true out-of-sample residuals,
+// so fitting, backtests and the live service are the same loop.
+package baseline
+
+import (
+	"math"
+
+	"tinbell/core/timeline"
+)
+
+// Family is how expectation and observation are related.
+type Family uint8
+
+const (
+	// Mult: expected = level × profile × exposure. Counts and null counts;
+	// every estimate is a ratio of sums, so zeros and low counts are at home.
+	Mult Family = iota
+	// Add: expected = level + profile, on a transformed value.
+	Add
+	// Stepped: a series that mostly repeats its last value (reference tables).
+	Stepped
+)
+
+// Transform maps an observed value onto the scale of an Add model.
+type Transform uint8
+
+const (
+	Identity Transform = iota
+	Arcsine            // 2·asin(√x), shares without a row count
+	Log                // ln(x + offset), durations
+)
+
+// Choice is one candidate of the model choice. HalfLife is of the level in
+// periods, Weeks of the profile; Parent and Slot are prior weights in visits.
+type Choice struct {
+	HalfLife float64
+	Weeks    float64
+	Parent   float64
+	Slot     float64
+}
+
+// Model is the state of a seasonal baseline. The exported fields are what is
+// stored; the rest is derived from them.
+type Model struct {
+	Family    Family
+	Transform Transform
+	Offset    float64 // of the Log transform
+	MeanRows  float64 // mean row count where exposure is known, else 0
+	Choice    Choice
+	PerDay    int
+
+	LevelSum, LevelWeight float64
+	CellSum, CellWeight   [2][]float64 // by class and period of day
+	ScaleSum, ScaleWeight [2][]float64
+	SlotSum, SlotWeight   []float64 // by period of the week
+	DaySum, DayWeight     [7]float64
+	Phi                   float64 // dispersion, Mult
+	Spread                float64 // residual sd, Add
+	Seen                  int     // samples learned from
+
+	lam, gSlot, gDay float64
+	gClass           [2]float64
+	dayPrior         [2]float64
+}
+
+func newModel(family Family, perDay int, choice Choice) *Model {
+	m := &Model{Family: family, PerDay: perDay, Choice: choice, Phi: 0.02, Spread: 1}
+	for c := range 2 {
+		m.CellSum[c] = make([]float64, perDay)
+		m.CellWeight[c] = make([]float64, perDay)
+		m.ScaleSum[c] = make([]float64, perDay)
+		m.ScaleWeight[c] = make([]float64, perDay)
+	}
+	m.SlotSum = make([]float64, 7*perDay)
+	m.SlotWeight = make([]float64, 7*perDay)
+	m.derive()
+	return m
+}
+
+// derive recomputes the constants that follow from the stored fields.
+func (m *Model) derive() {
+	m.lam = math.Exp2(-1 / m.Choice.HalfLife)
+	m.gSlot = math.Exp2(-1 / m.Choice.Weeks)
+	m.gDay = math.Exp2(-1 / (m.Choice.Weeks * float64(m.PerDay)))
+	m.gClass = [2]float64{math.Exp2(-0.2 / m.Choice.Weeks), math.Exp2(-0.5 / m.Choice.Weeks)}
+	m.dayPrior = [2]float64{float64(m.PerDay) / 6, float64(m.PerDay) / 2}
+}
+
+// Level is the current level on the model's own scale.
+func (m *Model) Level() float64 { return m.LevelSum / m.LevelWeight }
+
+// SetLevel restarts the level, keeping shape and spread ("new normal").
+func (m *Model) SetLevel(level float64) { m.LevelSum = level * m.LevelWeight }
+
+// Expectation is what the model says of one period, before its value is seen.
+type Expectation struct {
+	Slot     timeline.Slot
+	Exposure float64 // row count over its mean; 1 where unknown
+	Parent   float64 // profile of the period of day, by class
+	Day      float64 // factor (Mult) or shift (Add) of the weekday
+	Profile  float64 // profile of the slot, exposure not included
+	Level    float64
+	Mu       float64 // expected, on the model's scale
+	Sigma    float64
+	base     float64
+	v        float64
+}
+
+// Expect predicts the period in the slot. rows is the sample's row count, 0 if
+// unknown. (Section 1.3 of the method: slot shrunk to class × weekday.)
+func (m *Model) Expect(slot timeline.Slot, rows float64) Expectation {
+	c, h, d := slot.Class, slot.Hour, slot.Day
+	e := Expectation{Slot: slot, Exposure: 1, Level: m.Level()}
+	if m.MeanRows > 0 {
+		e.Exposure = rows / m.MeanRows
+	} else if m.PerDay == 1 && m.Family == Mult {
+		e.Exposure = slot.Hours / 24
+	}
+	k2 := m.Choice.Slot
+	e.Parent = m.CellSum[c][h] / m.CellWeight[c][h]
+	ah, bh := m.SlotSum[slot.Week], m.SlotWeight[slot.Week]
+	if m.Family == Mult {
+		e.Day = 1
+		if m.PerDay > 1 {
+			e.Day = (m.DaySum[d] + m.dayPrior[0]) / (m.DayWeight[d] + m.dayPrior[0])
+		}
+		e.Profile = max((ah+k2*e.Parent*e.Day)/(bh+k2), 1e-4)
+		e.Mu = e.Level * e.Profile * e.Exposure
+		e.base = math.Sqrt(max(e.Mu, 0.3) + m.Phi*e.Mu*e.Mu)
+	} else {
+		if m.PerDay > 1 {
+			e.Day = m.DaySum[d] / (m.DayWeight[d] + m.dayPrior[1])
+		}
+		e.Profile = (ah + k2*(e.Parent+e.Day)) / (bh + k2)
+		e.Mu = e.Level + e.Profile
+		e.base = m.Spread
+	}
+	vn := m.ScaleWeight[c][h]
+	e.v = (m.ScaleSum[c][h] + 6) / (vn + 6)
+	variance := e.base * e.base * e.v * e.v * (1 + 0.5/(bh+k2+0.5))
+	known := vn
+	if m.PerDay > 1 {
+		known = min(vn, m.DayWeight[d]*8/float64(m.PerDay))
+	}
+	tau := 0.3 / (1 + known)
+	if m.Family == Mult {
+		tau *= e.Mu
+	} else {
+		tau *= 3 * m.Spread
+	}
+	e.Sigma = math.Sqrt(variance + tau*tau)
+	return e
+}
+
+// Learn takes a judged sample x (on the model's scale). Residuals are clipped
+// at three sigma, which alone keeps unlabelled outliers from bending the band.
+func (m *Model) Learn(e *Expectation, x float64) {
+	z := (x - e.Mu) / e.Sigma
+	xt := e.Mu + clamp(z, -3, 3)*e.Sigma
+	c, h, d := e.Slot.Class, e.Slot.Hour, e.Slot.Day
+	gc := m.gClass[c]
+	cells, cellWeights := m.CellSum[c], m.CellWeight[c]
+	ex := e.Exposure
+	if m.Family == Mult {
+		if ex <= 0 {
+			return
+		}
+		xt = max(xt, 0)
+		r := 0.0
+		if e.Level > 0 {
+			r = xt / e.Level
+		}
+		m.LevelSum = m.lam*m.LevelSum + xt
+		m.LevelWeight = m.lam*m.LevelWeight + e.Profile*ex
+		cells[h] = gc*cells[h] + r/max(e.Day, 0.05)
+		cellWeights[h] = gc*cellWeights[h] + ex
+		m.SlotSum[e.Slot.Week] = m.gSlot*m.SlotSum[e.Slot.Week] + r
+		m.SlotWeight[e.Slot.Week] = m.gSlot*m.SlotWeight[e.Slot.Week] + ex
+		m.DaySum[d] = m.gDay*m.DaySum[d] + r
+		m.DayWeight[d] = m.gDay*m.DayWeight[d] + e.Parent*ex
+	} else {
+		r := xt - e.Level
+		m.LevelSum = m.lam*m.LevelSum + xt - e.Profile
+		m.LevelWeight = m.lam*m.LevelWeight + 1
+		cells[h] = gc*cells[h] + r - e.Day
+		cellWeights[h] = gc*cellWeights[h] + 1
+		m.SlotSum[e.Slot.Week] = m.gSlot*m.SlotSum[e.Slot.Week] + r
+		m.SlotWeight[e.Slot.Week] = m.gSlot*m.SlotWeight[e.Slot.Week] + 1
+		m.DaySum[d] = m.gDay*m.DaySum[d] + r - e.Parent
+		m.DayWeight[d] = m.gDay*m.DayWeight[d] + 1
+	}
+	m.ScaleSum[c][h] = gc*m.ScaleSum[c][h] + e.v*min(math.Abs(z), 3)*1.2533
+	m.ScaleWeight[c][h] = gc*m.ScaleWeight[c][h] + 1
+	m.Seen++
+}
+
+// Forward maps a sample onto the model's scale.
+func (m *Model) Forward(s timeline.Sample) float64 {
+	switch {
+	case m.MeanRows > 0:
+		return math.Round(s.Value * s.Rows)
+	case m.Transform == Arcsine:
+		return 2 * math.Asin(math.Sqrt(clamp(s.Value, 0, 1)))
+	case m.Transform == Log:
+		return math.Log(max(s.Value, 0) + m.Offset)
+	}
+	return s.Value
+}
+
+// Back maps a value on the model's scale to what is observed and drawn.
+func (m *Model) Back(y, rows float64) float64 {
+	switch {
+	case m.MeanRows > 0:
+		if rows <= 0 {
+			return math.NaN()
+		}
+		return clamp(y/rows, 0, 1)
+	case m.Transform == Arcsine:
+		s := math.Sin(clamp(y, 0, math.Pi) / 2)
+		return s * s
+	case m.Transform == Log:
+		return max(math.Exp(y)-m.Offset, 0)
+	}
+	return y
+}
+
+func clamp(v, lo, hi float64) float64 { return min(max(v, lo), hi) }
+
+// Restore recomputes what is not stored, after decoding.
+func (m *Model) Restore() { m.derive() }

@@ -1,0 +1,121 @@
+package detect
+
+import (
+	"fmt"
+	"time"
+)
+
+// Severity of an alert.
+type Severity string
+
+const (
+	Warning  Severity = "warning"
+	Critical Severity = "critical"
+)
+
+// Cause names the rule that opened an alert.
+type Cause string
+
+const (
+	Deviation Cause = "deviation" // leave-worst-out windows
+	Silence   Cause = "silence"   // zeros where rows were due
+	Stuck     Cause = "stuck"     // the same value again and again
+	Missing   Cause = "missing"   // periods that were due and did not come
+	Step      Cause = "step"      // a stepped series jumped
+	Overdue   Cause = "overdue"   // a load that was due did not arrive
+)
+
+// Rule says when deviations become alerts. Return periods are of the monitor
+// as a whole: all its series together raise one alert by chance in that time.
+type Rule struct {
+	Direction  Direction
+	Warn       time.Duration
+	Critical   time.Duration
+	Series     int // how many series share the budget
+	Persist    int // m of n periods must alarm; 0 means 1 of 1
+	Of         int
+	MinEffect  float64       // absolute, in units of the series; 0 for none
+	AdoptAfter time.Duration // unanswered change adopted after; 0 for the default, <0 never
+	MissingOff bool
+	BandOnly   bool // readings without alerts
+}
+
+// Default return periods.
+const (
+	Year            = 365 * 24 * time.Hour
+	DefaultWarn     = Year
+	DefaultCritical = 10 * Year
+)
+
+// Normal fills in defaults.
+func (r Rule) Normal() Rule {
+	if r.Warn <= 0 {
+		r.Warn = DefaultWarn
+	}
+	if r.Critical <= 0 {
+		r.Critical = max(DefaultCritical, r.Warn)
+	}
+	r.Series = max(r.Series, 1)
+	r.Persist = max(r.Persist, 1)
+	r.Of = max(r.Of, r.Persist)
+	return r
+}
+
+// Check refuses what no evaluator could follow.
+func (r Rule) Check() error {
+	n := r.Normal()
+	switch {
+	case n.Warn < 24*time.Hour:
+		return fmt.Errorf("warn %s: a return period is at least 1d", n.Warn)
+	case n.Critical < n.Warn:
+		return fmt.Errorf("critical %s is shorter than warn %s: critical must be the rarer one", n.Critical, n.Warn)
+	case n.Of > 64:
+		return fmt.Errorf("persist %d of %d: at most 64 periods", n.Persist, n.Of)
+	case n.MinEffect < 0:
+		return fmt.Errorf("smallest effect %g: must be 0 or more", n.MinEffect)
+	}
+	return nil
+}
+
+// Alert is one unbroken claim that a series is wrong. Times are Unix seconds.
+type Alert struct {
+	Cause        Cause
+	Direction    Direction
+	Severity     Severity
+	Since        int64 // start of the first deviating period
+	Raised       int64 // end of the period that opened it
+	End          int64 // where the deviation ended, once closed
+	Closed       int64 // end of the period that closed it; 0 while open
+	Window       int   // periods of the window that told
+	PeakAt       int64
+	Peak         float64 // largest deviation in band half-widths
+	Observed     float64 // summed (counts) or mean over the alert so far
+	Expected     float64
+	ReturnPeriod float64 // seconds, of the monitor as a whole
+	Reason       string  // why it closed: recovered, level_adopted, changed
+	N            int     // samples in Observed
+}
+
+// Change says what a step did to the series' alert.
+type Change uint8
+
+const (
+	None Change = iota
+	Opened
+	Updated
+	Reopened
+	Closed
+)
+
+// Reading is what is said of one period.
+type Reading struct {
+	At           int64
+	Observed     float64 // NaN if missing
+	Rows         float64
+	Expected     float64
+	Low, High    float64
+	Deviation    float64 // 0 as expected, ±1 at the band's edge
+	ReturnPeriod float64 // seconds between values this unusual, of this series
+	Masked       bool
+	Change       Change
+}

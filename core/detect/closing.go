@@ -1,0 +1,117 @@
+package detect
+
+import (
+	"math"
+
+	"tinbell/core/baseline"
+)
+
+// closing gathers evidence of recovery while an alert is open: a sequential
+// likelihood ratio (Wald 1945) of "back to expected" against "still as far off
+// as the alert so far", which quiet night hours neither close nor prolong. Two
+// alternating buckets of a day remember how far off the series was; two steady
+// ones in a row, long enough, are a new level.
+type closing struct {
+	Started int64
+	Turned  int64
+	Bucket  [2]struct{ X, Mu, N float64 }
+	Current int
+	LLR     float64
+	Quiet   int
+}
+
+func (c *closing) seed(e *Evaluator, at int64) {
+	c.Started, c.Turned = at, at
+	i := e.Ring.Head
+	for range max(e.Alert.Window, 1) {
+		if i < 0 || e.Ring.Valid == 0 {
+			return
+		}
+		if p := &e.Ring.Points[i]; p.OK {
+			c.put(e.Model, p.X, p.expected(e.Model))
+		}
+		if i--; i < 0 {
+			i = len(e.Ring.Points) - 1
+		}
+	}
+}
+
+func (p *point) expected(m *baseline.Model) float64 {
+	if m.Family == baseline.Mult {
+		return p.Level * p.Part
+	}
+	return p.X - p.Z*math.Sqrt(p.Var)
+}
+
+func (c *closing) put(m *baseline.Model, x, mu float64) {
+	b := &c.Bucket[c.Current]
+	b.X, b.Mu, b.N = b.X+x, b.Mu+mu, b.N+1
+}
+
+// shift is how far off the alert is so far: a factor (Mult) or a distance.
+func (c *closing) shift(mult bool) float64 {
+	x, mu := c.Bucket[0].X+c.Bucket[1].X, c.Bucket[0].Mu+c.Bucket[1].Mu
+	if mult {
+		if mu <= 0 {
+			return 1
+		}
+		return x / mu
+	}
+	return (x - mu) / max(c.Bucket[0].N+c.Bucket[1].N, 1)
+}
+
+func (c *closing) see(e *Evaluator, pt *baseline.Point, ex *baseline.Expectation) (over, adopted bool) {
+	mult := e.Model.Family == baseline.Mult
+	c.put(e.Model, pt.X, ex.Mu)
+	z := (pt.X - ex.Mu) / ex.Sigma
+	sign := float64(e.Alert.Direction)
+	shift := c.shift(mult)
+	delta := shift / ex.Sigma
+	if mult {
+		delta = (shift - 1) * ex.Mu / ex.Sigma
+	}
+	c.LLR = max(0, c.LLR+min(max(delta*delta/2-z*delta, -2), 2))
+	if z*sign > 1.5 {
+		c.LLR = min(c.LLR, 2)
+		c.Quiet = 0
+	} else {
+		c.Quiet++
+	}
+	if c.LLR >= 4 || c.Quiet >= e.cadence.quiet || (delta*sign < 0 && c.Quiet >= 3) {
+		return true, false
+	}
+	return false, c.turn(e, pt.At, mult)
+}
+
+// turn closes a bucket each day; two steady ones after long enough adopt the
+// new level. A standstill is never adopted.
+func (c *closing) turn(e *Evaluator, at int64, mult bool) bool {
+	if at+e.step-c.Turned < int64(e.cadence.bucket.Seconds()) {
+		return false
+	}
+	a, b := c.Bucket[0], c.Bucket[1]
+	wait := e.rule.AdoptAfter
+	if wait == 0 {
+		wait = e.cadence.adopt
+	}
+	if wait > 0 && at+e.step-c.Started >= int64(wait.Seconds()) && a.N > 0 && b.N > 0 {
+		if mult && a.X > 0 && b.X > 0 && a.Mu > 0 && b.Mu > 0 {
+			ra, rb := a.X/a.Mu, b.X/b.Mu
+			if math.Abs(math.Log(ra/rb)) < 0.15 {
+				e.Model.SetLevel(e.Model.Level() * math.Sqrt(ra*rb))
+				return true
+			}
+		}
+		if !mult {
+			ra, rb := (a.X-a.Mu)/a.N, (b.X-b.Mu)/b.N
+			if math.Abs(ra-rb) < e.Model.Spread {
+				e.Model.SetLevel(e.Model.Level() + (ra+rb)/2)
+				return true
+			}
+		}
+	}
+	c.Turned = at + e.step
+	c.Current = 1 - c.Current
+	c.Bucket[c.Current].X, c.Bucket[c.Current].Mu, c.Bucket[c.Current].N = 0, 0, 0
+	return false
+}

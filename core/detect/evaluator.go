@@ -1,0 +1,272 @@
+package detect
+
+import (
+	"bytes"
+	"encoding/gob"
+	"fmt"
+	"math"
+
+	"tinbell/core/baseline"
+	"tinbell/core/timeline"
+)
+
+// Evaluator judges one series, sample by sample. Make one with Fit or Load.
+// Not safe for concurrent use.
+type Evaluator struct {
+	cfg     baseline.Config
+	rule    Rule
+	cadence cadence
+	slotter *timeline.Slotter
+	step    int64
+	state
+	warn, critical [2]float64
+	verdict        verdict
+	calibrating    bool // replaying to set scales and thresholds: no alerts
+	replaying      bool // fitting: nobody reads the readings
+}
+
+// state is everything that is stored between samples.
+type state struct {
+	Version int
+	Model   *baseline.Model
+	Band    *baseline.Band
+	Ring    ring
+	Scale   [2][5]float64
+	Maxima  [2]maxima
+	Block   int64 // number of the current block of days
+	First   int64 // first sample ever seen
+	Last    int64 // last period judged
+	Bits    [2]uint64
+	Open    bool
+	Alert   Alert // open, or the last closed
+	Closing closing
+	Stuck   stuck
+	Silence silence
+	Absence absence
+	Steps   steps
+}
+
+const stateVersion = 1
+
+func newEvaluator(cfg baseline.Config, rule Rule) *Evaluator {
+	if cfg.Coverage == 0 {
+		cfg.Coverage = 0.99
+	}
+	e := &Evaluator{
+		cfg: cfg, rule: rule.Normal(), cadence: cadenceOf(cfg.Grid),
+		slotter: timeline.NewSlotter(cfg.Grid), step: int64(cfg.Grid.Period.Seconds()),
+	}
+	e.Version = stateVersion
+	for s := range 2 {
+		for w := range e.Scale[s] {
+			e.Scale[s][w] = 1
+		}
+	}
+	return e
+}
+
+// MarshalBinary writes the state.
+func (e *Evaluator) MarshalBinary() ([]byte, error) {
+	var b bytes.Buffer
+	err := gob.NewEncoder(&b).Encode(&e.state)
+	return b.Bytes(), err
+}
+
+// Load restores an evaluator from MarshalBinary's bytes under a configuration
+// and rule, which may differ from those it was fitted with.
+func Load(cfg baseline.Config, rule Rule, blob []byte) (*Evaluator, error) {
+	e := newEvaluator(cfg, rule)
+	if err := gob.NewDecoder(bytes.NewReader(blob)).Decode(&e.state); err != nil {
+		return nil, fmt.Errorf("read stored baseline: %w", err)
+	}
+	if e.Version != stateVersion {
+		return nil, fmt.Errorf("stored baseline has version %d, this program reads %d: refit it", e.Version, stateVersion)
+	}
+	e.Model.Restore()
+	e.Band.Restore()
+	for s := range 2 {
+		e.Maxima[s].settle()
+	}
+	e.settleThresholds()
+	return e, nil
+}
+
+// Open gives the open alert, if there is one.
+func (e *Evaluator) OpenAlert() (Alert, bool) { return e.Alert, e.Open }
+
+// Last is the start of the last period judged.
+func (e *Evaluator) LastJudged() int64 { return e.Last }
+
+// Choice tells the fitted half-lives and prior weights.
+func (e *Evaluator) Choice() baseline.Choice { return e.Model.Choice }
+
+// sides is how many directions share the budget.
+func (e *Evaluator) sides() int {
+	if e.rule.Direction == Both {
+		return 2
+	}
+	return 1
+}
+
+func (e *Evaluator) settleThresholds() {
+	cold := 1.0
+	if e.Last > e.First {
+		age := float64(e.Last-e.First) / 86400
+		cold += 0.6 * max(0, 1-age/e.cadence.coldDays)
+	}
+	for s := range 2 {
+		e.warn[s] = cold * e.Maxima[s].threshold(Budget(e.rule.Warn, e.rule.Series), e.sides(), e.cadence.block)
+		e.critical[s] = cold * e.Maxima[s].threshold(Budget(e.rule.Critical, e.rule.Series), e.sides(), e.cadence.block)
+	}
+}
+
+// Step judges the next period. Periods come in order, each once; masked ones
+// (planned events) are read but neither learned nor alarmed on.
+func (e *Evaluator) Step(s timeline.Sample, masked bool) Reading {
+	pt := e.Model.NewPoint(s, e.slotter.At(s.At), e.cfg, masked)
+	return e.take(&pt, s.Value)
+}
+
+// Peek reads a period without judging it: what the band says of a period to
+// come (missing value) or of the one just passed.
+func (e *Evaluator) Peek(s timeline.Sample) Reading {
+	pt := e.Model.NewPoint(s, e.slotter.At(s.At), e.cfg, false)
+	ex := e.expect(&pt)
+	return e.read(&pt, &ex, s.Value)
+}
+
+// Explain splits what was expected of a period into its parts.
+func (e *Evaluator) Explain(s timeline.Sample) []baseline.Part {
+	if e.Model.Family == baseline.Stepped {
+		return []baseline.Part{{Name: "last value", Amount: e.Steps.Value}}
+	}
+	pt := e.Model.NewPoint(s, e.slotter.At(s.At), e.cfg, false)
+	return e.Model.Explain(e.expect(&pt), e.rowsOr(pt.Rows))
+}
+
+func (e *Evaluator) rowsOr(rows float64) float64 {
+	if rows <= 0 && e.Model.MeanRows > 0 {
+		return e.Model.MeanRows
+	}
+	return rows
+}
+
+func (e *Evaluator) expect(pt *baseline.Point) baseline.Expectation {
+	ex := e.Model.Expect(pt.Slot, e.rowsOr(pt.Rows))
+	if pt.Holiday {
+		e.Model.Holiday(&ex, pt.X, pt.Known)
+	}
+	return ex
+}
+
+// take is the whole of evaluation: read, judge, learn.
+func (e *Evaluator) take(pt *baseline.Point, observed float64) Reading {
+	if e.First == 0 {
+		e.First = pt.At
+	}
+	if e.Model.Family == baseline.Stepped {
+		return e.takeStepped(pt, observed)
+	}
+	e.turnBlock(pt)
+	ex := e.expect(pt)
+	r := e.read(pt, &ex, observed)
+	e.Last = pt.At
+	if pt.Masked || !pt.Known {
+		e.Ring.push(point{})
+		e.Bits[low], e.Bits[high] = e.Bits[low]<<1, e.Bits[high]<<1
+		if pt.Masked {
+			e.Silence.clear()
+			e.Absence.clear()
+			e.Stuck.clear()
+		} else if !pt.Holiday {
+			r.Change = e.judgeAbsence(pt)
+		}
+		return r
+	}
+	e.Ring.push(pointOf(e.Model, &ex, pt.X))
+	e.Ring.judge(&e.cadence, e.Model.Family == baseline.Mult, &e.Scale, e.effect(&ex), &e.verdict)
+	if e.calibrating {
+		e.Model.Learn(&ex, pt.X)
+		e.Absence.arrived(pt, e.Model.PerDay)
+		return r
+	}
+	e.Absence.arrived(pt, e.Model.PerDay)
+	r.Change = e.judge(pt, &ex, &r)
+	if !e.Open {
+		for s := range 2 {
+			e.Maxima[s].Current = max(e.Maxima[s].Current, e.verdict.u[s])
+		}
+		if !pt.Holiday {
+			e.Band.Add(e.Model.Residual(&ex, pt.X))
+			e.Model.Learn(&ex, pt.X)
+		}
+	}
+	return r
+}
+
+// turnBlock closes the block of maxima when the local day (or week) changes.
+func (e *Evaluator) turnBlock(pt *baseline.Point) {
+	noon := (pt.At + 43200) / 86400 / int64(e.cadence.block)
+	if noon == e.Block {
+		return
+	}
+	if e.Block != 0 && !e.calibrating && !e.replaying && !e.Open {
+		for s := range 2 {
+			e.Maxima[s].close(e.cadence.blocks)
+		}
+	}
+	for s := range 2 {
+		e.Maxima[s].Current = 0
+	}
+	e.Block = noon
+	if !e.calibrating && !e.replaying {
+		e.settleThresholds()
+	}
+}
+
+func (e *Evaluator) effect(ex *baseline.Expectation) float64 {
+	effect := e.rule.MinEffect
+	if e.cfg.Kind == timeline.Count {
+		effect = max(effect, e.cadence.minEffect*ex.Level*float64(e.Model.PerDay))
+	}
+	return effect
+}
+
+func (e *Evaluator) read(pt *baseline.Point, ex *baseline.Expectation, observed float64) Reading {
+	if e.replaying {
+		return Reading{At: pt.At, Observed: math.NaN()}
+	}
+	rows := e.rowsOr(pt.Rows)
+	lowEdge, highEdge := e.Band.Edges(e.Model, ex)
+	r := Reading{
+		At: pt.At, Observed: observed, Rows: pt.Rows, Masked: pt.Masked,
+		Expected: e.Model.Back(ex.Mu, rows), Low: e.Model.Back(lowEdge, rows), High: e.Model.Back(highEdge, rows),
+	}
+	if !pt.Known {
+		r.Observed = math.NaN()
+		return r
+	}
+	r.Deviation = deviation(observed, r.Expected, r.Low, r.High)
+	if math.Abs(r.Deviation) > 0.5 {
+		p := e.Band.TailProbability(e.Model.Residual(ex, pt.X))
+		r.ReturnPeriod = clampReturnPeriod(float64(e.step) / p)
+	} else {
+		r.ReturnPeriod = float64(e.step)
+	}
+	return r
+}
+
+// deviation is the signed distance from expected in half-widths of the band on
+// that side, at most 99.
+func deviation(observed, expected, low, high float64) float64 {
+	d := observed - expected
+	if d == 0 {
+		return 0
+	}
+	width := high - expected
+	if d < 0 {
+		width = expected - low
+	}
+	floor := max(1e-9, 1e-6*math.Abs(expected))
+	return min(max(d/max(width, floor), -99), 99)
+}

@@ -1,0 +1,261 @@
+package detect
+
+import (
+	"math"
+
+	"tinbell/core/baseline"
+	"tinbell/core/timeline"
+)
+
+// silence tests runs of zeros where rows were due: the probability of all of
+// them being zero by chance, under a negative binomial with the model's spread.
+type silence struct {
+	Since int64
+	LogP  float64
+	Zeros int
+}
+
+const silenceLogP = -14
+
+func (s *silence) clear() { *s = silence{} }
+
+func (s *silence) see(e *Evaluator, pt *baseline.Point, ex *baseline.Expectation) bool {
+	if e.cfg.Kind != timeline.Count || pt.X != 0 {
+		s.clear()
+		return false
+	}
+	if ex.Mu <= 0.5 {
+		return false
+	}
+	if s.Zeros == 0 {
+		s.Since = pt.At
+	}
+	phi := max((ex.Sigma*ex.Sigma-ex.Mu)/(ex.Mu*ex.Mu), 1e-6)
+	s.LogP -= math.Log1p(phi*ex.Mu) / phi
+	s.Zeros++
+	return s.Zeros >= e.cadence.zeros && s.LogP < silenceLogP
+}
+
+// stuck tests runs of equal values against how often values repeat by chance.
+type stuck struct {
+	Ties        float64 // share of repeats in training, runs counted once
+	EqualShare  float64 // share of equal neighbours
+	First       int     // longest run in training
+	Second      int     // second longest
+	Common      []float64
+	CommonShare []float64
+	Total       float64
+
+	Last  float64
+	Run   int
+	Since int64
+	LogP  float64
+}
+
+func (k *stuck) clear() { k.Run, k.LogP = 0, 0 }
+
+// train counts runs and common values in a history.
+func (k *stuck) train(points []baseline.Point) {
+	counts := map[float64]float64{}
+	runs, equal, pairs, run := 0, 0, 0, 1
+	last := math.NaN()
+	end := func() {
+		if run > k.First {
+			k.First, k.Second = run, k.First
+		} else if run > k.Second {
+			k.Second = run
+		}
+	}
+	for i := range points {
+		if !points[i].Usable() {
+			continue
+		}
+		x := points[i].X
+		counts[x]++
+		k.Total++
+		if !math.IsNaN(last) {
+			pairs++
+			if x == last {
+				equal++
+				if run == 1 {
+					runs++
+				}
+				run++
+			} else {
+				end()
+				run = 1
+			}
+		}
+		last = x
+	}
+	end()
+	k.Ties = float64(runs+1) / float64(pairs+2)
+	k.EqualShare = float64(equal) / float64(max(pairs, 1))
+	for x, n := range counts {
+		if n >= 0.02*k.Total {
+			k.Common, k.CommonShare = append(k.Common, x), append(k.CommonShare, n/k.Total)
+		}
+	}
+	k.Last = math.NaN()
+}
+
+func (k *stuck) share(x float64) float64 {
+	for i, v := range k.Common {
+		if v == x {
+			return k.CommonShare[i]
+		}
+	}
+	return 1 / max(k.Total, 1)
+}
+
+func (k *stuck) see(e *Evaluator, pt *baseline.Point, ex *baseline.Expectation) bool {
+	if pt.X != k.Last {
+		k.Last, k.Run, k.LogP, k.Since = pt.X, 1, 0, pt.At
+		return false
+	}
+	k.Run++
+	k.LogP += math.Log(max(k.Ties, k.chance(e.Model.Family, pt.X, ex), 1e-9))
+	if e.cfg.Kind != timeline.Count && (pt.X == 0 || (e.cfg.Kind == timeline.Share && e.Model.Back(pt.X, pt.Rows) == 1)) {
+		return false
+	}
+	long := max(4, 2*k.Second)
+	if k.EqualShare >= 0.3 {
+		long = 3 * k.First
+	}
+	return k.Run >= long && k.LogP < math.Log(1e-6)
+}
+
+// chance is how likely this very value was.
+func (k *stuck) chance(family baseline.Family, x float64, ex *baseline.Expectation) float64 {
+	if family != baseline.Mult {
+		return k.share(x)
+	}
+	z := (x - ex.Mu) / ex.Sigma
+	p := 0.4 / ex.Sigma * math.Exp(-min(z*z, 8)/2)
+	if ex.Mu < 10 {
+		logGamma, _ := math.Lgamma(x + 1)
+		p = max(p, math.Exp(x*math.Log(max(ex.Mu, 1e-9))-ex.Mu-logGamma))
+	}
+	if x == 0 {
+		p = max(p, k.share(0))
+	}
+	return min(p, 1)
+}
+
+// absence tests periods that were due and did not come, against how often the
+// period of day goes missing.
+type absence struct {
+	Missed [2][]float64
+	Seen   [2][]float64
+	All    float64 // share missing overall
+	Since  int64
+	LogP   float64
+	Run    int
+}
+
+func (a *absence) clear() { a.LogP, a.Run = 0, 0 }
+
+func (a *absence) arrived(pt *baseline.Point, perDay int) {
+	if a.Seen[0] == nil {
+		for c := range 2 {
+			a.Missed[c], a.Seen[c] = make([]float64, perDay), make([]float64, perDay)
+		}
+	}
+	a.Seen[pt.Slot.Class][pt.Slot.Hour]++
+	a.clear()
+}
+
+func (e *Evaluator) judgeAbsence(pt *baseline.Point) Change {
+	a := &e.Absence
+	if a.Seen[0] == nil {
+		return None
+	}
+	c, h := pt.Slot.Class, pt.Slot.Hour
+	chance := (a.Missed[c][h] + 2*min(a.All, 0.5) + 0.1) / (a.Seen[c][h] + 2.5)
+	if e.calibrating {
+		a.Missed[c][h]++
+		a.Seen[c][h]++
+		return None
+	}
+	if e.rule.MissingOff || e.rule.BandOnly {
+		return None
+	}
+	if a.LogP == 0 {
+		a.Since = pt.At
+	}
+	a.LogP += math.Log(min(chance, 1))
+	if chance < 0.05 {
+		a.Run++
+	}
+	limit := math.Log(0.1 * Budget(e.rule.Warn, e.rule.Series) * float64(e.step) / month.Seconds())
+	if e.Open || a.Run < e.cadence.absences || a.LogP >= limit {
+		return None
+	}
+	r := Reading{Observed: math.NaN()}
+	return e.open(pt, &r, Alert{Cause: Missing, Severity: Warning, Since: a.Since})
+}
+
+// steps follows a stepped series: a jump is a change larger than any before.
+type steps struct {
+	Value   float64
+	Known   bool
+	Largest float64
+	Seen    int
+}
+
+func (e *Evaluator) takeStepped(pt *baseline.Point, observed float64) Reading {
+	k := &e.Steps
+	e.Last = pt.At
+	r := Reading{At: pt.At, Observed: observed, Rows: pt.Rows, Masked: pt.Masked, ReturnPeriod: float64(e.step)}
+	reach := math.Exp(e.stepLimit())
+	r.Expected, r.Low, r.High = k.Value, k.Value/reach, k.Value*reach
+	if !pt.Known || pt.Masked {
+		if !pt.Known {
+			r.Observed = math.NaN()
+		}
+		if !k.Known {
+			r.Expected, r.Low, r.High = 0, 0, 0
+		}
+		return r
+	}
+	defer func() { k.Value, k.Known = pt.X, true; k.Seen++ }()
+	if !k.Known {
+		r.Expected, r.Low, r.High = pt.X, pt.X, pt.X
+		return r
+	}
+	r.Deviation = deviation(observed, r.Expected, r.Low, r.High)
+	if pt.X == k.Value {
+		if e.Open {
+			e.weigh(pt, &r)
+			return r
+		}
+		return r
+	}
+	jump := math.Inf(1)
+	if pt.X > 0 && k.Value > 0 {
+		jump = math.Abs(math.Log(pt.X / k.Value))
+	}
+	if e.Open {
+		r.Change = e.close(pt, pt.At, "changed")
+		return r
+	}
+	if e.calibrating || jump <= e.stepLimit() {
+		if !math.IsInf(jump, 1) {
+			k.Largest = max(k.Largest, jump)
+		}
+		return r
+	}
+	if e.rule.BandOnly {
+		return r
+	}
+	d := High
+	if pt.X < k.Value {
+		d = Low
+	}
+	if e.rule.Direction == Both || e.rule.Direction == d {
+		r.Change = e.open(pt, &r, Alert{Cause: Step, Direction: d, Severity: Warning, Since: pt.At})
+	}
+	return r
+}
+
+func (e *Evaluator) stepLimit() float64 { return max(0.4, 3*e.Steps.Largest) }

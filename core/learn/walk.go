@@ -1,0 +1,125 @@
+// Package learn replays configurations over the past, walking forward so that
+// nothing from the future leaks in, and holds the simple rules that people
+// would use instead, for comparison.
+package learn
+
+import (
+	"errors"
+	"math"
+	"sort"
+	"time"
+
+	"tinbell/core/baseline"
+	"tinbell/core/detect"
+	"tinbell/core/timeline"
+)
+
+// Exclusion is a stretch of history to leave out of learning, from the moment
+// it was known: a labelled fault, or (Planned) an announced event, which is
+// neither judged if it was known in time.
+type Exclusion struct {
+	Span    timeline.Span
+	Known   int64 // Unix seconds
+	Planned bool
+}
+
+// Mask gives what is left out of a fit at the instant.
+func Mask(exclusions []Exclusion, at int64) timeline.Mask {
+	var spans []timeline.Span
+	for _, x := range exclusions {
+		if x.Known <= at {
+			spans = append(spans, x.Span)
+		}
+	}
+	return timeline.NewMask(spans...)
+}
+
+// Muted tells whether a period is under a planned event that was known at its
+// end.
+func Muted(exclusions []Exclusion, from, to int64) bool {
+	for _, x := range exclusions {
+		if x.Planned && x.Known <= to && x.Span.From < to && x.Span.To > from {
+			return true
+		}
+	}
+	return false
+}
+
+// RefitEvery is how often the live service chooses a baseline anew; walks do
+// the same.
+const RefitEvery = 7 * 24 * time.Hour
+
+// Job is one series to walk through.
+type Job struct {
+	Config     baseline.Config
+	Rule       detect.Rule
+	History    []timeline.Sample // dense, ascending
+	Exclusions []Exclusion
+	From       int64 // alerts are raised from here on; earlier samples are only learned from
+	Refit      time.Duration
+	Read       func(detect.Reading) // called for each judged period; may be nil
+}
+
+// Walk replays a job and gives its alerts in order of raising, the last one
+// perhaps open. A baseline is fitted when judging starts and again every Refit,
+// each time from what was known by then. While the history is too short for a
+// baseline nothing is judged; a series that never gets there returns
+// baseline.TooShort.
+func Walk(job Job) ([]detect.Alert, error) {
+	refit := job.Refit
+	if refit <= 0 {
+		refit = RefitEvery
+	}
+	step := int64(job.Config.Grid.Period.Seconds())
+	i := sort.Search(len(job.History), func(i int) bool { return job.History[i].At >= job.From })
+	var (
+		alerts    []detect.Alert
+		evaluator *detect.Evaluator
+		due       int64 = math.MinInt64
+		err       error
+	)
+	for ; i < len(job.History); i++ {
+		s := job.History[i]
+		if s.At >= due {
+			fresh, fitErr := detect.Fit(job.Config, job.Rule, job.History[:i], Mask(job.Exclusions, s.At))
+			var short baseline.TooShort
+			if fitErr != nil && !errors.As(fitErr, &short) {
+				return nil, fitErr
+			}
+			due = s.At + int64(refit.Seconds())
+			if fitErr != nil {
+				err = fitErr
+				due = s.At + 86400
+				continue
+			}
+			if err = nil; evaluator != nil {
+				fresh.Carry(evaluator)
+			}
+			evaluator = fresh
+		}
+		if evaluator == nil {
+			continue
+		}
+		r := evaluator.Step(s, Muted(job.Exclusions, s.At, s.At+step))
+		alerts = note(alerts, evaluator, r.Change)
+		if job.Read != nil {
+			job.Read(r)
+		}
+	}
+	return alerts, err
+}
+
+func note(alerts []detect.Alert, e *detect.Evaluator, change detect.Change) []detect.Alert {
+	a, _ := e.OpenAlert()
+	switch change {
+	case detect.Opened:
+		return append(alerts, a)
+	case detect.Updated, detect.Reopened, detect.Closed:
+		if n := len(alerts); n > 0 {
+			alerts[n-1] = a
+		} else {
+			alerts = append(alerts, a)
+		}
+	}
+	return alerts
+}

@@ -1,0 +1,143 @@
+// Package timeline holds what the rest of the core agrees on about time: the
+// grid of periods a series lives on, the slot of the local week a period falls
+// into, spans of time, and the samples themselves.
+//
+// It knows nothing of baselines or storage and imports the standard library
+// only.
+package timeline
+
+import (
+	"errors"
+	"fmt"
+	"time"
+)
+
+const (
+	day = 24 * time.Hour
+	// MinPeriod is the shortest period a series may have.
+	MinPeriod = time.Minute
+)
+
+// ErrPeriod is wrapped by the error for a period the grid cannot hold.
+var ErrPeriod = errors.New("period not supported")
+
+// Grid is the ladder of periods of a series: every period has the same length,
+// which divides a local day. Sub-daily periods are aligned to the hour in UTC;
+// daily periods run from local midnight to local midnight, so that one lasts
+// 23 or 25 hours on the days the clocks change.
+type Grid struct {
+	Period time.Duration
+	Zone   *time.Location
+}
+
+// NewGrid checks that period divides a day and is at least a minute.
+func NewGrid(period time.Duration, zone *time.Location) (Grid, error) {
+	if zone == nil {
+		zone = time.UTC
+	}
+	if period < MinPeriod || period > day || day%period != 0 {
+		return Grid{}, fmt.Errorf("%w: %s; allowed are 1m to 24h that divide a day evenly, such as 5m, 15m, 1h or 24h", ErrPeriod, period)
+	}
+	return Grid{Period: period, Zone: zone}, nil
+}
+
+// PerDay is the number of periods in a day of 24 hours.
+func (g Grid) PerDay() int { return int(day / g.Period) }
+
+// Daily tells whether a period is a whole local day.
+func (g Grid) Daily() bool { return g.Period == day }
+
+// Floor gives the start of the period that t lies in.
+func (g Grid) Floor(t time.Time) time.Time {
+	if g.Daily() {
+		y, m, d := t.In(g.Zone).Date()
+		return time.Date(y, m, d, 0, 0, 0, 0, g.Zone).UTC()
+	}
+	return t.UTC().Truncate(g.Period)
+}
+
+// Next gives the start of the period after the one that starts at t, which is
+// also the end of that period: the moment its sample can first be known.
+func (g Grid) Next(t time.Time) time.Time { return g.Add(t, 1) }
+
+// Add moves a period start by n periods.
+func (g Grid) Add(t time.Time, n int) time.Time {
+	if g.Daily() {
+		y, m, d := t.In(g.Zone).Date()
+		return time.Date(y, m, d+n, 0, 0, 0, 0, g.Zone).UTC()
+	}
+	return t.Add(time.Duration(n) * g.Period).UTC()
+}
+
+// Slot says where in the local week a period starts.
+type Slot struct {
+	Week  int // 0 … 7·PerDay−1, Sunday first
+	Hour  int // 0 … PerDay−1, the period of the day
+	Day   int // 0 Sunday … 6 Saturday
+	Class int // 0 weekday, 1 weekend
+	Date  int // yyyymmdd
+	Hours float64
+}
+
+// Slotter turns times into slots. It keeps the zone's offset between clock
+// changes, so a call costs a few nanoseconds. Not safe for concurrent use.
+type Slotter struct {
+	grid     Grid
+	perDay   int64
+	from, to int64
+	offset   int64
+	date     int
+	dateDay  int64
+}
+
+// NewSlotter makes a slotter for the grid.
+func NewSlotter(g Grid) *Slotter {
+	return &Slotter{grid: g, perDay: int64(g.PerDay()), from: 1, to: 0, dateDay: -1 << 62}
+}
+
+// At gives the slot of the period that starts at the Unix second.
+func (s *Slotter) At(unix int64) Slot {
+	if unix < s.from || unix >= s.to {
+		s.readZone(unix)
+	}
+	local := unix + s.offset
+	days := floorDiv(local, 86400)
+	second := local - days*86400
+	weekday := int((days%7 + 11) % 7) // 1970-01-01 was a Thursday
+	slot := Slot{Hour: int(second * s.perDay / 86400), Day: weekday, Hours: 24}
+	slot.Week = weekday*int(s.perDay) + slot.Hour
+	if weekday == 0 || weekday == 6 {
+		slot.Class = 1
+	}
+	if days != s.dateDay {
+		y, m, d := time.Unix(days*86400, 0).UTC().Date()
+		s.date, s.dateDay = y*10000+int(m)*100+d, days
+	}
+	slot.Date = s.date
+	if s.perDay == 1 {
+		start := time.Unix(unix, 0)
+		slot.Hours = s.grid.Next(start).Sub(start).Hours()
+	}
+	return slot
+}
+
+func (s *Slotter) readZone(unix int64) {
+	t := time.Unix(unix, 0).In(s.grid.Zone)
+	_, offset := t.Zone()
+	s.offset, s.from, s.to = int64(offset), -1<<62, 1<<62
+	start, end := t.ZoneBounds()
+	if !start.IsZero() {
+		s.from = start.Unix()
+	}
+	if !end.IsZero() {
+		s.to = end.Unix()
+	}
+}
+
+func floorDiv(a, b int64) int64 {
+	q := a / b
+	if a%b < 0 {
+		q--
+	}
+	return q
+}

@@ -1,0 +1,114 @@
+package timeline
+
+import (
+	"math"
+	"sort"
+	"time"
+)
+
+// Kind says what a series' values are, which decides how its baseline is built.
+type Kind string
+
+const (
+	Count    Kind = "count"    // whole numbers from 0 up: rows, bytes, nulls
+	Share    Kind = "share"    // 0..1, with the row count it was taken from where known
+	Value    Kind = "value"    // any real number
+	Duration Kind = "duration" // seconds from 0 up, spread grows with level
+)
+
+// Kinds lists the kinds in the order they are told to people.
+var Kinds = []Kind{Count, Share, Value, Duration}
+
+// Valid tells whether k is one of Kinds.
+func (k Kind) Valid() bool {
+	for _, known := range Kinds {
+		if k == known {
+			return true
+		}
+	}
+	return false
+}
+
+// Sample is one value of a series: At is the start of its period (Unix
+// seconds). A NaN value is a period that was due and did not come; a count of
+// zero is a value. Rows is how many rows a share or mean was computed from,
+// 0 where that is unknown.
+type Sample struct {
+	At    int64
+	Value float64
+	Rows  float64
+}
+
+// Missing tells whether the period did not come.
+func (s Sample) Missing() bool { return math.IsNaN(s.Value) }
+
+// Dense lays samples (ascending, at most one per period) onto every period of
+// the grid from the first to before end; periods without one become missing.
+func Dense(g Grid, samples []Sample, end time.Time) []Sample {
+	if len(samples) == 0 {
+		return nil
+	}
+	at := time.Unix(samples[0].At, 0)
+	dense := make([]Sample, 0, len(samples)+8)
+	step := int64(g.Period / time.Second)
+	unix, stop := at.Unix(), end.Unix()
+	for i := 0; unix < stop; {
+		for i < len(samples) && samples[i].At < unix {
+			i++
+		}
+		if i < len(samples) && samples[i].At == unix {
+			dense = append(dense, samples[i])
+		} else {
+			dense = append(dense, Sample{At: unix, Value: math.NaN()})
+		}
+		if g.Daily() {
+			at = g.Next(at)
+			unix = at.Unix()
+		} else {
+			unix += step
+		}
+	}
+	return dense
+}
+
+// Span is a stretch of time, From included, To not.
+type Span struct{ From, To int64 }
+
+// Mask is a set of spans whose samples are left out.
+type Mask struct{ spans []Span }
+
+// NewMask sorts and joins spans; empty ones are dropped.
+func NewMask(spans ...Span) Mask {
+	kept := make([]Span, 0, len(spans))
+	for _, s := range spans {
+		if s.To > s.From {
+			kept = append(kept, s)
+		}
+	}
+	sort.Slice(kept, func(i, j int) bool { return kept[i].From < kept[j].From })
+	joined := kept[:0]
+	for _, s := range kept {
+		if n := len(joined); n > 0 && s.From <= joined[n-1].To {
+			joined[n-1].To = max(joined[n-1].To, s.To)
+			continue
+		}
+		joined = append(joined, s)
+	}
+	return Mask{spans: joined}
+}
+
+// Spans gives the joined spans in order.
+func (m Mask) Spans() []Span { return m.spans }
+
+// Covers tells whether the instant lies in a span.
+func (m Mask) Covers(unix int64) bool {
+	i := sort.Search(len(m.spans), func(i int) bool { return m.spans[i].To > unix })
+	return i < len(m.spans) && m.spans[i].From <= unix
+}
+
+// Touches tells whether any of [from, to) lies in a span: a sample is left out
+// if any part of its period is.
+func (m Mask) Touches(from, to int64) bool {
+	i := sort.Search(len(m.spans), func(i int) bool { return m.spans[i].To > from })
+	return i < len(m.spans) && m.spans[i].From < to
+}
