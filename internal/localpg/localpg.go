@@ -1,0 +1,284 @@
+// Package localpg runs a private PostgreSQL on loopback: its own data
+// directory, a free port, a password of its own, no sockets. It works as root
+// (the server then runs as the postgres user) and as an ordinary user.
+package localpg
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"sort"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Options of a server. NoSync trades durability for speed; tests alone use it.
+type Options struct {
+	Dir    string
+	NoSync bool
+}
+
+// Server is a running PostgreSQL.
+type Server struct {
+	port     int
+	password string
+	command  *exec.Cmd
+	ended    chan error
+}
+
+// Start makes the data directory if there is none, stops what a killed run
+// left behind, and starts the server; it is ready when Start returns.
+func Start(ctx context.Context, o Options) (*Server, error) {
+	programs, err := findPrograms()
+	if err != nil {
+		return nil, err
+	}
+	dir, err := prepareDir(o.Dir)
+	if err != nil {
+		return nil, err
+	}
+	data := filepath.Join(dir, "data")
+	s := &Server{ended: make(chan error, 1)}
+	if s.password, err = keepPassword(filepath.Join(dir, "password")); err != nil {
+		return nil, err
+	}
+	if _, err := os.Stat(filepath.Join(data, "PG_VERSION")); errors.Is(err, os.ErrNotExist) {
+		if err := initialise(ctx, programs, dir, data); err != nil {
+			return nil, err
+		}
+	}
+	if err := stopLeftover(data); err != nil {
+		return nil, err
+	}
+	if s.port, err = freePort(); err != nil {
+		return nil, err
+	}
+	if err := s.launch(programs, dir, data, o.NoSync); err != nil {
+		return nil, err
+	}
+	if err := s.await(ctx, filepath.Join(dir, "log")); err != nil {
+		s.Stop()
+		return nil, err
+	}
+	return s, nil
+}
+
+// findPrograms gives the newest Debian PostgreSQL's program folder, or the one
+// on PATH.
+func findPrograms() (string, error) {
+	folders, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
+	sort.Slice(folders, func(i, j int) bool { return version(folders[i]) < version(folders[j]) })
+	if n := len(folders); n > 0 {
+		return filepath.Dir(folders[n-1]), nil
+	}
+	if path, err := exec.LookPath("postgres"); err == nil {
+		return filepath.Dir(path), nil
+	}
+	return "", errors.New("PostgreSQL is not installed: install Debian's package postgresql, or give --database with the address of a server")
+}
+
+func version(path string) int {
+	n, _ := strconv.Atoi(strings.Split(path, "/")[4])
+	return n
+}
+
+// prepareDir makes dir; as root it moves to /var/lib where the postgres user
+// could not reach dir.
+func prepareDir(dir string) (string, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return "", err
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return "", fmt.Errorf("make data directory: %w", err)
+	}
+	if os.Geteuid() != 0 {
+		return dir, nil
+	}
+	owner, err := user.Lookup("postgres")
+	if err != nil {
+		return "", fmt.Errorf("running as root needs the postgres user that Debian's package makes: %w", err)
+	}
+	if asPostgres("test", "-x", dir).Run() != nil {
+		sum := sha256.Sum256([]byte(dir))
+		dir = filepath.Join("/var/lib", "tinbell-"+hex.EncodeToString(sum[:6]))
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return "", fmt.Errorf("make data directory: %w", err)
+		}
+	}
+	uid, _ := strconv.Atoi(owner.Uid)
+	gid, _ := strconv.Atoi(owner.Gid)
+	return dir, os.Chown(dir, uid, gid)
+}
+
+// asPostgres runs a program as the postgres user when this process is root, and
+// as itself otherwise. The program ends when this process does.
+func asPostgres(name string, args ...string) *exec.Cmd {
+	var c *exec.Cmd
+	if os.Geteuid() == 0 {
+		args = append([]string{"--reuid=postgres", "--regid=postgres", "--init-groups", "--pdeathsig", "INT", "--", name}, args...)
+		c = exec.Command("setpriv", args...)
+	} else {
+		c = exec.Command(name, args...)
+		c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGINT}
+	}
+	c.Dir = "/"
+	return c
+}
+
+func keepPassword(path string) (string, error) {
+	if known, err := os.ReadFile(path); err == nil && len(known) > 0 {
+		return strings.TrimSpace(string(known)), nil
+	}
+	password := rand.Text()
+	return password, os.WriteFile(path, []byte(password+"\n"), 0o600)
+}
+
+func initialise(ctx context.Context, programs, dir, data string) error {
+	password, err := os.ReadFile(filepath.Join(dir, "password"))
+	if err != nil {
+		return err
+	}
+	os.RemoveAll(data) // a first start that was killed halfway
+	c := asPostgres(filepath.Join(programs, "initdb"), "-D", data, "-U", "tinbell", "--pwfile=/dev/stdin",
+		"--auth=scram-sha-256", "--encoding=UTF8", "--locale=C", "--no-sync", "--no-instructions")
+	c.Stdin = strings.NewReader(string(password))
+	if out, err := c.CombinedOutput(); err != nil {
+		return fmt.Errorf("initdb: %w: %s", err, out)
+	}
+	return ctx.Err()
+}
+
+// stopLeftover ends a server that a killed run left on the data directory.
+func stopLeftover(data string) error {
+	content, err := os.ReadFile(filepath.Join(data, "postmaster.pid"))
+	if err != nil {
+		return nil
+	}
+	pid, err := strconv.Atoi(strings.SplitN(string(content), "\n", 2)[0])
+	if err != nil {
+		return nil
+	}
+	command, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
+	if err != nil || !strings.Contains(string(command), data) {
+		return os.Remove(filepath.Join(data, "postmaster.pid"))
+	}
+	syscall.Kill(pid, syscall.SIGINT)
+	for range 100 {
+		if syscall.Kill(pid, 0) != nil {
+			return nil
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return fmt.Errorf("another PostgreSQL (process %d) holds %s and does not stop", pid, data)
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+func (s *Server) launch(programs, dir, data string, noSync bool) error {
+	log, err := os.OpenFile(filepath.Join(dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o640)
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	settings := []string{"-D", data, "-p", strconv.Itoa(s.port),
+		"-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=80",
+		"-c", "shared_buffers=256MB", "-c", "max_wal_size=2GB", "-c", "timezone=UTC", "-c", "log_min_messages=warning",
+		"-c", "synchronous_commit=on", "-c", "jit=off"}
+	if noSync {
+		settings = append(settings, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")
+	}
+	s.command = asPostgres(filepath.Join(programs, "postgres"), settings...)
+	s.command.Stdout, s.command.Stderr = log, log
+	if s.command.SysProcAttr == nil {
+		s.command.SysProcAttr = &syscall.SysProcAttr{}
+	}
+	s.command.SysProcAttr.Setpgid = true // Ctrl-C reaches us, and we stop the server after our own work
+	if err := s.command.Start(); err != nil {
+		return fmt.Errorf("start PostgreSQL: %w", err)
+	}
+	go func() { s.ended <- s.command.Wait() }()
+	return nil
+}
+
+func (s *Server) await(ctx context.Context, log string) error {
+	deadline := time.Now().Add(60 * time.Second)
+	for {
+		select {
+		case err := <-s.ended:
+			s.ended <- err
+			return fmt.Errorf("PostgreSQL ended at start (%v); its log is %s", err, log)
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(30 * time.Millisecond):
+		}
+		attempt, cancel := context.WithTimeout(ctx, 2*time.Second)
+		conn, err := pgx.Connect(attempt, s.URL("postgres"))
+		cancel()
+		if err == nil {
+			return conn.Close(ctx)
+		}
+		if time.Now().After(deadline) {
+			return fmt.Errorf("PostgreSQL does not answer after a minute: %w; its log is %s", err, log)
+		}
+	}
+}
+
+// URL is the address of a database on the server, as its owner.
+func (s *Server) URL(database string) string { return s.URLAs("tinbell", s.password, database) }
+
+// URLAs is the address of a database for another login.
+func (s *Server) URLAs(login, password, database string) string {
+	return fmt.Sprintf("postgres://%s:%s@127.0.0.1:%d/%s?sslmode=disable", login, password, s.port, database)
+}
+
+// EnsureDatabase makes a database if there is none of that name, and tells
+// whether it did.
+func (s *Server) EnsureDatabase(ctx context.Context, name string) (bool, error) {
+	conn, err := pgx.Connect(ctx, s.URL("postgres"))
+	if err != nil {
+		return false, err
+	}
+	defer conn.Close(ctx)
+	var there bool
+	if err := conn.QueryRow(ctx, `select exists (select from pg_database where datname = $1)`, name).Scan(&there); err != nil || there {
+		return false, err
+	}
+	_, err = conn.Exec(ctx, `create database `+pgx.Identifier{name}.Sanitize())
+	return err == nil, err
+}
+
+// Stop shuts the server down and waits for it.
+func (s *Server) Stop() error {
+	if s.command == nil || s.command.Process == nil {
+		return nil
+	}
+	s.command.Process.Signal(syscall.SIGINT)
+	select {
+	case <-s.ended:
+		return nil
+	case <-time.After(20 * time.Second):
+		s.command.Process.Signal(syscall.SIGQUIT)
+		<-s.ended
+		return errors.New("PostgreSQL did not stop in 20 s and was ended at once; it recovers at the next start")
+	}
+}

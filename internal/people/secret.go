@@ -1,0 +1,55 @@
+package people
+
+import (
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"os"
+)
+
+// Safe encrypts secrets before they are stored (AES-256-GCM).
+type Safe struct{ seal cipher.AEAD }
+
+// OpenSafe reads the key at path, or makes one there.
+func OpenSafe(path string) (*Safe, error) {
+	key, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		key = make([]byte, 32)
+		rand.Read(key)
+		err = os.WriteFile(path, key, 0o600)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("key for stored secrets: %w", err)
+	}
+	block, err := aes.NewCipher(key)
+	if err != nil {
+		return nil, fmt.Errorf("key for stored secrets in %s: %w", path, err)
+	}
+	seal, err := cipher.NewGCM(block)
+	if err != nil {
+		return nil, err
+	}
+	return &Safe{seal}, nil
+}
+
+// Lock encrypts a secret.
+func (s *Safe) Lock(secret string) []byte {
+	nonce := make([]byte, s.seal.NonceSize())
+	rand.Read(nonce)
+	return s.seal.Seal(nonce, nonce, []byte(secret), nil)
+}
+
+// Unlock decrypts what Lock gave.
+func (s *Safe) Unlock(locked []byte) (string, error) {
+	n := s.seal.NonceSize()
+	if len(locked) < n {
+		return "", errors.New("stored secret is damaged")
+	}
+	secret, err := s.seal.Open(nil, locked[:n], locked[n:], nil)
+	if err != nil {
+		return "", errors.New("stored secret does not fit this key: was the data directory's key file replaced?")
+	}
+	return string(secret), nil
+}

@@ -1,0 +1,97 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"tinbell/internal/record"
+)
+
+const incidentSelect = `select i.*, d.name as dataset from incident i join dataset d on d.id = i.dataset_id `
+
+// PutIncident adds an incident, or replaces the one with the same reference.
+func PutIncident(ctx context.Context, tx pgx.Tx, v record.Incident) (id int64, added bool, err error) {
+	err = tx.QueryRow(ctx, `
+		insert into incident (reference, dataset_id, measure, segment, started_at, ended_at, title, cause, severity, note, author, known_at)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
+		on conflict (reference) do update set dataset_id = excluded.dataset_id, measure = excluded.measure, segment = excluded.segment,
+			started_at = excluded.started_at, ended_at = excluded.ended_at, title = excluded.title, cause = excluded.cause,
+			severity = excluded.severity, note = excluded.note, author = excluded.author
+		returning id, xmax = 0`,
+		v.Reference, v.DatasetID, v.Measure, v.Segment, v.StartedAt, v.EndedAt, v.Title, v.Cause, v.Severity, v.Note, v.Author, v.KnownAt).Scan(&id, &added)
+	if err != nil {
+		return 0, false, clash("incident "+v.Reference, err)
+	}
+	return id, added, nil
+}
+
+// Incidents gives the incidents that overlap [from, to), newest first; zero
+// times do not limit. dataset is a name, empty for all.
+func (s *Store) Incidents(ctx context.Context, dataset string, from, to time.Time) ([]record.Incident, error) {
+	return many[record.Incident](ctx, s, "incidents", incidentSelect+`
+		where ($1 = '' or d.name = $1)
+			and ($2::timestamptz is null or i.ended_at is null or i.ended_at > $2)
+			and ($3::timestamptz is null or i.started_at < $3)
+		order by i.started_at desc, i.id desc`, dataset, nullTime(from), nullTime(to))
+}
+
+func nullTime(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+func (s *Store) Incident(ctx context.Context, reference string) (record.Incident, error) {
+	return one[record.Incident](ctx, s, "incident", reference, incidentSelect+`where i.reference = $1`, reference)
+}
+
+// NextReference gives the next free running number for incidents added by hand.
+func (s *Store) NextReference(ctx context.Context) (int64, error) {
+	return one[int64](ctx, s, "incident number", "", `select coalesce(max(id), 0) + 1 from incident`)
+}
+
+// DropIncident removes an incident.
+func (s *Store) DropIncident(ctx context.Context, reference string) error {
+	result, err := s.DB.ExecContext(ctx, `delete from incident where reference = $1`, reference)
+	if err != nil {
+		return clash("incident", err)
+	}
+	if n, _ := result.RowsAffected(); n == 0 {
+		return record.NotFound{Kind: "incident", Name: reference}
+	}
+	return nil
+}
+
+// PutPlannedEvents replaces a calendar's events; ones known before keep the
+// time they became known.
+func PutPlannedEvents(ctx context.Context, tx pgx.Tx, calendar string, events []record.PlannedEvent) error {
+	uids, starts := make([]string, len(events)), make([]time.Time, len(events))
+	for i, e := range events {
+		uids[i], starts[i] = e.UID, e.StartedAt
+		if _, err := tx.Exec(ctx, `
+			insert into planned_event (calendar, uid, summary, dataset, holiday, started_at, ended_at, known_at)
+			values ($1, $2, $3, $4, $5, $6, $7, $8)
+			on conflict (calendar, uid, started_at) do update set summary = excluded.summary, dataset = excluded.dataset,
+				holiday = excluded.holiday, ended_at = excluded.ended_at`,
+			calendar, e.UID, e.Summary, e.Dataset, e.Holiday, e.StartedAt, e.EndedAt, e.KnownAt); err != nil {
+			return clash("planned event "+e.Summary, err)
+		}
+	}
+	_, err := tx.Exec(ctx, `
+		delete from planned_event where calendar = $1
+			and (uid, started_at) not in (select unnest($2::text[]), unnest($3::timestamptz[]))`, calendar, uids, starts)
+	if err != nil {
+		return clash("calendar "+calendar, err)
+	}
+	return nil
+}
+
+// PlannedEvents gives the planned events for a dataset (its own and those for
+// all), ascending.
+func (s *Store) PlannedEvents(ctx context.Context, dataset string) ([]record.PlannedEvent, error) {
+	return many[record.PlannedEvent](ctx, s, "planned events", `
+		select * from planned_event where $1 = '' or dataset in ('', $1) order by started_at`, dataset)
+}

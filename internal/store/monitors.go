@@ -1,0 +1,105 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"tinbell/internal/record"
+)
+
+const monitorSelect = `
+	select v.*, m.name as metric, d.name as dataset
+	from monitor v join metric m on m.id = v.metric_id join dataset d on d.id = m.dataset_id `
+
+// AddMonitor stores a monitor and gives its id.
+func (s *Store) AddMonitor(ctx context.Context, v record.Monitor) (int64, error) {
+	return insert(ctx, s, "monitor "+v.Name, `
+		insert into monitor (metric_id, name, owner, settings) values (:metric_id, :name, :owner, :settings) returning id`, v)
+}
+
+// ChangeMonitor puts new settings in force if the version is still the one the
+// person saw, and counts the version up.
+func (s *Store) ChangeMonitor(ctx context.Context, id int64, version int, settings record.Settings, paused bool) error {
+	result, err := s.DB.ExecContext(ctx, `
+		update monitor set settings = $3, paused = $4, version = version + 1 where id = $1 and version = $2`, id, version, settings, paused)
+	if err != nil {
+		return clash("monitor", err)
+	}
+	if n, _ := result.RowsAffected(); n == 0 {
+		return record.Conflict{What: fmt.Sprintf("the monitor has changed since version %d: read it again, then repeat the change", version)}
+	}
+	return nil
+}
+
+func (s *Store) Monitors(ctx context.Context) ([]record.Monitor, error) {
+	return many[record.Monitor](ctx, s, "monitors", monitorSelect+`order by v.name`)
+}
+
+func (s *Store) Monitor(ctx context.Context, name string) (record.Monitor, error) {
+	return one[record.Monitor](ctx, s, "monitor", name, monitorSelect+`where v.name = $1`, name)
+}
+
+func (s *Store) MonitorByID(ctx context.Context, id int64) (record.Monitor, error) {
+	return one[record.Monitor](ctx, s, "monitor", "", monitorSelect+`where v.id = $1`, id)
+}
+
+func (s *Store) MonitorsOf(ctx context.Context, metric int64) ([]record.Monitor, error) {
+	return many[record.Monitor](ctx, s, "monitors", monitorSelect+`where v.metric_id = $1 order by v.id`, metric)
+}
+
+// MonitorsLearnedBefore gives the monitors whose baselines are due for a refit.
+func (s *Store) MonitorsLearnedBefore(ctx context.Context, at time.Time) ([]int64, error) {
+	return many[int64](ctx, s, "monitors to refit", `select id from monitor where learned_at < $1 order by learned_at limit 20`, at)
+}
+
+// LockMonitor makes the transaction the only one that judges the monitor.
+func LockMonitor(ctx context.Context, tx pgx.Tx, id int64) error {
+	_, err := tx.Exec(ctx, `select pg_advisory_xact_lock(7411, $1)`, int32(id))
+	return err
+}
+
+// Learned notes when a monitor's baselines were fitted.
+func Learned(ctx context.Context, tx pgx.Tx, monitor int64, at time.Time) error {
+	_, err := tx.Exec(ctx, `update monitor set learned_at = $2 where id = $1`, monitor, at)
+	return err
+}
+
+// Baselines gives the fitted baselines of a monitor by series.
+func (s *Store) Baselines(ctx context.Context, monitor int64) (map[int64]record.Baseline, error) {
+	list, err := many[record.Baseline](ctx, s, "baselines", `select * from baseline where monitor_id = $1`, monitor)
+	if err != nil {
+		return nil, err
+	}
+	bySeries := make(map[int64]record.Baseline, len(list))
+	for _, b := range list {
+		bySeries[b.SeriesID] = b
+	}
+	return bySeries, nil
+}
+
+// PutBaseline stores a freshly fitted baseline.
+func PutBaseline(ctx context.Context, tx pgx.Tx, b record.Baseline) error {
+	_, err := tx.Exec(ctx, `
+		insert into baseline (monitor_id, series_id, fitted_at, trained_from, trained_to, excluded, fitted, judged, judged_to, message)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
+		on conflict (monitor_id, series_id) do update set fitted_at = excluded.fitted_at, trained_from = excluded.trained_from,
+			trained_to = excluded.trained_to, excluded = excluded.excluded, fitted = excluded.fitted,
+			judged = excluded.judged, judged_to = excluded.judged_to, message = excluded.message`,
+		b.MonitorID, b.SeriesID, b.FittedAt, b.TrainedFrom, b.TrainedTo, b.Excluded, b.Fitted, b.Judged, b.JudgedTo, b.Message)
+	if err != nil {
+		return fmt.Errorf("write baseline: %w", err)
+	}
+	return nil
+}
+
+// PutJudged keeps how far a series has been judged and the state there.
+func PutJudged(ctx context.Context, tx pgx.Tx, monitor, series int64, judged []byte, to time.Time) error {
+	_, err := tx.Exec(ctx, `update baseline set judged = $3, judged_to = $4 where monitor_id = $1 and series_id = $2`, monitor, series, judged, to)
+	if err != nil {
+		return fmt.Errorf("write judged state: %w", err)
+	}
+	return nil
+}

@@ -1,0 +1,175 @@
+// Package work says which duty runs when: a job queue on the same PostgreSQL,
+// so that what must happen after a commit is queued in the same transaction,
+// and several processes share the load. It holds the jobs' arguments and the
+// queue; what a duty does is passed in.
+package work
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
+	"github.com/riverqueue/river/rivertype"
+)
+
+// Evaluate judges the new or corrected samples of a metric. From is the start
+// of the earliest changed period.
+type Evaluate struct {
+	MetricID int64     `json:"metric_id"`
+	From     time.Time `json:"from"`
+}
+
+func (Evaluate) Kind() string { return "evaluate" }
+
+// Learn fits a monitor's baselines anew. History asks for the alerts of the
+// past as well.
+type Learn struct {
+	MonitorID int64 `json:"monitor_id"`
+	History   bool  `json:"history"`
+	TaskID    int64 `json:"task_id"`
+}
+
+func (Learn) Kind() string { return "learn" }
+
+// Collect probes a metric's recent periods.
+type Collect struct {
+	MetricID int64 `json:"metric_id"`
+}
+
+func (Collect) Kind() string { return "collect" }
+
+// Backfill probes a metric's past.
+type Backfill struct {
+	MetricID int64     `json:"metric_id"`
+	From     time.Time `json:"from"`
+	TaskID   int64     `json:"task_id"`
+}
+
+func (Backfill) Kind() string { return "backfill" }
+
+// Tick starts whatever is due.
+type Tick struct{}
+
+func (Tick) Kind() string { return "tick" }
+
+// Duties are what the jobs do.
+type Duties struct {
+	Evaluate func(context.Context, Evaluate) error
+	Learn    func(context.Context, Learn) error
+	Collect  func(context.Context, Collect) error
+	Backfill func(context.Context, Backfill) error
+	Tick     func(context.Context) error
+}
+
+// Queue takes jobs and, once started, runs them.
+type Queue struct {
+	client *river.Client[pgx.Tx]
+	pool   *pgxpool.Pool
+}
+
+// unfinished are the states in which a second job of the kind is not needed.
+var unfinished = []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning,
+	rivertype.JobStateRetryable, rivertype.JobStateScheduled}
+
+// TickEvery is how often due work is looked for.
+const TickEvery = 5 * time.Second
+
+// New prepares the queue's tables and workers.
+func New(ctx context.Context, pool *pgxpool.Pool, duties Duties, log *slog.Logger) (*Queue, error) {
+	migrator, err := rivermigrate.New(riverpgxv5.New(pool), &rivermigrate.Config{Logger: quiet(log)})
+	if err != nil {
+		return nil, fmt.Errorf("prepare queue: %w", err)
+	}
+	if _, err := migrator.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return nil, fmt.Errorf("prepare queue: %w", err)
+	}
+	workers := river.NewWorkers()
+	register(workers, duties.Evaluate)
+	register(workers, duties.Learn)
+	register(workers, duties.Collect)
+	register(workers, duties.Backfill)
+	register(workers, func(ctx context.Context, _ Tick) error { return duties.Tick(ctx) })
+	client, err := river.NewClient(riverpgxv5.New(pool), &river.Config{
+		Logger:  quiet(log),
+		Workers: workers,
+		Queues: map[string]river.QueueConfig{
+			river.QueueDefault: {MaxWorkers: 4},
+			"long":             {MaxWorkers: 2},
+		},
+		FetchPollInterval: 500 * time.Millisecond,
+		JobTimeout:        10 * time.Minute,
+		PeriodicJobs: []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(TickEvery),
+			func() (river.JobArgs, *river.InsertOpts) { return Tick{}, &river.InsertOpts{MaxAttempts: 1} },
+			&river.PeriodicJobOpts{RunOnStart: true})},
+	})
+	if err != nil {
+		return nil, fmt.Errorf("prepare queue: %w", err)
+	}
+	return &Queue{client: client, pool: pool}, nil
+}
+
+// quiet keeps the queue's own chatter out of the log: warnings and worse stay.
+func quiet(log *slog.Logger) *slog.Logger {
+	return slog.New(levelled{log.Handler()})
+}
+
+type levelled struct{ slog.Handler }
+
+func (l levelled) Enabled(ctx context.Context, level slog.Level) bool {
+	return level >= slog.LevelWarn && l.Handler.Enabled(ctx, level)
+}
+
+type worker[T river.JobArgs] struct {
+	river.WorkerDefaults[T]
+	do func(context.Context, T) error
+}
+
+func (w *worker[T]) Work(ctx context.Context, job *river.Job[T]) error { return w.do(ctx, job.Args) }
+
+func register[T river.JobArgs](workers *river.Workers, do func(context.Context, T) error) {
+	river.AddWorker(workers, &worker[T]{do: do})
+}
+
+// Start begins running jobs until ctx ends or Stop is called.
+func (q *Queue) Start(ctx context.Context) error { return q.client.Start(ctx) }
+
+// Stop lets running jobs finish.
+func (q *Queue) Stop(ctx context.Context) error { return q.client.Stop(ctx) }
+
+// Put queues a job in the caller's transaction.
+func (q *Queue) Put(ctx context.Context, tx pgx.Tx, job river.JobArgs) error {
+	if _, err := q.client.InsertTx(ctx, tx, job, optionsOf(job)); err != nil {
+		return fmt.Errorf("queue %s: %w", job.Kind(), err)
+	}
+	return nil
+}
+
+// Add queues a job by itself.
+func (q *Queue) Add(ctx context.Context, job river.JobArgs) error {
+	return pgx.BeginFunc(ctx, q.pool, func(tx pgx.Tx) error { return q.Put(ctx, tx, job) })
+}
+
+func optionsOf(job river.JobArgs) *river.InsertOpts {
+	switch job.(type) {
+	case Collect:
+		return &river.InsertOpts{MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: unfinished}}
+	case Backfill, Learn:
+		return &river.InsertOpts{Queue: "long", MaxAttempts: 3}
+	}
+	return nil
+}
+
+// Idle tells whether no job is waiting or running, ticks aside.
+func (q *Queue) Idle(ctx context.Context) (bool, error) {
+	var n int
+	err := q.pool.QueryRow(ctx, `
+		select count(*) from river_job
+		where state in ('available', 'pending', 'running', 'retryable') and kind not in ('tick', 'collect')`).Scan(&n)
+	return n == 0, err
+}
