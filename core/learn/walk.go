@@ -66,6 +66,13 @@ type Job struct {
 // baseline nothing is judged; a series that never gets there returns
 // baseline.TooShort.
 func Walk(job Job) ([]detect.Alert, error) {
+	alerts, _, err := WalkOn(job)
+	return alerts, err
+}
+
+// WalkOn is Walk that also gives the evaluator as it stands at the end, nil if
+// there was never enough history.
+func WalkOn(job Job) ([]detect.Alert, *detect.Evaluator, error) {
 	refit := job.Refit
 	if refit <= 0 {
 		refit = RefitEvery
@@ -84,7 +91,7 @@ func Walk(job Job) ([]detect.Alert, error) {
 			fresh, fitErr := detect.Fit(job.Config, job.Rule, job.History[:i], Mask(job.Exclusions, s.At))
 			var short baseline.TooShort
 			if fitErr != nil && !errors.As(fitErr, &short) {
-				return nil, fitErr
+				return nil, nil, fitErr
 			}
 			due = s.At + int64(refit.Seconds())
 			if fitErr != nil {
@@ -106,7 +113,7 @@ func Walk(job Job) ([]detect.Alert, error) {
 			job.Read(r)
 		}
 	}
-	return alerts, err
+	return alerts, evaluator, err
 }
 
 func note(alerts []detect.Alert, e *detect.Evaluator, change detect.Change) []detect.Alert {

@@ -163,6 +163,9 @@ func (c *Collector) lay(ctx context.Context, m record.Metric, grid timeline.Grid
 	for _, series := range known {
 		bySegment[series.Segment], first[series.Segment] = map[int64]reading{}, from.Unix()
 	}
+	if len(m.SegmentBy) == 0 && bySegment[""] == nil {
+		bySegment[""], first[""] = map[int64]reading{}, from.Unix()
+	}
 	for _, r := range found {
 		if bySegment[r.segment] == nil {
 			bySegment[r.segment], first[r.segment] = map[int64]reading{}, max(r.period, from.Unix())

@@ -117,7 +117,7 @@ func PutAlert(ctx context.Context, tx pgx.Tx, a record.Alert) (int64, error) {
 
 // AddLabels stores one label per alert and puts it in force; alerts that are
 // gone are refused as a whole.
-func (s *Store) AddLabels(ctx context.Context, tx pgx.Tx, ids []int64, l record.Label) error {
+func AddLabels(ctx context.Context, tx pgx.Tx, ids []int64, l record.Label) error {
 	result, err := tx.Exec(ctx, `
 		insert into label (alert_id, verdict, cause, note, author, at)
 		select id, $2, $3, $4, $5, $6 from alert where id = any($1)`, ids, l.Verdict, l.Cause, l.Note, l.Author, l.At)

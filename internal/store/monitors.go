@@ -103,3 +103,36 @@ func PutJudged(ctx context.Context, tx pgx.Tx, monitor, series int64, judged []b
 	}
 	return nil
 }
+
+// MonitorsOfAlerts gives the fitted monitors that raised the alerts.
+func MonitorsOfAlerts(ctx context.Context, tx pgx.Tx, alerts []int64) ([]int64, error) {
+	return ids(ctx, tx, `
+		select distinct v.id from alert a join monitor v on v.id = a.monitor_id where a.id = any($1) and v.learned_at is not null`, alerts)
+}
+
+// MonitorsOfDatasets gives the fitted monitors on the datasets; an empty name
+// stands for all of them.
+func MonitorsOfDatasets(ctx context.Context, tx pgx.Tx, datasets []string) ([]int64, error) {
+	return ids(ctx, tx, `
+		select v.id from monitor v join metric m on m.id = v.metric_id join dataset d on d.id = m.dataset_id
+		where v.learned_at is not null and (d.name = any($1) or '' = any($1))`, datasets)
+}
+
+func ids(ctx context.Context, tx pgx.Tx, query string, arg any) ([]int64, error) {
+	rows, err := tx.Query(ctx, query, arg)
+	if err != nil {
+		return nil, fmt.Errorf("read monitors: %w", err)
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[int64])
+}
+
+// FirstJudged is the earliest moment every monitor could have raised an alert:
+// the first history plus the longest warm-up; zero if none is fitted.
+func (s *Store) FirstJudged(ctx context.Context) (time.Time, error) {
+	at, err := one[*time.Time](ctx, s, "first judgement", "", `
+		select min(trained_from) + interval '35 days' from baseline`)
+	if err != nil || at == nil {
+		return time.Time{}, err
+	}
+	return *at, nil
+}

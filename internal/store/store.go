@@ -40,7 +40,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("database address: %w", err)
 	}
-	config.MaxConns = max(config.MaxConns, 12)
+	config.MaxConns = max(config.MaxConns, 20)
 	config.AfterConnect = func(_ context.Context, conn *pgx.Conn) error {
 		conn.TypeMap().RegisterType(&pgtype.Type{
 			Name: "timestamptz", OID: pgtype.TimestamptzOID,

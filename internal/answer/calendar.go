@@ -1,0 +1,105 @@
+package answer
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	ical "github.com/arran4/golang-ical"
+	"github.com/jackc/pgx/v5"
+	"github.com/teambition/rrule-go"
+
+	"tinbell/internal/record"
+	"tinbell/internal/store"
+)
+
+const (
+	maxOccurrences = 2000
+	horizon        = 2 * 365 * 24 * time.Hour
+)
+
+// ImportCalendar replaces a calendar with the events of an iCalendar file. The
+// category HOLIDAY marks holidays, the property X-TINBELL-DATASET limits an
+// event to a dataset, and CREATED or DTSTAMP says since when it was known.
+func (d *Desk) ImportCalendar(ctx context.Context, name string, body io.Reader) ([]record.PlannedEvent, error) {
+	if strings.TrimSpace(name) == "" {
+		return nil, record.Invalid{Field: "calendar", Given: name, Allowed: "a name for the calendar"}
+	}
+	parsed, err := ical.ParseCalendar(body)
+	if err != nil {
+		return nil, record.Invalid{Field: "iCalendar file", Given: name, Allowed: "it cannot be read: " + err.Error()}
+	}
+	events := []record.PlannedEvent{}
+	for _, e := range parsed.Events() {
+		occurrences, err := d.occurrences(name, e)
+		if err != nil {
+			return nil, err
+		}
+		events = append(events, occurrences...)
+	}
+	err = d.store.InTx(ctx, func(tx pgx.Tx) error {
+		if err := store.PutPlannedEvents(ctx, tx, name, events); err != nil {
+			return err
+		}
+		monitors, err := store.MonitorsOfDatasets(ctx, tx, []string{""})
+		if err != nil {
+			return err
+		}
+		return d.learnAgain(ctx, tx, monitors)
+	})
+	return events, err
+}
+
+func (d *Desk) occurrences(calendar string, e *ical.VEvent) ([]record.PlannedEvent, error) {
+	text := func(p ical.ComponentProperty) string {
+		if property := e.GetProperty(p); property != nil {
+			return property.Value
+		}
+		return ""
+	}
+	v := record.PlannedEvent{
+		Calendar: calendar, UID: e.Id(), Summary: text(ical.ComponentPropertySummary),
+		Dataset: text("X-TINBELL-DATASET"), KnownAt: d.now().UTC(),
+		Holiday: slices.Contains(strings.Split(strings.ToUpper(text(ical.ComponentPropertyCategories)), ","), "HOLIDAY"),
+	}
+	bad := func(why string) error {
+		return record.Invalid{Field: "event", Given: v.Summary, Allowed: why}
+	}
+	start, err := e.GetStartAt()
+	if err != nil {
+		return nil, bad("DTSTART cannot be read: " + err.Error())
+	}
+	end, err := e.GetEndAt()
+	if err != nil {
+		end = start.AddDate(0, 0, 1)
+	}
+	if !end.After(start) {
+		return nil, bad(fmt.Sprintf("it ends at %s, not after its start", end.Format(time.RFC3339)))
+	}
+	for _, p := range []ical.ComponentProperty{ical.ComponentPropertyDtstamp, ical.ComponentPropertyCreated} {
+		if at, err := time.Parse("20060102T150405Z", text(p)); err == nil {
+			v.KnownAt = at
+		}
+	}
+	starts := []time.Time{start}
+	if rule := text(ical.ComponentPropertyRrule); rule != "" {
+		r, err := rrule.StrToRRule(rule)
+		if err != nil {
+			return nil, bad("RRULE cannot be read: " + err.Error())
+		}
+		r.DTStart(start)
+		starts = r.Between(start, d.now().Add(horizon), true)
+		if len(starts) > maxOccurrences {
+			return nil, bad(fmt.Sprintf("it recurs %d times in two years; at most %d are taken: give it an UNTIL or a longer INTERVAL", len(starts), maxOccurrences))
+		}
+	}
+	list := make([]record.PlannedEvent, len(starts))
+	for i, at := range starts {
+		list[i] = v
+		list[i].StartedAt, list[i].EndedAt = at.UTC(), at.Add(end.Sub(start)).UTC()
+	}
+	return list, nil
+}

@@ -1,0 +1,366 @@
+package collect
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"tinbell/core/timeline"
+	"tinbell/internal/record"
+	"tinbell/internal/store"
+	"tinbell/internal/work"
+)
+
+// Line is one pushed sample, or, with Declare, what a pushed series is.
+type Line struct {
+	Metric  string       `json:"metric,omitempty"`
+	Segment string       `json:"segment,omitempty"`
+	At      string       `json:"at,omitempty"`
+	Value   *float64     `json:"value,omitempty"`
+	Rows    *float64     `json:"rows,omitempty"`
+	Declare *Declaration `json:"declare,omitempty"`
+}
+
+// Declaration says once what a pushed metric is.
+type Declaration struct {
+	Metric    string        `json:"metric" doc:"its name, unique" minLength:"1"`
+	Dataset   string        `json:"dataset" minLength:"1"`
+	Namespace string        `json:"namespace,omitempty"`
+	Owner     string        `json:"owner,omitempty"`
+	Measure   string        `json:"measure" doc:"what is measured, for example rows or mean_fare" minLength:"1"`
+	Kind      timeline.Kind `json:"kind" enum:"count,share,value,duration"`
+	Unit      string        `json:"unit,omitempty"`
+	Period    string        `json:"period" doc:"for example 5m, 1h, 24h"`
+	Zone      string        `json:"zone,omitempty" doc:"of the tz database; UTC if left out"`
+}
+
+// Receipt tells what became of a push.
+type Receipt struct {
+	Accepted int64     `json:"accepted" doc:"samples stored; sent twice they count once"`
+	Changed  int64     `json:"changed" doc:"of these, new or corrected"`
+	Refused  int64     `json:"refused"`
+	Problems []Problem `json:"problems" doc:"the first hundred refused lines"`
+}
+
+// Problem names a line that was refused.
+type Problem struct {
+	Line   int    `json:"line"`
+	Reason string `json:"reason"`
+}
+
+const (
+	maxProblems = 100
+	chunk       = 20000
+	maxLine     = 1 << 20
+)
+
+// ErrStrict is returned when a strict push had a bad line; nothing was stored.
+var ErrStrict = errors.New("nothing was stored: strict was asked for and there are bad lines")
+
+// Push stores samples from a stream of NDJSON or CSV. Good lines are stored and
+// bad ones named; strict makes it all or nothing. When Push returns without an
+// error, what it accepted is durable.
+func (c *Collector) Push(ctx context.Context, body io.Reader, format string, strict bool) (Receipt, error) {
+	p := push{collector: c, metrics: map[string]*target{}, strict: strict, touched: map[int64]time.Time{}}
+	p.receipt.Problems = []Problem{}
+	read := p.readNDJSON
+	if format == "csv" {
+		read = p.readCSV
+	}
+	var err error
+	if strict {
+		err = c.store.InTx(ctx, func(tx pgx.Tx) error {
+			p.tx = tx
+			if err := read(ctx, body); err != nil {
+				return err
+			}
+			if p.receipt.Refused > 0 {
+				return ErrStrict
+			}
+			return p.flush(ctx)
+		})
+		if err != nil {
+			p.receipt.Accepted, p.receipt.Changed = 0, 0
+		}
+		return p.receipt, err
+	}
+	if err = read(ctx, body); err == nil {
+		err = p.flush(ctx)
+	}
+	return p.receipt, err
+}
+
+type target struct {
+	record.Metric
+	grid   timeline.Grid
+	series map[string]int64
+}
+
+type push struct {
+	collector *Collector
+	metrics   map[string]*target
+	strict    bool
+	tx        pgx.Tx
+	pending   []record.Sample
+	touched   map[int64]time.Time // metric → earliest period in pending
+	receipt   Receipt
+}
+
+func (p *push) refuse(line int, err error) {
+	p.receipt.Refused++
+	if len(p.receipt.Problems) < maxProblems {
+		p.receipt.Problems = append(p.receipt.Problems, Problem{line, err.Error()})
+	}
+}
+
+func (p *push) readNDJSON(ctx context.Context, body io.Reader) error {
+	scanner := bufio.NewScanner(body)
+	scanner.Buffer(make([]byte, 64<<10), maxLine)
+	n := 0
+	for scanner.Scan() {
+		n++
+		raw := bytes.TrimSpace(scanner.Bytes())
+		if len(raw) == 0 {
+			continue
+		}
+		var line Line
+		decoder := json.NewDecoder(bytes.NewReader(raw))
+		decoder.DisallowUnknownFields()
+		if err := decoder.Decode(&line); err != nil {
+			p.refuse(n, fmt.Errorf("not a sample: %s", strings.TrimPrefix(err.Error(), "json: ")))
+			continue
+		}
+		if err := p.take(ctx, n, line); err != nil {
+			return err
+		}
+	}
+	if err := scanner.Err(); err != nil {
+		return fmt.Errorf("after line %d: %w", n, err)
+	}
+	return nil
+}
+
+var csvColumns = []string{"metric", "segment", "at", "value", "rows"}
+
+func (p *push) readCSV(ctx context.Context, body io.Reader) error {
+	r := csv.NewReader(body)
+	r.ReuseRecord = true
+	r.FieldsPerRecord = -1
+	head, err := r.Read()
+	if err == io.EOF {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("head of the CSV: %w", err)
+	}
+	index := map[string]int{}
+	for i, column := range head {
+		column = strings.TrimSpace(strings.TrimPrefix(column, "\ufeff"))
+		if !slices.Contains(csvColumns, column) {
+			return record.Invalid{Field: "CSV column", Given: column, Allowed: strings.Join(csvColumns, ", ")}
+		}
+		index[column] = i
+	}
+	for _, needed := range []string{"metric", "at", "value"} {
+		if _, there := index[needed]; !there {
+			return record.Invalid{Field: "CSV head", Given: strings.Join(head, ","), Allowed: "it needs the columns metric, at and value; segment and rows are optional"}
+		}
+	}
+	for {
+		fields, err := r.Read()
+		if err == io.EOF {
+			return nil
+		}
+		n, _ := r.FieldPos(0)
+		var parse *csv.ParseError
+		if errors.As(err, &parse) {
+			p.refuse(parse.Line, parse.Err)
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		field := func(column string) string {
+			if i, there := index[column]; there && i < len(fields) {
+				return fields[i]
+			}
+			return ""
+		}
+		line := Line{Metric: field("metric"), Segment: field("segment"), At: field("at")}
+		bad := false
+		for column, into := range map[string]**float64{"value": &line.Value, "rows": &line.Rows} {
+			if text := field(column); text != "" {
+				v, err := strconv.ParseFloat(text, 64)
+				if err != nil {
+					p.refuse(n, record.Invalid{Field: column, Given: text, Allowed: "a number with a decimal point"})
+					bad = true
+					break
+				}
+				*into = &v
+			}
+		}
+		if bad {
+			continue
+		}
+		if err := p.take(ctx, n, line); err != nil {
+			return err
+		}
+	}
+}
+
+func (p *push) take(ctx context.Context, n int, line Line) error {
+	if line.Declare != nil {
+		if _, err := p.collector.Declare(ctx, *line.Declare); err != nil {
+			var conflict record.Conflict
+			if !errors.As(err, &conflict) {
+				p.refuse(n, err)
+			} else if known, _ := p.metric(ctx, line.Declare.Metric); known == nil || !known.same(*line.Declare) {
+				p.refuse(n, fmt.Errorf("metric %q is declared already, and differently", line.Declare.Metric))
+			}
+		}
+		return nil
+	}
+	m, err := p.metric(ctx, line.Metric)
+	if err != nil {
+		p.refuse(n, err)
+		return nil
+	}
+	sample, err := m.check(line, p.collector.now())
+	if err != nil {
+		p.refuse(n, err)
+		return nil
+	}
+	if m.series[line.Segment] == 0 {
+		ids, err := p.collector.store.EnsureSeries(ctx, m.ID, []string{line.Segment})
+		if err != nil {
+			return err
+		}
+		m.series = ids
+	}
+	sample.SeriesID = m.series[line.Segment]
+	p.pending = append(p.pending, sample)
+	if at, there := p.touched[m.ID]; !there || sample.At.Before(at) {
+		p.touched[m.ID] = sample.At
+	}
+	if len(p.pending) >= chunk {
+		return p.flush(ctx)
+	}
+	return nil
+}
+
+func (p *push) metric(ctx context.Context, name string) (*target, error) {
+	if known := p.metrics[name]; known != nil {
+		return known, nil
+	}
+	m, err := p.collector.store.Metric(ctx, name)
+	if err != nil {
+		var missing record.NotFound
+		if errors.As(err, &missing) {
+			return nil, fmt.Errorf("no metric named %q: declare it first, by a line {\"declare\": …} or 'tinbell metric declare'", name)
+		}
+		return nil, err
+	}
+	if !m.Pushed() {
+		return nil, fmt.Errorf("metric %q is collected from a warehouse and takes no pushed samples", name)
+	}
+	t := &target{Metric: m, series: map[string]int64{}}
+	if t.grid, err = m.Grid(); err != nil {
+		return nil, err
+	}
+	list, err := p.collector.store.SeriesOf(ctx, m.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range list {
+		t.series[s.Segment] = s.ID
+	}
+	p.metrics[name] = t
+	return t, nil
+}
+
+// same tells whether a declaration says what the metric already is.
+func (t *target) same(d Declaration) bool {
+	period, err := ParsePeriod(d.Period)
+	return err == nil && t.Dataset == d.Dataset && t.Measure == d.Measure && t.Kind == d.Kind &&
+		t.PeriodSeconds == int64(period.Seconds()) && (d.Zone == "" || d.Zone == t.Zone)
+}
+
+func (t *target) check(line Line, now time.Time) (record.Sample, error) {
+	s := record.Sample{Value: line.Value, Rows: line.Rows}
+	at, err := time.Parse(time.RFC3339, line.At)
+	if err != nil {
+		return s, record.Invalid{Field: "at", Given: line.At, Allowed: "the start of the period as RFC 3339, for example 2026-06-18T09:00:00Z"}
+	}
+	s.At = at.UTC()
+	if start := t.grid.Floor(s.At); !start.Equal(s.At) {
+		return s, record.Invalid{Field: "at", Given: line.At, Allowed: "a period of this metric starts at " + start.Format(time.RFC3339)}
+	}
+	if end := t.grid.Next(s.At); end.After(now) {
+		return s, record.Invalid{Field: "at", Given: line.At, Allowed: "its period ends at " + end.Format(time.RFC3339) + ", and a period's sample is known at its end, never before"}
+	}
+	if s.Value == nil {
+		if t.Kind == timeline.Share && s.Rows != nil && *s.Rows == 0 {
+			return s, nil
+		}
+		return s, record.Invalid{Field: "value", Given: "", Allowed: "a number; leave the line out if the period is missing"}
+	}
+	v := *s.Value
+	switch {
+	case math.IsNaN(v) || math.IsInf(v, 0):
+		return s, record.Invalid{Field: "value", Given: fmt.Sprint(v), Allowed: "finite numbers; leave the line out if the period is missing"}
+	case t.Kind == timeline.Count && (v < 0 || v != math.Trunc(v)):
+		return s, record.Invalid{Field: "value", Given: fmt.Sprint(v), Allowed: "a count is a whole number from 0 up"}
+	case t.Kind == timeline.Share && (v < 0 || v > 1):
+		return s, record.Invalid{Field: "value", Given: fmt.Sprint(v), Allowed: "a share is 0 to 1"}
+	case t.Kind == timeline.Duration && v < 0:
+		return s, record.Invalid{Field: "value", Given: fmt.Sprint(v), Allowed: "a duration is 0 seconds or more"}
+	case s.Rows != nil && (*s.Rows < 0 || *s.Rows != math.Trunc(*s.Rows)):
+		return s, record.Invalid{Field: "rows", Given: fmt.Sprint(*s.Rows), Allowed: "a whole number from 0 up"}
+	}
+	return s, nil
+}
+
+// flush makes what is pending durable and queues its evaluation with it.
+func (p *push) flush(ctx context.Context) error {
+	if len(p.pending) == 0 {
+		return nil
+	}
+	write := func(tx pgx.Tx) error {
+		changed, _, err := store.PutSamples(ctx, tx, p.pending)
+		if err != nil {
+			return err
+		}
+		p.receipt.Accepted += int64(len(p.pending))
+		p.receipt.Changed += changed
+		if changed == 0 {
+			return nil
+		}
+		for metric, from := range p.touched {
+			if err := p.collector.queue.Put(ctx, tx, work.Evaluate{MetricID: metric, From: from}); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	var err error
+	if p.tx != nil {
+		err = write(p.tx)
+	} else {
+		err = p.collector.store.InTx(ctx, write)
+	}
+	p.pending = p.pending[:0]
+	clear(p.touched)
+	return err
+}

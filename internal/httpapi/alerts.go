@@ -1,0 +1,121 @@
+package httpapi
+
+import (
+	"context"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tinbell/internal/people"
+	"tinbell/internal/record"
+	"tinbell/internal/store"
+)
+
+type alertQuery struct {
+	State   string    `query:"state" enum:"open,closed," default:""`
+	Verdict string    `query:"verdict" enum:"fault,noise,planned,none," default:"" doc:"none: unlabelled"`
+	Dataset string    `query:"dataset"`
+	Monitor string    `query:"monitor"`
+	Series  int64     `query:"series"`
+	From    time.Time `query:"from" doc:"raised at or after"`
+	To      time.Time `query:"to" doc:"raised before"`
+	Cursor  int64     `query:"cursor" doc:"next_cursor of the page before"`
+	Limit   int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}
+
+// AlertPage is a page of alerts, newest first.
+type AlertPage struct {
+	Alerts     []record.Alert `json:"alerts"`
+	NextCursor int64          `json:"next_cursor" doc:"0 on the last page"`
+}
+
+// AlertDetail is one alert with its labels and others like it.
+type AlertDetail struct {
+	record.Alert
+	Labels []record.Label `json:"labels" doc:"every label it was given, newest first"`
+	Alike  []record.Alert `json:"alike" doc:"earlier alerts of the same series, then of the same monitor"`
+}
+
+// NewLabel answers one alert or many.
+type NewLabel struct {
+	Alerts  []int64   `json:"alerts" minItems:"1" maxItems:"1000"`
+	Verdict string    `json:"verdict" enum:"fault,noise,planned," doc:"empty takes the label back"`
+	Cause   string    `json:"cause,omitempty"`
+	Note    string    `json:"note,omitempty"`
+	Author  string    `json:"author,omitempty" doc:"for imports; otherwise who is signed in"`
+	At      time.Time `json:"at,omitempty" doc:"for imports; otherwise now"`
+}
+
+func (s *server) addAlerts(api huma.API) {
+	add(api, "GET", "/alerts", "alerts", "Alerts, newest first", people.Reader, func(ctx context.Context, in *alertQuery) (*body[AlertPage], error) {
+		list, err := s.Store.Alerts(ctx, store.AlertFilter{State: in.State, Verdict: in.Verdict, Dataset: in.Dataset, Monitor: in.Monitor,
+			Series: in.Series, From: in.From, To: in.To, Cursor: in.Cursor, Limit: in.Limit + 1})
+		if err != nil {
+			return nil, err
+		}
+		page := AlertPage{Alerts: list}
+		if len(list) > in.Limit {
+			page.Alerts = list[:in.Limit]
+			page.NextCursor = page.Alerts[in.Limit-1].ID
+		}
+		return ok(page, nil)
+	})
+	add(api, "GET", "/alerts/{id}", "alert", "One alert with its labels and others like it", people.Reader, func(ctx context.Context, in *struct {
+		ID int64 `path:"id"`
+	}) (*body[AlertDetail], error) {
+		return ok(s.alertDetail(ctx, in.ID))
+	})
+	add(api, "POST", "/labels", "label", "Answer alerts: fault, noise or planned", people.Editor, func(ctx context.Context, in *body[NewLabel]) (*body[AlertPage], error) {
+		l := record.Label{Verdict: in.Body.Verdict, Cause: in.Body.Cause, Note: in.Body.Note, Author: in.Body.Author, At: in.Body.At}
+		if l.Author == "" {
+			l.Author = account(ctx).Name
+		} else if l.Author != account(ctx).Name && !people.Allows(account(ctx).Role, people.Admin) {
+			return nil, people.Forbidden{Role: account(ctx).Role, Needed: people.Admin}
+		}
+		if err := s.Desk.Label(ctx, in.Body.Alerts, l); err != nil {
+			return nil, err
+		}
+		page := AlertPage{Alerts: []record.Alert{}}
+		for _, id := range in.Body.Alerts {
+			a, err := s.Store.Alert(ctx, id)
+			if err != nil {
+				return nil, err
+			}
+			page.Alerts = append(page.Alerts, a)
+		}
+		return ok(page, nil)
+	})
+}
+
+func (s *server) alertDetail(ctx context.Context, id int64) (AlertDetail, error) {
+	a, err := s.Store.Alert(ctx, id)
+	if err != nil {
+		return AlertDetail{}, err
+	}
+	d := AlertDetail{Alert: a, Alike: []record.Alert{}}
+	if d.Labels, err = s.Store.Labels(ctx, id); err != nil {
+		return d, err
+	}
+	for _, f := range []store.AlertFilter{{Series: a.SeriesID, Limit: 6}, {Monitor: a.Monitor, Limit: 12}} {
+		f.To = a.RaisedAt
+		list, err := s.Store.Alerts(ctx, f)
+		if err != nil {
+			return d, err
+		}
+		for _, other := range list {
+			if other.ID != id && !holds(d.Alike, other.ID) && len(d.Alike) < 6 {
+				d.Alike = append(d.Alike, other)
+			}
+		}
+	}
+	return d, nil
+}
+
+func holds(list []record.Alert, id int64) bool {
+	for _, a := range list {
+		if a.ID == id {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,85 @@
+package httpapi
+
+import (
+	"context"
+	"io"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tinbell/internal/answer"
+	"tinbell/internal/people"
+	"tinbell/internal/record"
+)
+
+// NewIncident is a fault that did happen.
+type NewIncident struct {
+	Reference string     `json:"reference,omitempty" doc:"a running one if left out"`
+	Dataset   string     `json:"dataset"`
+	Measure   string     `json:"measure,omitempty" doc:"any if left out"`
+	Segment   string     `json:"segment,omitempty" doc:"any if left out"`
+	StartedAt time.Time  `json:"started_at"`
+	EndedAt   *time.Time `json:"ended_at,omitempty" doc:"left out while it lasts"`
+	Title     string     `json:"title"`
+	Cause     string     `json:"cause,omitempty"`
+	Severity  string     `json:"severity,omitempty" enum:"warning,critical"`
+	Note      string     `json:"note,omitempty"`
+}
+
+// stream is a body read as it comes.
+type stream struct{ reader io.Reader }
+
+func (b *stream) Resolve(ctx huma.Context) []error {
+	b.reader = ctx.BodyReader()
+	return nil
+}
+
+var _ huma.Resolver = (*stream)(nil)
+
+// addFile registers an operation whose body is a file of a media type.
+func addFile[I, O any](api huma.API, method, path, id, summary, media string, handle func(context.Context, *I) (*O, error)) {
+	operation := huma.Operation{
+		Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary,
+		MaxBodyBytes: 32 << 20, SkipValidateBody: true, Metadata: map[string]any{"role": people.Editor},
+		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{media: {Schema: &huma.Schema{Type: "string"}}}},
+	}
+	huma.Register(api, operation, func(ctx context.Context, in *I) (*O, error) {
+		out, err := handle(ctx, in)
+		return out, problem(err)
+	})
+}
+
+func (s *server) addIncidents(api huma.API) {
+	type query struct {
+		Dataset string    `query:"dataset"`
+		From    time.Time `query:"from"`
+		To      time.Time `query:"to"`
+	}
+	add(api, "GET", "/incidents", "incidents", "The incident catalogue, newest first", people.Reader, func(ctx context.Context, in *query) (*body[[]record.Incident], error) {
+		return ok(s.Store.Incidents(ctx, in.Dataset, in.From, in.To))
+	})
+	add(api, "POST", "/incidents", "add-incident", "Add an incident by hand", people.Editor, func(ctx context.Context, in *body[NewIncident]) (*body[record.Incident], error) {
+		v := in.Body
+		return ok(s.Desk.AddIncident(ctx, record.Incident{
+			Reference: v.Reference, Dataset: v.Dataset, Measure: v.Measure, Segment: v.Segment, StartedAt: v.StartedAt, EndedAt: v.EndedAt,
+			Title: v.Title, Cause: v.Cause, Severity: v.Severity, Note: v.Note, Author: account(ctx).Name,
+		}))
+	})
+	add(api, "DELETE", "/incidents/{name}", "drop-incident", "Remove an incident", people.Editor, func(ctx context.Context, in *named) (*struct{}, error) {
+		return nil, s.Desk.DropIncident(ctx, in.Name)
+	})
+	addFile(api, "POST", "/incidents/import", "import-incidents", "Import a catalogue as CSV; known references are replaced", "text/csv",
+		func(ctx context.Context, in *stream) (*body[answer.Import], error) {
+			return ok(s.Desk.ImportIncidents(ctx, in.reader))
+		})
+	add(api, "GET", "/planned-events", "planned-events", "All planned events", people.Reader, func(ctx context.Context, in *query) (*body[[]record.PlannedEvent], error) {
+		return ok(s.Store.PlannedEvents(ctx, in.Dataset))
+	})
+	addFile(api, "PUT", "/calendars/{name}", "import-calendar", "Replace a calendar by an iCalendar file", "text/calendar",
+		func(ctx context.Context, in *struct {
+			named
+			stream
+		}) (*body[[]record.PlannedEvent], error) {
+			return ok(s.Desk.ImportCalendar(ctx, in.Name, in.reader))
+		})
+}

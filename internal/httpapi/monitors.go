@@ -1,0 +1,134 @@
+package httpapi
+
+import (
+	"context"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tinbell/internal/improve"
+	"tinbell/internal/people"
+	"tinbell/internal/record"
+	"tinbell/internal/work"
+)
+
+// NewMonitor puts a baseline and an alert rule on a metric. Settings left out
+// are the defaults.
+type NewMonitor struct {
+	Name     string           `json:"name" minLength:"1"`
+	Metric   string           `json:"metric"`
+	Owner    string           `json:"owner,omitempty"`
+	Settings *record.Settings `json:"settings,omitempty"`
+}
+
+// ChangedMonitor replaces a monitor's settings if Version is still in force.
+type ChangedMonitor struct {
+	Version  int             `json:"version" doc:"the version that was read"`
+	Settings record.Settings `json:"settings"`
+	Paused   bool            `json:"paused,omitempty"`
+}
+
+// BacktestOrder asks for a replay of monitors over the past.
+type BacktestOrder struct {
+	Monitors []string         `json:"monitors,omitempty" doc:"names; all if left out"`
+	From     time.Time        `json:"from"`
+	To       time.Time        `json:"to,omitempty" doc:"now if left out"`
+	Settings *record.Settings `json:"settings,omitempty" doc:"tried instead of each monitor's own"`
+}
+
+func (s *server) addMonitors(api huma.API) {
+	add(api, "GET", "/monitors", "monitors", "All monitors", people.Reader, func(ctx context.Context, _ *none) (*body[[]record.Monitor], error) {
+		return ok(s.Store.Monitors(ctx))
+	})
+	add(api, "GET", "/monitors/{name}", "monitor", "One monitor", people.Reader, func(ctx context.Context, in *named) (*body[record.Monitor], error) {
+		return ok(s.Store.Monitor(ctx, in.Name))
+	})
+	add(api, "POST", "/monitors", "add-monitor", "Add a monitor; it is fitted to the past at once", people.Editor, func(ctx context.Context, in *body[NewMonitor]) (*body[record.Monitor], error) {
+		return ok(s.addMonitor(ctx, in.Body))
+	})
+	add(api, "PUT", "/monitors/{name}", "change-monitor", "Change a monitor's settings", people.Editor, func(ctx context.Context, in *struct {
+		named
+		Body ChangedMonitor
+	}) (*body[record.Monitor], error) {
+		m, err := s.Store.Monitor(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		if err := in.Body.Settings.Check(); err != nil {
+			return nil, record.Invalid{Field: "settings", Given: in.Name, Allowed: err.Error()}
+		}
+		if err := s.Store.ChangeMonitor(ctx, m.ID, in.Body.Version, in.Body.Settings, in.Body.Paused); err != nil {
+			return nil, err
+		}
+		if err := s.Queue.Add(ctx, work.Learn{MonitorID: m.ID}); err != nil {
+			return nil, err
+		}
+		return ok(s.Store.Monitor(ctx, in.Name))
+	})
+	add(api, "POST", "/monitors/{name}/learn", "learn-monitor", "Fit a monitor's baselines anew; with history, its past alerts too", people.Editor, func(ctx context.Context, in *struct {
+		named
+		History bool `query:"history"`
+	}) (*body[Started], error) {
+		m, err := s.Store.Monitor(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		task, err := s.Store.AddTask(ctx, "learn", m.Name)
+		if err != nil {
+			return nil, err
+		}
+		return ok(Started{task}, s.Queue.Add(ctx, work.Learn{MonitorID: m.ID, History: in.History, TaskID: task}))
+	})
+	add(api, "POST", "/backtests", "backtest", "Replay monitors over the past, walking forward", people.Reader, func(ctx context.Context, in *body[BacktestOrder]) (*body[improve.Backtest], error) {
+		return ok(s.backtest(ctx, in.Body))
+	})
+}
+
+func (s *server) addMonitor(ctx context.Context, in NewMonitor) (record.Monitor, error) {
+	metric, err := s.Store.Metric(ctx, in.Metric)
+	if err != nil {
+		return record.Monitor{}, err
+	}
+	v := record.Monitor{MetricID: metric.ID, Name: in.Name, Owner: in.Owner, Settings: record.DefaultSettings()}
+	if in.Settings != nil {
+		v.Settings = *in.Settings
+	}
+	if err := v.Settings.Check(); err != nil {
+		return v, record.Invalid{Field: "settings", Given: in.Name, Allowed: err.Error()}
+	}
+	if v.Owner == "" {
+		if dataset, err := s.Store.Dataset(ctx, metric.Dataset); err == nil {
+			v.Owner = dataset.Owner
+		}
+	}
+	if v.ID, err = s.Store.AddMonitor(ctx, v); err != nil {
+		return v, err
+	}
+	if err := s.Queue.Add(ctx, work.Learn{MonitorID: v.ID, History: true}); err != nil {
+		return v, err
+	}
+	return s.Store.Monitor(ctx, v.Name)
+}
+
+func (s *server) backtest(ctx context.Context, in BacktestOrder) (improve.Backtest, error) {
+	monitors, err := s.Store.Monitors(ctx)
+	if err != nil {
+		return improve.Backtest{}, err
+	}
+	if len(in.Monitors) > 0 {
+		monitors = monitors[:0]
+		for _, name := range in.Monitors {
+			m, err := s.Store.Monitor(ctx, name)
+			if err != nil {
+				return improve.Backtest{}, err
+			}
+			monitors = append(monitors, m)
+		}
+	}
+	if in.Settings != nil {
+		if err := in.Settings.Check(); err != nil {
+			return improve.Backtest{}, record.Invalid{Field: "settings", Given: "", Allowed: err.Error()}
+		}
+	}
+	return s.Bench.Backtest(ctx, monitors, in.From, in.To, in.Settings)
+}

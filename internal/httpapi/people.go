@@ -1,0 +1,106 @@
+package httpapi
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tinbell/internal/people"
+	"tinbell/internal/record"
+)
+
+const cookie = "tinbell_token"
+
+type accountKey struct{}
+
+// account is who makes the request.
+func account(ctx context.Context) record.Account {
+	a, _ := ctx.Value(accountKey{}).(record.Account)
+	return a
+}
+
+// signedIn lets a request pass if its token's role is enough. Without sign-in
+// (loopback only) everybody is the local administrator.
+func (s *server) signedIn(api huma.API) func(huma.Context, func(huma.Context)) {
+	return func(ctx huma.Context, next func(huma.Context)) {
+		who := record.Account{Name: "local", Role: people.Admin}
+		needed, _ := ctx.Operation().Metadata["role"].(string)
+		if s.SignIn && needed != "" {
+			var err error
+			if who, err = s.People.Whose(ctx.Context(), tokenOf(ctx)); err == nil && !people.Allows(who.Role, needed) {
+				err = people.Forbidden{Role: who.Role, Needed: needed}
+			}
+			if err != nil {
+				wrong := problem(err).(huma.StatusError)
+				huma.WriteErr(api, ctx, wrong.GetStatus(), wrong.Error())
+				return
+			}
+		}
+		next(huma.WithValue(ctx, accountKey{}, who))
+	}
+}
+
+func tokenOf(ctx huma.Context) string {
+	if token, there := strings.CutPrefix(ctx.Header("Authorization"), "Bearer "); there {
+		return strings.TrimSpace(token)
+	}
+	if c, err := huma.ReadCookie(ctx, cookie); err == nil {
+		return c.Value
+	}
+	return ""
+}
+
+func writeProblem(w http.ResponseWriter, status int, detail string) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	json.NewEncoder(w).Encode(huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: detail})
+}
+
+type me struct {
+	record.Account
+	Now    time.Time `json:"now" doc:"the service's clock"`
+	SignIn bool      `json:"sign_in" doc:"false when the service runs without sign-in"`
+}
+
+func (s *server) addPeople(api huma.API) {
+	add(api, "GET", "/me", "me", "Who am I", people.Reader, func(ctx context.Context, _ *none) (*body[me], error) {
+		return ok(me{account(ctx), s.Now().UTC(), s.SignIn}, nil)
+	})
+	add(api, "POST", "/session", "sign-in", "Sign in with a token; sets a cookie for the console", "",
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Token string `json:"token"`
+			}
+		}) (*struct {
+			SetCookie http.Cookie `header:"Set-Cookie"`
+			Body      record.Account
+		}, error) {
+			who, err := s.People.Whose(ctx, strings.TrimSpace(in.Body.Token))
+			if err != nil {
+				return nil, err
+			}
+			return &struct {
+				SetCookie http.Cookie `header:"Set-Cookie"`
+				Body      record.Account
+			}{http.Cookie{Name: cookie, Value: strings.TrimSpace(in.Body.Token), Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: 90 * 86400}, who}, nil
+		})
+	add(api, "POST", "/tokens", "make-token", "Make a token for a person or program; it is shown once", people.Admin,
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Name string `json:"name" doc:"of the account, made if new"`
+				Role string `json:"role" enum:"reader,editor,admin"`
+				For  string `json:"for,omitempty" doc:"what the token is for"`
+			}
+		}) (*body[struct {
+			Token string `json:"token"`
+		}], error) {
+			token, err := s.People.Make(ctx, in.Body.Name, in.Body.Role, in.Body.For)
+			return ok(struct {
+				Token string `json:"token"`
+			}{token}, err)
+		})
+}

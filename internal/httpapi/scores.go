@@ -1,0 +1,29 @@
+package httpapi
+
+import (
+	"context"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tinbell/internal/improve"
+	"tinbell/internal/people"
+)
+
+// QueueState tells whether work is waiting.
+type QueueState struct {
+	Idle bool `json:"idle"`
+}
+
+func (s *server) addScores(api huma.API) {
+	add(api, "GET", "/scorecard", "scorecard", "Precision, recall, delay and load over the past", people.Reader, func(ctx context.Context, in *struct {
+		From time.Time `query:"from" doc:"since judging began if left out"`
+		To   time.Time `query:"to" doc:"now if left out"`
+	}) (*body[improve.Scorecard], error) {
+		return ok(s.Bench.Score(ctx, in.From, in.To))
+	})
+	add(api, "GET", "/queue", "queue", "Whether work is waiting", people.Reader, func(ctx context.Context, _ *none) (*body[QueueState], error) {
+		idle, err := s.Queue.Idle(ctx)
+		return ok(QueueState{idle}, err)
+	})
+}

@@ -1,0 +1,168 @@
+// Package httpapi translates between HTTP and the packages that do the work. It
+// decides nothing. The contract is OpenAPI 3.1, generated from this code;
+// errors are problem details (RFC 9457).
+package httpapi
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+
+	"tinbell/internal/answer"
+	"tinbell/internal/collect"
+	"tinbell/internal/improve"
+	"tinbell/internal/inspect"
+	"tinbell/internal/people"
+	"tinbell/internal/record"
+	"tinbell/internal/store"
+	"tinbell/internal/watch"
+	"tinbell/internal/work"
+)
+
+// Parts are what the API gives access to.
+type Parts struct {
+	Store      *store.Store
+	Queue      *work.Queue
+	Warehouses *collect.Warehouses
+	Collector  *collect.Collector
+	Watcher    *watch.Watcher
+	Desk       *answer.Desk
+	Bench      *improve.Bench
+	Inspector  *inspect.Inspector
+	People     *people.Desk
+	Hub        *Hub
+	Now        func() time.Time
+	Log        *slog.Logger
+	SignIn     bool
+	Console    http.Handler
+}
+
+type server struct{ Parts }
+
+// New makes the handler for everything the service answers.
+func New(p Parts) http.Handler {
+	router := chi.NewRouter()
+	router.Use(middleware.Recoverer, middleware.Compress(5, "application/json", "text/html", "text/css", "application/javascript", "text/javascript", "image/svg+xml"))
+	router.Use(guardHeaders)
+	s := &server{p}
+	router.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })
+	router.Get("/readyz", s.ready)
+	s.register(router)
+	router.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		writeProblem(w, http.StatusNotFound, "no such address in the API: "+r.URL.Path+"; see /openapi.json")
+	}))
+	if p.Console != nil {
+		router.Handle("/*", p.Console)
+	}
+	return router
+}
+
+// OpenAPI is the contract as JSON.
+func OpenAPI() ([]byte, error) {
+	api := (&server{}).register(chi.NewRouter())
+	return api.OpenAPI().MarshalJSON()
+}
+
+func (s *server) register(router chi.Router) huma.API {
+	config := huma.DefaultConfig("Tin Bell", "1")
+	config.Info.Description = "Monitors table and ingestion metrics, and scores its own alerts. Sign in with 'Authorization: Bearer TOKEN'."
+	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/openapi", "", ""
+	config.CreateHooks = nil
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
+	config.Security = []map[string][]string{{"token": {}}}
+	api := humachi.New(router, config)
+	api.UseMiddleware(s.signedIn(api))
+	s.addPeople(api)
+	s.addDatasets(api)
+	s.addSamples(api)
+	s.addMonitors(api)
+	s.addAlerts(api)
+	s.addIncidents(api)
+	s.addScores(api)
+	s.addEvents(api)
+	return api
+}
+
+func (s *server) ready(w http.ResponseWriter, r *http.Request) {
+	if err := s.Store.Pool.Ping(r.Context()); err != nil {
+		writeProblem(w, http.StatusServiceUnavailable, "the database does not answer")
+		return
+	}
+	w.Write([]byte("ready\n"))
+}
+
+func guardHeaders(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "same-origin")
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; frame-ancestors 'none'")
+		next.ServeHTTP(w, r)
+	})
+}
+
+// add registers one operation; writes need an editor unless role says more.
+func add[I, O any](api huma.API, method, path, id, summary, role string, handle func(context.Context, *I) (*O, error)) {
+	operation := huma.Operation{Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary,
+		Metadata: map[string]any{"role": role}}
+	huma.Register(api, operation, func(ctx context.Context, in *I) (*O, error) {
+		out, err := handle(ctx, in)
+		return out, problem(err)
+	})
+}
+
+// problem turns what went wrong into a problem document.
+func problem(err error) error {
+	if err == nil {
+		return nil
+	}
+	var (
+		missing   record.NotFound
+		invalid   record.Invalid
+		conflict  record.Conflict
+		forbidden people.Forbidden
+		status    huma.StatusError
+	)
+	switch {
+	case errors.As(err, &status):
+		return err
+	case errors.As(err, &missing):
+		return huma.Error404NotFound(err.Error())
+	case errors.As(err, &invalid):
+		return huma.Error422UnprocessableEntity(err.Error(), &huma.ErrorDetail{Location: invalid.Field, Value: invalid.Given, Message: invalid.Allowed})
+	case errors.As(err, &conflict):
+		return huma.Error409Conflict(err.Error())
+	case errors.As(err, &forbidden):
+		return huma.Error403Forbidden(err.Error())
+	case errors.Is(err, people.ErrSignIn):
+		return huma.Error401Unauthorized(err.Error())
+	case errors.Is(err, collect.ErrStrict):
+		return huma.Error422UnprocessableEntity(err.Error())
+	case errors.Is(err, context.Canceled):
+		return huma.NewError(499, "the request was given up")
+	}
+	return huma.Error500InternalServerError("something failed here: " + err.Error())
+}
+
+// body wraps an answer.
+type body[T any] struct{ Body T }
+
+func ok[T any](v T, err error) (*body[T], error) {
+	if err != nil {
+		return nil, err
+	}
+	return &body[T]{v}, nil
+}
+
+type named struct {
+	Name string `path:"name"`
+}
+
+type none struct{}

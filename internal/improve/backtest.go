@@ -1,0 +1,236 @@
+package improve
+
+import (
+	"context"
+	"errors"
+	"runtime"
+	"sort"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"tinbell/core/arrival"
+	"tinbell/core/baseline"
+	"tinbell/core/detect"
+	"tinbell/core/learn"
+	"tinbell/core/score"
+	"tinbell/core/timeline"
+	"tinbell/internal/record"
+	"tinbell/internal/watch"
+)
+
+// BacktestAlert is an alert a configuration would have raised.
+type BacktestAlert struct {
+	Monitor   string     `json:"monitor"`
+	Dataset   string     `json:"dataset"`
+	Measure   string     `json:"measure"`
+	Segment   string     `json:"segment"`
+	SeriesID  int64      `json:"series_id"`
+	Since     time.Time  `json:"since"`
+	RaisedAt  time.Time  `json:"raised_at"`
+	ClosedAt  *time.Time `json:"closed_at"`
+	Severity  string     `json:"severity"`
+	Direction string     `json:"direction"`
+	Rule      string     `json:"rule"`
+	Outcome   string     `json:"outcome" enum:"hit,repeat,false,planned" doc:"against the incident catalogue"`
+	Incident  string     `json:"incident" doc:"reference of the incident it belongs to"`
+	end       int64
+	slack     int64
+	planned   bool
+}
+
+// Backtest is a configuration replayed over the past.
+type Backtest struct {
+	From     time.Time       `json:"from"`
+	To       time.Time       `json:"to"`
+	Series   int             `json:"series"`
+	Alerts   []BacktestAlert `json:"alerts"`
+	Overall  Card            `json:"overall" doc:"every figure against the catalogue; nothing here is labelled"`
+	Monitors []Card          `json:"monitors"`
+	Short    []string        `json:"too_little_history" doc:"monitors some of whose series could not be judged"`
+}
+
+// Backtest replays monitors over [from, to): history before is only learned
+// from, and labels and planned events count only from when they were known.
+// override, if given, replaces the settings of every monitor.
+func (b *Bench) Backtest(ctx context.Context, monitors []record.Monitor, from, to time.Time, override *record.Settings) (Backtest, error) {
+	if to.IsZero() || to.After(b.now()) {
+		to = b.now()
+	}
+	result := Backtest{From: from, To: to, Alerts: []BacktestAlert{}, Monitors: []Card{}, Short: []string{}}
+	if !from.Before(to) {
+		return result, record.Invalid{Field: "since", Given: from.Format(time.RFC3339), Allowed: "a time before the end, " + to.Format(time.RFC3339)}
+	}
+	for _, m := range monitors {
+		if override != nil {
+			m.Settings = *override
+		}
+		subject, err := watch.Load(ctx, b.store, m)
+		if err != nil {
+			return result, err
+		}
+		alerts, short, err := b.replay(ctx, subject, from, to)
+		if err != nil {
+			return result, err
+		}
+		if short {
+			result.Short = append(result.Short, m.Name)
+		}
+		result.Series += len(subject.Series)
+		result.Alerts = append(result.Alerts, alerts...)
+	}
+	return result, b.scoreReplay(ctx, &result, monitors)
+}
+
+func (b *Bench) replay(ctx context.Context, v *watch.Subject, from, to time.Time) ([]BacktestAlert, bool, error) {
+	if v.Monitor.Settings.Method == "arrival" {
+		alerts, err := b.replayArrivals(ctx, v, from, to)
+		return alerts, false, err
+	}
+	histories, err := v.Histories(ctx, b.store, time.Time{}, earlier(to, v.SettledTo(b.now())))
+	if err != nil {
+		return nil, false, err
+	}
+	found := make([][]BacktestAlert, len(v.Series))
+	short := make([]bool, len(v.Series))
+	var group errgroup.Group
+	group.SetLimit(runtime.NumCPU())
+	for i, series := range v.Series {
+		group.Go(func() error {
+			alerts, err := learn.Walk(learn.Job{
+				Config: v.Config, Rule: v.Monitor.Settings.Rule(len(v.Series)), History: cut(histories[series.ID], to),
+				Exclusions: v.Exclusions[series.ID], From: from.Unix(),
+			})
+			var few baseline.TooShort
+			if errors.As(err, &few) {
+				short[i], err = true, nil
+			}
+			for _, a := range alerts {
+				found[i] = append(found[i], replayed(v, series, a))
+			}
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, false, err
+	}
+	var list []BacktestAlert
+	any := false
+	for i := range found {
+		list = append(list, found[i]...)
+		any = any || short[i]
+	}
+	return list, any, nil
+}
+
+func cut(history []timeline.Sample, to time.Time) []timeline.Sample {
+	return history[:sort.Search(len(history), func(i int) bool { return history[i].At >= to.Unix() })]
+}
+
+func earlier(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
+}
+
+func (b *Bench) replayArrivals(ctx context.Context, v *watch.Subject, from, to time.Time) ([]BacktestAlert, error) {
+	loads, err := b.store.Loads(ctx, v.Metric.DatasetID, time.Time{}, to)
+	if err != nil || len(v.Series) == 0 {
+		return nil, err
+	}
+	times := make([]int64, len(loads))
+	for i, l := range loads {
+		times[i] = l.At.Unix()
+	}
+	alerts := arrival.Walk(times, v.Grid.Zone, v.Monitor.Settings.Rule(1), from.Unix(), to.Unix(), learn.RefitEvery, v.Muted)
+	var list []BacktestAlert
+	for _, a := range alerts {
+		list = append(list, replayed(v, v.Series[0], a))
+	}
+	return list, nil
+}
+
+func (b *Bench) scoreReplay(ctx context.Context, result *Backtest, monitors []record.Monitor) error {
+	incidents, err := b.store.Incidents(ctx, "", result.From, result.To)
+	if err != nil {
+		return err
+	}
+	sort.SliceStable(result.Alerts, func(i, j int) bool { return result.Alerts[i].RaisedAt.Before(result.Alerts[j].RaisedAt) })
+	weeks := result.To.Sub(result.From).Hours() / (7 * 24)
+	var measured []record.Incident
+	measures := map[string]string{}
+	for _, m := range monitors {
+		metric, err := b.store.MetricByID(ctx, m.MetricID)
+		if err != nil {
+			return err
+		}
+		measures[m.Name] = metric.Measure
+	}
+	for _, i := range incidents {
+		if !i.StartedAt.Before(result.From) && watched(i, monitors, measures) {
+			measured = append(measured, i)
+		}
+	}
+	all := result.match(result.Alerts, measured)
+	for i := range result.Alerts {
+		result.Alerts[i].Outcome = string(all.Outcomes[i])
+		if k := all.Incident[i]; k >= 0 {
+			result.Alerts[i].Incident = measured[k].Reference
+		}
+	}
+	result.Overall = sum(plain(result.Alerts), all, weeks)
+	for _, m := range monitors {
+		var own []BacktestAlert
+		for _, a := range result.Alerts {
+			if a.Monitor == m.Name {
+				own = append(own, a)
+			}
+		}
+		var cases []record.Incident
+		for _, i := range measured {
+			if i.Dataset == m.Dataset && (i.Measure == "" || i.Measure == measures[m.Name]) {
+				cases = append(cases, i)
+			}
+		}
+		c := sum(plain(own), result.match(own, cases), weeks)
+		c.Monitor, c.Dataset, c.Owner, c.Measure, c.StatedSeconds = m.Name, m.Dataset, m.Owner, measures[m.Name], m.Settings.WarnSeconds
+		result.Monitors = append(result.Monitors, c)
+	}
+	return nil
+}
+
+func plain(list []BacktestAlert) []record.Alert {
+	out := make([]record.Alert, len(list))
+	for i, a := range list {
+		out[i] = record.Alert{SeriesID: a.SeriesID}
+	}
+	return out
+}
+
+func (r *Backtest) match(alerts []BacktestAlert, incidents []record.Incident) score.Matched {
+	list := make([]score.Alert, len(alerts))
+	series := map[int64]BacktestAlert{}
+	for i, a := range alerts {
+		list[i] = score.Alert{Series: a.SeriesID, Start: a.RaisedAt.Unix(), End: a.end, Slack: a.slack, Planned: a.planned}
+		series[a.SeriesID] = a
+	}
+	cases := make([]score.Incident, len(incidents))
+	for i := range incidents {
+		cases[i] = asCase(incidents[i], func(id int64) (string, string, string) {
+			a := series[id]
+			return a.Dataset, a.Measure, a.Segment
+		})
+	}
+	return score.Match(list, cases, r.To.Unix())
+}
+
+func replayed(v *watch.Subject, series record.Series, a detect.Alert) BacktestAlert {
+	row := v.AlertOf(series, a)
+	r := BacktestAlert{
+		Monitor: row.Monitor, Dataset: row.Dataset, Measure: row.Measure, Segment: row.Segment, SeriesID: series.ID,
+		Since: row.Since, RaisedAt: row.RaisedAt, ClosedAt: row.ClosedAt, Severity: row.Severity, Direction: row.Direction,
+		Rule: row.Cause, end: a.End, slack: 3 * row.PeriodSeconds, planned: row.Planned,
+	}
+	return r
+}

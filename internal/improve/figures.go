@@ -1,0 +1,117 @@
+package improve
+
+import (
+	"math"
+	"time"
+
+	"tinbell/core/score"
+	"tinbell/internal/record"
+)
+
+// sum counts a set of alerts and their match with the catalogue.
+func sum(alerts []record.Alert, m score.Matched, weeks float64) Card {
+	c := Card{Alerts: len(alerts)}
+	bySeries := map[int64]int{}
+	var faults, judged, hits, counted []int
+	wrong := 0
+	for i, a := range alerts {
+		k, there := bySeries[a.SeriesID]
+		if !there {
+			k = len(faults)
+			bySeries[a.SeriesID] = k
+			faults, judged = append(faults, 0), append(judged, 0)
+			hits, counted = append(hits, 0), append(counted, 0)
+		}
+		switch a.Verdict {
+		case record.Fault:
+			c.Faults++
+			faults[k]++
+			judged[k]++
+		case record.Noise:
+			c.Noise++
+			judged[k]++
+			wrong++
+		case record.Planned:
+			c.Planned++
+		default:
+			c.Unlabelled++
+			if m.Outcomes[i] == score.FalseAlarm {
+				wrong++
+			}
+		}
+		switch m.Outcomes[i] {
+		case score.Hit:
+			hits[k]++
+			counted[k]++
+		case score.FalseAlarm:
+			counted[k]++
+		}
+	}
+	c.Labelled = c.Faults + c.Noise + c.Planned
+	c.Precision = figure(score.Clustered(faults, judged))
+	c.Catalogue = figure(score.Clustered(hits, counted))
+	if n := c.Faults + c.Noise + c.Unlabelled; n > 0 {
+		low, high := float64(c.Faults)/float64(n), float64(c.Faults+c.Unlabelled)/float64(n)
+		c.Lowest, c.Highest = &low, &high
+	}
+	found := 0
+	for _, f := range m.Found {
+		if f {
+			found++
+		}
+	}
+	recall := score.Wilson(found, len(m.Found))
+	c.Recall = figure(recall)
+	c.DelaySeconds = figure(score.MedianDelay(m.Delay))
+	c.FalseWeekly = figure(score.PoissonRate(wrong, weeks))
+	if c.Precision.Estimate != nil && !math.IsNaN(recall.Estimate) {
+		f := score.F1(*c.Precision.Estimate, recall.Estimate)
+		c.F1 = &f
+	}
+	if wrong > 0 {
+		achieved := weeks * 7 * 86400 / float64(wrong)
+		c.AchievedSeconds = &achieved
+	}
+	return c
+}
+
+// byWeek counts alerts by the week they were raised in and incidents by the
+// week they began in.
+func byWeek(alerts []record.Alert, m score.Matched, incidents []record.Incident, from, to time.Time) []Week {
+	n := int(math.Ceil(to.Sub(from).Hours() / (7 * 24)))
+	if n <= 0 || n > 520 {
+		return []Week{}
+	}
+	weeks := make([]Week, n)
+	start := to.AddDate(0, 0, -7*n)
+	index := func(at time.Time) int { return min(max(int(at.Sub(start).Hours()/(7*24)), 0), n-1) }
+	found, known := make([]int, n), make([]int, n)
+	for i := range weeks {
+		weeks[i].From = start.AddDate(0, 0, 7*i)
+	}
+	for _, a := range alerts {
+		w := &weeks[index(a.RaisedAt)]
+		switch a.Verdict {
+		case record.Fault:
+			w.Faults++
+		case record.Noise:
+			w.Noise++
+		case record.Planned:
+			w.Planned++
+		default:
+			w.Unlabelled++
+		}
+	}
+	for j, i := range incidents {
+		k := index(i.StartedAt)
+		known[k]++
+		if m.Found[j] {
+			found[k]++
+		}
+	}
+	for i := range weeks {
+		weeks[i].Precision = figure(score.Wilson(weeks[i].Faults, weeks[i].Faults+weeks[i].Noise))
+		weeks[i].Recall = figure(score.Wilson(found[i], known[i]))
+	}
+	return weeks
+}

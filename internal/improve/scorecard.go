@@ -1,0 +1,241 @@
+// Package improve measures how good the alerts are: the scorecard over what was
+// told, and backtests of any configuration over the past.
+package improve
+
+import (
+	"context"
+	"math"
+	"sort"
+	"time"
+
+	"tinbell/core/score"
+	"tinbell/internal/record"
+	"tinbell/internal/store"
+	"tinbell/internal/watch"
+)
+
+// Figure is an estimate with its 95 % interval; null where nothing is known.
+type Figure struct {
+	Estimate *float64 `json:"estimate"`
+	Low      *float64 `json:"low"`
+	High     *float64 `json:"high"`
+	K        int      `json:"k" doc:"counted"`
+	N        int      `json:"n" doc:"out of"`
+}
+
+func figure(v score.Interval) Figure {
+	number := func(x float64) *float64 {
+		if math.IsNaN(x) || math.IsInf(x, 0) {
+			return nil
+		}
+		return &x
+	}
+	return Figure{number(v.Estimate), number(v.Low), number(v.High), v.K, v.N}
+}
+
+// Card is the score of one monitor, or of all together.
+type Card struct {
+	Monitor         string   `json:"monitor" doc:"empty for all together"`
+	Dataset         string   `json:"dataset"`
+	Owner           string   `json:"owner"`
+	Measure         string   `json:"measure"`
+	Alerts          int      `json:"alerts"`
+	Labelled        int      `json:"labelled"`
+	Faults          int      `json:"faults"`
+	Noise           int      `json:"noise"`
+	Planned         int      `json:"planned"`
+	Unlabelled      int      `json:"unlabelled"`
+	Precision       Figure   `json:"precision" doc:"faults among alerts labelled fault or noise"`
+	Lowest          *float64 `json:"precision_if_all_noise" doc:"if every unlabelled alert were noise"`
+	Highest         *float64 `json:"precision_if_all_faults" doc:"if every unlabelled alert were a fault"`
+	Catalogue       Figure   `json:"precision_catalogue" doc:"alerts that match an incident, labels set aside; repeats not counted"`
+	Recall          Figure   `json:"recall" doc:"of known incidents"`
+	F1              *float64 `json:"f1"`
+	DelaySeconds    Figure   `json:"delay_seconds" doc:"median time to detect"`
+	FalseWeekly     Figure   `json:"false_alarms_per_week" doc:"labelled noise, and unlabelled alerts that match no incident"`
+	StatedSeconds   int64    `json:"stated_seconds" doc:"return period the monitor is set to"`
+	AchievedSeconds *float64 `json:"achieved_seconds" doc:"time between false alarms so far"`
+}
+
+// Week is the load of one week by verdict.
+type Week struct {
+	From       time.Time `json:"from"`
+	Faults     int       `json:"faults"`
+	Noise      int       `json:"noise"`
+	Planned    int       `json:"planned"`
+	Unlabelled int       `json:"unlabelled"`
+	Precision  Figure    `json:"precision"`
+	Recall     Figure    `json:"recall"`
+}
+
+// Scorecard is the score over a stretch of the past.
+type Scorecard struct {
+	From      time.Time        `json:"from"`
+	To        time.Time        `json:"to"`
+	Overall   Card             `json:"overall"`
+	Monitors  []Card           `json:"monitors" doc:"worst precision first"`
+	Weeks     []Week           `json:"weeks"`
+	Missed    []string         `json:"missed" doc:"references of incidents nobody was told of"`
+	Unwatched int              `json:"unwatched" doc:"incidents on measures that no monitor covers; they count as missed"`
+	Outcomes  map[int64]string `json:"outcomes" doc:"per alert id: hit, repeat, false or planned, against the catalogue"`
+}
+
+// Bench scores stored and replayed alerts.
+type Bench struct {
+	store *store.Store
+	now   func() time.Time
+}
+
+func New(s *store.Store, now func() time.Time) *Bench { return &Bench{s, now} }
+
+// Score gives the scorecard over the alerts raised in [from, to). A zero from
+// starts with the first alert.
+func (b *Bench) Score(ctx context.Context, from, to time.Time) (Scorecard, error) {
+	if to.IsZero() {
+		to = b.now()
+	}
+	monitors, err := b.store.Monitors(ctx)
+	if err != nil {
+		return Scorecard{}, err
+	}
+	alerts, err := b.store.Alerts(ctx, store.AlertFilter{From: from, To: to})
+	if err != nil {
+		return Scorecard{}, err
+	}
+	if from.IsZero() {
+		if from, err = b.start(ctx, to); err != nil {
+			return Scorecard{}, err
+		}
+	}
+	incidents, err := b.store.Incidents(ctx, "", from, to)
+	if err != nil {
+		return Scorecard{}, err
+	}
+	// Incidents that began before the stretch belong to the one before.
+	kept := incidents[:0]
+	for _, i := range incidents {
+		if !i.StartedAt.Before(from) {
+			kept = append(kept, i)
+		}
+	}
+	return b.compile(ctx, monitors, alerts, kept, from, to)
+}
+
+// start is when judging of the past began: the first alert or incident that
+// could have been told.
+func (b *Bench) start(ctx context.Context, to time.Time) (time.Time, error) {
+	first, err := b.store.FirstJudged(ctx)
+	if err != nil || first.IsZero() {
+		return to.AddDate(0, 0, -28), err
+	}
+	return first, nil
+}
+
+func (b *Bench) compile(ctx context.Context, monitors []record.Monitor, alerts []record.Alert, incidents []record.Incident, from, to time.Time) (Scorecard, error) {
+	card := Scorecard{From: from, To: to, Monitors: []Card{}, Weeks: []Week{}, Missed: []string{}, Outcomes: map[int64]string{}}
+	measures := map[string]string{}
+	for _, m := range monitors {
+		metric, err := b.store.MetricByID(ctx, m.MetricID)
+		if err != nil {
+			return card, err
+		}
+		measures[m.Name] = metric.Measure
+	}
+	series := map[int64]record.Alert{}
+	for _, a := range alerts {
+		series[a.SeriesID] = a
+	}
+	cases := make([]score.Incident, len(incidents))
+	for i := range incidents {
+		cases[i] = asCase(incidents[i], func(id int64) (string, string, string) {
+			a := series[id]
+			return a.Dataset, a.Measure, a.Segment
+		})
+	}
+	weeks := to.Sub(from).Hours() / (7 * 24)
+	matched := score.Match(scores(alerts), cases, to.Unix())
+	card.Overall = sum(alerts, matched, weeks)
+	for i, a := range alerts {
+		card.Outcomes[a.ID] = string(matched.Outcomes[i])
+	}
+	for j, i := range incidents {
+		if !matched.Found[j] {
+			card.Missed = append(card.Missed, i.Reference)
+			if !watched(i, monitors, measures) {
+				card.Unwatched++
+			}
+		}
+	}
+	for _, m := range monitors {
+		var own []record.Alert
+		for _, a := range alerts {
+			if a.MonitorID == m.ID {
+				own = append(own, a)
+			}
+		}
+		var ownCases []score.Incident
+		for j, i := range incidents {
+			if i.Dataset == m.Dataset && (i.Measure == "" || i.Measure == measures[m.Name]) {
+				ownCases = append(ownCases, cases[j])
+			}
+		}
+		c := sum(own, score.Match(scores(own), ownCases, to.Unix()), weeks)
+		c.Monitor, c.Dataset, c.Owner, c.Measure, c.StatedSeconds = m.Name, m.Dataset, m.Owner, measures[m.Name], m.Settings.WarnSeconds
+		card.Monitors = append(card.Monitors, c)
+	}
+	sort.SliceStable(card.Monitors, func(i, j int) bool { return worse(card.Monitors[i], card.Monitors[j]) })
+	card.Weeks = byWeek(alerts, matched, incidents, from, to)
+	return card, nil
+}
+
+// watched tells whether any monitor could have seen the incident.
+func watched(i record.Incident, monitors []record.Monitor, measures map[string]string) bool {
+	for _, m := range monitors {
+		if m.Dataset == i.Dataset && (i.Measure == "" || measures[m.Name] == i.Measure) {
+			return true
+		}
+	}
+	return false
+}
+
+// worse puts low precision first, then monitors without any labelled alert by
+// how many alerts they raised.
+func worse(a, b Card) bool {
+	if (a.Precision.Estimate == nil) != (b.Precision.Estimate == nil) {
+		return a.Precision.Estimate != nil
+	}
+	if a.Precision.Estimate != nil && *a.Precision.Estimate != *b.Precision.Estimate {
+		return *a.Precision.Estimate < *b.Precision.Estimate
+	}
+	return a.Alerts > b.Alerts
+}
+
+func scored(a record.Alert) score.Alert {
+	end := int64(0)
+	if a.EndedAt != nil {
+		end = a.EndedAt.Unix()
+	} else if a.ClosedAt != nil {
+		end = a.ClosedAt.Unix()
+	}
+	return score.Alert{Series: a.SeriesID, Start: a.RaisedAt.Unix(), End: end, Slack: 3 * a.PeriodSeconds,
+		Label: score.Verdict(a.Verdict), Planned: a.Planned}
+}
+
+func scores(list []record.Alert) []score.Alert {
+	out := make([]score.Alert, len(list))
+	for i, a := range list {
+		out[i] = scored(a)
+	}
+	return out
+}
+
+func asCase(i record.Incident, what func(series int64) (dataset, measure, segment string)) score.Incident {
+	end := int64(0)
+	if i.EndedAt != nil {
+		end = i.EndedAt.Unix()
+	}
+	return score.Incident{Start: i.StartedAt.Unix(), End: end, Covers: func(series int64) bool {
+		dataset, measure, segment := what(series)
+		return dataset == i.Dataset && watch.Covers(i, measure, segment)
+	}}
+}

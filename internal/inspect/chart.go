@@ -1,0 +1,253 @@
+// Package inspect prepares what people look at: charts with their bands, and
+// the health of all datasets. It reads and never writes.
+package inspect
+
+import (
+	"context"
+	"errors"
+	"math"
+	"time"
+
+	"tinbell/core/baseline"
+	"tinbell/core/detect"
+	"tinbell/core/learn"
+	"tinbell/core/timeline"
+	"tinbell/internal/record"
+	"tinbell/internal/store"
+	"tinbell/internal/watch"
+)
+
+// Inspector answers questions about what is stored.
+type Inspector struct {
+	store   *store.Store
+	watcher *watch.Watcher
+	now     func() time.Time
+	totals  totalCache
+}
+
+func New(s *store.Store, w *watch.Watcher, now func() time.Time) *Inspector {
+	return &Inspector{store: s, watcher: w, now: now}
+}
+
+// Chart is a series over a stretch: columns of equal length, one entry per
+// period, null where there is nothing.
+type Chart struct {
+	Series        record.Series         `json:"series"`
+	Metric        string                `json:"metric"`
+	Measure       string                `json:"measure"`
+	Dataset       string                `json:"dataset"`
+	Kind          timeline.Kind         `json:"kind"`
+	Unit          string                `json:"unit"`
+	Zone          string                `json:"zone"`
+	PeriodSeconds int64                 `json:"period_seconds"`
+	At            []time.Time           `json:"at" doc:"start of each period"`
+	Observed      []*float64            `json:"observed"`
+	Rows          []*float64            `json:"rows" doc:"row counts of shares"`
+	Expected      []*float64            `json:"expected" doc:"goes on past now, as far as the axis"`
+	Low           []*float64            `json:"low"`
+	High          []*float64            `json:"high"`
+	Deviation     []*float64            `json:"deviation"`
+	ReturnPeriod  []*float64            `json:"return_period_seconds"`
+	Alerts        []record.Alert        `json:"alerts"`
+	Incidents     []record.Incident     `json:"incidents"`
+	Planned       []record.PlannedEvent `json:"planned"`
+	Message       string                `json:"message" doc:"why there is no band, if there is none"`
+}
+
+// ChartOf draws a series over [from, to) with the band its monitor had: the
+// baseline is fitted on what was there before the stretch and walked forward.
+// Past the last sample the expectation goes on up to to.
+func (v *Inspector) ChartOf(ctx context.Context, seriesID int64, from, to time.Time) (Chart, error) {
+	series, err := v.store.SeriesByID(ctx, seriesID)
+	if err != nil {
+		return Chart{}, err
+	}
+	monitors, err := v.store.MonitorsOf(ctx, series.MetricID)
+	if err != nil {
+		return Chart{}, err
+	}
+	monitor := record.Monitor{MetricID: series.MetricID, Settings: record.DefaultSettings()}
+	if len(monitors) > 0 {
+		monitor = monitors[0]
+	}
+	subject, err := watch.Load(ctx, v.store, monitor)
+	if err != nil {
+		return Chart{}, err
+	}
+	m := subject.Metric
+	c := Chart{Series: series, Metric: m.Name, Measure: m.Measure, Dataset: m.Dataset, Kind: m.Kind, Unit: m.Unit, Zone: m.Zone, PeriodSeconds: m.PeriodSeconds}
+	settled := subject.SettledTo(v.now())
+	samples, err := v.store.Samples(ctx, []int64{seriesID}, time.Time{}, settled)
+	if err != nil {
+		return c, err
+	}
+	history := timeline.Dense(subject.Grid, samples[seriesID], settled)
+	walk(&c, subject, seriesID, history, from, to)
+	return c, v.annotate(ctx, &c, from, to)
+}
+
+// walk fills the columns.
+func walk(c *Chart, v *watch.Subject, series int64, history []timeline.Sample, from, to time.Time) {
+	rule := v.Monitor.Settings.Rule(len(v.Series))
+	rule.BandOnly = rule.BandOnly || v.Monitor.ID == 0
+	judged := map[int64]bool{}
+	read := func(r detect.Reading) {
+		judged[r.At] = true
+		c.add(r)
+	}
+	_, e, err := learn.WalkOn(learn.Job{
+		Config: v.Config, Rule: rule, History: history, Exclusions: v.Exclusions[series], From: from.Unix(), Read: read,
+	})
+	var short baseline.TooShort
+	if errors.As(err, &short) || e == nil {
+		c.Message = "no band: there is too little history before this stretch"
+		if err != nil {
+			c.Message = "no band: " + err.Error()
+		}
+	}
+	if len(judged) == 0 || history[len(history)-1].At > from.Unix() && c.At[0].Unix() > from.Unix() {
+		c.prependPlain(history, from, judged)
+	}
+	if e == nil || len(history) == 0 {
+		return
+	}
+	at := v.Grid.Next(time.Unix(history[len(history)-1].At, 0))
+	for n := 0; at.Before(to) && n < 500; n++ {
+		c.add(e.Peek(timeline.Sample{At: at.Unix(), Value: math.NaN()}))
+		at = v.Grid.Next(at)
+	}
+}
+
+// prependPlain puts samples from before the first judged period in front,
+// without a band.
+func (c *Chart) prependPlain(history []timeline.Sample, from time.Time, judged map[int64]bool) {
+	head := Chart{}
+	for _, s := range history {
+		if s.At < from.Unix() {
+			continue
+		}
+		if judged[s.At] {
+			break
+		}
+		head.At = append(head.At, time.Unix(s.At, 0).UTC())
+		head.Observed, head.Rows = append(head.Observed, finite(s.Value)), append(head.Rows, positive(s.Rows))
+		for _, column := range []*[]*float64{&head.Expected, &head.Low, &head.High, &head.Deviation, &head.ReturnPeriod} {
+			*column = append(*column, nil)
+		}
+	}
+	c.At = append(head.At, c.At...)
+	c.Observed, c.Rows = append(head.Observed, c.Observed...), append(head.Rows, c.Rows...)
+	c.Expected, c.Low, c.High = append(head.Expected, c.Expected...), append(head.Low, c.Low...), append(head.High, c.High...)
+	c.Deviation, c.ReturnPeriod = append(head.Deviation, c.Deviation...), append(head.ReturnPeriod, c.ReturnPeriod...)
+}
+
+func (c *Chart) add(r detect.Reading) {
+	c.At = append(c.At, time.Unix(r.At, 0).UTC())
+	c.Observed, c.Rows = append(c.Observed, finite(r.Observed)), append(c.Rows, positive(r.Rows))
+	c.Expected, c.Low, c.High = append(c.Expected, finite(r.Expected)), append(c.Low, finite(r.Low)), append(c.High, finite(r.High))
+	if math.IsNaN(r.Observed) {
+		c.Deviation, c.ReturnPeriod = append(c.Deviation, nil), append(c.ReturnPeriod, nil)
+		return
+	}
+	c.Deviation, c.ReturnPeriod = append(c.Deviation, finite(r.Deviation)), append(c.ReturnPeriod, positive(r.ReturnPeriod))
+}
+
+func finite(x float64) *float64 {
+	if math.IsNaN(x) || math.IsInf(x, 0) {
+		return nil
+	}
+	return &x
+}
+
+func positive(x float64) *float64 {
+	if x > 0 {
+		return finite(x)
+	}
+	return nil
+}
+
+// annotate adds what the strip under the chart shows.
+func (v *Inspector) annotate(ctx context.Context, c *Chart, from, to time.Time) error {
+	alerts, err := v.store.Alerts(ctx, store.AlertFilter{Series: c.Series.ID, To: to, Limit: 500})
+	if err != nil {
+		return err
+	}
+	c.Alerts = []record.Alert{}
+	for _, a := range alerts {
+		if a.ClosedAt == nil || a.ClosedAt.After(from) {
+			c.Alerts = append(c.Alerts, a)
+		}
+	}
+	incidents, err := v.store.Incidents(ctx, c.Dataset, from, to)
+	if err != nil {
+		return err
+	}
+	c.Incidents = []record.Incident{}
+	for _, i := range incidents {
+		if watch.Covers(i, c.Measure, c.Series.Segment) {
+			c.Incidents = append(c.Incidents, i)
+		}
+	}
+	events, err := v.store.PlannedEvents(ctx, c.Dataset)
+	if err != nil {
+		return err
+	}
+	c.Planned = []record.PlannedEvent{}
+	for _, e := range events {
+		if e.StartedAt.Before(to) && e.EndedAt.After(from) {
+			c.Planned = append(c.Planned, e)
+		}
+	}
+	return nil
+}
+
+// Explanation says where an expected value comes from.
+type Explanation struct {
+	At          time.Time       `json:"at"`
+	Expected    float64         `json:"expected"`
+	Parts       []baseline.Part `json:"parts" doc:"add up to expected"`
+	TrainedFrom time.Time       `json:"trained_from"`
+	TrainedTo   time.Time       `json:"trained_to"`
+	Excluded    []record.Span   `json:"excluded" doc:"left out of learning"`
+	HalfLife    float64         `json:"level_half_life_periods"`
+	Weeks       float64         `json:"profile_half_life_weeks"`
+}
+
+// Explain splits the expected value of a series' period into parts, fitted on
+// what was known when the period began.
+func (v *Inspector) Explain(ctx context.Context, seriesID int64, at time.Time) (Explanation, error) {
+	series, err := v.store.SeriesByID(ctx, seriesID)
+	if err != nil {
+		return Explanation{}, err
+	}
+	monitors, err := v.store.MonitorsOf(ctx, series.MetricID)
+	if err != nil {
+		return Explanation{}, err
+	}
+	if len(monitors) == 0 {
+		return Explanation{}, record.NotFound{Kind: "monitor of series", Name: series.Segment}
+	}
+	subject, err := watch.Load(ctx, v.store, monitors[0])
+	if err != nil {
+		return Explanation{}, err
+	}
+	at = subject.Grid.Floor(at)
+	samples, err := v.store.Samples(ctx, []int64{seriesID}, time.Time{}, subject.Grid.Next(at))
+	if err != nil {
+		return Explanation{}, err
+	}
+	list := samples[seriesID]
+	here := timeline.Sample{At: at.Unix(), Value: math.NaN()}
+	if n := len(list); n > 0 && list[n-1].At == at.Unix() {
+		here, list = list[n-1], list[:n-1]
+	}
+	history := timeline.Dense(subject.Grid, list, at)
+	e, err := detect.Fit(subject.Config, subject.Monitor.Settings.Rule(len(subject.Series)), history, learn.Mask(subject.Exclusions[seriesID], at.Unix()))
+	if err != nil {
+		return Explanation{}, record.Invalid{Field: "at", Given: at.Format(time.RFC3339), Allowed: err.Error()}
+	}
+	from := time.Unix(history[0].At, 0).UTC()
+	x := Explanation{At: at, Expected: e.Peek(here).Expected, Parts: e.Explain(here), TrainedFrom: from, TrainedTo: at,
+		Excluded: subject.Excluded(seriesID, from, at), HalfLife: e.Choice().HalfLife, Weeks: e.Choice().Weeks}
+	return x, nil
+}

@@ -1,0 +1,273 @@
+package inspect
+
+import (
+	"context"
+	"errors"
+	"math"
+	"sync"
+	"time"
+
+	"tinbell/core/arrival"
+	"tinbell/core/baseline"
+	"tinbell/core/detect"
+	"tinbell/core/learn"
+	"tinbell/core/timeline"
+	"tinbell/internal/record"
+	"tinbell/internal/store"
+	"tinbell/internal/watch"
+)
+
+// Health is the ingestion health of one dataset.
+type Health struct {
+	Dataset    record.Dataset  `json:"dataset"`
+	Spark      Spark           `json:"spark" doc:"rows of all segments, last 7 days"`
+	Rows24h    *float64        `json:"rows_24h"`
+	Rows7d     *float64        `json:"rows_7d"`
+	Expected24 *float64        `json:"expected_24h"`
+	Deviation  *float64        `json:"deviation_24h" doc:"of the rows in the last 24 hours from expected, in half-widths of the band"`
+	AgeSeconds *float64        `json:"age_seconds" doc:"since the newest load"`
+	Load       *watch.Expected `json:"load" doc:"when the next load is due, if the pattern is known"`
+	State      string          `json:"state" enum:"running,waiting,overdue,failed,silent,unknown"`
+	Message    string          `json:"message"`
+	Open       int             `json:"open_alerts"`
+	Worst      string          `json:"worst" enum:"critical,warning,overdue," doc:"of the open alerts"`
+	Loads      []time.Time     `json:"loads" doc:"loads of the last 24 hours, thinned to at most 300"`
+}
+
+// Spark is a small chart: plain columns on equal periods.
+type Spark struct {
+	From          time.Time  `json:"from"`
+	PeriodSeconds int64      `json:"period_seconds"`
+	Observed      []*float64 `json:"observed"`
+	Low           []*float64 `json:"low"`
+	High          []*float64 `json:"high"`
+	expected      []*float64
+}
+
+// Health gives every dataset's ingestion health.
+func (v *Inspector) Health(ctx context.Context) ([]Health, error) {
+	datasets, err := v.store.Datasets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	metrics, err := v.store.Metrics(ctx)
+	if err != nil {
+		return nil, err
+	}
+	monitors, err := v.store.Monitors(ctx)
+	if err != nil {
+		return nil, err
+	}
+	open, err := v.store.Alerts(ctx, store.AlertFilter{State: "open"})
+	if err != nil {
+		return nil, err
+	}
+	list := make([]Health, len(datasets))
+	for i, d := range datasets {
+		if list[i], err = v.healthOf(ctx, d, metrics, monitors, open); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+func (v *Inspector) healthOf(ctx context.Context, d record.Dataset, metrics []record.Metric, monitors []record.Monitor, open []record.Alert) (Health, error) {
+	h := Health{Dataset: d, State: "unknown", Loads: []time.Time{}}
+	for _, a := range open {
+		if a.Dataset == d.Name {
+			h.Open++
+			h.Worst = worst(h.Worst, a)
+		}
+	}
+	for _, m := range metrics {
+		if m.Dataset != d.Name {
+			continue
+		}
+		if m.State == "failed" {
+			h.State, h.Message = "failed", m.Message
+		}
+		if m.Measure == record.MeasureRows && h.Rows7d == nil {
+			if err := v.volume(ctx, &h, m); err != nil {
+				return h, err
+			}
+		}
+	}
+	return h, v.arrivals(ctx, &h, monitors)
+}
+
+func worst(have string, a record.Alert) string {
+	if a.Cause == string(detect.Overdue) && have != "critical" {
+		return "overdue"
+	}
+	if have == "critical" || a.Severity == "critical" {
+		return "critical"
+	}
+	if have == "overdue" {
+		return have
+	}
+	return a.Severity
+}
+
+// arrivals fills in age, expected load and state.
+func (v *Inspector) arrivals(ctx context.Context, h *Health, monitors []record.Monitor) error {
+	now := v.now()
+	zone, err := time.LoadLocation(h.Dataset.Zone)
+	if err != nil {
+		return err
+	}
+	rule := record.DefaultSettings().Rule(1)
+	for _, m := range monitors {
+		if m.Dataset == h.Dataset.Name && m.Settings.Method == "arrival" {
+			rule = m.Settings.Rule(1)
+		}
+	}
+	next, err := v.watcher.NextLoad(ctx, h.Dataset.ID, zone, rule)
+	var few arrival.TooFew
+	if errors.As(err, &few) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	age := now.Sub(next.Last).Seconds()
+	h.AgeSeconds, h.Load = &age, &next
+	switch {
+	case h.State == "failed":
+	case next.Overdue:
+		h.State = "overdue"
+	case next.Expected.Sub(next.Last) > 3*time.Hour:
+		h.State = "waiting"
+	default:
+		h.State = "running"
+	}
+	loads, err := v.store.Loads(ctx, h.Dataset.ID, now.Add(-24*time.Hour), now.Add(time.Second))
+	if err != nil {
+		return err
+	}
+	stride := len(loads)/300 + 1
+	for i := 0; i < len(loads); i += stride {
+		h.Loads = append(h.Loads, loads[i].At)
+	}
+	return nil
+}
+
+// volume fills in rows, their expectation and the sparkline.
+func (v *Inspector) volume(ctx context.Context, h *Health, m record.Metric) error {
+	t, err := v.total(ctx, m)
+	if err != nil || t == nil {
+		return err
+	}
+	h.Spark = t.spark
+	day := int((24 * time.Hour) / (time.Duration(m.PeriodSeconds) * time.Second))
+	sum, expected, low, high, n := 0.0, 0.0, 0.0, 0.0, 0
+	week := 0.0
+	for i, x := range t.spark.Observed {
+		if x == nil {
+			continue
+		}
+		week += *x
+		if i < len(t.spark.Observed)-day || t.spark.expected[i] == nil {
+			continue
+		}
+		e := *t.spark.expected[i]
+		sum, expected, n = sum+*x, expected+e, n+1
+		low, high = low+(e-*t.spark.Low[i])*(e-*t.spark.Low[i]), high+(*t.spark.High[i]-e)*(*t.spark.High[i]-e)
+	}
+	h.Rows24h, h.Rows7d = &sum, &week
+	if n > 0 {
+		// Independent half-widths add in squares; four tenths of them in a row share the level's error.
+		width := low
+		if sum > expected {
+			width = high
+		}
+		dev := (sum - expected) / max(math.Sqrt(width)*(1+0.4*math.Sqrt(float64(n))/2), 1)
+		h.Expected24, h.Deviation = &expected, &dev
+	}
+	return nil
+}
+
+// total is the summed row count of all segments of a metric with its band.
+type total struct {
+	until time.Time
+	spark Spark
+}
+
+// totalCache keeps totals until the next period has come.
+type totalCache struct {
+	mu     sync.Mutex
+	totals map[int64]*total
+}
+
+func (v *Inspector) total(ctx context.Context, m record.Metric) (*total, error) {
+	subject, err := watch.Load(ctx, v.store, record.Monitor{MetricID: m.ID, Settings: record.DefaultSettings()})
+	if err != nil {
+		return nil, err
+	}
+	settled := subject.SettledTo(v.now())
+	v.totals.mu.Lock()
+	known := v.totals.totals[m.ID]
+	v.totals.mu.Unlock()
+	if known != nil && known.until.Equal(settled) {
+		return known, nil
+	}
+	histories, err := subject.Histories(ctx, v.store, settled.AddDate(0, 0, -70), settled)
+	if err != nil || len(histories) == 0 {
+		return nil, err
+	}
+	summed := addUp(histories)
+	t := &total{until: settled, spark: Spark{From: settled.AddDate(0, 0, -7), PeriodSeconds: m.PeriodSeconds}}
+	if subject.Grid.Daily() {
+		t.spark.From = subject.Grid.Add(settled, -7)
+	}
+	put := func(r detect.Reading) {
+		t.spark.Observed, t.spark.expected = append(t.spark.Observed, finite(r.Observed)), append(t.spark.expected, finite(r.Expected))
+		t.spark.Low, t.spark.High = append(t.spark.Low, finite(r.Low)), append(t.spark.High, finite(r.High))
+	}
+	rule := record.DefaultSettings().Rule(1)
+	rule.BandOnly = true
+	_, err = learn.Walk(learn.Job{Config: subject.Config, Rule: rule, History: summed, From: t.spark.From.Unix(), Read: put})
+	var short baseline.TooShort
+	if errors.As(err, &short) {
+		for _, s := range summed {
+			if s.At >= t.spark.From.Unix() {
+				put(detect.Reading{Observed: s.Value, Expected: math.NaN(), Low: math.NaN(), High: math.NaN()})
+			}
+		}
+	} else if err != nil {
+		return nil, err
+	}
+	v.totals.mu.Lock()
+	defer v.totals.mu.Unlock()
+	if v.totals.totals == nil {
+		v.totals.totals = map[int64]*total{}
+	}
+	v.totals.totals[m.ID] = t
+	return t, nil
+}
+
+// addUp sums dense series by period; a period counts where any came.
+func addUp(histories map[int64][]timeline.Sample) []timeline.Sample {
+	var longest []timeline.Sample
+	for _, h := range histories {
+		if len(h) > len(longest) {
+			longest = h
+		}
+	}
+	index := make(map[int64]int, len(longest))
+	sum := make([]timeline.Sample, len(longest))
+	for i, s := range longest {
+		sum[i] = timeline.Sample{At: s.At, Value: math.NaN()}
+		index[s.At] = i
+	}
+	for _, h := range histories {
+		for _, s := range h {
+			if i, there := index[s.At]; there && !s.Missing() {
+				if sum[i].Missing() {
+					sum[i].Value = 0
+				}
+				sum[i].Value += s.Value
+			}
+		}
+	}
+	return sum
+}

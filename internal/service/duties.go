@@ -1,0 +1,75 @@
+package service
+
+import (
+	"context"
+	"time"
+
+	"tinbell/core/learn"
+	"tinbell/internal/collect"
+	"tinbell/internal/store"
+	"tinbell/internal/watch"
+	"tinbell/internal/work"
+)
+
+// duties say what each job of the queue does.
+type duties struct {
+	store     *store.Store
+	watcher   *watch.Watcher
+	collector *collect.Collector
+	queue     *work.Queue
+	now       func() time.Time
+}
+
+func (d *duties) all() work.Duties {
+	return work.Duties{
+		Evaluate: func(ctx context.Context, j work.Evaluate) error { return d.watcher.Evaluate(ctx, j.MetricID, j.From) },
+		Collect:  func(ctx context.Context, j work.Collect) error { return d.collector.Collect(ctx, j.MetricID) },
+		Learn: func(ctx context.Context, j work.Learn) error {
+			return d.followed(ctx, j.TaskID, func(progress func(int, int)) error {
+				return d.watcher.Learn(ctx, j.MonitorID, j.History, progress)
+			})
+		},
+		Backfill: func(ctx context.Context, j work.Backfill) error {
+			return d.followed(ctx, j.TaskID, func(progress func(int, int)) error {
+				return d.collector.Backfill(ctx, j.MetricID, j.From, progress)
+			})
+		},
+		Tick: d.tick,
+	}
+}
+
+// followed runs long work and keeps its progress under a task, if it has one.
+func (d *duties) followed(ctx context.Context, task int64, do func(progress func(done, total int)) error) error {
+	if task == 0 {
+		return do(func(int, int) {})
+	}
+	err := do(func(done, total int) { d.store.TaskProgress(ctx, task, done, total) })
+	if endErr := d.store.EndTask(context.WithoutCancel(ctx), task, err); endErr != nil && err == nil {
+		err = endErr
+	}
+	return err
+}
+
+// tick queues what is due and looks after overdue loads.
+func (d *duties) tick(ctx context.Context) error {
+	now := d.now()
+	due, err := d.store.DueMetrics(ctx, now)
+	if err != nil {
+		return err
+	}
+	for _, id := range due {
+		if err := d.queue.Add(ctx, work.Collect{MetricID: id}); err != nil {
+			return err
+		}
+	}
+	stale, err := d.store.MonitorsLearnedBefore(ctx, now.Add(-learn.RefitEvery))
+	if err != nil {
+		return err
+	}
+	for _, id := range stale {
+		if err := d.queue.Add(ctx, work.Learn{MonitorID: id}); err != nil {
+			return err
+		}
+	}
+	return d.watcher.Overdue(ctx)
+}

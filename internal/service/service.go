@@ -1,0 +1,176 @@
+// Package service puts the parts together and runs them: database, queue,
+// duties and HTTP.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"tinbell/internal/answer"
+	"tinbell/internal/collect"
+	"tinbell/internal/httpapi"
+	"tinbell/internal/improve"
+	"tinbell/internal/inspect"
+	"tinbell/internal/localpg"
+	"tinbell/internal/people"
+	"tinbell/internal/store"
+	"tinbell/internal/watch"
+	"tinbell/internal/work"
+	"tinbell/web"
+)
+
+// Options of a service. Database is an address; empty starts a private
+// PostgreSQL below Dir.
+type Options struct {
+	Dir      string
+	Database string
+	Listen   string
+	SignIn   bool
+	NoSync   bool // tests alone
+	Now      func() time.Time
+	Log      *slog.Logger
+}
+
+// Service is a running Tin Bell.
+type Service struct {
+	Address    string // http://host:port
+	FirstToken string // of the first administrator, when just made
+	Postgres   *localpg.Server
+	Parts      httpapi.Parts
+
+	server   *http.Server
+	ended    chan error
+	shutdown context.CancelFunc
+}
+
+// ErrOpenBeyondLoopback refuses to serve everybody without sign-in.
+var ErrOpenBeyondLoopback = errors.New("without sign-in the service listens on loopback only: give --sign-in=true, or an address such as 127.0.0.1:7411")
+
+// Start brings everything up; the service answers when Start returns.
+func Start(ctx context.Context, o Options) (*Service, error) {
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	if !o.SignIn && !loopback(o.Listen) {
+		return nil, ErrOpenBeyondLoopback
+	}
+	if err := os.MkdirAll(o.Dir, 0o755); err != nil {
+		return nil, fmt.Errorf("make data directory: %w", err)
+	}
+	listener, err := net.Listen("tcp", o.Listen)
+	if err != nil {
+		return nil, fmt.Errorf("listen: %w", err)
+	}
+	life, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	s := &Service{Address: "http://" + listener.Addr().String(), ended: make(chan error, 1), shutdown: cancel}
+	if err := s.assemble(ctx, life, o); err != nil {
+		listener.Close()
+		s.Stop()
+		return nil, err
+	}
+	s.server = &http.Server{Handler: httpapi.New(s.Parts), ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return life }}
+	go func() { s.ended <- s.server.Serve(listener) }()
+	return s, nil
+}
+
+func loopback(listen string) bool {
+	host, _, err := net.SplitHostPort(listen)
+	if err != nil {
+		return false
+	}
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+func (s *Service) assemble(ctx, life context.Context, o Options) error {
+	address := o.Database
+	if address == "" {
+		var err error
+		if s.Postgres, err = localpg.Start(ctx, localpg.Options{Dir: filepath.Join(o.Dir, "postgres"), NoSync: o.NoSync}); err != nil {
+			return err
+		}
+		if _, err := s.Postgres.EnsureDatabase(ctx, "tinbell_records"); err != nil {
+			return fmt.Errorf("make database: %w", err)
+		}
+		address = s.Postgres.URL("tinbell_records")
+	}
+	records, err := store.Open(ctx, address)
+	if err != nil {
+		return err
+	}
+	safe, err := people.OpenSafe(filepath.Join(o.Dir, "secret.key"))
+	if err != nil {
+		return err
+	}
+	p := httpapi.Parts{Store: records, Now: o.Now, Log: o.Log, SignIn: o.SignIn, Hub: httpapi.NewHub(), Console: web.Handler()}
+	s.Parts.Store = records
+	p.Warehouses = collect.NewWarehouses(records, safe)
+	p.Watcher = watch.New(records, o.Now, o.Log)
+	duties := &duties{store: records, watcher: p.Watcher, now: o.Now}
+	if p.Queue, err = work.New(ctx, records.Pool, duties.all(), o.Log); err != nil {
+		return err
+	}
+	p.Collector = collect.New(records, p.Queue, p.Warehouses, o.Now, o.Log)
+	duties.collector, duties.queue = p.Collector, p.Queue
+	p.Desk = answer.New(records, p.Queue, o.Now)
+	p.Bench = improve.New(records, o.Now)
+	p.Inspector = inspect.New(records, p.Watcher, o.Now)
+	p.People = people.New(records)
+	s.Parts = p
+	if o.SignIn {
+		if s.FirstToken, err = p.People.First(ctx); err != nil {
+			return err
+		}
+	}
+	if err := p.Queue.Start(life); err != nil {
+		return fmt.Errorf("start queue: %w", err)
+	}
+	go s.relay(life, o.Log)
+	return nil
+}
+
+// relay passes the database's notices on to the console, reconnecting when the
+// connection breaks.
+func (s *Service) relay(ctx context.Context, log *slog.Logger) {
+	for ctx.Err() == nil {
+		if err := s.Parts.Store.Listen(ctx, s.Parts.Hub.Tell); err != nil && ctx.Err() == nil {
+			log.Warn("live updates interrupted", "error", err)
+			select {
+			case <-ctx.Done():
+			case <-time.After(2 * time.Second):
+			}
+		}
+	}
+}
+
+// Ended gives a value when the HTTP server stops by itself.
+func (s *Service) Ended() <-chan error { return s.ended }
+
+// Stop lets running work finish and brings everything down.
+func (s *Service) Stop() {
+	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Second)
+	defer cancel()
+	s.shutdown()
+	if s.server != nil {
+		s.server.Shutdown(ctx)
+	}
+	if s.Parts.Queue != nil {
+		s.Parts.Queue.Stop(ctx)
+	}
+	if s.Parts.Warehouses != nil {
+		s.Parts.Warehouses.Close()
+	}
+	if s.Parts.Store != nil {
+		s.Parts.Store.Close()
+	}
+	if s.Postgres != nil {
+		s.Postgres.Stop()
+	}
+}

@@ -1,0 +1,39 @@
+package store
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/jackc/pgx/v5"
+)
+
+const noticeChannel = "tinbell_changes"
+
+// Notify tells all processes, when the transaction commits, that something of a
+// topic changed: alerts, datasets, incidents, tasks.
+func Notify(ctx context.Context, tx pgx.Tx, topic string) error {
+	if _, err := tx.Exec(ctx, `select pg_notify($1, $2)`, noticeChannel, topic); err != nil {
+		return fmt.Errorf("notify: %w", err)
+	}
+	return nil
+}
+
+// Listen calls told with each topic until ctx ends or the connection breaks.
+func (s *Store) Listen(ctx context.Context, told func(topic string)) error {
+	conn, err := s.Pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	if _, err := conn.Exec(ctx, "listen "+noticeChannel); err != nil {
+		return err
+	}
+	defer conn.Exec(context.WithoutCancel(ctx), "unlisten "+noticeChannel)
+	for {
+		n, err := conn.Conn().WaitForNotification(ctx)
+		if err != nil {
+			return err
+		}
+		told(n.Payload)
+	}
+}

@@ -1,0 +1,162 @@
+// Package watch is the loop: new samples are judged against the baselines that
+// were fitted, and become alerts that open, change and close. Fitting, catching
+// up after corrections and overdue loads happen here too.
+package watch
+
+import (
+	"context"
+	"sort"
+	"time"
+
+	"tinbell/core/baseline"
+	"tinbell/core/learn"
+	"tinbell/core/timeline"
+	"tinbell/internal/record"
+	"tinbell/internal/store"
+)
+
+// Subject is a monitor with all that judging its series needs.
+type Subject struct {
+	Monitor    record.Monitor
+	Metric     record.Metric
+	Grid       timeline.Grid
+	Series     []record.Series
+	Config     baseline.Config
+	Exclusions map[int64][]learn.Exclusion // by series
+	reasons    map[int64][]record.Span
+}
+
+// Load reads a monitor's subject. Faults come from labelled alerts and from
+// incidents, planned stretches from calendars and labels.
+func Load(ctx context.Context, s *store.Store, monitor record.Monitor) (*Subject, error) {
+	metric, err := s.MetricByID(ctx, monitor.MetricID)
+	if err != nil {
+		return nil, err
+	}
+	v := &Subject{Monitor: monitor, Metric: metric, Exclusions: map[int64][]learn.Exclusion{}, reasons: map[int64][]record.Span{}}
+	if v.Grid, err = metric.Grid(); err != nil {
+		return nil, err
+	}
+	if v.Series, err = s.SeriesOf(ctx, metric.ID); err != nil {
+		return nil, err
+	}
+	v.Config = baseline.Config{Kind: metric.Kind, Grid: v.Grid, Coverage: monitor.Settings.Coverage, Holidays: map[int]bool{}}
+	events, err := s.PlannedEvents(ctx, metric.Dataset)
+	if err != nil {
+		return nil, err
+	}
+	v.addEvents(events)
+	incidents, err := s.Incidents(ctx, metric.Dataset, time.Time{}, time.Time{})
+	if err != nil {
+		return nil, err
+	}
+	for _, i := range incidents {
+		for _, series := range v.Series {
+			if Covers(i, metric.Measure, series.Segment) {
+				v.exclude(series.ID, i.StartedAt, i.EndedAt, i.KnownAt, false, "incident "+i.Reference+": "+i.Title)
+			}
+		}
+	}
+	labelled, err := s.LabelledSpans(ctx, metric.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range labelled {
+		v.exclude(l.SeriesID, l.Since, l.EndedAt, l.KnownAt, false, "labelled "+l.Verdict+": "+l.Summary)
+	}
+	return v, nil
+}
+
+// Covers tells whether an incident concerns a series.
+func Covers(i record.Incident, measure, segment string) bool {
+	return (i.Measure == "" || i.Measure == measure) && (i.Segment == "" || segment == "" || i.Segment == segment)
+}
+
+func (v *Subject) addEvents(events []record.PlannedEvent) {
+	for _, e := range events {
+		if e.Holiday {
+			for at := e.StartedAt; at.Before(e.EndedAt); at = at.AddDate(0, 0, 1) {
+				y, m, d := at.In(v.Grid.Zone).Date()
+				v.Config.Holidays[y*10000+int(m)*100+d] = true
+			}
+			continue
+		}
+		end := e.EndedAt
+		for _, series := range v.Series {
+			v.exclude(series.ID, e.StartedAt, &end, e.KnownAt, true, "planned: "+e.Summary)
+		}
+	}
+}
+
+// farFuture ends what has not ended.
+var farFuture = time.Date(9000, 1, 1, 0, 0, 0, 0, time.UTC)
+
+func (v *Subject) exclude(series int64, from time.Time, to *time.Time, known time.Time, planned bool, why string) {
+	end := farFuture
+	if to != nil {
+		end = *to
+	}
+	v.Exclusions[series] = append(v.Exclusions[series], learn.Exclusion{
+		Span: timeline.Span{From: from.Unix(), To: end.Unix()}, Known: known.Unix(), Planned: planned,
+	})
+	v.reasons[series] = append(v.reasons[series], record.Span{From: from, To: end, Why: why})
+}
+
+// Excluded lists what a fit from..to left out of a series' history, in order.
+func (v *Subject) Excluded(series int64, from, to time.Time) record.Spans {
+	var list record.Spans
+	for _, span := range v.reasons[series] {
+		if span.From.Before(to) && span.To.After(from) {
+			if span.To.After(to) {
+				span.To = to
+			}
+			list = append(list, span)
+		}
+	}
+	sort.Slice(list, func(i, j int) bool { return list[i].From.Before(list[j].From) })
+	return list
+}
+
+// SettledTo is the end of the last period whose sample should have come: for
+// collected metrics what was collected, for pushed ones one period of grace.
+func (v *Subject) SettledTo(now time.Time) time.Time {
+	if v.Metric.CollectedTo != nil {
+		return *v.Metric.CollectedTo
+	}
+	return v.Grid.Floor(now.Add(-v.Grid.Period))
+}
+
+// Histories reads the dense samples of all series in [from, to).
+func (v *Subject) Histories(ctx context.Context, s *store.Store, from, to time.Time) (map[int64][]timeline.Sample, error) {
+	ids := make([]int64, len(v.Series))
+	for i, series := range v.Series {
+		ids[i] = series.ID
+	}
+	samples, err := s.Samples(ctx, ids, from, to)
+	if err != nil {
+		return nil, err
+	}
+	for id, list := range samples {
+		if v.Metric.Pushed() && len(list) > 0 {
+			// A pushed sample may be ahead of the grace period.
+			to = later(to, v.Grid.Next(time.Unix(list[len(list)-1].At, 0)))
+		}
+		samples[id] = timeline.Dense(v.Grid, list, to)
+	}
+	return samples, nil
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// WarmUp is how much history a first judgement of the past learns from.
+func (v *Subject) WarmUp() time.Duration {
+	if v.Grid.Daily() {
+		return 35 * 24 * time.Hour
+	}
+	return 21 * 24 * time.Hour
+}
