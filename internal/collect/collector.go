@@ -97,8 +97,10 @@ func (c *Collector) gather(ctx context.Context, m record.Metric, grid timeline.G
 		return c.store.SourceState(ctx, source.ID, "failed", err.Error())
 	}
 	err = c.store.InTx(ctx, func(tx pgx.Tx) error {
-		if err := store.PutLoads(ctx, tx, m.DatasetID, loads); err != nil {
-			return err
+		if loads != nil {
+			if err := store.PutLoads(ctx, tx, m.DatasetID, loadsAfter(from), c.loadsUntil(to), loads); err != nil {
+				return err
+			}
 		}
 		changed, earliest, err := store.PutSamples(ctx, tx, samples)
 		if err != nil || changed == 0 {
@@ -134,8 +136,7 @@ func (c *Collector) probe(ctx context.Context, source record.Source, m record.Me
 	var loads []record.Load
 	if m.Measure == record.MeasureFreshness {
 		if dataset.LoadedBy != "" {
-			after := from.Add(-time.Hour)
-			if loads, err = c.warehouses.loads(ctx, source, m.Dataset, dataset.LoadedBy, after); err != nil {
+			if loads, err = c.warehouses.loads(ctx, source, m.Dataset, dataset.LoadedBy, loadsAfter(from), c.loadsUntil(to)); err != nil {
 				return nil, nil, fmt.Errorf("read loads of %s: %w", m.Dataset, err)
 			}
 		}
@@ -148,6 +149,17 @@ func (c *Collector) probe(ctx context.Context, source record.Source, m record.Me
 	}
 	samples, err := c.lay(ctx, m, grid, from, to, found)
 	return samples, loads, err
+}
+
+// loadsAfter is from when on loads are read again with the periods of a stretch.
+func loadsAfter(from time.Time) time.Time { return from.Add(-2 * time.Hour) }
+
+// loadsUntil is up to when loads are read: without end in the present.
+func (c *Collector) loadsUntil(to time.Time) time.Time {
+	if c.now().Sub(to) > 8*24*time.Hour {
+		return to
+	}
+	return time.Date(9000, 1, 1, 0, 0, 0, 0, time.UTC)
 }
 
 // lay puts readings on every period of the stretch: a period without rows is a

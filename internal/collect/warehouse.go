@@ -117,13 +117,14 @@ func (w *Warehouses) ask(ctx context.Context, source record.Source, q Query, fro
 	return list, err
 }
 
-// loads gives the distinct load times of a table after an instant.
-func (w *Warehouses) loads(ctx context.Context, source record.Source, table, column string, after time.Time) ([]record.Load, error) {
-	sql := fmt.Sprintf(`select %s, count(*) from %s where %s > $1 group by 1 order by 1`,
-		name(column), pgx.Identifier(strings.SplitN(table, ".", 2)).Sanitize(), name(column))
+// loads gives the distinct load times of a table after an instant, up to
+// another.
+func (w *Warehouses) loads(ctx context.Context, source record.Source, table, column string, after, until time.Time) ([]record.Load, error) {
+	sql := fmt.Sprintf(`select %s, count(*) from %s where %s > $1 and %s <= $2 group by 1 order by 1`,
+		name(column), pgx.Identifier(strings.SplitN(table, ".", 2)).Sanitize(), name(column), name(column))
 	var list []record.Load
 	err := w.read(ctx, source, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, sql, after)
+		rows, err := tx.Query(ctx, sql, after, until)
 		if err != nil {
 			return err
 		}
@@ -144,4 +145,28 @@ func (w *Warehouses) read(ctx context.Context, source record.Source, work func(p
 		}
 		return work(tx)
 	})
+}
+
+// Move gives a source a new address, after trying it.
+func (w *Warehouses) Move(ctx context.Context, name, address string) error {
+	source, err := w.store.Source(ctx, name)
+	if err != nil {
+		return err
+	}
+	conn, err := pgx.Connect(ctx, address)
+	if err != nil {
+		return record.Invalid{Field: "address", Given: name, Allowed: "the warehouse answered: " + strings.TrimSpace(err.Error())}
+	}
+	conn.Close(ctx)
+	parsed, err := url.Parse(address)
+	if err != nil {
+		return err
+	}
+	w.mu.Lock()
+	if pool := w.pools[source.ID]; pool != nil {
+		pool.Close()
+		delete(w.pools, source.ID)
+	}
+	w.mu.Unlock()
+	return w.store.MoveSource(ctx, source.ID, w.safe.Lock(address), parsed.Redacted())
 }

@@ -120,3 +120,13 @@ func (s *Store) EnsureSeries(ctx context.Context, metric int64, segments []strin
 	}
 	return ids, nil
 }
+
+// MoveSource gives a source another login and address.
+func (s *Store) MoveSource(ctx context.Context, id int64, login []byte, address string) error {
+	return s.exec(ctx, "source", `update source set login = $2, address = $3 where id = $1`, id, login, address)
+}
+
+// Forget removes everything that was measured, set and said; accounts stay.
+func (s *Store) Forget(ctx context.Context) error {
+	return s.exec(ctx, "all records", `truncate source, dataset, metric, series, sample, load, monitor, baseline, alert, label, incident, planned_event, task restart identity cascade`)
+}

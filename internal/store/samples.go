@@ -81,18 +81,18 @@ func (s *Store) Samples(ctx context.Context, series []int64, from, to time.Time)
 	return samples, rows.Err()
 }
 
-// PutLoads writes load times; known ones are kept as they are.
-func PutLoads(ctx context.Context, tx pgx.Tx, dataset int64, loads []record.Load) error {
-	if len(loads) == 0 {
-		return nil
-	}
+// PutLoads replaces a dataset's loads in (after, until] by what the warehouse
+// holds now: rows that were taken back were never loaded.
+func PutLoads(ctx context.Context, tx pgx.Tx, dataset int64, after, until time.Time, loads []record.Load) error {
 	at, counts := make([]time.Time, len(loads)), make([]int64, len(loads))
 	for i, l := range loads {
 		at[i], counts[i] = l.At, l.Rows
 	}
 	_, err := tx.Exec(ctx, `
-		insert into load (dataset_id, at, rows) select $1, unnest($2::timestamptz[]), unnest($3::bigint[])
-		on conflict (dataset_id, at) do update set rows = excluded.rows`, dataset, at, counts)
+		with found as (select unnest($3::timestamptz[]) as at, unnest($4::bigint[]) as rows),
+			gone as (delete from load where dataset_id = $1 and at > $2 and at <= $5 and at not in (select at from found))
+		insert into load (dataset_id, at, rows) select $1, at, rows from found
+		on conflict (dataset_id, at) do update set rows = excluded.rows where load.rows <> excluded.rows`, dataset, after, at, counts, until)
 	if err != nil {
 		return fmt.Errorf("write loads: %w", err)
 	}

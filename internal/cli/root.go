@@ -1,0 +1,248 @@
+// Package cli translates commands into requests and answers into tables. It
+// decides nothing.
+package cli
+
+import (
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"syscall"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/schollz/progressbar/v3"
+	"github.com/spf13/cobra"
+
+	"tinbell/internal/client"
+)
+
+// Exit codes.
+const (
+	exitDone    = 0
+	exitFailed  = 1
+	exitUsage   = 2
+	exitMissing = 3
+	exitGate    = 4
+)
+
+// errGate says that a required figure was not reached.
+var errGate = errors.New("a requirement was not met")
+
+// wrongUsage marks errors in how a command was called.
+type wrongUsage struct{ error }
+
+// app is what all commands share.
+type app struct {
+	server string
+	token  string
+	output string
+	quiet  bool
+	dir    string
+	out    io.Writer
+	errors io.Writer
+}
+
+// Main runs the command line and gives the exit code.
+func Main(args []string, out, problems io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a := &app{out: out, errors: problems}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetOut(out)
+	root.SetErr(problems)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return exitDone
+	}
+	var usage wrongUsage
+	switch {
+	case errors.Is(err, errGate):
+		return exitGate
+	case errors.As(err, &usage):
+		fmt.Fprintf(problems, "%v\nSee '--help' of the command.\n", err)
+		return exitUsage
+	case client.Missing(err):
+		fmt.Fprintln(problems, err)
+		return exitMissing
+	}
+	fmt.Fprintln(problems, err)
+	return exitFailed
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "tinbell",
+		Short: "Watches tables and ingestion streams, and scores its own alerts",
+		Long: `Tin Bell watches the tables and ingestion streams of a warehouse: row volume,
+freshness, null share. It fits a band to each series, raises alerts at a false-
+alarm budget that you state, takes your verdicts, and scores itself.`,
+		SilenceUsage: true, SilenceErrors: true,
+		PersistentPreRunE: func(*cobra.Command, []string) error { return a.connect() },
+	}
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return wrongUsage{err} })
+	flags := root.PersistentFlags()
+	flags.StringVar(&a.server, "server", "", "address of the service (TINBELL_SERVER; default http://127.0.0.1:7411)")
+	flags.StringVar(&a.token, "token", "", "token to sign in with (TINBELL_TOKEN)")
+	flags.StringVarP(&a.output, "output", "o", "table", "table, json or csv")
+	flags.BoolVarP(&a.quiet, "quiet", "q", false, "say nothing but the answer")
+	flags.StringVar(&a.dir, "dir", "", "data directory of a private service (TINBELL_DIR; default .tinbell, of the demo .demo)")
+	root.AddCommand(a.serveCommand(), a.demoCommand(), a.sourceCommand(), a.datasetCommand(), a.metricCommand(), a.sampleCommand(),
+		a.monitorCommand(), a.alertCommand(), a.incidentCommand(), a.calendarCommand(), a.scoreCommand(), a.tokenCommand(),
+		a.benchCommand(), a.openAPICommand())
+	return root
+}
+
+// remembered is what a private service leaves in its directory for commands
+// that run beside it.
+type remembered struct {
+	Server string `json:"server"`
+	Token  string `json:"token"`
+}
+
+func (a *app) connect() error {
+	switch a.output {
+	case "table", "json", "csv":
+	default:
+		return wrongUsage{fmt.Errorf("--output %s: allowed are table, json and csv", a.output)}
+	}
+	first := func(values ...string) string {
+		for _, v := range values {
+			if v != "" {
+				return v
+			}
+		}
+		return ""
+	}
+	a.dir = first(a.dir, os.Getenv("TINBELL_DIR"))
+	var known remembered
+	for _, dir := range []string{a.dir, ".demo", ".tinbell"} {
+		if content, err := os.ReadFile(filepath.Join(dir, "client.json")); dir != "" && err == nil && known.Server == "" {
+			json.Unmarshal(content, &known)
+		}
+	}
+	a.server = first(a.server, os.Getenv("TINBELL_SERVER"), known.Server, "http://127.0.0.1:7411")
+	a.token = first(a.token, os.Getenv("TINBELL_TOKEN"), known.Token)
+	return nil
+}
+
+func (a *app) client() *client.Client { return client.New(a.server, a.token) }
+
+// listing is an answer in rows. Raw is what --output json gives.
+type listing struct {
+	head  []string
+	rows  [][]string
+	right []int // columns with figures, 1-based
+	raw   any
+	none  string // said instead of an empty table
+}
+
+func (a *app) show(l listing) error {
+	switch a.output {
+	case "json":
+		return a.json(l.raw)
+	case "csv":
+		w := csv.NewWriter(a.out)
+		w.Write(l.head)
+		w.WriteAll(l.rows)
+		return w.Error()
+	}
+	if len(l.rows) == 0 {
+		a.say("%s", l.none)
+		return nil
+	}
+	t := table.NewWriter()
+	t.SetOutputMirror(a.out)
+	style := table.StyleLight
+	style.Options = table.Options{SeparateHeader: true}
+	style.Format.Header = text.FormatDefault
+	style.Box.PaddingLeft = ""
+	style.Box.PaddingRight = "  "
+	t.SetStyle(style)
+	head := make(table.Row, len(l.head))
+	for i, h := range l.head {
+		head[i] = h
+	}
+	t.AppendHeader(head)
+	var columns []table.ColumnConfig
+	for _, n := range l.right {
+		columns = append(columns, table.ColumnConfig{Number: n, Align: text.AlignRight, AlignHeader: text.AlignRight})
+	}
+	t.SetColumnConfigs(columns)
+	for _, fields := range l.rows {
+		row := make(table.Row, len(fields))
+		for i, f := range fields {
+			row[i] = f
+		}
+		t.AppendRow(row)
+	}
+	t.Render()
+	return nil
+}
+
+func (a *app) json(v any) error {
+	e := json.NewEncoder(a.out)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}
+
+// say tells a person what happened; scripts that read the answer never see it.
+func (a *app) say(format string, args ...any) {
+	if !a.quiet && a.output == "table" {
+		fmt.Fprintf(a.out, format+"\n", args...)
+	}
+}
+
+// bar draws progress on the error stream, if that is a terminal.
+func (a *app) bar(what string) func(done, total int) {
+	if a.quiet || !terminal(a.errors) {
+		return func(int, int) {}
+	}
+	var bar *progressbar.ProgressBar
+	return func(done, total int) {
+		if total == 0 {
+			return
+		}
+		if bar == nil {
+			bar = progressbar.NewOptions(total, progressbar.OptionSetWriter(a.errors), progressbar.OptionSetDescription(what),
+				progressbar.OptionSetWidth(30), progressbar.OptionClearOnFinish(), progressbar.OptionSetPredictTime(false))
+		}
+		bar.ChangeMax(total)
+		bar.Set(done)
+		if done >= total {
+			bar.Finish()
+		}
+	}
+}
+
+func terminal(w io.Writer) bool {
+	f, isFile := w.(*os.File)
+	if !isFile {
+		return false
+	}
+	info, err := f.Stat()
+	return err == nil && info.Mode()&os.ModeCharDevice != 0
+}
+
+// group is a command that only holds others.
+func group(use, short string, children ...*cobra.Command) *cobra.Command {
+	c := &cobra.Command{Use: use, Short: short}
+	c.AddCommand(children...)
+	return c
+}
+
+// exactly asks for n arguments.
+func exactly(n int, what string) cobra.PositionalArgs {
+	return func(_ *cobra.Command, args []string) error {
+		if len(args) != n {
+			return wrongUsage{fmt.Errorf("%d arguments given, wanted: %s", len(args), what)}
+		}
+		return nil
+	}
+}

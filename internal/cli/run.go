@@ -1,0 +1,350 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tinbell/internal/client"
+	"tinbell/internal/collect"
+	"tinbell/internal/demo"
+	"tinbell/internal/httpapi"
+	"tinbell/internal/service"
+)
+
+func (a *app) logger() *slog.Logger {
+	level := slog.LevelInfo
+	if a.quiet {
+		level = slog.LevelWarn
+	}
+	return slog.New(slog.NewTextHandler(a.errors, &slog.HandlerOptions{Level: level}))
+}
+
+func (a *app) serveCommand() *cobra.Command {
+	o := service.Options{SignIn: true}
+	serve := &cobra.Command{Use: "serve", Short: "Run the service; without --database it starts a private PostgreSQL on loopback", Args: exactly(0, "nothing"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			o.Dir, o.Log = or(a.dir, ".tinbell"), a.logger()
+			if o.Database == "" {
+				o.Database = os.Getenv("TINBELL_DATABASE")
+			}
+			s, err := service.Start(c.Context(), o)
+			if err != nil {
+				return err
+			}
+			defer s.Stop()
+			fmt.Fprintf(a.out, "Tin Bell serves %s\n", s.Address)
+			if s.FirstToken != "" {
+				fmt.Fprintf(a.out, "The first administrator's token, shown once: %s\n", s.FirstToken)
+				a.remember(o.Dir, s.Address, s.FirstToken)
+			}
+			return a.await(c.Context(), s)
+		}}
+	f := serve.Flags()
+	f.StringVar(&o.Listen, "listen", "127.0.0.1:7411", "address to listen on")
+	f.StringVar(&o.Database, "database", "", "address of a PostgreSQL database (TINBELL_DATABASE)")
+	f.BoolVar(&o.SignIn, "sign-in", true, "ask for a token; can be turned off on loopback only")
+	return serve
+}
+
+func or(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
+func (a *app) remember(dir, server, token string) error {
+	content, err := json.Marshal(remembered{server, token})
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(dir, "client.json"), content, 0o600)
+}
+
+func (a *app) await(ctx context.Context, s *service.Service) error {
+	select {
+	case <-ctx.Done():
+		fmt.Fprintln(a.out, "Stopping.")
+		return nil
+	case err := <-s.Ended():
+		return err
+	}
+}
+
+func (a *app) demoCommand() *cobra.Command {
+	return group("demo", "Vellamar Ferries: an invented warehouse to try things on", a.demoRun(), a.demoBreak(), a.demoMend(), a.demoFiles())
+}
+
+const warehouseName = "vellamar"
+
+func (a *app) demoRun() *cobra.Command {
+	var seed uint64
+	var asOf, listen string
+	var feed bool
+	run := &cobra.Command{Use: "run", Short: "Run the demo: warehouse, history, service and live feeder", Args: exactly(0, "nothing"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			at, err := ago(asOf, time.Now())
+			if err != nil {
+				return err
+			}
+			return a.runDemo(c.Context(), demoOptions{seed: seed, asOf: at, listen: listen, feed: feed})
+		}}
+	run.Flags().Uint64Var(&seed, "seed", 1, "which of the many possible pasts")
+	run.Flags().StringVar(&asOf, "as-of", "", "when the past ends and the clock stands still; now and running if left out")
+	run.Flags().StringVar(&listen, "listen", "127.0.0.1:7411", "address to listen on")
+	run.Flags().BoolVar(&feed, "feed", true, "keep appending rows")
+	return run
+}
+
+type demoOptions struct {
+	seed   uint64
+	asOf   time.Time
+	listen string
+	feed   bool
+}
+
+func (a *app) runDemo(ctx context.Context, o demoOptions) error {
+	began := time.Now()
+	dir := or(a.dir, ".demo")
+	clock := time.Now
+	if !o.asOf.IsZero() {
+		clock, o.feed = func() time.Time { return o.asOf }, false
+	}
+	s, err := service.Start(ctx, service.Options{Dir: dir, Listen: o.listen, SignIn: true, Now: clock,
+		Log: slog.New(slog.NewTextHandler(a.errors, &slog.HandlerOptions{Level: slog.LevelWarn}))})
+	if err != nil {
+		return err
+	}
+	defer s.Stop()
+	token := a.knownToken(dir)
+	if s.FirstToken != "" {
+		token = s.FirstToken
+	}
+	if err := a.remember(dir, s.Address, token); err != nil {
+		return err
+	}
+	house, fresh, err := a.prepareWarehouse(ctx, s, o.seed, clock())
+	if err != nil {
+		return err
+	}
+	keeper := client.New(s.Address, token)
+	reader := s.Postgres.URLAs(demo.ReaderLogin, demo.ReaderPassword, warehouseName)
+	if fresh != nil {
+		if err := demo.Setup(ctx, keeper, fresh, reader, func(step string) { a.say("  %s …", step) }, a.bar("")); err != nil {
+			return fmt.Errorf("set up the demo: %w (start again after removing %s)", err, dir)
+		}
+	} else if err := s.Parts.Warehouses.Move(ctx, "vellamar", reader); err != nil {
+		return err
+	}
+	if fresh != nil {
+		if err := os.WriteFile(filepath.Join(dir, "ready"), nil, 0o644); err != nil {
+			return err
+		}
+	}
+	a.greet(s.Address, token, time.Since(began))
+	if o.feed {
+		go a.feed(ctx, house)
+	}
+	return a.await(ctx, s)
+}
+
+func (a *app) knownToken(dir string) string {
+	var known remembered
+	if content, err := os.ReadFile(filepath.Join(dir, "client.json")); err == nil {
+		json.Unmarshal(content, &known)
+	}
+	return known.Token
+}
+
+// prepareWarehouse fills the warehouse on the first start, and again if the
+// first was interrupted; then it gives the world to set up.
+func (a *app) prepareWarehouse(ctx context.Context, s *service.Service, seed uint64, now time.Time) (*demo.Warehouse, *demo.World, error) {
+	if _, err := s.Postgres.EnsureDatabase(ctx, warehouseName); err != nil {
+		return nil, nil, err
+	}
+	address := s.Postgres.URL(warehouseName)
+	if err := os.WriteFile(filepath.Join(or(a.dir, ".demo"), "warehouse"), []byte(address), 0o600); err != nil {
+		return nil, nil, err
+	}
+	knownSeed, asOf, _, err := demo.OpenWarehouse(address, nil).Loaded(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	sources, err := s.Parts.Store.Sources(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	if _, err := os.Stat(filepath.Join(or(a.dir, ".demo"), "ready")); err == nil && !asOf.IsZero() && len(sources) > 0 {
+		w, err := demo.NewWorld(knownSeed, asOf)
+		return demo.OpenWarehouse(address, w), nil, err
+	}
+	w, err := demo.NewWorld(seed, now)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := s.Parts.Store.Forget(ctx); err != nil {
+		return nil, nil, err
+	}
+	house := demo.OpenWarehouse(address, w)
+	a.say("  generating sixteen weeks of rows …")
+	rows, err := house.Fill(ctx, a.bar(""))
+	if err != nil {
+		return nil, nil, err
+	}
+	a.say("  %s rows in eleven tables", thousands(float64(rows)))
+	return house, w, nil
+}
+
+func (a *app) greet(address, token string, took time.Duration) {
+	fmt.Fprintf(a.out, `
+Tin Bell watches Vellamar Ferries, an invented ferry line (ready after %.1f s).
+
+  Console      %s/sign-in#%s
+  From here    bin/tinbell alert list --state open
+               bin/tinbell score
+  Break it     bin/tinbell demo break drop ops.boarding_scans --segment Ansby
+               bin/tinbell demo break stall ops.ticket_sales
+               bin/tinbell demo break double raw.web_orders
+               bin/tinbell demo mend
+Ctrl-C stops everything.
+`, took.Seconds(), address, token)
+}
+
+// feed appends rows until ctx ends; a failure is told and tried again.
+func (a *app) feed(ctx context.Context, house *demo.Warehouse) {
+	tick := time.NewTicker(10 * time.Second)
+	defer tick.Stop()
+	for {
+		if _, err := house.Feed(ctx, time.Now()); err != nil && ctx.Err() == nil {
+			a.logger().Warn("feeder", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+// warehouse finds the running demo's warehouse by the data directory.
+func (a *app) warehouse() (*demo.Warehouse, error) {
+	content, err := os.ReadFile(filepath.Join(or(a.dir, ".demo"), "warehouse"))
+	if err != nil {
+		return nil, errors.New("no demo runs on this data directory: start it with 'make demo', or give its --dir")
+	}
+	return demo.OpenWarehouse(string(content), nil), nil
+}
+
+func (a *app) demoBreak() *cobra.Command {
+	var segment, since string
+	var share float64
+	c := &cobra.Command{Use: "break stall|drop|double TABLE", Short: "Break something, and watch the alert arrive", Args: exactly(2, "stall|drop|double TABLE"),
+		Long: `Breaks a table of the demo's warehouse from a little while ago on, as faults are
+noticed late in life too: a stalled loader's rows are taken back until it is
+mended, dropped rows are gone, doubled rows stand twice. The feeder goes on like
+that until 'tinbell demo mend'.`,
+		Example: "  tinbell demo break drop ops.boarding_scans --segment Ansby\n  tinbell demo break stall ops.ticket_sales",
+		RunE: func(c *cobra.Command, args []string) error {
+			kind := demo.EffectKind(args[0])
+			defaults := map[demo.EffectKind]string{demo.Stall: "90m", demo.Drop: "10h", demo.Double: "10h"}
+			if defaults[kind] == "" {
+				return wrongUsage{fmt.Errorf("%q: what can be broken is stall, drop and double", args[0])}
+			}
+			d, err := collect.ParsePeriod(or(since, defaults[kind]))
+			if err != nil {
+				return wrongUsage{err}
+			}
+			house, err := a.warehouse()
+			if err != nil {
+				return err
+			}
+			b, err := house.Break(c.Context(), kind, args[1], segment, share, time.Now().Add(-d))
+			if err != nil {
+				return err
+			}
+			a.say("Broken %s. Watch: tinbell alert list --state open", b)
+			return nil
+		}}
+	c.Flags().StringVar(&segment, "segment", "", "only this port, channel, vessel or partner")
+	c.Flags().StringVar(&since, "since", "", "how long ago it began (default: stall 90m, drop and double 10h)")
+	c.Flags().Float64Var(&share, "share", 1, "share of rows that drop takes")
+	return c
+}
+
+func (a *app) demoMend() *cobra.Command {
+	return &cobra.Command{Use: "mend", Short: "Mend what was broken", Args: exactly(0, "nothing"), RunE: func(c *cobra.Command, _ []string) error {
+		house, err := a.warehouse()
+		if err != nil {
+			return err
+		}
+		list, err := house.Mend(c.Context(), time.Now())
+		for _, b := range list {
+			a.say("Mended %s", b)
+		}
+		if err == nil && len(list) == 0 {
+			a.say("Nothing was broken.")
+		}
+		return err
+	}}
+}
+
+func (a *app) demoFiles() *cobra.Command {
+	var seed uint64
+	c := &cobra.Command{Use: "files FOLDER", Short: "Write the demo's incident catalogue and calendar as files", Args: exactly(1, "FOLDER"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			w, err := demo.NewWorld(seed, time.Now())
+			if err != nil {
+				return err
+			}
+			return w.Files(func(name string, content io.Reader) error {
+				b, err := io.ReadAll(content)
+				if err != nil {
+					return err
+				}
+				return os.WriteFile(filepath.Join(args[0], name), b, 0o644)
+			})
+		}}
+	c.Flags().Uint64Var(&seed, "seed", 1, "which of the many possible pasts")
+	return c
+}
+
+func (a *app) openAPICommand() *cobra.Command {
+	return &cobra.Command{Use: "openapi", Short: "Print the API's contract (OpenAPI 3.1)", Args: exactly(0, "nothing"), RunE: func(*cobra.Command, []string) error {
+		contract, err := httpapi.OpenAPI()
+		if err != nil {
+			return err
+		}
+		var v any
+		if err := json.Unmarshal(contract, &v); err != nil {
+			return err
+		}
+		return a.json(v)
+	}}
+}
+
+func (a *app) tokenCommand() *cobra.Command {
+	var role, what string
+	make := &cobra.Command{Use: "make NAME", Short: "Make a token for a person or program; shown once", Args: exactly(1, "NAME"), Example: "  tinbell token make 'Ines Vautrin' --role editor",
+		RunE: func(c *cobra.Command, args []string) error {
+			var out struct {
+				Token string `json:"token"`
+			}
+			if err := a.client().Send(c.Context(), "POST", "/tokens", map[string]string{"name": args[0], "role": role, "for": what}, &out); err != nil {
+				return err
+			}
+			fmt.Fprintln(a.out, out.Token)
+			return nil
+		}}
+	make.Flags().StringVar(&role, "role", "editor", "reader, editor or admin")
+	make.Flags().StringVar(&what, "for", "", "what it is for")
+	return group("token", "Tokens to sign in with", make)
+}

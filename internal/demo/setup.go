@@ -1,0 +1,271 @@
+package demo
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net/url"
+	"strings"
+	"time"
+
+	ical "github.com/arran4/golang-ical"
+
+	"tinbell/internal/answer"
+	"tinbell/internal/client"
+	"tinbell/internal/httpapi"
+	"tinbell/internal/record"
+)
+
+const (
+	hour = int64(3600)
+	day  = 24 * hour
+)
+
+var owners = map[string]string{
+	"raw.gate_events": "Harbour data", "ops.boarding_scans": "Harbour data", "raw.web_orders": "Sales data", "ops.ticket_sales": "Sales data",
+	"ops.vessel_positions": "Fleet", "ops.parcel_manifests": "Freight", "ops.refunds": "Sales data", "ops.crew_rosters": "Crew desk",
+	"ml.noshow_features": "Models", "mart.daily_load_factor": "Reporting", "mart.daily_revenue": "Reporting",
+}
+
+// metrics are what the demo measures, each with a monitor.
+func metrics() []httpapi.NewMetric {
+	rows := func(dataset, event, unit string, period int64, by ...string) httpapi.NewMetric {
+		m := httpapi.NewMetric{Dataset: dataset, Name: short(dataset) + "-rows", Measure: record.MeasureRows, TimeColumn: event, Unit: unit,
+			SegmentBy: by, PeriodSeconds: period, EverySeconds: 15, LookbackSeconds: 12 * hour, SettleSeconds: 20 * 60}
+		if period == day {
+			m.SettleSeconds, m.LookbackSeconds = 6*hour, 2*day
+		}
+		return m
+	}
+	fresh := func(dataset, event string) httpapi.NewMetric {
+		return httpapi.NewMetric{Dataset: dataset, Name: short(dataset) + "-freshness", Measure: record.MeasureFreshness, TimeColumn: event,
+			Unit: "age of the newest row", PeriodSeconds: hour, EverySeconds: 10, LookbackSeconds: 2 * hour}
+	}
+	nulls := func(dataset, event, column string, by ...string) httpapi.NewMetric {
+		return httpapi.NewMetric{Dataset: dataset, Name: short(dataset) + "-" + strings.ReplaceAll(column, "_", "-") + "-nulls",
+			Measure: record.MeasureNullShare, Column: column, TimeColumn: event, SegmentBy: by, Unit: "null " + strings.ReplaceAll(column, "_", " "),
+			PeriodSeconds: hour, EverySeconds: 15, LookbackSeconds: 12 * hour, SettleSeconds: 20 * 60}
+	}
+	return []httpapi.NewMetric{
+		rows("raw.gate_events", "happened_at", "gate events", hour, "port"), fresh("raw.gate_events", "happened_at"),
+		rows("raw.web_orders", "ordered_at", "web orders", hour), fresh("raw.web_orders", "ordered_at"), nulls("raw.web_orders", "ordered_at", "passenger_type"),
+		rows("ops.boarding_scans", "scanned_at", "boarding scans", hour, "port"), fresh("ops.boarding_scans", "scanned_at"), nulls("ops.boarding_scans", "scanned_at", "passenger_type"),
+		rows("ops.ticket_sales", "sold_at", "ticket sales", hour, "channel"), fresh("ops.ticket_sales", "sold_at"), nulls("ops.ticket_sales", "sold_at", "passenger_type", "channel"),
+		rows("ops.vessel_positions", "reported_at", "position reports", hour, "vessel"), fresh("ops.vessel_positions", "reported_at"),
+		rows("ops.refunds", "refunded_at", "refunds", hour),
+		rows("ml.noshow_features", "scored_at", "scored bookings", hour), fresh("ml.noshow_features", "scored_at"), nulls("ml.noshow_features", "scored_at", "lead_time_hours"),
+		rows("ops.parcel_manifests", "listed_at", "manifest lines", day, "partner"),
+		rows("ops.crew_rosters", "valid_at", "roster lines", day), fresh("ops.crew_rosters", "valid_at"),
+		rows("mart.daily_load_factor", "day_at", "load factors", day), fresh("mart.daily_load_factor", "day_at"),
+		rows("mart.daily_revenue", "day_at", "revenue lines", day), fresh("mart.daily_revenue", "day_at"),
+	}
+}
+
+func short(dataset string) string {
+	_, name, _ := strings.Cut(dataset, ".")
+	return strings.ReplaceAll(name, "_", "-")
+}
+
+// Setup tells the service, through its API, what to watch: source, datasets,
+// metrics with their past, calendar, catalogue, monitors, labels.
+func Setup(ctx context.Context, c *client.Client, w *World, warehouse string, say func(step string), progress func(done, total int)) error {
+	say("adding the warehouse and its datasets")
+	if err := c.Send(ctx, "POST", "/sources", httpapi.NewSource{Name: "vellamar", Address: warehouse}, nil); err != nil {
+		return err
+	}
+	for _, t := range Tables {
+		d := httpapi.NewDataset{Source: "vellamar", Name: t.Name, Owner: owners[t.Name], Zone: zoneName, LoadedBy: "loaded_at"}
+		if err := c.Send(ctx, "POST", "/datasets", d, nil); err != nil {
+			return err
+		}
+	}
+	if err := c.Stream(ctx, "PUT", "/calendars/vellamar", "text/calendar", bytes.NewReader(w.Calendar()), nil); err != nil {
+		return err
+	}
+	say("measuring sixteen weeks of history")
+	if err := backfill(ctx, c, progress); err != nil {
+		return err
+	}
+	var imported answer.Import
+	if err := c.Stream(ctx, "POST", "/incidents/import", "text/csv", bytes.NewReader(w.Catalogue()), &imported); err != nil {
+		return err
+	}
+	if imported.Refused > 0 {
+		return fmt.Errorf("catalogue: %d lines refused: %v", imported.Refused, imported.Problems)
+	}
+	say("fitting baselines and walking through the past")
+	if err := monitors(ctx, c, progress); err != nil {
+		return err
+	}
+	say("labelling, as three people did")
+	return w.label(ctx, c)
+}
+
+func backfill(ctx context.Context, c *client.Client, progress func(done, total int)) error {
+	list := metrics()
+	tasks := make([]int64, len(list))
+	for i, m := range list {
+		if err := c.Send(ctx, "POST", "/metrics", m, nil); err != nil {
+			return err
+		}
+		var started httpapi.Started
+		since := map[string]int64{"since_seconds": int64(History/time.Second) - hour}
+		if err := c.Send(ctx, "POST", "/metrics/"+url.PathEscape(m.Name)+"/backfill", since, &started); err != nil {
+			return err
+		}
+		tasks[i] = started.TaskID
+	}
+	return follow(ctx, c, tasks, progress)
+}
+
+func follow(ctx context.Context, c *client.Client, tasks []int64, progress func(done, total int)) error {
+	for i, id := range tasks {
+		if err := c.Follow(ctx, id, func(done, total int) {
+			part := 0
+			if total > 0 {
+				part = 100 * done / total
+			}
+			progress(100*i+part, 100*len(tasks))
+		}); err != nil {
+			return err
+		}
+	}
+	progress(100*len(tasks), 100*len(tasks))
+	return nil
+}
+
+func monitors(ctx context.Context, c *client.Client, progress func(done, total int)) error {
+	var names []string
+	for _, m := range metrics() {
+		settings := record.DefaultSettings()
+		switch m.Measure {
+		case record.MeasureFreshness:
+			settings.Method, settings.Direction = "arrival", "high"
+		case record.MeasureNullShare:
+			settings.Direction = "high"
+		}
+		name := strings.TrimSuffix(m.Name, "-rows") + map[bool]string{true: "-volume", false: ""}[m.Measure == record.MeasureRows]
+		if err := c.Send(ctx, "POST", "/monitors", httpapi.NewMonitor{Name: name, Metric: m.Name, Settings: &settings}, nil); err != nil {
+			return err
+		}
+		names = append(names, name)
+	}
+	for n := 0; n < len(names); {
+		var list []record.Monitor
+		if err := c.Get(ctx, "/monitors", nil, &list); err != nil {
+			return err
+		}
+		n = 0
+		for _, m := range list {
+			if m.LearnedAt != nil {
+				n++
+			}
+		}
+		progress(n, len(names))
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(150 * time.Millisecond):
+		}
+	}
+	return nil
+}
+
+// Catalogue is the incident catalogue as CSV.
+func (w *World) Catalogue() []byte {
+	var b bytes.Buffer
+	out := csv.NewWriter(&b)
+	out.Write(answer.IncidentColumns)
+	for _, f := range w.Faults {
+		measure := f.Measure
+		out.Write([]string{f.Reference, f.Dataset, f.Title, stamp(f.From), stamp(f.To), measure, f.Segment, f.Cause, f.Severity, "", "Ines Vautrin", stamp(f.Known)})
+	}
+	out.Flush()
+	return b.Bytes()
+}
+
+func stamp(t time.Time) string { return t.UTC().Format(time.RFC3339) }
+
+// Calendar is the planned events as iCalendar.
+func (w *World) Calendar() []byte {
+	cal := ical.NewCalendar()
+	cal.SetProductId("-//Vellamar Ferries//planned events//EN")
+	for i, e := range w.Events {
+		v := cal.AddEvent(fmt.Sprintf("event-%d@vellamar.example", i+1))
+		v.SetSummary(e.Summary)
+		v.SetDtStampTime(e.Known.UTC())
+		v.SetCreatedTime(e.Known.UTC())
+		if e.Holiday {
+			v.AddProperty(ical.ComponentPropertyCategories, "HOLIDAY")
+		}
+		v.SetStartAt(e.From)
+		v.SetEndAt(e.To)
+		if e.Dataset != "" {
+			v.AddProperty("X-TINBELL-DATASET", e.Dataset)
+		}
+	}
+	return []byte(cal.Serialize())
+}
+
+var people = []string{"Ines Vautrin", "Tobin Achterberg", "Maud Okonjo"}
+
+// label answers part of the past's alerts as the three people would have: four
+// fifths of those older than twelve days, one in twenty of them wrongly.
+func (w *World) label(ctx context.Context, c *client.Client) error {
+	rng := rand.New(rand.NewPCG(w.Seed, 99))
+	cursor := int64(0)
+	for {
+		var page httpapi.AlertPage
+		if err := c.Get(ctx, "/alerts", url.Values{"limit": {"500"}, "cursor": {fmt.Sprint(cursor)}}, &page); err != nil {
+			return err
+		}
+		for _, a := range page.Alerts {
+			if a.RaisedAt.After(w.AsOf.AddDate(0, 0, -12)) || rng.Float64() > 0.8 {
+				continue
+			}
+			verdict, cause := w.truth(a)
+			if rng.Float64() < 0.05 {
+				verdict, cause = map[string]string{record.Fault: record.Noise, record.Noise: record.Fault, record.Planned: record.Noise}[verdict], ""
+			}
+			l := httpapi.NewLabel{Alerts: []int64{a.ID}, Verdict: verdict, Cause: cause, Author: people[rng.IntN(3)],
+				At: a.RaisedAt.Add(time.Duration(20+rng.IntN(1200)) * time.Minute)}
+			if err := c.Send(ctx, "POST", "/labels", l, nil); err != nil {
+				return err
+			}
+		}
+		if cursor = page.NextCursor; cursor == 0 {
+			return nil
+		}
+	}
+}
+
+// truth is what really happened around an alert.
+func (w *World) truth(a record.Alert) (verdict, cause string) {
+	end := a.RaisedAt
+	if a.EndedAt != nil && a.EndedAt.After(end) {
+		end = *a.EndedAt
+	}
+	for _, f := range w.Faults {
+		if f.Dataset == a.Dataset && (f.Segment == "" || a.Segment == "" || f.Segment == a.Segment) && f.Measure == a.Measure &&
+			a.RaisedAt.Before(f.To.Add(4*time.Hour)) && end.After(f.From) {
+			return record.Fault, f.Cause
+		}
+	}
+	for _, e := range w.Events {
+		if !e.Holiday && a.RaisedAt.Before(e.To.Add(4*time.Hour)) && end.After(e.From) {
+			return record.Planned, e.Summary
+		}
+	}
+	return record.Noise, ""
+}
+
+// Files writes calendar and catalogue for people to look at.
+func (w *World) Files(write func(name string, content io.Reader) error) error {
+	if err := write("incidents.csv", bytes.NewReader(w.Catalogue())); err != nil {
+		return err
+	}
+	return write("planned-events.ics", bytes.NewReader(w.Calendar()))
+}

@@ -1,0 +1,137 @@
+// Package trial measures the program itself: how long its parts take, beside a
+// limit measured in the same run.
+package trial
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"math"
+	"math/rand/v2"
+	"os"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"tinbell/core/baseline"
+	"tinbell/core/detect"
+	"tinbell/core/timeline"
+	"tinbell/internal/client"
+	"tinbell/internal/collect"
+	"tinbell/internal/service"
+)
+
+// Result is one measured figure.
+type Result struct {
+	What   string `json:"what"`
+	Figure string `json:"figure"`
+	Beside string `json:"beside"`
+}
+
+// Speed measures fit, evaluation and ingest.
+func Speed(ctx context.Context) ([]Result, error) {
+	history := series(2160 + 20000)
+	config := baseline.Config{Kind: timeline.Count, Grid: timeline.Grid{Period: time.Hour, Zone: time.UTC}}
+	var failed error
+	fit := testing.Benchmark(func(b *testing.B) {
+		for b.Loop() {
+			if _, err := detect.Fit(config, detect.Rule{}, history[:2160], timeline.Mask{}); err != nil {
+				failed = err
+				return
+			}
+		}
+	})
+	if failed != nil {
+		return nil, failed
+	}
+	e, err := detect.Fit(config, detect.Rule{}, history[:2160], timeline.Mask{})
+	if err != nil {
+		return nil, err
+	}
+	step := testing.Benchmark(func(b *testing.B) {
+		b.ReportAllocs()
+		i := 0
+		for b.Loop() {
+			e.Step(history[2160+i%20000], false)
+			i++
+		}
+	})
+	results := []Result{
+		{"fit of 2,160 hourly points", fmt.Sprintf("%.2f ms", float64(fit.NsPerOp())/1e6), ""},
+		{"evaluation of one sample", fmt.Sprintf("%.2f µs", float64(step.NsPerOp())/1e3), fmt.Sprintf("%d allocations", step.AllocsPerOp())},
+	}
+	ingest, err := ingestSpeed(ctx, 400_000)
+	return append(results, ingest...), err
+}
+
+func series(n int) []timeline.Sample {
+	rng := rand.New(rand.NewPCG(1, 1))
+	list := make([]timeline.Sample, n)
+	for i := range list {
+		mu := 80 * (1.1 + math.Sin(2*math.Pi*float64(i)/24))
+		list[i] = timeline.Sample{At: 1_770_000_000/3600*3600 + int64(i)*3600, Value: math.Round(max(mu+math.Sqrt(mu)*rng.NormFloat64(), 0))}
+	}
+	return list
+}
+
+// ingestSpeed pushes samples over HTTP and copies the same rows into a table of
+// the same shape, on the same private PostgreSQL with its usual durability.
+func ingestSpeed(ctx context.Context, n int) ([]Result, error) {
+	dir, err := os.MkdirTemp("", "tinbell-speed-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return nil, err
+	}
+	s, err := service.Start(ctx, service.Options{Dir: dir, Listen: "127.0.0.1:0", SignIn: false, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	if err != nil {
+		return nil, err
+	}
+	defer s.Stop()
+	c := client.New(s.Address, "")
+	if err := c.Send(ctx, "POST", "/metrics/declare", collect.Declaration{Metric: "speed", Dataset: "bench.speed", Measure: "rows", Kind: timeline.Count, Period: "1m"}, nil); err != nil {
+		return nil, err
+	}
+	body, rows := lines(n)
+	if _, err := s.Parts.Store.Pool.Exec(ctx, `create table copied (like sample including all)`); err != nil {
+		return nil, err
+	}
+	began := time.Now()
+	err = s.Parts.Store.InTx(ctx, func(tx pgx.Tx) error {
+		_, err := tx.CopyFrom(ctx, pgx.Identifier{"copied"}, []string{"series_id", "at", "value", "rows"}, pgx.CopyFromRows(rows))
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	copied := float64(n) / time.Since(began).Seconds()
+	began = time.Now()
+	var receipt collect.Receipt
+	if err := c.Stream(ctx, "POST", "/samples", "application/x-ndjson", bytes.NewReader(body), &receipt); err != nil {
+		return nil, err
+	}
+	pushed := float64(n) / time.Since(began).Seconds()
+	if receipt.Changed != int64(n) {
+		return nil, fmt.Errorf("pushed %d samples, %d were stored", n, receipt.Changed)
+	}
+	return []Result{{fmt.Sprintf("ingest of %d samples as NDJSON", n), fmt.Sprintf("%.0f samples/s", pushed),
+		fmt.Sprintf("COPY into the same table %.0f rows/s: ratio %.2f", copied, pushed/copied)}}, nil
+}
+
+func lines(n int) ([]byte, [][]any) {
+	var b bytes.Buffer
+	rows := make([][]any, n)
+	const segments = 20
+	start := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
+	for i := range n {
+		at := start.Add(time.Duration(i/segments) * time.Minute)
+		fmt.Fprintf(&b, "{\"metric\":\"speed\",\"segment\":\"s%d\",\"at\":\"%s\",\"value\":%d}\n", i%segments, at.Format(time.RFC3339), i%977)
+		rows[i] = []any{int64(i%segments + 1), at, float64(i % 977), nil}
+	}
+	return b.Bytes(), rows
+}
