@@ -39,8 +39,9 @@ type Pattern struct {
 	slots     [7][]float64 // seconds of the day, by weekday
 	lateness  []float64    // sorted, seconds
 	rate      [bins]float64
-	gaps      []float64 // sorted, in expected loads
-	PerMonth  float64   // loads per 30 days
+	gaps      [2][]float64 // sorted, in expected loads: begun in quiet and in busy half-hours
+	busy      float64      // rate from which a half-hour is busy
+	PerMonth  float64      // loads per 30 days
 }
 
 // Learn fits the pattern of ascending load times.
@@ -204,11 +205,26 @@ func (p *Pattern) learnRate(loads []int64) {
 			}
 		}
 	}
-	p.gaps = make([]float64, 0, len(loads))
+	p.busy = 0.8 * baseline.Quantile(slices.Clone(p.rate[:]), 0.8)
 	for i := 1; i < len(loads); i++ {
-		p.gaps = append(p.gaps, p.expected(loads[i-1], loads[i]))
+		k := p.pool(loads[i-1])
+		p.gaps[k] = append(p.gaps[k], p.expected(loads[i-1], loads[i]))
 	}
-	slices.Sort(p.gaps)
+	for k := range p.gaps {
+		if len(p.gaps[k]) < minLoads {
+			p.gaps[k] = slices.Concat(p.gaps[0], p.gaps[1])
+		}
+		slices.Sort(p.gaps[k])
+	}
+}
+
+// pool says which gaps one that begins at the instant is compared with: where
+// loads are frequent they are regular, where they are rare they are not.
+func (p *Pattern) pool(at int64) int {
+	if p.rate[p.binOf(time.Unix(at, 0).In(p.zone))] >= p.busy {
+		return 1
+	}
+	return 0
 }
 
 // expected is the number of loads expected between two instants.
@@ -223,26 +239,25 @@ func (p *Pattern) expected(from, to int64) float64 {
 }
 
 // Confidence is the quantile of lateness to wait for so that a stated number of
-// false overdue alerts per 30 days is kept; at most 0.9999.
+// false overdue alerts per 30 days is kept; at most 0.999999.
 func (p *Pattern) Confidence(budget float64) float64 {
-	return min(max(1-budget/max(p.PerMonth, 1e-9), 0.9), 0.9999)
+	return min(max(1-budget/max(p.PerMonth, 1e-9), 0.9), 0.999999)
 }
 
 // quantile of sorted values: the order statistic where enough were seen, else
-// an exponential tail above their 90 % quantile.
+// an exponential tail above the thirty largest (or, of few, the largest tenth).
 func quantile(sorted []float64, q float64) float64 {
 	n := float64(len(sorted))
 	if rank := math.Ceil(q * (n + 1)); q*(n+1) < n-3 {
 		return sorted[int(rank)-1]
 	}
-	u := sorted[int(0.9*(n-1))]
-	excess, k := 0.0, 0.0
-	for _, v := range sorted {
-		if v > u {
-			excess, k = excess+v-u, k+1
-		}
+	tail := max(min(30, 0.1*n), 2)
+	u := sorted[int(n-1-tail)]
+	excess := 0.0
+	for _, v := range sorted[int(n-tail):] {
+		excess += v - u
 	}
-	return u + excess/max(k, 1)*math.Log(0.1/(1-q))
+	return u + excess/tail*math.Log(tail/n/(1-q))
 }
 
 // Due says when the load after last is usually there (half of them are) and by
@@ -254,7 +269,8 @@ func (p *Pattern) Due(last int64, confidence float64) (expected, deadline int64)
 		late := max(quantile(p.lateness, confidence), middle+300)
 		return slot + int64(max(middle, 0)), slot + int64(late)
 	}
-	return p.after(last, quantile(p.gaps, 0.5)), p.after(last, quantile(p.gaps, confidence))
+	gaps := p.gaps[p.pool(last)]
+	return p.after(last, quantile(gaps, 0.5)), p.after(last, quantile(gaps, confidence))
 }
 
 // nextSlot is the earliest slot that the load at last cannot have served.

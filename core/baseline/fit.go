@@ -79,15 +79,43 @@ func Prepare(cfg Config, history []timeline.Sample, mask timeline.Mask) (*Prepar
 	case timeline.Duration:
 		p.shape.Transform, p.shape.Offset = Log, max(0.001*median, 1e-6)
 	}
-	if p.Ties > 0.5 && median > 0 && (cfg.Kind == timeline.Count || cfg.Kind == timeline.Value) {
-		p.shape = Model{Family: Stepped, PerDay: p.shape.PerDay}
-	}
 	slotter := timeline.NewSlotter(cfg.Grid)
 	p.Points = make([]Point, len(history))
 	for i, s := range history {
 		p.Points[i] = p.shape.point(s, slotter.At(s.At), cfg, mask)
 	}
+	if p.Ties > 0.5 && median > 0 && (cfg.Kind == timeline.Count || cfg.Kind == timeline.Value) && p.repeatsItself() {
+		p.shape = Model{Family: Stepped, PerDay: p.shape.PerDay}
+	}
 	return p, nil
+}
+
+// repeatsItself tells a stepped series from a seasonal one with many equal
+// neighbours: its last value foretells it better than its period of day does.
+func (p *Prepared) repeatsItself() bool {
+	cells := make([][]float64, 2*p.shape.PerDay)
+	cell := func(pt *Point) int { return pt.Slot.Class*p.shape.PerDay + pt.Slot.Hour }
+	steps, last := 0.0, math.NaN()
+	for i := range p.Points {
+		if pt := &p.Points[i]; pt.Usable() {
+			cells[cell(pt)] = append(cells[cell(pt)], pt.X)
+			if !math.IsNaN(last) {
+				steps += math.Abs(pt.X - last)
+			}
+			last = pt.X
+		}
+	}
+	centres := make([]float64, len(cells))
+	for i := range cells {
+		centres[i] = Median(cells[i])
+	}
+	off := 0.0
+	for i := range p.Points {
+		if pt := &p.Points[i]; pt.Usable() {
+			off += math.Abs(pt.X - centres[cell(pt)])
+		}
+	}
+	return steps <= off
 }
 
 // NewPoint makes a sample ready for the fitted model.

@@ -70,7 +70,13 @@ func (c *closing) see(e *Evaluator, pt *baseline.Point, ex *baseline.Expectation
 	if mult {
 		delta = (shift - 1) * ex.Mu / ex.Sigma
 	}
-	c.LLR = max(0, c.LLR+min(max(delta*delta/2-z*delta, -2), 2))
+	gain := delta*delta/2 - z*delta
+	if mult {
+		// Counts: the quasi-Poisson ratio, which a few empty periods cannot inflate.
+		r := min(max(shift, 0.01), 100)
+		gain = (ex.Mu*(r-1) - pt.X*math.Log(r)) / max(ex.Sigma*ex.Sigma/max(ex.Mu, 0.3), 1)
+	}
+	c.LLR = max(0, c.LLR+min(max(gain, -2), 2))
 	if z*sign > 1.5 {
 		c.LLR = min(c.LLR, 2)
 		c.Quiet = 0

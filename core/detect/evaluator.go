@@ -178,7 +178,7 @@ func (e *Evaluator) take(pt *baseline.Point, observed float64) Reading {
 			e.Silence.clear()
 			e.Absence.clear()
 			e.Stuck.clear()
-		} else if !pt.Holiday {
+		} else if !pt.Holiday && pt.Rows != timeline.NoRows {
 			r.Change = e.judgeAbsence(pt)
 		}
 		return r

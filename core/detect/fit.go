@@ -72,7 +72,7 @@ func (e *Evaluator) calibrate(points []baseline.Point) {
 	blocks := make([]int64, 0, len(points))
 	for i := range points {
 		pt := &points[i]
-		if !pt.Known && !pt.Masked {
+		if !pt.Known && !pt.Masked && pt.Rows != timeline.NoRows {
 			missing++
 		}
 		e.take(pt, pt.X)

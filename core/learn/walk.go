@@ -108,7 +108,7 @@ func WalkOn(job Job) ([]detect.Alert, *detect.Evaluator, error) {
 			continue
 		}
 		r := evaluator.Step(s, Muted(job.Exclusions, s.At, s.At+step))
-		alerts = note(alerts, evaluator, r.Change)
+		alerts = Note(alerts, evaluator, r.Change)
 		if job.Read != nil {
 			job.Read(r)
 		}
@@ -116,7 +116,8 @@ func WalkOn(job Job) ([]detect.Alert, *detect.Evaluator, error) {
 	return alerts, evaluator, err
 }
 
-func note(alerts []detect.Alert, e *detect.Evaluator, change detect.Change) []detect.Alert {
+// Note keeps a list of alerts up to date with what a step did.
+func Note(alerts []detect.Alert, e *detect.Evaluator, change detect.Change) []detect.Alert {
 	a, _ := e.OpenAlert()
 	switch change {
 	case detect.Opened:

@@ -32,12 +32,16 @@ func (k Kind) Valid() bool {
 // Sample is one value of a series: At is the start of its period (Unix
 // seconds). A NaN value is a period that was due and did not come; a count of
 // zero is a value. Rows is how many rows a share or mean was computed from,
-// 0 where that is unknown.
+// 0 where that is unknown, NoRows where the period came and had none.
 type Sample struct {
 	At    int64
 	Value float64
 	Rows  float64
 }
+
+// NoRows marks a period that was measured and had no rows to take a share or
+// mean of: it has no value, and yet it is not missing.
+const NoRows = -1
 
 // Missing tells whether the period did not come.
 func (s Sample) Missing() bool { return math.IsNaN(s.Value) }

@@ -212,8 +212,8 @@ Tin Bell watches Vellamar Ferries, an invented ferry line (ready after %.1f s).
   From here    bin/tinbell alert list --state open
                bin/tinbell score
   Break it     bin/tinbell demo break drop ops.boarding_scans --segment Ansby
-               bin/tinbell demo break stall ops.ticket_sales
-               bin/tinbell demo break double raw.web_orders
+               bin/tinbell demo break stall raw.gate_events
+               bin/tinbell demo break double ops.ticket_sales
                bin/tinbell demo mend
 Ctrl-C stops everything.
 `, took.Seconds(), address, token)

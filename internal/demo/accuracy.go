@@ -192,6 +192,9 @@ func (w *World) current() []Fault {
 	for _, e := range w.Effects {
 		if e.To.After(w.AsOf) && measures[e.Kind] != "" {
 			f := Fault{Dataset: e.Table, Measure: measures[e.Kind], From: e.From, To: w.AsOf}
+			if e.Kind == Stall {
+				list = append(list, Fault{Dataset: e.Table, Measure: record.MeasureRows, From: e.From, To: w.AsOf})
+			}
 			if t := TableNamed(e.Table); e.Segment >= 0 && len(t.Segments) > 0 && f.Measure != record.MeasureFreshness {
 				f.Segment = t.Segments[e.Segment]
 			}
@@ -293,9 +296,9 @@ func (w *World) measureTable(t *Table, subjects []*subject) {
 				v := timeline.Sample{At: at.Unix(), Value: c.rows}
 				switch s.metric.Measure {
 				case record.MeasureNullShare:
-					v.Rows, v.Value = c.rows, math.NaN()
+					v.Rows, v.Value = timeline.NoRows, math.NaN()
 					if c.rows > 0 {
-						v.Value = c.nulls / c.rows
+						v.Rows, v.Value = c.rows, c.nulls/c.rows
 					}
 				case record.MeasureFreshness:
 					v.Value = float64(s.grid.Next(at).Unix() - last)

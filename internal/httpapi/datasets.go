@@ -65,7 +65,7 @@ func (s *server) addDatasets(api huma.API) {
 	add(api, "GET", "/datasets", "datasets", "All datasets with their ingestion health", people.Reader, func(ctx context.Context, _ *none) (*body[[]inspect.Health], error) {
 		return ok(s.Inspector.Health(ctx))
 	})
-	add(api, "GET", "/datasets/{name}", "dataset", "One dataset with its metrics and series", people.Reader, func(ctx context.Context, in *named) (*body[inspect.Page], error) {
+	add(api, "GET", "/datasets/{name}", "dataset", "One dataset with its metrics and series", people.Reader, func(ctx context.Context, in *Named) (*body[inspect.Page], error) {
 		return ok(s.Inspector.DatasetPage(ctx, in.Name))
 	})
 	add(api, "POST", "/datasets", "add-dataset", "Add a table of a source", people.Editor, func(ctx context.Context, in *body[NewDataset]) (*body[record.Dataset], error) {
@@ -80,7 +80,7 @@ func (s *server) addDatasets(api huma.API) {
 	add(api, "POST", "/metrics/declare", "declare-metric", "Say once what a pushed metric is", people.Editor, func(ctx context.Context, in *body[collect.Declaration]) (*body[record.Metric], error) {
 		return ok(s.Collector.Declare(ctx, in.Body))
 	})
-	add(api, "GET", "/metrics/{name}/sql", "metric-sql", "The SQL a probe runs", people.Reader, func(ctx context.Context, in *named) (*body[MetricSQL], error) {
+	add(api, "GET", "/metrics/{name}/sql", "metric-sql", "The SQL a probe runs", people.Reader, func(ctx context.Context, in *Named) (*body[MetricSQL], error) {
 		m, err := s.Store.Metric(ctx, in.Name)
 		if err != nil {
 			return nil, err
@@ -93,7 +93,7 @@ func (s *server) addDatasets(api huma.API) {
 		return ok(MetricSQL{q.SQL}, err)
 	})
 	add(api, "POST", "/metrics/{name}/backfill", "backfill-metric", "Measure the past of a table", people.Editor, func(ctx context.Context, in *struct {
-		named
+		Named
 		Body struct {
 			SinceSeconds int64 `json:"since_seconds" minimum:"1" doc:"how far back"`
 		}

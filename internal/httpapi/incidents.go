@@ -26,15 +26,15 @@ type NewIncident struct {
 	Note      string     `json:"note,omitempty"`
 }
 
-// stream is a body read as it comes.
-type stream struct{ reader io.Reader }
+// Stream is a body read as it comes.
+type Stream struct{ reader io.Reader }
 
-func (b *stream) Resolve(ctx huma.Context) []error {
+func (b *Stream) Resolve(ctx huma.Context) []error {
 	b.reader = ctx.BodyReader()
 	return nil
 }
 
-var _ huma.Resolver = (*stream)(nil)
+var _ huma.Resolver = (*Stream)(nil)
 
 // addFile registers an operation whose body is a file of a media type.
 func addFile[I, O any](api huma.API, method, path, id, summary, media string, handle func(context.Context, *I) (*O, error)) {
@@ -65,11 +65,11 @@ func (s *server) addIncidents(api huma.API) {
 			Title: v.Title, Cause: v.Cause, Severity: v.Severity, Note: v.Note, Author: account(ctx).Name,
 		}))
 	})
-	add(api, "DELETE", "/incidents/{name}", "drop-incident", "Remove an incident", people.Editor, func(ctx context.Context, in *named) (*struct{}, error) {
+	add(api, "DELETE", "/incidents/{name}", "drop-incident", "Remove an incident", people.Editor, func(ctx context.Context, in *Named) (*struct{}, error) {
 		return nil, s.Desk.DropIncident(ctx, in.Name)
 	})
 	addFile(api, "POST", "/incidents/import", "import-incidents", "Import a catalogue as CSV; known references are replaced", "text/csv",
-		func(ctx context.Context, in *stream) (*body[answer.Import], error) {
+		func(ctx context.Context, in *Stream) (*body[answer.Import], error) {
 			return ok(s.Desk.ImportIncidents(ctx, in.reader))
 		})
 	add(api, "GET", "/planned-events", "planned-events", "All planned events", people.Reader, func(ctx context.Context, in *query) (*body[[]record.PlannedEvent], error) {
@@ -77,8 +77,8 @@ func (s *server) addIncidents(api huma.API) {
 	})
 	addFile(api, "PUT", "/calendars/{name}", "import-calendar", "Replace a calendar by an iCalendar file", "text/calendar",
 		func(ctx context.Context, in *struct {
-			named
-			stream
+			Named
+			Stream
 		}) (*body[[]record.PlannedEvent], error) {
 			return ok(s.Desk.ImportCalendar(ctx, in.Name, in.reader))
 		})

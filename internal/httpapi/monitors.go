@@ -40,14 +40,14 @@ func (s *server) addMonitors(api huma.API) {
 	add(api, "GET", "/monitors", "monitors", "All monitors", people.Reader, func(ctx context.Context, _ *none) (*body[[]record.Monitor], error) {
 		return ok(s.Store.Monitors(ctx))
 	})
-	add(api, "GET", "/monitors/{name}", "monitor", "One monitor", people.Reader, func(ctx context.Context, in *named) (*body[record.Monitor], error) {
+	add(api, "GET", "/monitors/{name}", "monitor", "One monitor", people.Reader, func(ctx context.Context, in *Named) (*body[record.Monitor], error) {
 		return ok(s.Store.Monitor(ctx, in.Name))
 	})
 	add(api, "POST", "/monitors", "add-monitor", "Add a monitor; it is fitted to the past at once", people.Editor, func(ctx context.Context, in *body[NewMonitor]) (*body[record.Monitor], error) {
 		return ok(s.addMonitor(ctx, in.Body))
 	})
 	add(api, "PUT", "/monitors/{name}", "change-monitor", "Change a monitor's settings", people.Editor, func(ctx context.Context, in *struct {
-		named
+		Named
 		Body ChangedMonitor
 	}) (*body[record.Monitor], error) {
 		m, err := s.Store.Monitor(ctx, in.Name)
@@ -66,7 +66,7 @@ func (s *server) addMonitors(api huma.API) {
 		return ok(s.Store.Monitor(ctx, in.Name))
 	})
 	add(api, "POST", "/monitors/{name}/learn", "learn-monitor", "Fit a monitor's baselines anew; with history, its past alerts too", people.Editor, func(ctx context.Context, in *struct {
-		named
+		Named
 		History bool `query:"history"`
 	}) (*body[Started], error) {
 		m, err := s.Store.Monitor(ctx, in.Name)

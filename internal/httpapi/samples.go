@@ -34,7 +34,7 @@ func (s *server) addSamples(api huma.API) {
 	lines := &huma.Schema{Type: "string", Description: "one sample a line"}
 	operation := huma.Operation{
 		Method: "POST", Path: "/api/v1/samples", OperationID: "push-samples",
-		Summary:      "Push samples as NDJSON or CSV, gzip allowed; good lines are stored, bad ones named",
+		Summary:      "Push samples as NDJSON or CSV, gzip allowed; good lines are stored, bad ones Named",
 		MaxBodyBytes: -1, SkipValidateBody: true, Metadata: map[string]any{"role": people.Editor},
 		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{
 			"application/x-ndjson": {Schema: lines}, "text/csv": {Schema: lines}}},

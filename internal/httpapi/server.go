@@ -161,7 +161,8 @@ func ok[T any](v T, err error) (*body[T], error) {
 	return &body[T]{v}, nil
 }
 
-type named struct {
+// Named picks a thing by its name.
+type Named struct {
 	Name string `path:"name"`
 }
 

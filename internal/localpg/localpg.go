@@ -107,10 +107,6 @@ func prepareDir(dir string) (string, error) {
 	if os.Geteuid() != 0 {
 		return dir, nil
 	}
-	owner, err := user.Lookup("postgres")
-	if err != nil {
-		return "", fmt.Errorf("running as root needs the postgres user that Debian's package makes: %w", err)
-	}
 	if asPostgres("test", "-x", dir).Run() != nil {
 		sum := sha256.Sum256([]byte(dir))
 		dir = filepath.Join("/var/lib", "tinbell-"+hex.EncodeToString(sum[:6]))
@@ -118,9 +114,21 @@ func prepareDir(dir string) (string, error) {
 			return "", fmt.Errorf("make data directory: %w", err)
 		}
 	}
+	return dir, giveToPostgres(dir)
+}
+
+// giveToPostgres hands a file or folder to the server's user, as root.
+func giveToPostgres(path string) error {
+	if os.Geteuid() != 0 {
+		return nil
+	}
+	owner, err := user.Lookup("postgres")
+	if err != nil {
+		return fmt.Errorf("running as root needs the postgres user that Debian's package makes: %w", err)
+	}
 	uid, _ := strconv.Atoi(owner.Uid)
 	gid, _ := strconv.Atoi(owner.Gid)
-	return dir, os.Chown(dir, uid, gid)
+	return os.Chown(path, uid, gid)
 }
 
 // asPostgres runs a program as the postgres user when this process is root, and
@@ -152,9 +160,16 @@ func initialise(ctx context.Context, programs, dir, data string) error {
 		return err
 	}
 	os.RemoveAll(data) // a first start that was killed halfway
-	c := asPostgres(filepath.Join(programs, "initdb"), "-D", data, "-U", "tinbell", "--pwfile=/dev/stdin",
+	given := filepath.Join(dir, "password.initdb")
+	if err := os.WriteFile(given, password, 0o600); err != nil {
+		return err
+	}
+	defer os.Remove(given)
+	if err := giveToPostgres(given); err != nil {
+		return err
+	}
+	c := asPostgres(filepath.Join(programs, "initdb"), "-D", data, "-U", "tinbell", "--pwfile="+given,
 		"--auth=scram-sha-256", "--encoding=UTF8", "--locale=C", "--no-sync", "--no-instructions")
-	c.Stdin = strings.NewReader(string(password))
 	if out, err := c.CombinedOutput(); err != nil {
 		return fmt.Errorf("initdb: %w: %s", err, out)
 	}

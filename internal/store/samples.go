@@ -74,7 +74,9 @@ func (s *Store) Samples(ctx context.Context, series []int64, from, to time.Time)
 			v.Value = *value
 		}
 		if count != nil {
-			v.Rows = *count
+			if v.Rows = *count; value == nil && *count == 0 {
+				v.Rows = timeline.NoRows
+			}
 		}
 		samples[id] = append(samples[id], v)
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"runtime"
+	"sort"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -37,6 +38,7 @@ type fitted struct {
 	baseline record.Baseline
 	alerts   []detect.Alert
 	open     bool // the last alert is still open
+	history  bool // the past was walked through
 	short    error
 }
 
@@ -109,7 +111,10 @@ func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeli
 	now := w.now()
 	rule := v.Monitor.Settings.Rule(len(v.Series))
 	exclusions := v.Exclusions[series.ID]
-	e, err := detect.Fit(v.Config, rule, history, learn.Mask(exclusions, now.Unix()))
+	// The fit ends where corrections may still come; from there on samples are
+	// stepped through, and can be stepped through again.
+	learned := history[:v.settledPart(history)]
+	e, err := detect.Fit(v.Config, rule, learned, learn.Mask(exclusions, now.Unix()))
 	var short baseline.TooShort
 	if errors.As(err, &short) {
 		r.short = short
@@ -121,11 +126,11 @@ func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeli
 	switch {
 	case walk && !rule.BandOnly:
 		from := time.Unix(history[0].At, 0).Add(v.WarmUp())
-		alerts, walked, err := learn.WalkOn(learn.Job{Config: v.Config, Rule: rule, History: history, Exclusions: exclusions, From: from.Unix()})
+		alerts, walked, err := learn.WalkOn(learn.Job{Config: v.Config, Rule: rule, History: learned, Exclusions: exclusions, From: from.Unix()})
 		if err != nil && !errors.As(err, &short) {
 			return r, err
 		}
-		r.alerts = alerts
+		r.alerts, r.history = alerts, true
 		if walked != nil {
 			e.Carry(walked)
 		}
@@ -134,19 +139,42 @@ func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeli
 			e.Carry(old)
 		}
 	}
-	_, r.open = e.OpenAlert()
-	blob, err := e.MarshalBinary()
+	fit, err := e.MarshalBinary()
 	if err != nil {
 		return r, err
 	}
-	from, to := time.Unix(history[0].At, 0).UTC(), v.Grid.Next(time.Unix(history[len(history)-1].At, 0))
+	for _, s := range history[len(learned):] {
+		reading := e.Step(s, learn.Muted(exclusions, s.At, s.At+int64(v.Grid.Period.Seconds())))
+		r.alerts = learn.Note(r.alerts, e, reading.Change)
+	}
+	_, r.open = e.OpenAlert()
+	judged, err := e.MarshalBinary()
+	if err != nil {
+		return r, err
+	}
+	from, trained := time.Unix(history[0].At, 0).UTC(), v.Grid.Next(time.Unix(learned[len(learned)-1].At, 0))
 	r.baseline = record.Baseline{
-		MonitorID: v.Monitor.ID, SeriesID: series.ID, FittedAt: now, TrainedFrom: from, TrainedTo: to,
-		Excluded: v.Excluded(series.ID, from, to), Fitted: blob, Judged: blob, JudgedTo: to,
+		MonitorID: v.Monitor.ID, SeriesID: series.ID, FittedAt: now, TrainedFrom: from, TrainedTo: trained,
+		Excluded: v.Excluded(series.ID, from, trained), Fitted: fit, Judged: judged,
+		JudgedTo: v.Grid.Next(time.Unix(history[len(history)-1].At, 0)),
 	}
 	return r, nil
 }
 
+// settledPart is how many leading samples are past correction: older than the
+// metric's lookback, and than a day.
+func (v *Subject) settledPart(history []timeline.Sample) int {
+	hold := max(time.Duration(v.Metric.LookbackSeconds)*time.Second, 24*time.Hour) + v.Grid.Period
+	end := history[len(history)-1].At - int64(hold.Seconds())
+	n := sort.Search(len(history), func(i int) bool { return history[i].At > end })
+	if n < baseline.Need(v.Grid) {
+		return len(history)
+	}
+	return n
+}
+
+// keepFit writes a fit and, on a first fit, the alerts of the past. A refit
+// raises nothing by itself: what it steps through again was judged before.
 func (w *Watcher) keepFit(ctx context.Context, tx pgx.Tx, v *Subject, r fitted) error {
 	if r.short != nil {
 		w.log.Info("baseline waits for history", "monitor", v.Monitor.Name, "segment", r.series.Segment, "reason", r.short)
@@ -154,6 +182,9 @@ func (w *Watcher) keepFit(ctx context.Context, tx pgx.Tx, v *Subject, r fitted) 
 	}
 	if r.baseline.Fitted == nil {
 		return nil
+	}
+	if !r.history {
+		r.alerts = nil
 	}
 	for i, a := range r.alerts {
 		row := v.AlertOf(r.series, a)
