@@ -41,7 +41,6 @@ type Spark struct {
 	Observed      []*float64 `json:"observed"`
 	Low           []*float64 `json:"low"`
 	High          []*float64 `json:"high"`
-	expected      []*float64
 }
 
 // Health gives every dataset's ingestion health.
@@ -157,39 +156,57 @@ func (v *Inspector) volume(ctx context.Context, h *Health, m record.Metric) erro
 	if err != nil || t == nil {
 		return err
 	}
-	h.Spark = t.spark
-	day := int((24 * time.Hour) / (time.Duration(m.PeriodSeconds) * time.Second))
-	sum, expected, low, high, n := 0.0, 0.0, 0.0, 0.0, 0
-	week := 0.0
-	for i, x := range t.spark.Observed {
-		if x == nil {
-			continue
-		}
-		week += *x
-		if i < len(t.spark.Observed)-day || t.spark.expected[i] == nil {
-			continue
-		}
-		e := *t.spark.expected[i]
-		sum, expected, n = sum+*x, expected+e, n+1
-		low, high = low+(e-*t.spark.Low[i])*(e-*t.spark.Low[i]), high+(*t.spark.High[i]-e)*(*t.spark.High[i]-e)
-	}
-	h.Rows24h, h.Rows7d = &sum, &week
-	if n > 0 {
-		// Independent half-widths add in squares; four tenths of them in a row share the level's error.
-		width := low
-		if sum > expected {
-			width = high
-		}
-		dev := (sum - expected) / max(math.Sqrt(width)*(1+0.4*math.Sqrt(float64(n))/2), 1)
-		h.Expected24, h.Deviation = &expected, &dev
-	}
+	h.Spark, h.Rows24h, h.Rows7d = t.spark, finite(t.day), finite(t.week)
+	h.Expected24, h.Deviation = finite(t.expected), finite(t.deviation)
 	return nil
 }
 
 // total is the summed row count of all segments of a metric with its band.
 type total struct {
-	until time.Time
-	spark Spark
+	until     time.Time
+	spark     Spark
+	day, week float64 // rows
+	expected  float64 // of the last day, NaN if unknown
+	deviation float64 // of the last day
+}
+
+// sumUp fills in the sums of the last day and week. The last day deviates by
+// its ratio to expected, in units of 2.58 robust standard deviations of the
+// same ratio on the days before (99 % of clean days lie inside).
+func (t *total) sumUp(readings []detect.Reading, perDay int) {
+	t.expected, t.deviation = math.NaN(), math.NaN()
+	ratio := func(end int) (rows, expected float64) {
+		for _, r := range readings[max(end-perDay, 0):end] {
+			if !math.IsNaN(r.Observed) && !math.IsNaN(r.Expected) {
+				rows, expected = rows+r.Observed, expected+r.Expected
+			}
+		}
+		return rows, expected
+	}
+	n := len(readings)
+	for i, r := range readings {
+		if !math.IsNaN(r.Observed) && i >= n-7*perDay {
+			t.week += r.Observed
+		}
+		if !math.IsNaN(r.Observed) && i >= n-perDay {
+			t.day += r.Observed
+		}
+	}
+	rows, expected := ratio(n)
+	if expected <= 0 {
+		return
+	}
+	t.expected = expected
+	var off []float64
+	for end := n - perDay; end >= perDay; end -= perDay {
+		if x, e := ratio(end); e > 0 {
+			off = append(off, math.Abs(x/e-1))
+		}
+	}
+	if len(off) >= 7 {
+		width := 2.58 * max(1.4826*baseline.Median(off), 1/math.Sqrt(expected), 0.01)
+		t.deviation = (rows/expected - 1) / width
+	}
 }
 
 // totalCache keeps totals until the next period has come.
@@ -215,27 +232,27 @@ func (v *Inspector) total(ctx context.Context, m record.Metric) (*total, error) 
 		return nil, err
 	}
 	summed := addUp(histories)
-	t := &total{until: settled, spark: Spark{From: settled.AddDate(0, 0, -7), PeriodSeconds: m.PeriodSeconds}}
-	if subject.Grid.Daily() {
-		t.spark.From = subject.Grid.Add(settled, -7)
-	}
-	put := func(r detect.Reading) {
-		t.spark.Observed, t.spark.expected = append(t.spark.Observed, finite(r.Observed)), append(t.spark.expected, finite(r.Expected))
-		t.spark.Low, t.spark.High = append(t.spark.Low, finite(r.Low)), append(t.spark.High, finite(r.High))
-	}
+	t := &total{until: settled, spark: Spark{From: subject.Grid.Floor(settled.AddDate(0, 0, -7)), PeriodSeconds: m.PeriodSeconds}}
+	var readings []detect.Reading
 	rule := record.DefaultSettings().Rule(1)
 	rule.BandOnly = true
-	_, err = learn.Walk(learn.Job{Config: subject.Config, Rule: rule, History: summed, From: t.spark.From.Unix(), Read: put})
+	_, err = learn.Walk(learn.Job{Config: subject.Config, Rule: rule, History: summed, From: settled.AddDate(0, 0, -29).Unix(),
+		Read: func(r detect.Reading) { readings = append(readings, r) }})
 	var short baseline.TooShort
 	if errors.As(err, &short) {
 		for _, s := range summed {
-			if s.At >= t.spark.From.Unix() {
-				put(detect.Reading{Observed: s.Value, Expected: math.NaN(), Low: math.NaN(), High: math.NaN()})
-			}
+			readings = append(readings, detect.Reading{At: s.At, Observed: s.Value, Expected: math.NaN(), Low: math.NaN(), High: math.NaN()})
 		}
 	} else if err != nil {
 		return nil, err
 	}
+	for _, r := range readings {
+		if r.At >= t.spark.From.Unix() {
+			t.spark.Observed = append(t.spark.Observed, finite(r.Observed))
+			t.spark.Low, t.spark.High = append(t.spark.Low, finite(r.Low)), append(t.spark.High, finite(r.High))
+		}
+	}
+	t.sumUp(readings, subject.Grid.PerDay())
 	v.totals.mu.Lock()
 	defer v.totals.mu.Unlock()
 	if v.totals.totals == nil {

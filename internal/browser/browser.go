@@ -1,0 +1,103 @@
+// Package browser drives a headless Chromium through the console: for tests,
+// and for the pictures in the documentation.
+package browser
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+// Tab is one page of a browser.
+type Tab struct {
+	ctx    context.Context
+	cancel func()
+}
+
+// Open starts a browser with a page of the given size. dark asks for the dark
+// colours.
+func Open(ctx context.Context, width, height int64, dark bool) (*Tab, error) {
+	path, err := exec.LookPath("chromium")
+	if err != nil {
+		return nil, fmt.Errorf("Chromium is not installed: install Debian's package chromium: %w", err)
+	}
+	profile, err := os.MkdirTemp("", "tinbell-browser-")
+	if err != nil {
+		return nil, err
+	}
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.Flag("no-sandbox", true),
+		chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("user-data-dir", profile),
+		chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("font-render-hinting", "none"), chromedp.Flag("force-prefers-reduced-motion", true))
+	if dark {
+		options = append(options, chromedp.Flag("blink-settings", "preferredColorScheme=0"))
+	} else {
+		options = append(options, chromedp.Flag("blink-settings", "preferredColorScheme=1"))
+	}
+	allocator, endAllocator := chromedp.NewExecAllocator(ctx, options...)
+	page, endPage := chromedp.NewContext(allocator)
+	t := &Tab{ctx: page, cancel: func() {
+		endPage()
+		endAllocator()
+		os.RemoveAll(profile)
+	}}
+	if err := chromedp.Do(page, chromedp.EmulateViewport(width, height)); err != nil {
+		t.cancel()
+		return nil, fmt.Errorf("start Chromium: %w", err)
+	}
+	return t, nil
+}
+
+// Close ends the browser.
+func (t *Tab) Close() { t.cancel() }
+
+// Go opens an address.
+func (t *Tab) Go(address string) error {
+	ctx, cancel := context.WithTimeout(t.ctx, 30*time.Second)
+	defer cancel()
+	return chromedp.Do(ctx, chromedp.Navigate(address))
+}
+
+// Await waits until a JavaScript expression is true.
+func (t *Tab) Await(expression string) error {
+	deadline := time.Now().Add(20 * time.Second)
+	for {
+		ok, err := Evaluate[bool](t, "!!("+expression+")")
+		if err == nil && ok {
+			return nil
+		}
+		if time.Now().After(deadline) {
+			text, _ := t.Text()
+			return fmt.Errorf("never became true: %s (last error: %v); the page says: %.600s", expression, err, text)
+		}
+		select {
+		case <-t.ctx.Done():
+			return t.ctx.Err()
+		case <-time.After(40 * time.Millisecond):
+		}
+	}
+}
+
+// Evaluate gives the value of a JavaScript expression.
+func Evaluate[T any](t *Tab, expression string) (T, error) {
+	return chromedp.Run(t.ctx, chromedp.Evaluate[T](expression))
+}
+
+// Text is what the page says.
+func (t *Tab) Text() (string, error) { return Evaluate[string](t, "document.body.innerText") }
+
+// Press types a key.
+func (t *Tab) Press(key string) error { return chromedp.Do(t.ctx, chromedp.KeyEvent(key)) }
+
+// Picture takes a PNG of the page as it stands.
+func (t *Tab) Picture(path string) error {
+	png, err := chromedp.Run(t.ctx, chromedp.CaptureScreenshot())
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, png, 0o644)
+}

@@ -1,0 +1,95 @@
+// Command pictures takes the screenshots of the documentation from a running
+// demo: go run ./tools/pictures ADDRESS TOKEN FOLDER.
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+
+	"tinbell/internal/browser"
+	"tinbell/internal/client"
+	"tinbell/internal/httpapi"
+)
+
+type picture struct{ name, path, ready string }
+
+func main() {
+	if len(os.Args) != 4 {
+		fmt.Fprintln(os.Stderr, "usage: pictures ADDRESS TOKEN FOLDER")
+		os.Exit(2)
+	}
+	if err := run(context.Background(), os.Args[1], os.Args[2], os.Args[3]); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+func run(ctx context.Context, address, token, folder string) error {
+	c := client.New(address, token)
+	var page httpapi.AlertPage
+	if err := c.Get(ctx, "/alerts", url.Values{"state": {"open"}, "dataset": {"ops.boarding_scans"}}, &page); err != nil {
+		return err
+	}
+	alert := int64(1)
+	if len(page.Alerts) > 0 {
+		alert = page.Alerts[0].ID
+	}
+	charts := "document.querySelectorAll('svg[role=img] path').length > 4 && !document.querySelector('div.bg-well')"
+	now := charts + " && document.querySelectorAll('tbody tr').length > 3"
+	pages := []picture{
+		{"now", "/", now},
+		{"datasets", "/datasets", "document.querySelectorAll('tbody tr').length > 5"},
+		{"dataset", "/datasets/ops.boarding_scans", charts},
+		{"alerts", "/alerts", "document.querySelectorAll('tbody tr').length > 5"},
+		{"alert", fmt.Sprintf("/alerts/%d", alert), "document.querySelector('svg[data-chart] path')"},
+		{"incidents", "/incidents", "document.querySelectorAll('tbody tr').length > 5"},
+		{"scorecard", "/scorecard", "document.querySelectorAll('tbody tr').length > 5"},
+	}
+	for _, dark := range []bool{false, true} {
+		if err := take(ctx, address, token, folder, pages, dark); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func take(ctx context.Context, address, token, folder string, pages []picture, dark bool) error {
+	tab, err := browser.Open(ctx, 1280, 800, dark)
+	if err != nil {
+		return err
+	}
+	defer tab.Close()
+	given, err := json.Marshal(token)
+	if err != nil {
+		return err
+	}
+	if err := tab.Go(address + "/sign-in#" + token); err != nil {
+		return err
+	}
+	if err := tab.Await("location.pathname === '/' && " + string(given) + " && document.querySelector('h1')?.innerText"); err != nil {
+		return err
+	}
+	for _, p := range pages {
+		name := p.name
+		if dark {
+			if name != "alert" {
+				continue
+			}
+			name += "-dark"
+		}
+		if err := tab.Go(address + p.path); err != nil {
+			return err
+		}
+		if err := tab.Await("document.querySelector('h1')?.innerText && document.fonts.status === 'loaded' && " + p.ready); err != nil {
+			return fmt.Errorf("%s: %w", p.name, err)
+		}
+		if err := tab.Picture(filepath.Join(folder, name+".png")); err != nil {
+			return err
+		}
+	}
+	return nil
+}

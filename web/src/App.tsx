@@ -1,0 +1,43 @@
+import { Navigate, Route, Routes } from "react-router";
+import { Refused } from "./api/client";
+import { useMe } from "./api/queries";
+import { AlertPage } from "./pages/AlertPage";
+import { AlertsPage } from "./pages/AlertsPage";
+import { DatasetPage } from "./pages/DatasetPage";
+import { DatasetsPage } from "./pages/DatasetsPage";
+import { IncidentsPage } from "./pages/IncidentsPage";
+import { NowPage } from "./pages/NowPage";
+import { ScorecardPage } from "./pages/ScorecardPage";
+import { SignInPage } from "./pages/SignInPage";
+import { Masthead } from "./parts/Masthead";
+
+/** Without a valid token there is only the door. */
+function Inside() {
+  const me = useMe();
+  if (me.error instanceof Refused && me.error.status === 401) return <Navigate to="/sign-in" />;
+  if (me.isPending) return null;
+  return (
+    <>
+      <Masthead />
+      <Routes>
+        <Route index element={<NowPage />} />
+        <Route path="datasets" element={<DatasetsPage />} />
+        <Route path="datasets/:name" element={<DatasetPage />} />
+        <Route path="alerts" element={<AlertsPage />} />
+        <Route path="alerts/:id" element={<AlertPage />} />
+        <Route path="incidents" element={<IncidentsPage />} />
+        <Route path="scorecard" element={<ScorecardPage />} />
+        <Route path="*" element={<Navigate to="/" />} />
+      </Routes>
+    </>
+  );
+}
+
+export function App() {
+  return (
+    <Routes>
+      <Route path="/sign-in" element={<SignInPage />} />
+      <Route path="*" element={<Inside />} />
+    </Routes>
+  );
+}

@@ -1,0 +1,35 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+type S = components["schemas"];
+export type Alert = S["Alert"];
+export type AlertDetail = S["AlertDetail"];
+export type Chart = S["Chart"];
+export type Health = S["Health"];
+export type Incident = S["Incident"];
+export type PlannedEvent = S["PlannedEvent"];
+export type Scorecard = S["Scorecard"];
+export type Card = S["Card"];
+export type Figure = S["Figure"];
+export type Week = S["Week"];
+export type DatasetPage = S["Page"];
+export type Verdict = "fault" | "noise" | "planned";
+
+export const api = createClient<paths>({ baseUrl: "" });
+
+/** What a refused request says, in one line. */
+export class Refused extends Error {
+  constructor(public status: number, detail: string) {
+    super(detail);
+  }
+}
+
+/** Unwraps an answer, or throws what the problem document says. */
+export async function answer<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  const { data, error, response } = await call;
+  if (!response.ok) {
+    const problem = error as { detail?: string; errors?: { message?: string }[] } | undefined;
+    throw new Refused(response.status, problem?.detail ?? problem?.errors?.[0]?.message ?? response.statusText);
+  }
+  return data as T;
+}

@@ -1,0 +1,50 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+
+/** What each topic of the service's event stream makes stale. */
+const stale: Record<string, string[]> = {
+  alerts: ["alerts", "datasets", "scorecard", "chart"],
+  incidents: ["incidents", "scorecard", "chart"],
+};
+
+/** Follows the event stream; gives since when it is broken, if it is. */
+export function useLive(): Date | null {
+  const queries = useQueryClient();
+  const [brokenSince, setBroken] = useState<Date | null>(null);
+  useEffect(() => {
+    let source = new EventSource("/api/v1/events");
+    let wasBroken = false;
+    const follow = () => {
+      source.onopen = () => {
+        setBroken(null);
+        if (wasBroken) queries.invalidateQueries();
+        wasBroken = false;
+      };
+      source.onerror = () => {
+        wasBroken = true;
+        setBroken((since) => since ?? new Date());
+      };
+      source.addEventListener("changed", (event) => {
+        const { topic } = JSON.parse((event as MessageEvent<string>).data) as { topic: string };
+        for (const key of stale[topic] ?? []) queries.invalidateQueries({ queryKey: [key] });
+      });
+    };
+    // A page kept for the way back would hold its connection, and browsers allow few.
+    const leave = () => source.close();
+    const back = (event: PageTransitionEvent) => {
+      if (!event.persisted) return;
+      source = new EventSource("/api/v1/events");
+      wasBroken = true;
+      follow();
+    };
+    follow();
+    window.addEventListener("pagehide", leave);
+    window.addEventListener("pageshow", back);
+    return () => {
+      source.close();
+      window.removeEventListener("pagehide", leave);
+      window.removeEventListener("pageshow", back);
+    };
+  }, [queries]);
+  return brokenSince;
+}

@@ -1,0 +1,62 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { answer, api, type Verdict } from "./client";
+
+export const useMe = () => useQuery({ queryKey: ["me"], queryFn: () => answer(api.GET("/api/v1/me")), retry: false, refetchInterval: 60_000 });
+
+export const useHealth = () => useQuery({ queryKey: ["datasets"], queryFn: () => answer(api.GET("/api/v1/datasets")), refetchInterval: 30_000 });
+
+export const useDataset = (name: string) =>
+  useQuery({ queryKey: ["datasets", name], queryFn: () => answer(api.GET("/api/v1/datasets/{name}", { params: { path: { name } } })) });
+
+export type AlertQuery = { state?: "open" | "closed"; verdict?: "fault" | "noise" | "planned" | "none"; dataset?: string; from?: string; limit?: number };
+
+export const useAlerts = (query: AlertQuery) =>
+  useQuery({ queryKey: ["alerts", query], queryFn: () => answer(api.GET("/api/v1/alerts", { params: { query } })) });
+
+export const useAlert = (id: number) =>
+  useQuery({ queryKey: ["alerts", "one", id], queryFn: () => answer(api.GET("/api/v1/alerts/{id}", { params: { path: { id } } })) });
+
+export const useChart = (series: number | undefined, from: Date, to: Date) =>
+  useQuery({
+    queryKey: ["chart", series, from.toISOString(), to.toISOString()],
+    enabled: series !== undefined,
+    placeholderData: (before, query) => (query?.queryKey[1] === series ? before : undefined),
+    queryFn: () =>
+      answer(api.GET("/api/v1/series/{id}/chart", { params: { path: { id: series! }, query: { from: from.toISOString(), to: to.toISOString() } } })),
+  });
+
+export const useExplain = (series: number | undefined, at: string | undefined) =>
+  useQuery({
+    queryKey: ["explain", series, at],
+    enabled: series !== undefined && at !== undefined,
+    queryFn: () => answer(api.GET("/api/v1/series/{id}/explain", { params: { path: { id: series! }, query: { at: at! } } })),
+  });
+
+export const useIncidents = () => useQuery({ queryKey: ["incidents"], queryFn: () => answer(api.GET("/api/v1/incidents", {})) });
+
+export const useScorecard = () => useQuery({ queryKey: ["scorecard"], queryFn: () => answer(api.GET("/api/v1/scorecard", {})) });
+
+export const usePlanned = () => useQuery({ queryKey: ["planned"], queryFn: () => answer(api.GET("/api/v1/planned-events", {})) });
+
+/** Gives a verdict; an empty one takes it back. */
+export function useLabel() {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (l: { alerts: number[]; verdict: Verdict | ""; note?: string }) => answer(api.POST("/api/v1/labels", { body: l })),
+    onSuccess: () => {
+      for (const key of ["alerts", "chart", "scorecard"]) queries.invalidateQueries({ queryKey: [key] });
+    },
+  });
+}
+
+export type NewIncident = { dataset: string; title: string; started_at: string; ended_at?: string; measure?: string; segment?: string; cause?: string; severity?: "warning" | "critical" };
+
+export function useAddIncident() {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: NewIncident) => answer(api.POST("/api/v1/incidents", { body })),
+    onSuccess: () => {
+      for (const key of ["incidents", "scorecard", "chart"]) queries.invalidateQueries({ queryKey: [key] });
+    },
+  });
+}

@@ -1,0 +1,196 @@
+import { useMemo, useState } from "react";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import type { AlertDetail, Chart, Verdict } from "../api/client";
+import { useAlert, useAlerts, useChart, useExplain, useLabel, useMe } from "../api/queries";
+import { SeriesChart } from "../chart/SeriesChart";
+import { Key } from "../parts/keys";
+import { Mark, stateOf } from "../parts/Mark";
+import { Page, Reading, Section, Trouble } from "../parts/Page";
+import { city, duration, number, rarity, signed, time, value } from "../parts/words";
+import { saveCSV, savePNG } from "./save";
+
+const hour = 3_600_000, day = 24 * hour;
+
+/** The stretch an alert is first shown with: a week before, and on past now. */
+function stretch(a: AlertDetail, now: number, search: URLSearchParams): [Date, Date] {
+  if (search.get("from") && search.get("to")) return [new Date(search.get("from")!), new Date(search.get("to")!)];
+  const wide = a.period_seconds >= 86400 ? 6 : 1;
+  const from = Date.parse(a.since) - 5 * day * wide;
+  const end = a.closed_at ? Math.min(Date.parse(a.closed_at) + 2 * day * wide, now + 8 * hour) : now + 8 * hour;
+  return [new Date(Math.floor(from / hour) * hour), new Date(Math.ceil(end / hour) * hour)];
+}
+
+export function AlertPage() {
+  const id = Number(useParams().id);
+  const me = useMe();
+  const alert = useAlert(id);
+  if (alert.error) return <Page place={`Alert ${id}`} sentence={`There is no alert ${id}.`}><Trouble what="The alert" error={alert.error} /></Page>;
+  if (!alert.data || !me.data) return <Page place={`Alert ${id}`} sentence=""><Reading what="the alert" /></Page>;
+  return <Shown key={id} alert={alert.data} now={Date.parse(me.data.now)} />;
+}
+
+function Shown({ alert: a, now }: { alert: AlertDetail; now: number }) {
+  const go = useNavigate();
+  const [search, setSearch] = useSearchParams();
+  const [from, to] = useMemo(() => stretch(a, now, search), [a.id, a.closed_at, search, Math.floor(now / hour)]);
+  const chart = useChart(a.series_id, from, to);
+  const open = useAlerts({ state: a.closed_at ? "closed" : "open", limit: 200 });
+  const list = open.data?.alerts ?? [];
+  const place = list.findIndex((o) => o.id === a.id);
+  const step = (by: number) => list[place + by] && go(`/alerts/${list[place + by].id}`);
+  const label = useLabel();
+  const [note, setNote] = useState("");
+  const answer = (verdict: Verdict | "") => label.mutate({ alerts: [a.id], verdict, note: note || undefined }, { onSuccess: () => setNote("") });
+  const keys = {
+    K: { does: "before", act: () => step(-1) },
+    J: { does: place >= 0 ? `next, ${place + 1} of ${list.length}` : "next", act: () => step(1) },
+    F: { does: "fault", act: () => answer("fault") },
+    N: { does: "noise", act: () => answer("noise") },
+    P: { does: "planned", act: () => answer("planned") },
+    Z: { does: "take the label back", act: () => answer("") },
+  };
+  const zoom = (f: Date | null, t?: Date) => setSearch(f && t ? { from: f.toISOString(), to: t.toISOString() } : {});
+  return (
+    <>
+      <Page place={`Alert ${a.id}`} keys={keys} sentence={`${a.sentence}${a.closed_at ? "" : `, since ${time(a.since, a.zone)}`}.`}>
+        <Facts alert={a} now={now} />
+        <Trouble what="The chart" error={chart.error} />
+        {chart.data ? <Evidence chart={chart.data} alert={a} now={now} zoom={zoom} /> : <div className="mt-4 h-[330px] bg-well" />}
+        <div className="mt-4 mb-16 grid grid-cols-2 gap-8">
+          <Before alert={a} />
+          <History alert={a} />
+        </div>
+      </Page>
+      <footer className="fixed inset-x-0 bottom-0 flex items-center gap-5 border-t border-ink bg-well px-6 py-[13px]">
+        <span className="font-[650]">{a.verdict ? "It was" : "What was it?"}</span>
+        {(["fault", "noise", "planned"] as const).map((v) => (
+          <button key={v} aria-pressed={a.verdict === v} disabled={label.isPending} onClick={() => answer(v)}
+            className={`flex items-center border px-3 py-[5px] ${a.verdict === v ? "border-ink bg-field outline-1 outline-ink" : "border-ink"}`}>
+            <Key name={v[0].toUpperCase()} /><Mark state={v} word={v[0].toUpperCase() + v.slice(1)} />
+          </button>
+        ))}
+        <input aria-label="Cause or note" className="grow border border-ink3 bg-field px-3 py-[5px]" placeholder="Cause or note, kept with the label" value={note} onChange={(e) => setNote(e.target.value)} />
+        {a.verdict && <button className="underline decoration-pewter-line" onClick={() => answer("")}><Key name="Z" />take back</button>}
+        {label.error && <span role="alert" className="text-verm">{label.error.message}</span>}
+      </footer>
+    </>
+  );
+}
+
+function Facts({ alert: a, now }: { alert: AlertDetail; now: number }) {
+  const facts: [string, React.ReactNode][] = [
+    ["State", <span className="inline-flex items-baseline gap-[6px]"><Mark state={stateOf(a)} /> <span className="text-ink2">{a.closed_at ? `closed ${time(a.closed_at, a.zone)}` : `open ${duration((now - Date.parse(a.raised_at)) / 1000)}`}</span></span>],
+    ["As unusual as this", <b className="font-[650]">{rarity(a.return_period_seconds)}</b>],
+    ["Furthest from expected", <b className="font-[650]">{a.cause === "overdue" ? "–" : `${signed(a.peak)} half-widths`}</b>],
+    ["Told by", `the ${a.cause} rule, ${time(a.raised_at, a.zone)}`],
+    ["Monitor", a.monitor],
+    ["Dataset", <Link to={`/datasets/${a.dataset}`}><code>{a.dataset}</code></Link>],
+    ["Owner", a.owner || "none"],
+  ];
+  return (
+    <dl className="mt-[8px] flex flex-wrap gap-x-[34px] gap-y-2">
+      {facts.map(([name, what]) => <div key={name}><dt className="text-[13px] leading-[17px] text-ink2">{name}</dt><dd>{what}</dd></div>)}
+    </dl>
+  );
+}
+
+/** The chart with its reading at the side. */
+function Evidence({ chart, alert: a, now, zoom }: { chart: Chart; alert: AlertDetail; now: number; zoom: (from: Date | null, to?: Date) => void }) {
+  const last = (chart.observed ?? []).findLastIndex((v) => v !== null);
+  const [at, setAt] = useState<number | null>(null);
+  const [table, setTable] = useState(false);
+  const index = Math.min(Math.max(at ?? last, 0), (chart.at ?? []).length - 1);
+  return (
+    <div className="mt-[10px] grid grid-cols-[minmax(0,1fr)_260px] gap-6">
+      {table ? <Values chart={chart} /> : <SeriesChart chart={chart} now={now} since={a.since} at={index} onAt={setAt} onZoom={zoom} />}
+      <ReadingTable chart={chart} index={index} table={table} setTable={setTable} />
+    </div>
+  );
+}
+
+function ReadingTable({ chart, index, table, setTable }: { chart: Chart; index: number; table: boolean; setTable: (v: boolean) => void }) {
+  const [why, setWhy] = useState(false);
+  const at = chart.at?.[index];
+  const explain = useExplain(chart.series.id, why ? at : undefined);
+  const pick = (list: (number | null)[] | null) => list?.[index];
+  const deviation = pick(chart.deviation);
+  const rows = [
+    ["observed", value(pick(chart.observed), chart.kind), true],
+    ["expected", value(pick(chart.expected), chart.kind)],
+    ["low", value(pick(chart.low), chart.kind)],
+    ["high", value(pick(chart.high), chart.kind)],
+    ["deviation", deviation === null || deviation === undefined ? "–" : signed(deviation), true],
+    ["how rare", rarity(pick(chart.return_period_seconds))],
+  ] as const;
+  return (
+    <Section title="Reading" note={at && time(at, chart.zone)}>
+      <table className="mt-1 w-full border-collapse" aria-live="polite">
+        <tbody>
+          {rows.map(([name, text, strong]) => (
+            <tr key={name} className="h-[27px]"><td>{name}</td><td className={`num ${strong ? "font-[650]" : ""}`}>{text}</td></tr>
+          ))}
+        </tbody>
+      </table>
+      {chart.message && <p className="mt-2 text-ink2">{chart.message}</p>}
+      <p className="mt-2 text-[13px] text-ink2">
+        <button className="underline decoration-pewter-line underline-offset-3" onClick={() => setWhy(!why)}>Why {value(pick(chart.expected), chart.kind)}?</button>{" "}
+        {why && explain.error && explain.error.message}
+        {why && explain.data && (
+          <>{explain.data.parts!.map((p, i) => `${p.name} ${i === 0 || chart.kind === "share" ? value(p.amount, chart.kind) : (p.amount >= 0 ? "+" : "") + number(p.amount)}`).join(", ")}.
+            {" "}Learned from {Math.round((Date.parse(explain.data.trained_to) - Date.parse(explain.data.trained_from)) / day)} days, {explain.data.excluded!.length} stretches left out.</>
+        )}
+      </p>
+      <p className="mt-2 flex gap-4 text-[13px]">
+        <button className="underline decoration-pewter-line underline-offset-3" onClick={() => setTable(!table)}>{table ? "Chart" : "Table"}</button>
+        <button className="underline decoration-pewter-line underline-offset-3" onClick={() => savePNG(chart)}>PNG</button>
+        <button className="underline decoration-pewter-line underline-offset-3" onClick={() => saveCSV(chart)}>CSV</button>
+      </p>
+    </Section>
+  );
+}
+
+/** The same data as a table. */
+function Values({ chart }: { chart: Chart }) {
+  return (
+    <div className="h-[330px] overflow-auto" tabIndex={0}>
+      <table className="w-full border-collapse">
+        <thead className="sticky top-0 bg-ground"><tr><th>period from ({city(chart.zone)})</th><th className="num">observed</th><th className="num">expected</th><th className="num">low</th><th className="num">high</th><th className="num">deviation</th></tr></thead>
+        <tbody>
+          {chart.at!.map((t, i) => (
+            <tr key={t}><td>{time(t, chart.zone)}</td>{[chart.observed, chart.expected, chart.low, chart.high].map((c, k) => <td key={k} className="num">{value(c?.[i], chart.kind)}</td>)}<td className="num">{number(chart.deviation?.[i], 1)}</td></tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+function Before({ alert: a }: { alert: AlertDetail }) {
+  return (
+    <Section title="Seen before" note="the same series first, then the same monitor">
+      {a.alike!.length === 0 && <p className="mt-2 text-ink2">This monitor has not rung before.</p>}
+      {a.alike!.map((o) => (
+        <div key={o.id} className="flex justify-between gap-4 border-b border-hair py-[5px]">
+          <div><Link to={`/alerts/${o.id}`}>{o.sentence}</Link><div className="text-[13px] text-ink2">{time(o.raised_at, o.zone)}</div></div>
+          <Mark state={o.verdict ? (o.verdict as Verdict) : "unlabelled"} />
+        </div>
+      ))}
+    </Section>
+  );
+}
+
+function History({ alert: a }: { alert: AlertDetail }) {
+  const events = [
+    ...a.labels!.map((l) => ({ at: l.at, what: <>{l.verdict ? <Mark state={l.verdict as Verdict} /> : "label taken back"} <span className="text-ink2">by {l.author}{l.cause && `: ${l.cause}`}{l.note && `, “${l.note}”`}</span></> })),
+    ...(a.closed_at ? [{ at: a.closed_at, what: <>closed by itself <span className="text-ink2">{a.close_reason.replaceAll("_", " ")}</span></> }] : []),
+    { at: a.raised_at, what: <>raised by the {a.cause} rule{a.from_history && <span className="text-ink2">, found in the past when the monitor was fitted</span>}</> },
+    { at: a.since, what: <>first deviating period</> },
+  ].sort((x, y) => Date.parse(y.at) - Date.parse(x.at));
+  return (
+    <Section title="History" right={`times in ${city(a.zone)}`}>
+      {events.map((e, i) => (
+        <div key={i} className="flex gap-4 border-b border-hair py-[5px]"><span className="w-36 shrink-0 text-ink2">{time(e.at, a.zone)}</span><span>{e.what}</span></div>
+      ))}
+    </Section>
+  );
+}

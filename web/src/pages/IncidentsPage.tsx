@@ -1,0 +1,104 @@
+import { Dialog, Select } from "radix-ui";
+import { type FormEvent, useState } from "react";
+import { Link } from "react-router";
+import type { Incident } from "../api/client";
+import { type NewIncident, useAddIncident, useHealth, useIncidents, useScorecard } from "../api/queries";
+import { Mark } from "../parts/Mark";
+import { Page, Reading, Trouble } from "../parts/Page";
+import { duration, time, word } from "../parts/words";
+
+export function IncidentsPage() {
+  const incidents = useIncidents();
+  const score = useScorecard();
+  const health = useHealth();
+  const [adding, setAdding] = useState(false);
+  const [filter, setFilter] = useState("");
+  const zones = new Map((health.data ?? []).map((h) => [h.dataset.name, h.dataset.zone]));
+  const missed = new Set(score.data?.missed ?? []);
+  const judgedFrom = score.data ? Date.parse(score.data.from) : Infinity;
+  const state = (i: Incident) => (Date.parse(i.started_at) < judgedFrom ? null : missed.has(i.reference) ? "missed" : "told");
+  const list = (incidents.data ?? []).filter((i) => `${i.reference} ${i.title} ${i.dataset} ${i.segment} ${i.cause}`.toLowerCase().includes(filter.toLowerCase()));
+  const n = incidents.data?.length ?? 0;
+  const keys = { A: { does: "add", act: () => setAdding(true) } };
+  return (
+    <Page place="Incidents" keys={keys} sentence={incidents.data ? (n === 0 ? "The catalogue is empty." : `${word(n)} incidents are on record; of the ${score.data?.overall.recall.n ?? 0} since judging began, ${missed.size === 0 ? "every one was told" : `${word(missed.size).toLowerCase()} reached nobody`}.`) : ""}
+      after="A miss stands out: it is what recall is counted from.">
+      <Trouble what="Incidents" error={incidents.error} />
+      <div className="mt-3 flex items-center gap-4">
+        <input aria-label="Filter" className="w-72 border border-ink3 bg-field px-3 py-1" placeholder="filter by title, dataset, cause" value={filter} onChange={(e) => setFilter(e.target.value)} />
+        <AddIncident open={adding} setOpen={setAdding} datasets={[...zones.keys()]} />
+        <span className="text-[13px] text-ink2">many at once: <code>tinbell incident import FILE.csv</code></span>
+      </div>
+      {incidents.isPending && <Reading what="incidents" />}
+      <table className="mt-3 w-full border-collapse border-t border-ink">
+        <thead><tr className="border-b border-rule"><th className="py-1">reference</th><th>what happened</th><th>dataset</th><th>segment</th><th>began</th><th>lasted</th><th>cause</th><th>severity</th><th>told</th></tr></thead>
+        <tbody>
+          {list.map((i) => {
+            const zone = zones.get(i.dataset) ?? "UTC", s = state(i);
+            return (
+              <tr key={i.id} className={`h-[31px] ${s === "missed" ? "bg-verm-wash" : ""}`}>
+                <td>{i.reference}</td><td className="font-semibold">{i.title}</td>
+                <td><Link to={`/datasets/${i.dataset}`}><code>{i.dataset}</code></Link></td><td>{i.segment || "–"}</td>
+                <td className="whitespace-nowrap">{time(i.started_at, zone)}</td>
+                <td className="whitespace-nowrap">{i.ended_at ? duration((Date.parse(i.ended_at) - Date.parse(i.started_at)) / 1000) : "lasting"}</td>
+                <td>{i.cause || "–"}</td><td><Mark state={i.severity as "warning"} /></td>
+                <td>{s ? <Mark state={s} /> : <span className="text-ink3">before judging</span>}</td>
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+      {incidents.data && list.length === 0 && <p className="mt-3 text-ink2">{n ? "Nothing fits the filter." : "Add the faults you remember: recall is counted from them."}</p>}
+    </Page>
+  );
+}
+
+const field = "w-full border border-ink3 bg-field px-3 py-1";
+
+function AddIncident({ open, setOpen, datasets }: { open: boolean; setOpen: (v: boolean) => void; datasets: string[] }) {
+  const add = useAddIncident();
+  const [dataset, setDataset] = useState("");
+  const submit = (e: FormEvent<HTMLFormElement>) => {
+    e.preventDefault();
+    const f = new FormData(e.currentTarget);
+    const text = (name: string) => (f.get(name) as string) || undefined;
+    const at = (name: string) => (text(name) ? new Date(text(name)!).toISOString() : undefined);
+    const body: NewIncident = { dataset, title: text("title") ?? "", started_at: at("started") ?? "", ended_at: at("ended"), segment: text("segment"), cause: text("cause") };
+    add.mutate(body, { onSuccess: () => setOpen(false) });
+  };
+  return (
+    <Dialog.Root open={open} onOpenChange={setOpen}>
+      <Dialog.Trigger className="border border-ink bg-brass-fill px-4 py-1 font-[650] text-on-brass">Add an incident</Dialog.Trigger>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 bg-ground opacity-80" />
+        <Dialog.Content className="fixed top-20 left-1/2 w-[460px] -translate-x-1/2 border border-ink bg-ground p-6" aria-describedby={undefined}>
+          <Dialog.Title className="text-[15px] font-[650]">A fault that did happen</Dialog.Title>
+          <form onSubmit={submit} className="mt-3 grid gap-3">
+            <label>Dataset
+              <Select.Root value={dataset} onValueChange={setDataset}>
+                <Select.Trigger className={`${field} flex justify-between`} aria-label="Dataset"><Select.Value placeholder="choose" /><Select.Icon>▾</Select.Icon></Select.Trigger>
+                <Select.Portal>
+                  <Select.Content position="popper" className="z-10 border border-ink bg-field">
+                    <Select.Viewport>{datasets.map((d) => <Select.Item key={d} value={d} className="mono cursor-pointer px-3 py-1 data-[highlighted]:bg-well"><Select.ItemText>{d}</Select.ItemText></Select.Item>)}</Select.Viewport>
+                  </Select.Content>
+                </Select.Portal>
+              </Select.Root>
+            </label>
+            <label>What happened<input name="title" required className={field} /></label>
+            <div className="grid grid-cols-2 gap-3">
+              <label>Began<input name="started" type="datetime-local" required className={field} /></label>
+              <label>Ended, if it has<input name="ended" type="datetime-local" className={field} /></label>
+              <label>Segment, if only one<input name="segment" className={field} /></label>
+              <label>Cause<input name="cause" className={field} /></label>
+            </div>
+            {add.error && <p role="alert" className="border-t border-verm pt-2 text-verm">{add.error.message}</p>}
+            <div className="flex gap-3">
+              <button className="border border-ink bg-brass-fill px-4 py-1 font-[650] text-on-brass" disabled={add.isPending}>Add</button>
+              <Dialog.Close className="border border-ink px-4 py-1">Cancel</Dialog.Close>
+            </div>
+          </form>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}

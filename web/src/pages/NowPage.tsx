@@ -1,0 +1,135 @@
+import { useMemo, useState } from "react";
+import { Link, useNavigate } from "react-router";
+import type { Alert, Health } from "../api/client";
+import { useAlerts, useChart, useHealth, useIncidents, useMe } from "../api/queries";
+import { DayStrip, SmallChart } from "../chart/Small";
+import { useWidth } from "../chart/SeriesChart";
+import { Mark, stateOf } from "../parts/Mark";
+import { Page, Reading, Section, Trouble } from "../parts/Page";
+import { count, duration, rarity, time, word } from "../parts/words";
+
+const day = 86_400_000;
+
+function sentence(open: Alert[]): string {
+  if (open.length === 0) return "No alert is open: everything arrives as expected.";
+  const critical = open.filter((a) => a.severity === "critical");
+  const first = sorted(open)[0];
+  const lead = `${word(open.length)} ${open.length === 1 ? "alert is" : "alerts are"} open`;
+  const how = critical.length && open.length > 1 ? `, ${critical.length === open.length ? "all" : word(critical.length).toLowerCase()} of them critical` : critical.length ? ", critical" : "";
+  return `${lead}${how}: ${first.sentence}.`;
+}
+
+/** Most urgent first: critical before warning, then the rarest, then the newest. */
+const sorted = (open: Alert[]) =>
+  [...open].sort((a, b) => Number(b.severity === "critical") - Number(a.severity === "critical") || b.return_period_seconds - a.return_period_seconds || Date.parse(b.raised_at) - Date.parse(a.raised_at));
+
+export function NowPage() {
+  const me = useMe();
+  const now = me.data ? Date.parse(me.data.now) : Date.now();
+  const open = useAlerts({ state: "open", limit: 200 });
+  const weekFrom = useMemo(() => new Date(Math.floor(now / 3_600_000) * 3_600_000 - 7 * day).toISOString(), [Math.floor(now / 3_600_000)]);
+  const week = useAlerts({ from: weekFrom, limit: 500 });
+  const health = useHealth();
+  const go = useNavigate();
+  const [chosen, choose] = useState(0);
+  const list = sorted(open.data?.alerts ?? []);
+  const late = (health.data ?? []).filter((h) => h.load?.overdue);
+  const told = week.data?.alerts ?? [];
+  const by = (v: string) => told.filter((a) => a.verdict === v).length;
+  const keys = {
+    J: { does: "down", act: () => choose(Math.min(chosen + 1, list.length - 1)) },
+    K: { does: "up", act: () => choose(Math.max(chosen - 1, 0)) },
+    Enter: { does: "open", act: () => list[chosen] && go(`/alerts/${list[chosen].id}`) },
+  };
+  return (
+    <Page place="Now" keys={keys} sentence={open.data ? sentence(list) : ""} after={
+      week.data && `${late.length === 0 ? "No load is overdue." : `${word(late.length)} ${late.length === 1 ? "load is" : "loads are"} overdue.`} In the last 7 days ${count(told.length, "alert")} ${told.length === 1 ? "was" : "were"} raised: ${count(by("fault"), "fault")}, ${by("noise")} noise, ${by("planned")} planned, ${by("")} without an answer.`}>
+      <Trouble what="Alerts" error={open.error} />
+      <div className="mt-[14px] grid grid-cols-[minmax(0,1fr)_380px] gap-9">
+        <Section title="Open alerts" note="most urgent first" right={<Link to="/alerts">all alerts</Link>}>
+          {open.isPending && <Reading what="open alerts" />}
+          {open.data && list.length === 0 && <p className="mt-3 text-ink2">Nothing to answer. <Link to="/alerts">Look at past alerts</Link>, or break something in the demo: <code>tinbell demo break stall raw.gate_events</code>.</p>}
+          {list.map((a, i) => <Entry key={a.id} alert={a} now={now} chosen={i === chosen} />)}
+        </Section>
+        <Section title="Overdue and due next" right={`${late.length} late`}>
+          <Due health={health.data ?? []} now={now} />
+        </Section>
+      </div>
+      <LastDay health={health.data ?? []} now={now} />
+    </Page>
+  );
+}
+
+function Entry({ alert: a, now, chosen }: { alert: Alert; now: number; chosen: boolean }) {
+  const hour = 3_600_000;
+  const end = Math.ceil(now / hour) * hour;
+  const span = a.period_seconds >= 86400 ? 28 * day : 4 * day;
+  const chart = useChart(a.series_id, new Date(end - span), new Date(end + (a.period_seconds >= 86400 ? 0 : 6 * hour)));
+  return (
+    <article aria-current={chosen} className="relative grid grid-cols-[130px_minmax(0,1fr)_340px] gap-6 border-b border-rule py-[8px] last:border-0">
+      {chosen && <i className="absolute top-[14px] -left-[15px] size-[7px] rounded-full bg-brass-mark" />}
+      <div>
+        <Mark state={stateOf(a)} />
+        <div className="mt-[3px] text-ink2">since {time(a.since, a.zone, "short")}</div>
+        <div className="text-ink2">{duration((now - Date.parse(a.since)) / 1000)}</div>
+      </div>
+      <div>
+        <Link to={`/alerts/${a.id}`} className="text-[15px] leading-[19px] font-[650]">{a.sentence}</Link>
+        <div className="mt-[5px] text-ink2"><Link to={`/datasets/${a.dataset}`}><code>{a.dataset}</code></Link>{a.owner && `, ${a.owner}`}</div>
+        <div className="mt-[3px] text-ink2">told {time(a.raised_at, a.zone, "short")}, {a.verdict ? `labelled ${a.verdict}` : "unanswered"}; {rarity(a.return_period_seconds)}</div>
+      </div>
+      {chart.data ? <SmallChart chart={chart.data} now={now} /> : <div className="h-[84px] bg-well" />}
+    </article>
+  );
+}
+
+function Due({ health, now }: { health: Health[]; now: number }) {
+  const rows = health.filter((h) => h.load).sort((a, b) => Number(b.load!.overdue) - Number(a.load!.overdue) || Date.parse(a.load!.deadline) - Date.parse(b.load!.deadline));
+  return (
+    <table className="mt-1 w-full border-collapse">
+      <thead><tr><th className="py-1">state</th><th>dataset</th><th className="num">by</th><th className="num">{""}</th></tr></thead>
+      <tbody>
+        {rows.map((h) => {
+          const load = h.load!;
+          return (
+            <tr key={h.dataset.name} className="h-[25px]">
+              <td><Mark state={load.overdue ? "overdue" : "due"} /></td>
+              <td><Link className="plain" to={`/datasets/${h.dataset.name}`}><code>{h.dataset.name}</code></Link></td>
+              <td className="num">{time(load.deadline, h.dataset.zone, "time")}</td>
+              <td className="num text-ink2">{load.overdue ? `${duration((now - Date.parse(load.expected)) / 1000)} late` : time(load.deadline, h.dataset.zone, "day").split(" ")[0]}</td>
+            </tr>
+          );
+        })}
+      </tbody>
+    </table>
+  );
+}
+
+function LastDay({ health, now }: { health: Health[]; now: number }) {
+  const from = Math.floor(now / 60_000) * 60_000 - day;
+  const recent = useAlerts({ limit: 500 });
+  const incidents = useIncidents();
+  const [box, width] = useWidth<HTMLDivElement>();
+  const inner = width - 196;
+  const zone = health[0]?.dataset.zone ?? "UTC";
+  const hours = Array.from({ length: 8 }, (_, k) => Math.ceil(from / 3_600_000) * 3_600_000 + k * 3 * 3_600_000).filter((t) => t < now);
+  const urgent = (h: Health) => (h.worst === "critical" ? 0 : h.worst ? 1 : 2);
+  return (
+    <Section className="mt-5" title="Last 24 hours" note="each row: alerts above its line, incidents below, a tick for every load" right={<Link to="/datasets">all {health.length} datasets</Link>}>
+      <div ref={box} className="relative mt-1">
+        <div className="relative ml-[188px] h-[17px] text-[12px] text-ink3">
+          {hours.map((t) => <span key={t} className="absolute" style={{ left: ((t - from) / day) * inner + 4 }}>{time(t, zone, "time")}</span>)}
+        </div>
+        {[...health].sort((a, b) => urgent(a) - urgent(b)).map((h) => (
+          <div key={h.dataset.name} className="grid grid-cols-[188px_minmax(0,1fr)] items-center">
+            <Link to={`/datasets/${h.dataset.name}`} className="plain"><code>{h.dataset.name}</code></Link>
+            <DayStrip width={inner} from={from} to={now} loads={h.loads ?? []}
+              alerts={(recent.data?.alerts ?? []).filter((a) => a.dataset === h.dataset.name && (!a.closed_at || Date.parse(a.closed_at) > from))}
+              incidents={(incidents.data ?? []).filter((i) => i.dataset === h.dataset.name && (!i.ended_at || Date.parse(i.ended_at) > from))} />
+          </div>
+        ))}
+        {hours.map((t) => <i key={t} className="absolute top-[14px] bottom-0 w-px bg-hair" style={{ left: 188 + ((t - from) / day) * inner }} />)}
+      </div>
+    </Section>
+  );
+}

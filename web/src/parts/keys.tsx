@@ -1,0 +1,55 @@
+import { Dialog } from "radix-ui";
+import { useEffect, useRef, useState } from "react";
+
+export type Keys = Record<string, { does: string; act: () => void }>;
+
+/** Single keys; they rest while a field has focus. */
+export function useKeys(keys: Keys) {
+  const latest = useRef(keys);
+  latest.current = keys;
+  useEffect(() => {
+    const press = (event: KeyboardEvent) => {
+      const target = event.target as HTMLElement;
+      if (event.ctrlKey || event.metaKey || event.altKey || target.closest("input, textarea, select, [role=dialog]")) return;
+      const key = latest.current[event.key] ?? latest.current[event.key.toUpperCase()];
+      if (key && !(event.key === "Enter" && target.closest("a, button"))) {
+        event.preventDefault();
+        key.act();
+      }
+    };
+    window.addEventListener("keydown", press);
+    return () => window.removeEventListener("keydown", press);
+  }, []);
+}
+
+export function Key({ name }: { name: string }) {
+  return <kbd className="mr-[5px] inline-flex h-[17px] min-w-[17px] items-center justify-center border border-ink2 px-[3px] font-sans text-[11.5px] leading-none font-semibold">{name}</kbd>;
+}
+
+/** The page's own keys, right of the place line, and the list of all. */
+export function KeyRow({ keys }: { keys: Keys }) {
+  const [open, setOpen] = useState(false);
+  useKeys({ ...keys, "?": { does: "all keys", act: () => setOpen(true) } });
+  const shown = Object.entries(keys).slice(0, 4);
+  return (
+    <div className="flex shrink-0 items-center gap-3 text-[13px] text-ink2">
+      {shown.map(([name, key]) => (
+        <span key={name}><Key name={name} />{key.does}</span>
+      ))}
+      <Dialog.Root open={open} onOpenChange={setOpen}>
+        <Dialog.Trigger className="text-ink2"><Key name="?" />all keys</Dialog.Trigger>
+        <Dialog.Portal>
+          <Dialog.Overlay className="fixed inset-0 bg-ground opacity-80" />
+          <Dialog.Content className="fixed top-24 left-1/2 w-96 -translate-x-1/2 border border-ink bg-field p-6">
+            <Dialog.Title className="mb-3 text-[15px] font-[650]">Keys of this page</Dialog.Title>
+            <Dialog.Description className="mb-3 text-ink2">Single keys rest while a field has focus.</Dialog.Description>
+            {[...Object.entries(keys), ["?", { does: "this list" }] as const].map(([name, key]) => (
+              <div key={name} className="border-b border-hair py-1"><Key name={name} />{key.does}</div>
+            ))}
+            <Dialog.Close className="mt-4 border border-ink px-3 py-1">Close</Dialog.Close>
+          </Dialog.Content>
+        </Dialog.Portal>
+      </Dialog.Root>
+    </div>
+  );
+}

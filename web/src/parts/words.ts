@@ -1,0 +1,83 @@
+const small = ["No", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine", "Ten", "Eleven", "Twelve"];
+
+/** A count as a word, up to twelve; for the start of a sentence. */
+export const word = (n: number) => small[n] ?? n.toLocaleString("en");
+
+export const count = (n: number, one: string, many = one + "s") => `${n.toLocaleString("en")} ${n === 1 ? one : many}`;
+
+const minus = (text: string) => text.replace("-", "−");
+
+export function number(x: number | null | undefined, digits?: number): string {
+  if (x === null || x === undefined) return "–";
+  const auto = Math.abs(x) >= 10 || Number.isInteger(x) ? 0 : Math.abs(x) >= 1 ? 1 : 2;
+  return minus(x.toLocaleString("en", { minimumFractionDigits: digits ?? auto, maximumFractionDigits: digits ?? auto }));
+}
+
+export function signed(x: number, digits = 1): string {
+  const text = number(x, digits);
+  return /[1-9]/.test(text) ? (x > 0 ? "+" : "") + text : text.replace("−", "");
+}
+
+export function duration(seconds: number): string {
+  const s = Math.max(seconds, 0);
+  if (s < 120) return s === 0 ? "0" : `${Math.round(s)} s`;
+  if (s < 3600 || (s < 7200 && s % 3600 >= 30)) return `${Math.round(s / 60)} min`;
+  if (s < 172800) {
+    const minutes = Math.round((s % 3600) / 60);
+    return minutes ? `${Math.floor(s / 3600)} h ${minutes} min` : `${Math.floor(s / 3600)} h`;
+  }
+  if (s < 90 * 86400) return `${Math.round(s / 86400)} d`;
+  return `${(s / 86400 / 365).toFixed(1)} y`;
+}
+
+/** A return period in words. */
+export function rarity(seconds: number | null | undefined): string {
+  if (!seconds) return "–";
+  const days = seconds / 86400;
+  if (days < 2) return `about once in ${duration(seconds)}`;
+  if (seconds >= 99.9 * 365.25 * 86400) return "rarer than once in 100 years";
+  if (days < 730) return `about once in ${Math.round(days)} days`;
+  return `about once in ${Math.round(days / 365)} years`;
+}
+
+const steps = [1, 5, 15, 30, 60, 300, 900, 1800, 3600, 2 * 3600, 3 * 3600, 6 * 3600, 12 * 3600, 86400, 2 * 86400, 7 * 86400, 30 * 86400];
+
+/** Round figures for an axis of a kind, about n of them. */
+export function ticks(scale: { ticks: (n: number) => number[]; domain: () => number[] }, kind: string, n: number): number[] {
+  if (kind !== "duration") return scale.ticks(n);
+  const [from, to] = scale.domain();
+  const step = steps.find((s) => (to - from) / s <= n) ?? to - from;
+  return Array.from({ length: Math.floor((to - from) / step) + 1 }, (_, i) => from + i * step);
+}
+
+/** A value of a series with its unit's way of writing. */
+export function value(x: number | null | undefined, kind: string): string {
+  if (x === null || x === undefined) return "–";
+  if (kind === "share") return `${number(x * 100, 1)} %`;
+  if (kind === "duration") return duration(x);
+  return number(x);
+}
+
+export function percent(x: number | null | undefined): string {
+  return x === null || x === undefined ? "–" : `${Math.round(x * 100)} %`;
+}
+
+type Style = "time" | "day" | "full" | "short";
+const styles: Record<Style, Intl.DateTimeFormatOptions> = {
+  time: { hour: "2-digit", minute: "2-digit", hour12: false },
+  day: { weekday: "short", day: "numeric", month: "short" },
+  short: { weekday: "short", hour: "2-digit", minute: "2-digit", hour12: false },
+  full: { weekday: "short", day: "numeric", month: "short", hour: "2-digit", minute: "2-digit", hour12: false },
+};
+const formats = new Map<string, Intl.DateTimeFormat>();
+
+/** A time in a zone: "Wed 17 Jun, 05:00". */
+export function time(at: string | Date | number, zone: string, style: Style = "full"): string {
+  const key = zone + style;
+  if (!formats.has(key)) formats.set(key, new Intl.DateTimeFormat("en-GB", { timeZone: zone, ...styles[style] }));
+  const text = formats.get(key)!.format(new Date(at));
+  return style === "day" ? text.replace(",", "") : style === "full" ? text.replace(",", "").replace(" at ", ", ") : text.replace(",", "");
+}
+
+/** The city of a zone's name. */
+export const city = (zone: string) => zone.split("/").pop()!.replaceAll("_", " ");

@@ -1,0 +1,9 @@
+import { defineConfig } from "vite";
+import react from "@vitejs/plugin-react";
+import tailwindcss from "@tailwindcss/vite";
+
+export default defineConfig({
+  plugins: [react(), tailwindcss()],
+  build: { chunkSizeWarningLimit: 900 },
+  server: { proxy: { "/api": "http://127.0.0.1:7411" } },
+});
