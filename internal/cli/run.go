@@ -200,6 +200,9 @@ func (a *app) prepareWarehouse(ctx context.Context, s *service.Service, seed uin
 	if err != nil {
 		return nil, nil, err
 	}
+	if _, err := house.Feed(ctx, now); err != nil {
+		return nil, nil, err
+	}
 	a.say("  %s rows in eleven tables", thousands(float64(rows)))
 	return house, w, nil
 }

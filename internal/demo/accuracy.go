@@ -105,7 +105,9 @@ func MeasureAccuracy(w *World) ([]Accuracy, error) {
 func (s *subject) ours(w *World, from int64, exclusions []learn.Exclusion, holidays map[int]bool) ([]judged, error) {
 	var found []judged
 	if s.metric.Measure == record.MeasureFreshness {
-		muted := func(at int64) bool { return learn.Muted(exclusions, at, at+1) }
+		muted := func(at int64) bool {
+			return holidays[dateOf(time.Unix(at, 0).In(w.Zone))] || learn.Muted(exclusions, at, at+1)
+		}
 		for _, a := range arrival.Walk(s.loads, w.Zone, s.rule, from, w.AsOf.Unix(), learn.RefitEvery, muted) {
 			found = append(found, s.judged(a, ""))
 		}

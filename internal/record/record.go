@@ -296,6 +296,7 @@ type Incident struct {
 	Reference string     `db:"reference" json:"reference"`
 	DatasetID int64      `db:"dataset_id" json:"-"`
 	Dataset   string     `db:"dataset" json:"dataset"`
+	Zone      string     `db:"zone" json:"zone" doc:"the dataset's time zone"`
 	Measure   string     `db:"measure" json:"measure" doc:"empty: any measure"`
 	Segment   string     `db:"segment" json:"segment" doc:"empty: any segment"`
 	StartedAt time.Time  `db:"started_at" json:"started_at"`

@@ -9,7 +9,7 @@ import (
 	"tinbell/internal/record"
 )
 
-const incidentSelect = `select i.*, d.name as dataset from incident i join dataset d on d.id = i.dataset_id `
+const incidentSelect = `select i.*, d.name as dataset, d.zone from incident i join dataset d on d.id = i.dataset_id `
 
 // PutIncident adds an incident, or replaces the one with the same reference.
 func PutIncident(ctx context.Context, tx pgx.Tx, v record.Incident) (id int64, added bool, err error) {

@@ -218,8 +218,13 @@ func (w *Watcher) walkArrivals(ctx context.Context, tx pgx.Tx, v *Subject, now t
 	return nil
 }
 
-// Muted tells whether an instant is under a planned event that was known.
+// Muted tells whether an instant is on a holiday or under a planned event that
+// was known: a load that does not come then is not overdue.
 func (v *Subject) Muted(at int64) bool {
+	y, m, d := time.Unix(at, 0).In(v.Grid.Zone).Date()
+	if v.Config.Holidays[y*10000+int(m)*100+d] {
+		return true
+	}
 	return len(v.Series) > 0 && learn.Muted(v.Exclusions[v.Series[0].ID], at, at+1)
 }
 

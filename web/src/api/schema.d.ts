@@ -1001,6 +1001,8 @@ export interface components {
             /** Format: date-time */
             started_at: string;
             title: string;
+            /** @description the dataset's time zone */
+            zone: string;
         };
         Label: {
             /** Format: int64 */

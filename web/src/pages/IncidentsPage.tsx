@@ -13,7 +13,6 @@ export function IncidentsPage() {
   const health = useHealth();
   const [adding, setAdding] = useState(false);
   const [filter, setFilter] = useState("");
-  const zones = new Map((health.data ?? []).map((h) => [h.dataset.name, h.dataset.zone]));
   const missed = new Set(score.data?.missed ?? []);
   const judgedFrom = score.data ? Date.parse(score.data.from) : Infinity;
   const state = (i: Incident) => (Date.parse(i.started_at) < judgedFrom ? null : missed.has(i.reference) ? "missed" : "told");
@@ -26,7 +25,7 @@ export function IncidentsPage() {
       <Trouble what="Incidents" error={incidents.error} />
       <div className="mt-3 flex items-center gap-4">
         <input aria-label="Filter" className="w-72 border border-ink3 bg-field px-3 py-1" placeholder="filter by title, dataset, cause" value={filter} onChange={(e) => setFilter(e.target.value)} />
-        <AddIncident open={adding} setOpen={setAdding} datasets={[...zones.keys()]} />
+        <AddIncident open={adding} setOpen={setAdding} datasets={(health.data ?? []).map((h) => h.dataset.name)} />
         <span className="text-[13px] text-ink2">many at once: <code>tinbell incident import FILE.csv</code></span>
       </div>
       {incidents.isPending && <Reading what="incidents" />}
@@ -34,12 +33,12 @@ export function IncidentsPage() {
         <thead><tr className="border-b border-rule"><th className="py-1">reference</th><th>what happened</th><th>dataset</th><th>segment</th><th>began</th><th>lasted</th><th>cause</th><th>severity</th><th>told</th></tr></thead>
         <tbody>
           {list.map((i) => {
-            const zone = zones.get(i.dataset) ?? "UTC", s = state(i);
+            const s = state(i);
             return (
               <tr key={i.id} className={`h-[31px] ${s === "missed" ? "bg-verm-wash" : ""}`}>
                 <td>{i.reference}</td><td className="font-semibold">{i.title}</td>
                 <td><Link to={`/datasets/${i.dataset}`}><code>{i.dataset}</code></Link></td><td>{i.segment || "–"}</td>
-                <td className="whitespace-nowrap">{time(i.started_at, zone)}</td>
+                <td className="whitespace-nowrap">{time(i.started_at, i.zone)}</td>
                 <td className="whitespace-nowrap">{i.ended_at ? duration((Date.parse(i.ended_at) - Date.parse(i.started_at)) / 1000) : "lasting"}</td>
                 <td>{i.cause || "–"}</td><td><Mark state={i.severity as "warning"} /></td>
                 <td>{s ? <Mark state={s} /> : <span className="text-ink3">before judging</span>}</td>

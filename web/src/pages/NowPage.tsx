@@ -45,7 +45,7 @@ export function NowPage() {
     <Page place="Now" keys={keys} sentence={open.data ? sentence(list) : ""} after={
       week.data && `${late.length === 0 ? "No load is overdue." : `${word(late.length)} ${late.length === 1 ? "load is" : "loads are"} overdue.`} In the last 7 days ${count(told.length, "alert")} ${told.length === 1 ? "was" : "were"} raised: ${count(by("fault"), "fault")}, ${by("noise")} noise, ${by("planned")} planned, ${by("")} without an answer.`}>
       <Trouble what="Alerts" error={open.error} />
-      <div className="mt-[14px] grid grid-cols-[minmax(0,1fr)_380px] gap-9">
+      <div className="mt-[14px] grid grid-cols-[minmax(0,1fr)_344px] gap-8">
         <Section title="Open alerts" note="most urgent first" right={<Link to="/alerts">all alerts</Link>}>
           {open.isPending && <Reading what="open alerts" />}
           {open.data && list.length === 0 && <p className="mt-3 text-ink2">Nothing to answer. <Link to="/alerts">Look at past alerts</Link>, or break something in the demo: <code>tinbell demo break stall raw.gate_events</code>.</p>}
@@ -66,7 +66,7 @@ function Entry({ alert: a, now, chosen }: { alert: Alert; now: number; chosen: b
   const span = a.period_seconds >= 86400 ? 28 * day : 4 * day;
   const chart = useChart(a.series_id, new Date(end - span), new Date(end + (a.period_seconds >= 86400 ? 0 : 6 * hour)));
   return (
-    <article aria-current={chosen} className="relative grid grid-cols-[130px_minmax(0,1fr)_340px] gap-6 border-b border-rule py-[8px] last:border-0">
+    <article aria-current={chosen} className="relative grid grid-cols-[104px_minmax(0,1fr)_316px] gap-5 border-b border-rule py-[8px] last:border-0">
       {chosen && <i className="absolute top-[14px] -left-[15px] size-[7px] rounded-full bg-brass-mark" />}
       <div>
         <Mark state={stateOf(a)} />
@@ -74,11 +74,11 @@ function Entry({ alert: a, now, chosen }: { alert: Alert; now: number; chosen: b
         <div className="text-ink2">{duration((now - Date.parse(a.since)) / 1000)}</div>
       </div>
       <div>
-        <Link to={`/alerts/${a.id}`} className="text-[15px] leading-[19px] font-[650]">{a.sentence}</Link>
+        <Link to={`/alerts/${a.id}`} className="text-[15px] leading-[18px] font-[650]">{a.sentence}</Link>
         <div className="mt-[5px] text-ink2"><Link to={`/datasets/${a.dataset}`}><code>{a.dataset}</code></Link>{a.owner && `, ${a.owner}`}</div>
-        <div className="mt-[3px] text-ink2">told {time(a.raised_at, a.zone, "short")}, {a.verdict ? `labelled ${a.verdict}` : "unanswered"}; {rarity(a.return_period_seconds)}</div>
+        <div className="mt-[3px] text-ink2">told {time(a.raised_at, a.zone, "short")}, {a.verdict || "unanswered"}; {rarity(a.return_period_seconds)}</div>
       </div>
-      {chart.data ? <SmallChart chart={chart.data} now={now} /> : <div className="h-[84px] bg-well" />}
+      {chart.data ? <SmallChart chart={chart.data} now={now} width={316} height={82} /> : <div className="h-[84px] bg-well" />}
     </article>
   );
 }

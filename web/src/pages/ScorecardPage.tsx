@@ -18,6 +18,8 @@ function sentence(s: Scorecard): string {
 
 const between = (f: Figure) => (f.low === null || f.high === null ? "" : `between ${percent(f.low)} and ${percent(f.high)}`);
 
+const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
+
 export function ScorecardPage() {
   const score = useScorecard();
   const zone = useZone() ?? "UTC";
@@ -27,7 +29,7 @@ export function ScorecardPage() {
   const labelled = o.alerts - o.unlabelled;
   return (
     <Page place={`Scorecard, all teams, by week, ${time(s.from, zone, "day")} to ${time(s.to, zone, "day")}`} sentence={sentence(s)}
-      after={`${between(o.precision)}${o.recall.low !== null ? `, and ${between(o.recall)}` : ""}, 95 times in 100. Time to detect: median ${o.delay_seconds.estimate === null ? "–" : duration(o.delay_seconds.estimate)}. False alarms: ${number(o.false_alarms_per_week.estimate, 1)} a week.`}>
+      after={`${capital(between(o.precision))}${o.recall.low !== null ? `, and ${between(o.recall)}` : ""}, 95 times in 100. Time to detect: median ${o.delay_seconds.estimate === null ? "–" : duration(o.delay_seconds.estimate)}. False alarms: ${number(o.false_alarms_per_week.estimate, 1)} a week.`}>
       <div className="mt-4 grid grid-cols-3 gap-9">
         <Section title="Precision" note="share of labelled alerts that were faults"><Trend weeks={s.weeks!} pick={(w) => w.precision} overall={o.precision} zone={zone} /></Section>
         <Section title="Recall" note="share of incidents anyone was told of"><Trend weeks={s.weeks!} pick={(w) => w.recall} overall={o.recall} zone={zone} /></Section>

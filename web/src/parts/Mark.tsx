@@ -23,8 +23,8 @@ export type State = keyof typeof marks;
 export function Mark({ state, word, bare }: { state: State; word?: string; bare?: boolean }) {
   const m = marks[state] ?? marks.unknown;
   return (
-    <span className={`inline-flex items-center gap-[6px] whitespace-nowrap font-semibold ${m.text}`}>
-      <svg width="12" height="12" viewBox="0 0 12 12" aria-hidden style={{ color: m.color }}>{m.draw}</svg>
+    <span className={`inline-flex items-baseline gap-[6px] whitespace-nowrap font-semibold ${m.text}`}>
+      <svg width="12" height="12" viewBox="0 0 12 12" aria-hidden className="relative top-px shrink-0" style={{ color: m.color }}>{m.draw}</svg>
       {!bare && (word ?? state)}
     </span>
   );

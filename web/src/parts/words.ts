@@ -35,7 +35,7 @@ export function rarity(seconds: number | null | undefined): string {
   if (!seconds) return "–";
   const days = seconds / 86400;
   if (days < 2) return `about once in ${duration(seconds)}`;
-  if (seconds >= 99.9 * 365.25 * 86400) return "rarer than once in 100 years";
+  if (seconds >= 99.9 * 365.25 * 86400) return "less than once in 100 years";
   if (days < 730) return `about once in ${Math.round(days)} days`;
   return `about once in ${Math.round(days / 365)} years`;
 }

@@ -1,0 +1,48 @@
+# make demo   starts the demo, doing all set-up first
+# make test   runs every test
+.PHONY: demo test build console packages pictures bench openapi
+
+SHELL := /bin/bash
+GO ?= go
+SOURCES := $(shell find web/src web/public web/index.html web/vite.config.ts web/tsconfig.json -type f 2>/dev/null)
+
+demo: postgresql build
+	bin/tinbell demo run $(DEMO)
+
+test: postgresql chromium build
+	$(GO) vet ./...
+	$(GO) test -count=1 -timeout 9m ./...
+
+build: console
+	$(GO) build -o bin/tinbell ./cmd/tinbell
+
+console: web/dist/index.html
+
+web/node_modules/.package-lock.json: web/package-lock.json
+	cd web && npm ci --ignore-scripts --no-audit --no-fund
+
+web/dist/index.html: web/node_modules/.package-lock.json web/src/api/schema.d.ts $(SOURCES)
+	cd web && npm run build
+
+web/src/api/schema.d.ts: openapi.json web/node_modules/.package-lock.json
+	cd web && npm run types
+
+# The contract, written by the program; run it after changing the API.
+openapi:
+	$(GO) run ./cmd/tinbell openapi > openapi.json
+
+.PHONY: postgresql chromium
+postgresql:
+	@scripts/install postgresql
+
+chromium:
+	@scripts/install chromium
+
+# The pictures of the documentation, from a demo of their own.
+pictures: postgresql chromium build
+	scripts/pictures
+
+bench: build
+	$(GO) test -run '^$$' -bench . ./core/...
+	bin/tinbell bench speed
+	bin/tinbell bench accuracy
