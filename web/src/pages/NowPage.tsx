@@ -45,7 +45,7 @@ export function NowPage() {
     <Page place="Now" keys={keys} sentence={open.data ? sentence(list) : ""} after={
       week.data && `${late.length === 0 ? "No load is overdue." : `${word(late.length)} ${late.length === 1 ? "load is" : "loads are"} overdue.`} In the last 7 days ${count(told.length, "alert")} ${told.length === 1 ? "was" : "were"} raised: ${count(by("fault"), "fault")}, ${by("noise")} noise, ${by("planned")} planned, ${by("")} without an answer.`}>
       <Trouble what="Alerts" error={open.error} />
-      <div className="mt-[14px] grid grid-cols-[minmax(0,1fr)_344px] gap-8">
+      <div className="mt-[14px] grid grid-cols-[minmax(0,1fr)_364px] gap-7">
         <Section title="Open alerts" note="most urgent first" right={<Link to="/alerts">all alerts</Link>}>
           {open.isPending && <Reading what="open alerts" />}
           {open.data && list.length === 0 && <p className="mt-3 text-ink2">Nothing to answer. <Link to="/alerts">Look at past alerts</Link>, or break something in the demo: <code>tinbell demo break stall raw.gate_events</code>.</p>}
@@ -66,7 +66,7 @@ function Entry({ alert: a, now, chosen }: { alert: Alert; now: number; chosen: b
   const span = a.period_seconds >= 86400 ? 28 * day : 4 * day;
   const chart = useChart(a.series_id, new Date(end - span), new Date(end + (a.period_seconds >= 86400 ? 0 : 6 * hour)));
   return (
-    <article aria-current={chosen} className="relative grid grid-cols-[104px_minmax(0,1fr)_316px] gap-5 border-b border-rule py-[8px] last:border-0">
+    <article aria-current={chosen} className="relative grid grid-cols-[104px_minmax(0,1fr)_304px] gap-4 border-b border-rule py-[8px] last:border-0">
       {chosen && <i className="absolute top-[14px] -left-[15px] size-[7px] rounded-full bg-brass-mark" />}
       <div>
         <Mark state={stateOf(a)} />
@@ -78,9 +78,18 @@ function Entry({ alert: a, now, chosen }: { alert: Alert; now: number; chosen: b
         <div className="mt-[5px] text-ink2"><Link to={`/datasets/${a.dataset}`}><code>{a.dataset}</code></Link>{a.owner && `, ${a.owner}`}</div>
         <div className="mt-[3px] text-ink2">told {time(a.raised_at, a.zone, "short")}, {a.verdict || "unanswered"}; {rarity(a.return_period_seconds)}</div>
       </div>
-      {chart.data ? <SmallChart chart={chart.data} now={now} width={316} height={82} /> : <div className="h-[84px] bg-well" />}
+      {chart.data ? <SmallChart chart={chart.data} now={now} width={304} height={82} /> : <div className="h-[84px] bg-well" />}
     </article>
   );
+}
+
+/** Hours alone once there are many. */
+const coarse = (seconds: number) => (seconds > 36_000 ? `${Math.round(seconds / 3600)} h` : duration(seconds));
+
+/** The weekday of a time, unless it is today. */
+function weekday(at: string, now: number, zone: string): string {
+  const [then, today] = [time(at, zone, "day"), time(now, zone, "day")];
+  return then === today ? "" : then.split(" ")[0];
 }
 
 function Due({ health, now }: { health: Health[]; now: number }) {
@@ -93,10 +102,10 @@ function Due({ health, now }: { health: Health[]; now: number }) {
           const load = h.load!;
           return (
             <tr key={h.dataset.name} className="h-[25px]">
-              <td><Mark state={load.overdue ? "overdue" : "due"} /></td>
-              <td><Link className="plain" to={`/datasets/${h.dataset.name}`}><code>{h.dataset.name}</code></Link></td>
+              <td className="pr-3"><Mark state={load.overdue ? "overdue" : "due"} /></td>
+              <td className="pr-2"><Link className="plain text-[13px]" to={`/datasets/${h.dataset.name}`}><code>{h.dataset.name}</code></Link></td>
               <td className="num">{time(load.deadline, h.dataset.zone, "time")}</td>
-              <td className="num text-ink2">{load.overdue ? `${duration((now - Date.parse(load.expected)) / 1000)} late` : time(load.deadline, h.dataset.zone, "day").split(" ")[0]}</td>
+              <td className="num pl-3 whitespace-nowrap text-ink2">{load.overdue ? `${coarse((now - Date.parse(load.expected)) / 1000)} late` : weekday(load.deadline, now, h.dataset.zone)}</td>
             </tr>
           );
         })}
@@ -116,7 +125,7 @@ function LastDay({ health, now }: { health: Health[]; now: number }) {
   const urgent = (h: Health) => (h.worst === "critical" ? 0 : h.worst ? 1 : 2);
   return (
     <Section className="mt-5" title="Last 24 hours" note="each row: alerts above its line, incidents below, a tick for every load" right={<Link to="/datasets">all {health.length} datasets</Link>}>
-      <div ref={box} className="relative mt-1">
+      <div ref={box} className="relative isolate mt-1">
         <div className="relative ml-[188px] h-[17px] text-[12px] text-ink3">
           {hours.map((t) => <span key={t} className="absolute" style={{ left: ((t - from) / day) * inner + 4 }}>{time(t, zone, "time")}</span>)}
         </div>
@@ -128,7 +137,7 @@ function LastDay({ health, now }: { health: Health[]; now: number }) {
               incidents={(incidents.data ?? []).filter((i) => i.dataset === h.dataset.name && (!i.ended_at || Date.parse(i.ended_at) > from))} />
           </div>
         ))}
-        {hours.map((t) => <i key={t} className="absolute top-[14px] bottom-0 w-px bg-hair" style={{ left: 188 + ((t - from) / day) * inner }} />)}
+        {hours.map((t) => <i key={t} className="absolute top-[14px] bottom-0 -z-10 w-px bg-hair" style={{ left: 188 + ((t - from) / day) * inner }} />)}
       </div>
     </Section>
   );

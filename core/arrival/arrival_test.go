@@ -1,0 +1,128 @@
+package arrival
+
+import (
+	"errors"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"tinbell/core/detect"
+)
+
+func halifax(t testing.TB) *time.Location {
+	t.Helper()
+	z, err := time.LoadLocation("America/Halifax")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return z
+}
+
+// weekdays makes one load each weekday at about 06:30 local time.
+func weekdays(zone *time.Location, rng *rand.Rand, weeks int) []int64 {
+	var loads []int64
+	for d := range 7 * weeks {
+		at := time.Date(2026, 2, 2+d, 6, 30, 0, 0, zone)
+		if at.Weekday() != time.Saturday && at.Weekday() != time.Sunday {
+			loads = append(loads, at.Unix()+int64(600*rng.ExpFloat64()))
+		}
+	}
+	return loads
+}
+
+func TestAScheduleKnowsWeekendsAndClockChanges(t *testing.T) {
+	zone := halifax(t)
+	loads := weekdays(zone, rand.New(rand.NewPCG(1, 1)), 12)
+	p, err := Learn(loads, zone)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !p.Scheduled {
+		t.Fatal("one load a weekday is a schedule")
+	}
+	friday := time.Date(2026, 4, 24, 6, 40, 0, 0, zone)
+	expected, deadline := p.Due(friday.Unix(), 0.99)
+	want := time.Date(2026, 4, 27, 6, 30, 0, 0, zone).Unix()
+	if expected < want-600 || expected > want+1800 {
+		t.Errorf("after Friday the next load is expected %s, want Monday 06:30", time.Unix(expected, 0).In(zone))
+	}
+	if deadline <= expected || deadline > want+3*3600 {
+		t.Errorf("deadline %s", time.Unix(deadline, 0).In(zone))
+	}
+}
+
+func TestNightsWithoutLoadsStopTheClock(t *testing.T) {
+	zone := halifax(t)
+	rng := rand.New(rand.NewPCG(2, 1))
+	var loads []int64
+	for d := range 56 {
+		for minute := 8 * 60; minute < 18*60; minute += 10 {
+			loads = append(loads, time.Date(2026, 2, 2+d, 0, minute, rng.IntN(60), 0, zone).Unix())
+		}
+	}
+	p, err := Learn(loads, zone)
+	if err != nil {
+		t.Fatal(err)
+	}
+	last := loads[len(loads)-1] // about 17:50
+	_, deadline := p.Due(last, 0.999)
+	morning := time.Date(2026, 3, 30, 8, 0, 0, 0, zone).Unix()
+	if deadline < morning || deadline > morning+2*3600 {
+		t.Errorf("after the last load of the day the next is overdue at %s, want after 08:00", time.Unix(deadline, 0).In(zone))
+	}
+	noon := time.Date(2026, 3, 29, 12, 0, 30, 0, zone).Unix()
+	if _, deadline := p.Due(noon, 0.999); deadline > noon+45*60 {
+		t.Errorf("at noon a load every ten minutes is overdue only after %d min", (deadline-noon)/60)
+	}
+}
+
+func TestStatedConfidenceIsKept(t *testing.T) {
+	rng := rand.New(rand.NewPCG(8, 1))
+	late, gaps := 0, 0
+	for range 20 {
+		var loads []int64
+		for at := int64(1_770_000_000); len(loads) < 3000; at += int64(1200 * rng.ExpFloat64()) {
+			loads = append(loads, at)
+		}
+		p, err := Learn(loads[:2000], time.UTC)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i := 2000; i < len(loads)-1; i++ {
+			gaps++
+			if _, deadline := p.Due(loads[i], 0.99); loads[i+1] > deadline {
+				late++
+			}
+		}
+	}
+	if got := float64(late) / float64(gaps); got < 0.005 || got > 0.02 {
+		t.Errorf("at 99 %% confidence %.4f of random loads were called overdue", got)
+	}
+}
+
+func TestAStalledLoaderIsOverdueUntilItsNextLoad(t *testing.T) {
+	zone := halifax(t)
+	loads := weekdays(zone, rand.New(rand.NewPCG(3, 1)), 14)
+	n := len(loads) - 8
+	missing := append(append([]int64{}, loads[:n]...), loads[n+1:]...)
+	alerts := Walk(missing, zone, detect.Rule{}, loads[40], loads[len(loads)-1], 7*24*time.Hour, func(int64) bool { return false })
+	if len(alerts) != 1 {
+		t.Fatalf("want one overdue load, got %+v", alerts)
+	}
+	a := alerts[0]
+	if a.Raised < loads[n] || a.Raised > loads[n]+6*3600 || a.Closed != loads[n+1] || a.Cause != detect.Overdue {
+		t.Errorf("raised %s, closed %s: %+v", time.Unix(a.Raised, 0), time.Unix(a.Closed, 0), a)
+	}
+	muted := Walk(missing, zone, detect.Rule{}, loads[40], loads[len(loads)-1], 7*24*time.Hour, func(at int64) bool { return true })
+	if len(muted) != 0 {
+		t.Errorf("a planned pause is not overdue: %+v", muted)
+	}
+}
+
+func TestTooFewLoadsAreSaidPlainly(t *testing.T) {
+	_, err := Learn([]int64{1, 2, 3}, time.UTC)
+	var few TooFew
+	if !errors.As(err, &few) || few.Have != 3 {
+		t.Errorf("got %v", err)
+	}
+}
