@@ -258,7 +258,7 @@ that until 'tinbell demo mend'.`,
 		Example: "  tinbell demo break drop ops.boarding_scans --segment Ansby\n  tinbell demo break stall ops.ticket_sales",
 		RunE: func(c *cobra.Command, args []string) error {
 			kind := demo.EffectKind(args[0])
-			defaults := map[demo.EffectKind]string{demo.Stall: "90m", demo.Drop: "10h", demo.Double: "10h"}
+			defaults := map[demo.EffectKind]string{demo.Stall: "5h", demo.Drop: "10h", demo.Double: "10h"}
 			if defaults[kind] == "" {
 				return wrongUsage{fmt.Errorf("%q: what can be broken is stall, drop and double", args[0])}
 			}
@@ -278,7 +278,7 @@ that until 'tinbell demo mend'.`,
 			return nil
 		}}
 	c.Flags().StringVar(&segment, "segment", "", "only this port, channel, vessel or partner")
-	c.Flags().StringVar(&since, "since", "", "how long ago it began (default: stall 90m, drop and double 10h)")
+	c.Flags().StringVar(&since, "since", "", "how long ago it began (default: stall 5h, drop and double 10h)")
 	c.Flags().Float64Var(&share, "share", 1, "share of rows that drop takes")
 	return c
 }

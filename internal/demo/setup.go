@@ -42,7 +42,7 @@ func metrics() []httpapi.NewMetric {
 	}
 	fresh := func(dataset, event string) httpapi.NewMetric {
 		return httpapi.NewMetric{Dataset: dataset, Name: short(dataset) + "-freshness", Measure: record.MeasureFreshness, TimeColumn: event,
-			Unit: "age of the newest row", PeriodSeconds: hour, EverySeconds: 10, LookbackSeconds: 2 * hour}
+			Unit: "age of the newest row", PeriodSeconds: hour, EverySeconds: 10, LookbackSeconds: 6 * hour}
 	}
 	nulls := func(dataset, event, column string, by ...string) httpapi.NewMetric {
 		return httpapi.NewMetric{Dataset: dataset, Name: short(dataset) + "-" + strings.ReplaceAll(column, "_", "-") + "-nulls",

@@ -1,0 +1,282 @@
+package main
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"net"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"tinbell/internal/browser"
+	"tinbell/internal/client"
+	"tinbell/internal/dbtest"
+	"tinbell/internal/httpapi"
+	"tinbell/internal/improve"
+	"tinbell/internal/record"
+)
+
+// program is the built binary with a data directory of its own.
+type program struct {
+	t    *testing.T
+	path string
+	dir  string
+	port int
+	run  *exec.Cmd
+	out  *bytes.Buffer
+}
+
+func build(t *testing.T) *program {
+	t.Helper()
+	if _, err := os.Stat("../../web/dist/index.html"); err != nil {
+		t.Fatal("the console is not built: run 'make build' first, or 'make test'")
+	}
+	dir := dbtest.Folder(t)
+	p := &program{t: t, path: filepath.Join(dir, "tinbell"), dir: filepath.Join(dir, "demo")}
+	if out, err := exec.Command("go", "build", "-o", p.path, ".").CombinedOutput(); err != nil {
+		t.Fatalf("build: %v\n%s", err, out)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	dbtest.Must(t, err)
+	p.port = l.Addr().(*net.TCPAddr).Port
+	l.Close()
+	return p
+}
+
+// start runs the demo until it says that it is ready.
+func (p *program) start() {
+	p.t.Helper()
+	p.out = &bytes.Buffer{}
+	log, err := os.Create(filepath.Join(filepath.Dir(p.dir), "log"))
+	dbtest.Must(p.t, err)
+	p.run = exec.Command(p.path, "demo", "run", "--dir", p.dir, "--listen", fmt.Sprintf("127.0.0.1:%d", p.port))
+	p.run.Stdout, p.run.Stderr = log, log
+	dbtest.Must(p.t, p.run.Start())
+	p.t.Cleanup(p.stop)
+	p.await("the demo is ready", 3*time.Minute, func() bool {
+		content, _ := os.ReadFile(log.Name())
+		return strings.Contains(string(content), "Ctrl-C")
+	})
+}
+
+func (p *program) stop() {
+	if p.run.ProcessState == nil {
+		p.run.Process.Signal(syscall.SIGINT)
+		p.run.Wait()
+	}
+}
+
+func (p *program) await(what string, most time.Duration, done func() bool) {
+	p.t.Helper()
+	for end := time.Now().Add(most); !done(); time.Sleep(100 * time.Millisecond) {
+		if time.Now().After(end) {
+			content, _ := os.ReadFile(filepath.Join(filepath.Dir(p.dir), "log"))
+			p.t.Fatalf("never happened: %s; the program said:\n%s", what, content)
+		}
+	}
+}
+
+// do runs a command beside the demo and gives its output and exit code.
+func (p *program) do(args ...string) (string, int) {
+	c := exec.Command(p.path, append(args, "--dir", p.dir)...)
+	out, _ := c.CombinedOutput()
+	return string(out), c.ProcessState.ExitCode()
+}
+
+func (p *program) client() *client.Client {
+	var known struct{ Server, Token string }
+	content, err := os.ReadFile(filepath.Join(p.dir, "client.json"))
+	dbtest.Must(p.t, err)
+	dbtest.Must(p.t, json.Unmarshal(content, &known))
+	return client.New(known.Server, known.Token)
+}
+
+func (p *program) open(dataset string) []record.Alert {
+	p.t.Helper()
+	var page httpapi.AlertPage
+	dbtest.Must(p.t, p.client().Get(p.t.Context(), "/alerts", url.Values{"state": {"open"}, "dataset": {dataset}}, &page))
+	return page.Alerts
+}
+
+func (p *program) score() improve.Scorecard {
+	p.t.Helper()
+	var s improve.Scorecard
+	dbtest.Must(p.t, p.client().Get(p.t.Context(), "/scorecard", nil, &s))
+	return s
+}
+
+func TestTheDemoAsANewcomerMeetsIt(t *testing.T) {
+	if testing.Short() {
+		t.Skip("takes a minute")
+	}
+	p := build(t)
+	p.start()
+	if open := p.open(""); len(open) < 3 {
+		t.Errorf("the demo should begin with open alerts, has %d", len(open))
+	}
+
+	t.Run("a broken loader rings within a minute and stops when mended", func(t *testing.T) {
+		p.t = t
+		for _, args := range [][]string{{"stall", "raw.gate_events"}, {"drop", "ops.boarding_scans", "--segment", "Ansby"}} {
+			before := len(p.open(args[1]))
+			if out, code := p.do(append([]string{"demo", "break"}, args...)...); code != 0 {
+				t.Fatalf("break %v: %s", args, out)
+			}
+			p.await(args[0]+" is told", time.Minute, func() bool { return len(p.open(args[1])) > before })
+		}
+		late := func() bool {
+			for _, a := range p.open("raw.gate_events") {
+				if a.Cause == "overdue" {
+					return true
+				}
+			}
+			return false
+		}
+		if !late() {
+			t.Error("the stalled loader should be overdue")
+		}
+		p.do("demo", "mend")
+		p.await("the overdue load is back", time.Minute, func() bool { return !late() })
+	})
+
+	t.Run("an answer by key in the console changes the scorecard, and the CLI agrees", func(t *testing.T) { answerInConsole(t, p) })
+	t.Run("commands say what happened and exit as they should", func(t *testing.T) { commands(t, p) })
+	t.Run("every place opens, light and dark", func(t *testing.T) { places(t, p) })
+
+	p.t = t
+	// A kill leaves a database behind that the next start takes over.
+	before := p.score().Overall
+	dbtest.Must(t, p.run.Process.Kill())
+	p.run.Wait()
+	began := time.Now()
+	p.start()
+	t.Logf("started again after a kill in %.1f s", time.Since(began).Seconds())
+	if after := p.score().Overall; after.Labelled != before.Labelled || after.Alerts < before.Alerts {
+		t.Errorf("labels or alerts were lost: %d of %d before, %d of %d after", before.Labelled, before.Alerts, after.Labelled, after.Alerts)
+	}
+}
+
+func signIn(t *testing.T, p *program, dark bool) *browser.Tab {
+	t.Helper()
+	tab, err := browser.Open(t.Context(), 1280, 800, dark)
+	dbtest.Must(t, err)
+	t.Cleanup(tab.Close)
+	c := p.client()
+	dbtest.Must(t, tab.Go(c.Server+"/sign-in#"+c.Token))
+	dbtest.Must(t, tab.Await("location.pathname === '/' && document.querySelector('h1')?.innerText.includes('open')"))
+	return tab
+}
+
+func answerInConsole(t *testing.T, p *program) {
+	p.t = t
+	tab := signIn(t, p, false)
+	text, err := tab.Text()
+	dbtest.Must(t, err)
+	if !strings.Contains(text, "Open alerts") || !strings.Contains(text, "ops.boarding_scans") {
+		t.Errorf("Now should list open alerts: %.400s", text)
+	}
+	before := p.score().Overall
+	open := p.open("")
+	dbtest.Must(t, tab.Go(fmt.Sprintf("%s/alerts/%d", p.client().Server, open[0].ID)))
+	dbtest.Must(t, tab.Await("document.querySelector('svg[data-chart] path') && document.body.innerText.includes('What was it?')"))
+	dbtest.Must(t, tab.Press("f"))
+	dbtest.Must(t, tab.Await("document.body.innerText.includes('It was')"))
+	after := p.score().Overall
+	if after.Faults != before.Faults+1 || after.Unlabelled != before.Unlabelled-1 {
+		t.Errorf("one more fault was labelled: %d to %d faults, %d to %d unlabelled", before.Faults, after.Faults, before.Unlabelled, after.Unlabelled)
+	}
+	dbtest.Must(t, tab.Go(p.client().Server+"/scorecard"))
+	want := fmt.Sprintf("%.0f %%", 100**after.Precision.Estimate)
+	dbtest.Must(t, tab.Await(fmt.Sprintf("document.querySelector('h1').innerText.startsWith(%q)", want)))
+	out, code := p.do("score", "--output", "json")
+	var told improve.Scorecard
+	if err := json.Unmarshal([]byte(out), &told); err != nil || code != 0 || told.Overall.Faults != after.Faults || *told.Overall.Precision.Estimate != *after.Precision.Estimate {
+		t.Errorf("the CLI says %s (%v)", out, err)
+	}
+	// A change made elsewhere reaches the open page by itself.
+	dbtest.Must(t, tab.Go(fmt.Sprintf("%s/alerts/%d", p.client().Server, open[0].ID)))
+	dbtest.Must(t, tab.Await("document.body.innerText.includes('It was')"))
+	if out, code := p.do("alert", "label", fmt.Sprint(open[0].ID), "none"); code != 0 {
+		t.Errorf("label: %s", out)
+	}
+	dbtest.Must(t, tab.Await("document.body.innerText.includes('What was it?')"))
+}
+
+func commands(t *testing.T, p *program) {
+	for _, c := range []struct {
+		args string
+		code int
+		says string
+	}{
+		{"alert list --state open", 0, "ops.boarding_scans"},
+		{"dataset health", 0, "Harbour data"},
+		{"monitor list", 0, "boarding-scans-volume"},
+		{"metric sql boarding-scans-rows", 0, `from "ops"."boarding_scans"`},
+		{"incident list", 0, "VF-006"},
+		{"calendar list", 0, "Gullstone regatta"},
+		{"monitor backtest refunds-volume --since 30d", 0, "all together"},
+		{"monitor backtest nothing", 3, `no monitor named "nothing"`},
+		{"alert show 999999", 3, "no alert"},
+		{"score --require precision=1.01", 4, "required is 1.01"},
+		{"score --require colour=1", 2, "precision=0.8"},
+		{"monitor set refunds-volume --persist often", 2, "2 of 3"},
+		{"monitor set refunds-volume --warn 1h", 1, "at least 1d"},
+		{"monitor set refunds-volume --warn 2y", 0, "version 2"},
+		{"demo break flood ops.refunds", 2, "stall, drop and double"},
+		{"demo break drop ops.refundz", 1, "ops.refunds"},
+		{"alert list --output wild", 2, "table, json and csv"},
+		{"nonsense", 1, "unknown command"},
+	} {
+		out, code := p.do(strings.Fields(c.args)...)
+		if code != c.code || !strings.Contains(out, c.says) {
+			t.Errorf("tinbell %s: exit %d, want %d with %q:\n%.600s", c.args, code, c.code, c.says, out)
+		}
+	}
+	out, _ := p.do("monitor", "backtest", "--since", "30d", "--alerts", "--output", "csv")
+	rows, err := csv.NewReader(strings.NewReader(out)).ReadAll()
+	if err != nil || len(rows) < 5 || strings.Join(rows[0][4:10], ",") != "since,raised_at,closed_at,severity,direction,rule" {
+		t.Errorf("the backtest's alerts as CSV: %v, %d rows", err, len(rows))
+	}
+	push := exec.Command(p.path, "sample", "push", "--dir", p.dir)
+	push.Stdin = strings.NewReader(`{"declare":{"metric":"tide","dataset":"sea.tide","measure":"height","kind":"value","period":"1h"}}
+{"metric":"tide","at":"2026-01-01T00:00:00Z","value":1.5}
+{"metric":"tide","at":"2026-01-01T00:30:00Z","value":1.5}
+`)
+	if text, _ := push.CombinedOutput(); !strings.Contains(string(text), "1 samples stored") || !strings.Contains(string(text), "line 3") {
+		t.Errorf("push from standard input: %s", text)
+	}
+}
+
+func places(t *testing.T, p *program) {
+	for _, dark := range []bool{false, true} {
+		tab := signIn(t, p, dark)
+		for path, says := range map[string]string{"/": "Open alerts", "/datasets": "raw.gate_events", "/datasets/ops.ticket_sales": "telephone", "/alerts": "how rare", "/incidents": "VF-006", "/scorecard": "Alert load"} {
+			dbtest.Must(t, tab.Go(p.client().Server+path))
+			if err := tab.Await(fmt.Sprintf("document.querySelector('h1')?.innerText && document.body.innerText.includes(%q)", says)); err != nil {
+				t.Errorf("%s: %v", path, err)
+			}
+			ground, err := browser.Evaluate[string](tab, "getComputedStyle(document.body).backgroundColor")
+			if want := map[bool]string{false: "rgb(244, 240, 231)", true: "rgb(23, 28, 34)"}[dark]; err != nil || ground != want {
+				t.Errorf("%s has ground %s, want %s", path, ground, want)
+			}
+		}
+	}
+}
+
+func TestTheContractAndItsTypesAreCurrent(t *testing.T) {
+	p := build(t)
+	written, err := exec.Command(p.path, "openapi").Output()
+	dbtest.Must(t, err)
+	committed, err := os.ReadFile("../../openapi.json")
+	dbtest.Must(t, err)
+	if !bytes.Equal(written, committed) {
+		t.Error("openapi.json is not what the program writes: run 'make openapi' and build the console")
+	}
+}
