@@ -452,8 +452,8 @@ func (a *app) gate(c improve.Card, require map[string]string) error {
 }
 
 func scoreRows(s improve.Scorecard) listing {
-	l := listing{head: []string{"monitor", "precision of labelled", "faults", "noise", "unlabelled", "incidents", "recall", "delay", "false a week", "stated", "achieved"},
-		right: []int{3, 4, 5, 6, 8, 10, 11}, raw: s, none: "No monitor yet."}
+	l := listing{head: []string{"monitor", "precision", "faults", "unlabelled", "found", "recall", "delay", "false a week", "stated", "achieved"},
+		right: []int{3, 4, 5, 7, 9, 10}, raw: s, none: "No monitor yet."}
 	row := func(name string, c improve.Card) []string {
 		stated, achieved := "–", "none"
 		if c.StatedSeconds > 0 {
@@ -462,7 +462,7 @@ func scoreRows(s improve.Scorecard) listing {
 		if c.AchievedSeconds != nil {
 			achieved = "1 in " + long(secondsOf(*c.AchievedSeconds))
 		}
-		return []string{name, figure(c.Precision, 2), strconv.Itoa(c.Faults), strconv.Itoa(c.Noise), strconv.Itoa(c.Unlabelled),
+		return []string{name, figure(c.Precision, 2), fmt.Sprintf("%d of %d", c.Faults, c.Faults+c.Noise), strconv.Itoa(c.Unlabelled),
 			fmt.Sprintf("%d of %d", c.Recall.K, c.Recall.N), figure(c.Recall, 2), delay(c.DelaySeconds), figure(c.FalseWeekly, 2), stated, achieved}
 	}
 	for _, m := range s.Monitors {

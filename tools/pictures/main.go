@@ -1,5 +1,6 @@
 // Command pictures takes the screenshots of the documentation from a running
-// demo: go run ./tools/pictures ADDRESS TOKEN FOLDER.
+// demo, and of what commands said: go run ./tools/pictures ADDRESS TOKEN FOLDER
+// [TEXT-FILE…].
 package main
 
 import (
@@ -9,6 +10,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"tinbell/internal/browser"
 	"tinbell/internal/client"
@@ -18,17 +20,17 @@ import (
 type picture struct{ name, path, ready string }
 
 func main() {
-	if len(os.Args) != 4 {
-		fmt.Fprintln(os.Stderr, "usage: pictures ADDRESS TOKEN FOLDER")
+	if len(os.Args) < 4 {
+		fmt.Fprintln(os.Stderr, "usage: pictures ADDRESS TOKEN FOLDER [TEXT-FILE…]")
 		os.Exit(2)
 	}
-	if err := run(context.Background(), os.Args[1], os.Args[2], os.Args[3]); err != nil {
+	if err := run(context.Background(), os.Args[1], os.Args[2], os.Args[3], os.Args[4:]); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
 }
 
-func run(ctx context.Context, address, token, folder string) error {
+func run(ctx context.Context, address, token, folder string, texts []string) error {
 	c := client.New(address, token)
 	var page httpapi.AlertPage
 	if err := c.Get(ctx, "/alerts", url.Values{"state": {"open"}, "dataset": {"ops.boarding_scans"}}, &page); err != nil {
@@ -51,6 +53,48 @@ func run(ctx context.Context, address, token, folder string) error {
 	}
 	for _, dark := range []bool{false, true} {
 		if err := take(ctx, address, token, folder, pages, dark); err != nil {
+			return err
+		}
+	}
+	return terminal(ctx, address, folder, texts)
+}
+
+// terminal draws what commands said, in the console's monospaced face.
+func terminal(ctx context.Context, address, folder string, texts []string) error {
+	tab, err := browser.Open(ctx, 1280, 640, true)
+	if err != nil {
+		return err
+	}
+	defer tab.Close()
+	for _, path := range texts {
+		content, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		if err := tab.Go(address + "/sign-in"); err != nil {
+			return err
+		}
+		if err := tab.Await("document.querySelector('h1')"); err != nil {
+			return err
+		}
+		quoted, err := json.Marshal(string(content))
+		if err != nil {
+			return err
+		}
+		show := fmt.Sprintf(`(() => {
+			document.body.innerHTML = '<pre style="font: 11.5px/17px var(--font-mono, \'Source Code Pro Variable\'), monospace; padding: 18px"></pre>';
+			document.querySelector('pre').style.fontFamily = "'Source Code Pro Variable', monospace";
+			document.querySelector('pre').textContent = %s;
+			return true;
+		})()`, quoted)
+		if _, err := browser.Evaluate[bool](tab, show); err != nil {
+			return err
+		}
+		if err := tab.Await("document.fonts.status === 'loaded'"); err != nil {
+			return err
+		}
+		name := strings.TrimSuffix(filepath.Base(path), ".txt") + ".png"
+		if err := tab.Picture(filepath.Join(folder, name)); err != nil {
 			return err
 		}
 	}

@@ -49,6 +49,22 @@ export function useLabel() {
   });
 }
 
+/** Imports a catalogue as CSV; bad lines are named in the answer. */
+export function useImportIncidents() {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: async (file: File) =>
+      answer(api.POST("/api/v1/incidents/import", { body: await file.text(), bodySerializer: (text) => text, headers: { "Content-Type": "text/csv" } })),
+    onSuccess: () => {
+      for (const key of ["incidents", "scorecard", "chart"]) queries.invalidateQueries({ queryKey: [key] });
+    },
+  });
+}
+
+/** Replays all monitors over the last days, walking forward. */
+export const useBacktest = () =>
+  useMutation({ mutationFn: (days: number) => answer(api.POST("/api/v1/backtests", { body: { from: new Date(Date.now() - days * 86_400_000).toISOString() } })) });
+
 export type NewIncident = { dataset: string; title: string; started_at: string; ended_at?: string; measure?: string; segment?: string; cause?: string; severity?: "warning" | "critical" };
 
 export function useAddIncident() {

@@ -2,7 +2,7 @@ import { Dialog, Select } from "radix-ui";
 import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
 import type { Incident } from "../api/client";
-import { type NewIncident, useAddIncident, useHealth, useIncidents, useScorecard } from "../api/queries";
+import { type NewIncident, useAddIncident, useHealth, useImportIncidents, useIncidents, useScorecard } from "../api/queries";
 import { Mark } from "../parts/Mark";
 import { Page, Reading, Trouble } from "../parts/Page";
 import { duration, time, word } from "../parts/words";
@@ -26,7 +26,7 @@ export function IncidentsPage() {
       <div className="mt-3 flex items-center gap-4">
         <input aria-label="Filter" className="w-72 border border-ink3 bg-field px-3 py-1" placeholder="filter by title, dataset, cause" value={filter} onChange={(e) => setFilter(e.target.value)} />
         <AddIncident open={adding} setOpen={setAdding} datasets={(health.data ?? []).map((h) => h.dataset.name)} />
-        <span className="text-[13px] text-ink2">many at once: <code>tinbell incident import FILE.csv</code></span>
+        <Import />
       </div>
       {incidents.isPending && <Reading what="incidents" />}
       <table className="mt-3 w-full border-collapse border-t border-ink">
@@ -49,6 +49,22 @@ export function IncidentsPage() {
       </table>
       {incidents.data && list.length === 0 && <p className="mt-3 text-ink2">{n ? "Nothing fits the filter." : "Add the faults you remember: recall is counted from them."}</p>}
     </Page>
+  );
+}
+
+/** Takes a catalogue as CSV and says what became of it. */
+function Import() {
+  const load = useImportIncidents();
+  return (
+    <>
+      <label className="cursor-pointer border border-ink px-4 py-1 focus-within:outline-2 focus-within:outline-brass-text">Import CSV
+        <input type="file" accept=".csv,text/csv" className="sr-only" onChange={(e) => e.target.files?.[0] && load.mutate(e.target.files[0])} />
+      </label>
+      <span role="status" className="text-[13px] text-ink2">
+        {load.error && <span className="text-verm">{load.error.message}</span>}
+        {load.data && `${load.data.added} added, ${load.data.replaced} replaced, ${load.data.refused} lines refused${load.data.problems!.length ? `: line ${load.data.problems![0].line}, ${load.data.problems![0].reason}` : ""}`}
+      </span>
+    </>
   );
 }
 

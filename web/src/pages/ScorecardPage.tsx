@@ -1,12 +1,13 @@
 import { scaleLinear } from "d3-scale";
 import { Link } from "react-router";
 import type { Card, Figure, Scorecard, Week } from "../api/client";
-import { useScorecard } from "../api/queries";
+import { useBacktest, useScorecard } from "../api/queries";
 import { Interval } from "../chart/Interval";
 import { useWidth } from "../chart/SeriesChart";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
 import { useZone } from "../parts/Masthead";
 import { duration, number, percent, time } from "../parts/words";
+import { download } from "./save";
 
 function sentence(s: Scorecard): string {
   const { precision: p, recall: r } = s.overall;
@@ -38,6 +39,7 @@ export function ScorecardPage() {
       <Section className="mt-4" title="Monitors" note="worst precision first" right={`all ${s.monitors!.length}`}>
         <Monitors cards={s.monitors!} />
       </Section>
+      <Replay />
       <div className="mt-4 grid grid-cols-2 gap-9">
         <Section title={`What the ${o.unlabelled} unlabelled could do`} right={<Link to="/alerts?show=none">{labelled} of {o.alerts} alerts labelled</Link>}><Bounds card={o} /></Section>
         <Section title="Missed" right={<Link to="/incidents">the catalogue</Link>}>
@@ -47,6 +49,32 @@ export function ScorecardPage() {
         </Section>
       </div>
     </Page>
+  );
+}
+
+/** The monitors as they are now, replayed over a stretch of the past. */
+function Replay() {
+  const replay = useBacktest();
+  const b = replay.data;
+  const csv = () => {
+    const head = ["monitor", "dataset", "measure", "segment", "since", "raised_at", "closed_at", "severity", "direction", "rule", "outcome", "incident"] as const;
+    const lines = b!.alerts!.map((a) => head.map((k) => a[k] ?? "").join(","));
+    download("backtest.csv", new Blob([head.join(",") + "\n" + lines.join("\n") + "\n"], { type: "text/csv" }));
+  };
+  return (
+    <Section className="mt-4" title="Replay the past" note="today's settings, walking forward; labels and events only as far as they were known">
+      <div className="mt-2 flex items-center gap-3">
+        {[28, 60, 77].map((days) => (
+          <button key={days} disabled={replay.isPending} className="border border-ink px-3 py-1 disabled:text-ink3" onClick={() => replay.mutate(days)}>last {days} days</button>
+        ))}
+        <span role="status" className="text-ink2">
+          {replay.isPending && "replaying …"}
+          {replay.error && <span className="text-verm">{replay.error.message}</span>}
+          {b && `${b.alerts!.length} alerts on ${b.series} series: ${b.overall.precision_catalogue.k} of ${b.overall.precision_catalogue.n} match an incident (precision ${number(b.overall.precision_catalogue.estimate, 2)}), ${b.overall.recall.k} of ${b.overall.recall.n} incidents found (recall ${number(b.overall.recall.estimate, 2)}), median delay ${b.overall.delay_seconds.estimate === null ? "–" : duration(b.overall.delay_seconds.estimate)}.`}
+        </span>
+        {b && <button className="underline decoration-pewter-line underline-offset-3" onClick={csv}>CSV of the alerts</button>}
+      </div>
+    </Section>
   );
 }
 

@@ -1,6 +1,6 @@
 import type { Chart } from "../api/client";
 
-function download(name: string, content: Blob) {
+export function download(name: string, content: Blob) {
   const link = document.createElement("a");
   link.href = URL.createObjectURL(content);
   link.download = name;
