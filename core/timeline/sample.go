@@ -52,7 +52,13 @@ func Dense(g Grid, samples []Sample, end time.Time) []Sample {
 	if len(samples) == 0 {
 		return nil
 	}
-	at := time.Unix(samples[0].At, 0)
+	return DenseFrom(g, time.Unix(samples[0].At, 0), samples, end)
+}
+
+// DenseFrom is Dense that begins at a period start, whether or not a sample
+// came then.
+func DenseFrom(g Grid, start time.Time, samples []Sample, end time.Time) []Sample {
+	at := start
 	dense := make([]Sample, 0, len(samples)+8)
 	step := int64(g.Period / time.Second)
 	unix, stop := at.Unix(), end.Unix()

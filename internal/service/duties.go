@@ -62,6 +62,15 @@ func (d *duties) tick(ctx context.Context) error {
 			return err
 		}
 	}
+	pushed, err := d.store.DuePushed(ctx, now)
+	if err != nil {
+		return err
+	}
+	for _, id := range pushed {
+		if err := d.queue.Add(ctx, work.Evaluate{MetricID: id, From: now}); err != nil {
+			return err
+		}
+	}
 	stale, err := d.store.MonitorsLearnedBefore(ctx, now.Add(-learn.RefitEvery))
 	if err != nil {
 		return err

@@ -189,13 +189,21 @@ func TestTheWholeJobFromSampleToPrecision(t *testing.T) {
 		t.Errorf("corrected samples must close the alert: %+v", still)
 	}
 
+	// Samples that stop coming are an alert of their own, and end it when they do.
+	silent := later.Add(6 * time.Hour)
+	s.Clock.Set(silent)
+	await(t, func() bool { missing := alerts("open"); return len(missing) == 1 && missing[0].Cause == "missing" }, "missing samples are told")
+	_, err = push(t, s, "", ndjson, fmt.Sprintf(`{"metric":"queue","at":%q,"value":60}`, silent.Add(-time.Hour).Format(time.RFC3339)))
+	dbtest.Must(t, err)
+	await(t, func() bool { return len(alerts("open")) == 0 }, "the missing-data alert closes with the next sample")
+
 	// Answers change the score at once.
 	score := func() improve.Card {
 		var c improve.Scorecard
 		dbtest.Must(t, s.Admin.Get(ctx, "/scorecard", url.Values{"from": {now.AddDate(0, 0, -28).Format(time.RFC3339)}}, &c))
 		return c.Overall
 	}
-	if c := score(); c.Precision.Estimate != nil || c.Unlabelled != 2 {
+	if c := score(); c.Precision.Estimate != nil || c.Unlabelled != 3 {
 		t.Errorf("nothing is labelled yet: %+v", c)
 	}
 	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/labels", httpapi.NewLabel{Alerts: []int64{told[0].ID}, Verdict: "fault", Note: "lorries turned away"}, nil))

@@ -105,7 +105,7 @@ func PutAlert(ctx context.Context, tx pgx.Tx, a record.Alert) (int64, error) {
 			insert into alert (monitor_id, series_id, cause, direction, severity, since, raised_at, ended_at, closed_at, close_reason,
 				peak, peak_at, observed, expected, return_period_seconds, sentence, planned, from_history)
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18)
-			on conflict (monitor_id, series_id, raised_at) do update set severity = excluded.severity returning id`,
+			on conflict (monitor_id, series_id, raised_at, cause) do update set severity = excluded.severity returning id`,
 			a.MonitorID, a.SeriesID, a.Cause, a.Direction, a.Severity, a.Since, a.RaisedAt, a.EndedAt, a.ClosedAt, a.CloseReason,
 			a.Peak, a.PeakAt, a.Observed, a.Expected, a.ReturnPeriod, a.Sentence, a.Planned, a.FromHistory).Scan(&id)
 	}

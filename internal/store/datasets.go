@@ -88,6 +88,14 @@ func (s *Store) DueMetrics(ctx context.Context, now time.Time) ([]int64, error) 
 		where every_seconds > 0 and next_at <= $1 returning id`, now)
 }
 
+// DuePushed claims the pushed metrics whose next period has passed, so that
+// samples that did not come are noticed.
+func (s *Store) DuePushed(ctx context.Context, now time.Time) ([]int64, error) {
+	return many[int64](ctx, s, "due pushed metrics", `
+		update metric set next_at = $1::timestamptz + least(period_seconds, 600) * interval '1 second'
+		where every_seconds = 0 and (next_at is null or next_at <= $1) returning id`, now)
+}
+
 // MetricState keeps how the last collection went and how far it got.
 func (s *Store) MetricState(ctx context.Context, id int64, state, message string, collectedTo *time.Time) error {
 	return s.exec(ctx, "metric state", `

@@ -137,13 +137,26 @@ func (v *Subject) Histories(ctx context.Context, s *store.Store, from, to time.T
 		return nil, err
 	}
 	for id, list := range samples {
-		if v.Metric.Pushed() && len(list) > 0 {
-			// A pushed sample may be ahead of the grace period.
-			to = later(to, v.Grid.Next(time.Unix(list[len(list)-1].At, 0)))
-		}
 		samples[id] = timeline.Dense(v.Grid, list, to)
 	}
 	return samples, nil
+}
+
+// since reads what came from an instant on, and up to when all of it should
+// have come. A pushed sample may be there before its period of grace is over.
+func (v *Subject) since(ctx context.Context, s *store.Store, from, now time.Time) (map[int64][]timeline.Sample, time.Time, error) {
+	to := v.SettledTo(now)
+	ids := make([]int64, len(v.Series))
+	for i, series := range v.Series {
+		ids[i] = series.ID
+	}
+	samples, err := s.Samples(ctx, ids, from, later(to, now))
+	for _, list := range samples {
+		if n := len(list); n > 0 && v.Metric.Pushed() {
+			to = later(to, v.Grid.Next(time.Unix(list[n-1].At, 0)))
+		}
+	}
+	return samples, to, err
 }
 
 func later(a, b time.Time) time.Time {

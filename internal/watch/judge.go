@@ -46,9 +46,8 @@ func (w *Watcher) evaluate(ctx context.Context, m record.Monitor, changedFrom ti
 		if err != nil {
 			return err
 		}
-		to := subject.SettledTo(w.now())
 		told := 0
-		from := to
+		from := farFuture
 		for _, b := range baselines {
 			start := b.JudgedTo
 			if changedFrom.Before(start) {
@@ -58,7 +57,7 @@ func (w *Watcher) evaluate(ctx context.Context, m record.Monitor, changedFrom ti
 				from = start
 			}
 		}
-		histories, err := subject.Histories(ctx, w.store, from, to)
+		samples, to, err := subject.since(ctx, w.store, from, w.now())
 		if err != nil {
 			return err
 		}
@@ -67,7 +66,7 @@ func (w *Watcher) evaluate(ctx context.Context, m record.Monitor, changedFrom ti
 			if !fitted {
 				continue
 			}
-			n, err := w.advance(ctx, tx, subject, series, b, histories[series.ID], changedFrom)
+			n, err := w.advance(ctx, tx, subject, series, b, samples[series.ID], to, changedFrom)
 			if err != nil {
 				return err
 			}
@@ -81,7 +80,7 @@ func (w *Watcher) evaluate(ctx context.Context, m record.Monitor, changedFrom ti
 }
 
 // advance steps one series through its new samples and keeps what follows.
-func (w *Watcher) advance(ctx context.Context, tx pgx.Tx, v *Subject, series record.Series, b record.Baseline, samples []timeline.Sample, changedFrom time.Time) (int, error) {
+func (w *Watcher) advance(ctx context.Context, tx pgx.Tx, v *Subject, series record.Series, b record.Baseline, samples []timeline.Sample, to, changedFrom time.Time) (int, error) {
 	state, start := b.Judged, b.JudgedTo
 	again := changedFrom.Before(b.JudgedTo)
 	if again {
@@ -94,10 +93,7 @@ func (w *Watcher) advance(ctx context.Context, tx pgx.Tx, v *Subject, series rec
 	var changed []detect.Alert
 	judgedTo := start
 	step := int64(v.Grid.Period.Seconds())
-	for _, s := range samples {
-		if s.At < start.Unix() {
-			continue
-		}
+	for _, s := range timeline.DenseFrom(v.Grid, start, samples, to) {
 		r := e.Step(s, learn.Muted(v.Exclusions[series.ID], s.At, s.At+step))
 		judgedTo = v.Grid.Next(time.Unix(s.At, 0))
 		if r.Change == detect.None {
@@ -167,10 +163,20 @@ func (w *Watcher) keepAlerts(ctx context.Context, tx pgx.Tx, v *Subject, series 
 	return nil
 }
 
+// claim is what a cause says is wrong: that rows deviate from the band, and
+// that none came, are the same claim.
+func claim(cause string) string {
+	if cause == string(detect.Silence) {
+		return string(detect.Deviation)
+	}
+	return cause
+}
+
+// overlapping finds the known alert that a row continues.
 func overlapping(known []record.Alert, row record.Alert, taken map[int64]bool) *record.Alert {
 	for i := range known {
 		old := &known[i]
-		if taken[old.ID] || old.Direction != row.Direction && old.Cause == row.Cause {
+		if taken[old.ID] || old.Direction != row.Direction || claim(old.Cause) != claim(row.Cause) {
 			continue
 		}
 		if old.RaisedAt.Equal(row.RaisedAt) || old.ClosedAt == nil {

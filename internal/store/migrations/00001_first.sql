@@ -135,7 +135,7 @@ create table alert (
     planned       boolean not null default false,
     from_history  boolean not null default false, -- found when the monitor was fitted to the past
     verdict       text not null default '',
-    unique (monitor_id, series_id, raised_at)
+    unique (monitor_id, series_id, raised_at, cause)
 );
 create index alert_open on alert (raised_at desc) where closed_at is null;
 create index alert_raised on alert (raised_at desc, id desc);
