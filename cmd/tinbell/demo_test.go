@@ -239,6 +239,17 @@ func commands(t *testing.T, p *program) {
 			t.Errorf("tinbell %s: exit %d, want %d with %q:\n%.600s", c.args, code, c.code, c.says, out)
 		}
 	}
+	id := fmt.Sprint(p.open("ops.boarding_scans")[0].ID)
+	for _, ending := range []string{"png", "svg"} {
+		file := filepath.Join(filepath.Dir(p.dir), "chart."+ending)
+		text, code := p.do("alert", "show", id, "--explain", "--plot", file)
+		if info, err := os.Stat(file); err != nil || info.Size() < 2000 || code != 0 || !strings.Contains(text, "hour of the week") {
+			t.Errorf("a picture as %s, and the parts of an expected value: %v\n%s", ending, err, text)
+		}
+	}
+	if text, code := p.do("alert", "show", id, "--plot", "chart.gif"); code != 1 || !strings.Contains(text, ".png or .svg") {
+		t.Errorf("a format that is not drawn: %d, %s", code, text)
+	}
 	out, _ := p.do("monitor", "backtest", "--since", "30d", "--alerts", "--output", "csv")
 	rows, err := csv.NewReader(strings.NewReader(out)).ReadAll()
 	if err != nil || len(rows) < 5 || strings.Join(rows[0][4:10], ",") != "since,raised_at,closed_at,severity,direction,rule" {

@@ -1,0 +1,156 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tinbell/internal/draw"
+	"tinbell/internal/httpapi"
+	"tinbell/internal/inspect"
+	"tinbell/internal/record"
+)
+
+func (a *app) alertCommand() *cobra.Command {
+	var state, verdictFlag, dataset, monitor string
+	var limit int
+	list := &cobra.Command{Use: "list", Short: "List alerts, newest first", Args: exactly(0, "nothing"),
+		Example: "  tinbell alert list --state open\n  tinbell alert list --verdict none --output csv",
+		RunE: func(c *cobra.Command, _ []string) error {
+			q := url.Values{"limit": {strconv.Itoa(limit)}}
+			for name, v := range map[string]string{"state": state, "verdict": verdictFlag, "dataset": dataset, "monitor": monitor} {
+				if v != "" {
+					q.Set(name, v)
+				}
+			}
+			var page httpapi.AlertPage
+			if err := a.client().Get(c.Context(), "/alerts", q, &page); err != nil {
+				return err
+			}
+			l := listing{head: []string{"id", "raised", "severity", "what", "dataset", "how rare", "label"}, right: []int{1}, raw: page, none: "No such alert."}
+			for _, x := range page.Alerts {
+				l.rows = append(l.rows, []string{strconv.FormatInt(x.ID, 10), local(x.RaisedAt, x.Zone), x.Severity, x.Sentence, x.Dataset, rare(x.ReturnPeriod), verdict(x)})
+			}
+			return a.show(l)
+		}}
+	f := list.Flags()
+	f.StringVar(&state, "state", "", "open or closed")
+	f.StringVar(&verdictFlag, "verdict", "", "fault, noise, planned, or none for unlabelled")
+	f.StringVar(&dataset, "dataset", "", "only of this dataset")
+	f.StringVar(&monitor, "monitor", "", "only of this monitor")
+	f.IntVar(&limit, "limit", 40, "at most so many")
+	return group("alert", "Alerts and their labels", list, a.alertShow(), a.alertLabel())
+}
+
+func (a *app) alertShow() *cobra.Command {
+	var file string
+	var explain bool
+	show := &cobra.Command{Use: "show ID", Short: "Show one alert with its labels, its picture, and why its value was expected", Args: exactly(1, "ID"),
+		Example: "  tinbell alert show 23 --explain\n  tinbell alert show 23 --plot gullstone.png", RunE: func(c *cobra.Command, args []string) error {
+			var d httpapi.AlertDetail
+			if err := a.client().Get(c.Context(), "/alerts/"+url.PathEscape(args[0]), nil, &d); err != nil {
+				return err
+			}
+			if a.output != "table" {
+				return a.json(d)
+			}
+			fmt.Fprintf(a.out, "%s.\n\n", d.Sentence)
+			for _, pair := range [][2]string{
+				{"state", d.Severity + ", " + verdict(d.Alert)}, {"dataset", d.Dataset}, {"segment", orNone(d.Segment)}, {"monitor", d.Monitor}, {"owner", orNone(d.Owner)},
+				{"since", local(d.Since, d.Zone) + " " + d.Zone}, {"raised", local(d.RaisedAt, d.Zone)}, {"closed", optional(d.ClosedAt, d.Zone, "still open")},
+				{"opened by", d.Cause + " rule, " + d.Direction}, {"how rare", rare(d.ReturnPeriod)}, {"peak", fmt.Sprintf("%+.1f half-widths of the band", d.Peak)},
+			} {
+				fmt.Fprintf(a.out, "  %-10s %s\n", pair[0], pair[1])
+			}
+			for _, l := range d.Labels {
+				fmt.Fprintf(a.out, "  %-10s %s by %s, %s%s\n", "labelled", l.Verdict, l.Author, local(l.At, d.Zone), strings.TrimRight(": "+l.Cause+" "+l.Note, ": "))
+			}
+			if explain {
+				if err := a.explain(c.Context(), d.Alert); err != nil {
+					return err
+				}
+			}
+			if file != "" {
+				return a.plot(c.Context(), d.Alert, file)
+			}
+			return nil
+		}}
+	show.Flags().StringVar(&file, "plot", "", "draw the series around the alert to FILE.png or FILE.svg")
+	show.Flags().BoolVar(&explain, "explain", false, "split the value expected at its peak into parts")
+	return show
+}
+
+// explain says where the value expected at an alert's peak comes from.
+func (a *app) explain(ctx context.Context, alert record.Alert) error {
+	at := alert.Since
+	if alert.PeakAt != nil {
+		at = *alert.PeakAt
+	}
+	var x inspect.Explanation
+	if err := a.client().Get(ctx, fmt.Sprintf("/series/%d/explain", alert.SeriesID), url.Values{"at": {at.Format(time.RFC3339)}}, &x); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.out, "\nExpected at %s: %.4g\n", local(x.At, alert.Zone), x.Expected)
+	for _, p := range x.Parts {
+		fmt.Fprintf(a.out, "  %-20s %+.4g\n", p.Name, p.Amount)
+	}
+	fmt.Fprintf(a.out, "Learned from %s to %s, %d stretches left out:\n", local(x.TrainedFrom, alert.Zone), local(x.TrainedTo, alert.Zone), len(x.Excluded))
+	for _, e := range x.Excluded {
+		fmt.Fprintf(a.out, "  %s to %s  %s\n", local(e.From, alert.Zone), local(e.To, alert.Zone), e.Why)
+	}
+	return nil
+}
+
+// plot draws the week around an alert.
+func (a *app) plot(ctx context.Context, alert record.Alert, file string) error {
+	wide := max(time.Duration(alert.PeriodSeconds)*time.Second*24, 24*time.Hour)
+	to := alert.RaisedAt.Add(2 * wide)
+	if alert.ClosedAt != nil {
+		to = alert.ClosedAt.Add(2 * wide)
+	}
+	var chart inspect.Chart
+	q := url.Values{"from": {alert.Since.Add(-6 * wide).Format(time.RFC3339)}, "to": {to.Format(time.RFC3339)}}
+	if err := a.client().Get(ctx, fmt.Sprintf("/series/%d/chart", alert.SeriesID), q, &chart); err != nil {
+		return err
+	}
+	if err := draw.Chart(chart, alert.Sentence, file); err != nil {
+		return err
+	}
+	a.say("Drawn to %s", file)
+	return nil
+}
+
+func (a *app) alertLabel() *cobra.Command {
+	var in httpapi.NewLabel
+	label := &cobra.Command{Use: "label ID… VERDICT", Short: "Answer alerts: fault, noise or planned; 'none' takes it back",
+		Example: "  tinbell alert label 412 413 fault --cause hardware --note 'gate router replaced'",
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) < 2 {
+				return wrongUsage{fmt.Errorf("give one or more alert ids and then fault, noise, planned or none")}
+			}
+			in.Verdict = args[len(args)-1]
+			if in.Verdict == "none" {
+				in.Verdict = ""
+			}
+			for _, text := range args[:len(args)-1] {
+				id, err := strconv.ParseInt(text, 10, 64)
+				if err != nil {
+					return wrongUsage{fmt.Errorf("%q is no alert id", text)}
+				}
+				in.Alerts = append(in.Alerts, id)
+			}
+			if err := a.client().Send(c.Context(), "POST", "/labels", in, nil); err != nil {
+				return err
+			}
+			a.say("%d alerts labelled %s. The scorecard counts them at once: tinbell score", len(in.Alerts), args[len(args)-1])
+			return nil
+		}}
+	label.Flags().StringVar(&in.Cause, "cause", "", "what it was")
+	label.Flags().StringVar(&in.Note, "note", "", "kept with the label")
+	return label
+}
