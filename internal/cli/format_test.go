@@ -1,0 +1,89 @@
+package cli
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+	"time"
+
+	"tinbell/internal/improve"
+	"tinbell/internal/record"
+)
+
+func TestDurationsAndRarityAreSaidInWords(t *testing.T) {
+	for d, want := range map[time.Duration]string{90 * time.Second: "90 s", 40 * time.Minute: "40 min", 150 * time.Minute: "2 h 30 min", 72 * time.Hour: "3 d", 365 * 24 * time.Hour: "1.0 y"} {
+		if got := long(d); got != want {
+			t.Errorf("%s is said %q, want %q", d, got, want)
+		}
+	}
+	for seconds, want := range map[float64]string{3600: "about once in 60 min", 86400 * 41: "about once in 41 days", 86400 * 3650: "about once in 10 years"} {
+		if got := rare(seconds); got != want {
+			t.Errorf("%g s: %q, want %q", seconds, got, want)
+		}
+	}
+	for v, want := range map[float64]string{0: "0", 999: "999", 1234567: "1,234,567", -1500: "−1,500"} {
+		if got := thousands(v); got != want {
+			t.Errorf("%g: %q, want %q", v, got, want)
+		}
+	}
+}
+
+func TestTimesAreGivenAsATimeOrHowLongAgo(t *testing.T) {
+	now := time.Date(2026, 6, 18, 12, 0, 0, 0, time.UTC)
+	for text, want := range map[string]time.Time{"60d": now.AddDate(0, 0, -60), "2026-01-02T03:04:05Z": time.Date(2026, 1, 2, 3, 4, 5, 0, time.UTC), "": {}} {
+		if got, err := ago(text, now); err != nil || !got.Equal(want) {
+			t.Errorf("%q is %s (%v), want %s", text, got, err, want)
+		}
+	}
+	if _, err := ago("yesterday", now); err == nil {
+		t.Error("yesterday was understood")
+	}
+}
+
+func TestOptionsChangeOnlyWhatIsGiven(t *testing.T) {
+	s := record.DefaultSettings()
+	if changed, err := (&settingsFlags{effect: -1}).apply(&s); changed || err != nil {
+		t.Errorf("no option changed something: %v", err)
+	}
+	f := settingsFlags{effect: 40, persist: "2 of 3", warn: "2y", adopt: "never", direction: "low"}
+	if changed, err := f.apply(&s); !changed || err != nil {
+		t.Fatal(err)
+	}
+	if s.Persist != 2 || s.Of != 3 || s.WarnSeconds != 2*365*86400 || s.AdoptAfterSeconds != -1 || s.Direction != "low" || s.MinEffect != 40 || s.Coverage != 0.99 {
+		t.Errorf("%+v", s)
+	}
+}
+
+func TestListingsComeAsTableCSVAndJSON(t *testing.T) {
+	for output, want := range map[string]string{"table": "none yet", "csv": "a,b\n", "json": "[]\n"} {
+		var out bytes.Buffer
+		a := app{out: &out, output: output}
+		if err := a.show(listing{head: []string{"a", "b"}, raw: []int{}, none: "none yet"}); err != nil || strings.TrimRight(out.String(), "\n") != strings.TrimRight(want, "\n") {
+			t.Errorf("%s: %q, %v", output, out.String(), err)
+		}
+	}
+	var out bytes.Buffer
+	a := app{out: &out, output: "csv"}
+	a.show(listing{head: []string{"what"}, rows: [][]string{{`a "quoted", thing`}}})
+	if out.String() != "what\n\"a \"\"quoted\"\", thing\"\n" {
+		t.Errorf("CSV: %q", out.String())
+	}
+}
+
+func TestARequirementThatIsNotMetIsAGate(t *testing.T) {
+	v := 0.7
+	card := improve.Card{Precision: improve.Figure{Estimate: &v}}
+	var problems bytes.Buffer
+	a := app{errors: &problems}
+	for _, c := range []struct {
+		require map[string]string
+		want    error
+	}{{map[string]string{"precision": "0.6"}, nil}, {map[string]string{"precision": "0.8"}, errGate}, {map[string]string{"recall": "0.1"}, errGate}, {nil, nil}} {
+		if err := a.gate(card, c.require); err != c.want {
+			t.Errorf("%v: %v", c.require, err)
+		}
+	}
+	if !strings.Contains(problems.String(), "precision is 0.700, required is 0.8") {
+		t.Errorf("the gate says: %s", problems.String())
+	}
+}

@@ -1,0 +1,67 @@
+package inspect
+
+import (
+	"math"
+	"testing"
+
+	"tinbell/core/detect"
+	"tinbell/core/timeline"
+	"tinbell/internal/record"
+)
+
+func TestTheLastDayIsComparedWithThePastsOwnDays(t *testing.T) {
+	var readings []detect.Reading
+	for day := range 29 {
+		for range 24 {
+			v := 100 + 5*float64(day%3-1)
+			if day == 28 {
+				v = 60
+			}
+			readings = append(readings, detect.Reading{Observed: v, Expected: 100})
+		}
+	}
+	var low total
+	low.sumUp(readings, 24)
+	if low.day != 1440 || low.expected != 2400 || low.deviation > -2 {
+		t.Errorf("forty percent lost: %+v", low)
+	}
+	var calm total
+	calm.sumUp(readings[:28*24], 24)
+	if math.Abs(calm.deviation) > 1 || calm.week < 16000 {
+		t.Errorf("an ordinary day deviates by %.2f, week %.0f", calm.deviation, calm.week)
+	}
+	var young total
+	young.sumUp(readings[:48], 24)
+	if !math.IsNaN(young.deviation) {
+		t.Errorf("two days of history say nothing of the third: %.2f", young.deviation)
+	}
+}
+
+func TestSegmentsAddUpPeriodByPeriod(t *testing.T) {
+	nan := math.NaN()
+	got := addUp(map[int64][]timeline.Sample{
+		1: {{At: 0, Value: 1}, {At: 3600, Value: nan}, {At: 7200, Value: nan}},
+		2: {{At: 3600, Value: 5}, {At: 7200, Value: nan}},
+	})
+	if len(got) != 3 || got[0].Value != 1 || got[1].Value != 5 || !got[2].Missing() {
+		t.Errorf("%+v", got)
+	}
+}
+
+func TestTheWorstOpenAlertNamesADatasetsState(t *testing.T) {
+	state := ""
+	for _, c := range []struct {
+		a    record.Alert
+		want string
+	}{
+		{record.Alert{Severity: "warning"}, "warning"},
+		{record.Alert{Cause: "overdue", Severity: "warning"}, "overdue"},
+		{record.Alert{Severity: "warning"}, "overdue"},
+		{record.Alert{Severity: "critical"}, "critical"},
+		{record.Alert{Cause: "overdue", Severity: "critical"}, "critical"},
+	} {
+		if state = worst(state, c.a); state != c.want {
+			t.Errorf("after %+v: %s, want %s", c.a, state, c.want)
+		}
+	}
+}
