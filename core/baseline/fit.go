@@ -166,6 +166,7 @@ func (p *Prepared) Choose() *Model {
 	phi, spread := p.roughNoise(points)
 	best := p.try(points, first, phi, spread)
 	if len(p.Points) >= 21*perDay && len(p.Points) > 21 {
+		best.estimateNoise()
 		phi, spread = best.model.Phi, best.model.Spread
 		for _, h := range halfLives {
 			c := first
@@ -177,15 +178,20 @@ func (p *Prepared) Choose() *Model {
 			best = best.better(p.try(points, c, phi, spread))
 		}
 	}
+	best.estimateNoise()
 	m := p.Start(p.Points, best.model.Choice)
 	m.Phi, m.Spread = best.model.Phi, best.model.Spread
 	return m
 }
 
+// trial is a candidate, its error, and what it expected of the second half.
 type trial struct {
-	model *Model
-	loss  float64
+	model   *Model
+	loss    float64
+	xs, mus []float64
 }
+
+func (t trial) estimateNoise() { t.model.estimateNoise(t.xs, t.mus) }
 
 func (t trial) better(other trial) trial {
 	if other.loss < t.loss*0.999 {
@@ -194,8 +200,7 @@ func (t trial) better(other trial) trial {
 	return t
 }
 
-// try replays the points through a candidate and re-estimates its noise from
-// the residuals of the second half.
+// try replays the points through a candidate.
 func (p *Prepared) try(points []Point, c Choice, phi, spread float64) trial {
 	m := p.Start(points, c)
 	m.Phi, m.Spread = phi, spread
@@ -221,8 +226,7 @@ func (p *Prepared) try(points []Point, c Choice, phi, spread float64) trial {
 		}
 		levels[i%ahead] = m.Level()
 	}
-	m.estimateNoise(xs, mus)
-	return trial{m, sum / float64(max(n, 1))}
+	return trial{m, sum / float64(max(n, 1)), xs, mus}
 }
 
 func (m *Model) loss(x, level float64, e *Expectation) float64 {

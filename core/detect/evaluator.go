@@ -184,7 +184,7 @@ func (e *Evaluator) take(pt *baseline.Point, observed float64) Reading {
 		return r
 	}
 	e.Ring.push(pointOf(e.Model, &ex, pt.X))
-	e.Ring.judge(&e.cadence, e.Model.Family == baseline.Mult, &e.Scale, e.effect(&ex), &e.verdict)
+	e.Ring.judge(&e.cadence, e.Model.Family == baseline.Mult, &e.Scale, e.effect(&ex), e.calibrating, &e.verdict)
 	if e.calibrating {
 		e.Model.Learn(&ex, pt.X)
 		e.Absence.arrived(pt, e.Model.PerDay)

@@ -113,7 +113,11 @@ func (w *worst) offer(z float64, at, keep int) {
 // without the few most deviating ones, against the level as of the window's
 // start, so that one spike can never alarm and a fault cannot explain itself.
 // One backward sweep serves all windows.
-func (r *ring) judge(c *cadence, mult bool, scale *[2][5]float64, effect float64, v *verdict) {
+//
+// A side on which the newest point does not itself deviate says nothing: a
+// window that still holds old deviations must not alarm after recovery. Its
+// statistics are computed only where all of them are asked for.
+func (r *ring) judge(c *cadence, mult bool, scale *[2][5]float64, effect float64, all bool, v *verdict) {
 	for s := range 2 {
 		v.u[s], v.told[s], v.window[s] = 0, 0, 0
 		for w := range v.raw[s] {
@@ -123,6 +127,19 @@ func (r *ring) judge(c *cadence, mult bool, scale *[2][5]float64, effect float64
 	newest := &r.Points[r.Head]
 	if !newest.OK {
 		return
+	}
+	quiet := [2]bool{newest.Z > -0.7, newest.Z < 0.7}
+	first, last := low, high
+	if !all {
+		if quiet[low] {
+			first = high
+		}
+		if quiet[high] {
+			last = low
+		}
+		if first > last {
+			return
+		}
 	}
 	var (
 		sumX, sumPart, sumVar, sumShift float64
@@ -137,11 +154,14 @@ func (r *ring) judge(c *cadence, mult bool, scale *[2][5]float64, effect float64
 			sumX, sumPart, sumVar, sumShift = sumX+p.X, sumPart+p.Part, sumVar+p.Var, sumShift+p.Shift
 			level = p.Level
 			present++
-			if z := -p.Z; extremes[low].len < c.drop || z > extremes[low].z[c.drop-1] {
-				extremes[low].offer(z, i, c.drop)
-			}
-			if extremes[high].len < c.drop || p.Z > extremes[high].z[c.drop-1] {
-				extremes[high].offer(p.Z, i, c.drop)
+			for s := first; s <= last; s++ {
+				z := p.Z
+				if s == low {
+					z = -z
+				}
+				if w := &extremes[s]; w.len < c.drop || z > w.z[c.drop-1] {
+					w.offer(z, i, c.drop)
+				}
 			}
 		}
 		if i--; i < 0 {
@@ -152,7 +172,7 @@ func (r *ring) judge(c *cadence, mult bool, scale *[2][5]float64, effect float64
 		}
 		drop := c.dropped(k)
 		if present*2 >= k && present > drop {
-			for s := range 2 {
+			for s := first; s <= last; s++ {
 				x, part, variance, shift := sumX, sumPart, sumVar, sumShift
 				for j := range drop {
 					out := &r.Points[extremes[s].at[j]]
@@ -163,6 +183,9 @@ func (r *ring) judge(c *cadence, mult bool, scale *[2][5]float64, effect float64
 					z = -z
 				}
 				v.raw[s][w] = z
+				if quiet[s] {
+					continue
+				}
 				u := z / scale[s][w]
 				v.u[s] = max(v.u[s], u)
 				if u > v.told[s] && gone >= effect {
@@ -173,13 +196,6 @@ func (r *ring) judge(c *cadence, mult bool, scale *[2][5]float64, effect float64
 		if w++; w == len(c.windows) {
 			break
 		}
-	}
-	// A window that still holds old deviations must not alarm after recovery.
-	if newest.Z > -0.7 {
-		v.u[low], v.told[low] = 0, 0
-	}
-	if newest.Z < 0.7 {
-		v.u[high], v.told[high] = 0, 0
 	}
 }
 

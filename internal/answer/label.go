@@ -58,7 +58,7 @@ func (d *Desk) Label(ctx context.Context, alerts []int64, l record.Label) error 
 
 func (d *Desk) learnAgain(ctx context.Context, tx pgx.Tx, monitors []int64) error {
 	for _, id := range monitors {
-		if err := d.queue.Put(ctx, tx, work.Learn{MonitorID: id}); err != nil {
+		if err := d.queue.Put(ctx, tx, work.Learn{MonitorID: id, Asked: d.now().UTC()}); err != nil {
 			return err
 		}
 	}

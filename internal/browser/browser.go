@@ -93,6 +93,15 @@ func (t *Tab) Text() (string, error) { return Evaluate[string](t, "document.body
 // Press types a key.
 func (t *Tab) Press(key string) error { return chromedp.Do(t.ctx, chromedp.KeyEvent(key)) }
 
+// Fit makes the page as high as what it shows.
+func (t *Tab) Fit() error {
+	height, err := Evaluate[int64](t, "Math.ceil(document.body.firstElementChild.getBoundingClientRect().height) + 8")
+	if err != nil {
+		return err
+	}
+	return chromedp.Do(t.ctx, chromedp.EmulateViewport(1280, height))
+}
+
 // Picture takes a PNG of the page as it stands.
 func (t *Tab) Picture(path string) error {
 	png, err := chromedp.Run(t.ctx, chromedp.CaptureScreenshot())

@@ -99,7 +99,7 @@ func (c *Collector) Push(ctx context.Context, body io.Reader, format string, str
 	if err = read(ctx, body); err == nil {
 		err = p.flush(ctx)
 	}
-	return p.receipt, err
+	return p.receipt, errors.Join(p.settle(), err)
 }
 
 type target struct {
@@ -115,6 +115,7 @@ type push struct {
 	tx        pgx.Tx
 	pending   []record.Sample
 	touched   map[int64]time.Time // metric → earliest period in pending
+	writing   chan error          // result of the batch on its way
 	receipt   Receipt
 }
 
@@ -332,35 +333,49 @@ func (t *target) check(line Line, now time.Time) (record.Sample, error) {
 	return s, nil
 }
 
-// flush makes what is pending durable and queues its evaluation with it.
+// flush hands what is pending to be written, while the next lines are read; at
+// most one batch is on its way. Within a strict push it is written at once.
 func (p *push) flush(ctx context.Context) error {
-	if len(p.pending) == 0 {
+	if err := p.settle(); err != nil || len(p.pending) == 0 {
+		return err
+	}
+	batch, touched := p.pending, p.touched
+	p.pending, p.touched = make([]record.Sample, 0, chunk), map[int64]time.Time{}
+	if p.tx != nil {
+		return p.write(ctx, p.tx, batch, touched)
+	}
+	p.writing = make(chan error, 1)
+	go func() {
+		p.writing <- p.collector.store.InTx(ctx, func(tx pgx.Tx) error { return p.write(ctx, tx, batch, touched) })
+	}()
+	return nil
+}
+
+// settle waits until the batch on its way is durable.
+func (p *push) settle() error {
+	if p.writing == nil {
 		return nil
 	}
-	write := func(tx pgx.Tx) error {
-		changed, _, err := store.PutSamples(ctx, tx, p.pending)
-		if err != nil {
+	err := <-p.writing
+	p.writing = nil
+	return err
+}
+
+// write stores a batch and queues its evaluation with it.
+func (p *push) write(ctx context.Context, tx pgx.Tx, batch []record.Sample, touched map[int64]time.Time) error {
+	changed, _, err := store.PutSamples(ctx, tx, batch)
+	if err != nil {
+		return err
+	}
+	p.receipt.Accepted += int64(len(batch))
+	p.receipt.Changed += changed
+	if changed == 0 {
+		return nil
+	}
+	for metric, from := range touched {
+		if err := p.collector.queue.Put(ctx, tx, work.Evaluate{MetricID: metric, From: from}); err != nil {
 			return err
 		}
-		p.receipt.Accepted += int64(len(p.pending))
-		p.receipt.Changed += changed
-		if changed == 0 {
-			return nil
-		}
-		for metric, from := range p.touched {
-			if err := p.collector.queue.Put(ctx, tx, work.Evaluate{MetricID: metric, From: from}); err != nil {
-				return err
-			}
-		}
-		return nil
 	}
-	var err error
-	if p.tx != nil {
-		err = write(p.tx)
-	} else {
-		err = p.collector.store.InTx(ctx, write)
-	}
-	p.pending = p.pending[:0]
-	clear(p.touched)
-	return err
+	return nil
 }

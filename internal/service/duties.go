@@ -25,6 +25,12 @@ func (d *duties) all() work.Duties {
 		Evaluate: func(ctx context.Context, j work.Evaluate) error { return d.watcher.Evaluate(ctx, j.MetricID, j.From) },
 		Collect:  func(ctx context.Context, j work.Collect) error { return d.collector.Collect(ctx, j.MetricID) },
 		Learn: func(ctx context.Context, j work.Learn) error {
+			if !j.Asked.IsZero() {
+				m, err := d.store.MonitorByID(ctx, j.MonitorID)
+				if err != nil || m.LearnedAt != nil && m.LearnedAt.After(j.Asked) {
+					return err
+				}
+			}
 			return d.followed(ctx, j.TaskID, func(progress func(int, int)) error {
 				return d.watcher.Learn(ctx, j.MonitorID, j.History, progress)
 			})

@@ -28,11 +28,13 @@ type Evaluate struct {
 func (Evaluate) Kind() string { return "evaluate" }
 
 // Learn fits a monitor's baselines anew. History asks for the alerts of the
-// past as well.
+// past as well. Asked, where given, is when answers changed: a fit that began
+// later has taken them in already.
 type Learn struct {
-	MonitorID int64 `json:"monitor_id"`
-	History   bool  `json:"history"`
-	TaskID    int64 `json:"task_id"`
+	MonitorID int64     `json:"monitor_id"`
+	History   bool      `json:"history"`
+	TaskID    int64     `json:"task_id"`
+	Asked     time.Time `json:"asked,omitzero"`
 }
 
 func (Learn) Kind() string { return "learn" }

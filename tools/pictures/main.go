@@ -93,6 +93,9 @@ func terminal(ctx context.Context, address, folder string, texts []string) error
 		if err := tab.Await("document.fonts.status === 'loaded'"); err != nil {
 			return err
 		}
+		if err := tab.Fit(); err != nil {
+			return err
+		}
 		name := strings.TrimSuffix(filepath.Base(path), ".txt") + ".png"
 		if err := tab.Picture(filepath.Join(folder, name)); err != nil {
 			return err

@@ -120,7 +120,7 @@ function ReadingTable({ chart, index, table, setTable }: { chart: Chart; index: 
     ["low", value(pick(chart.low), chart.kind)],
     ["high", value(pick(chart.high), chart.kind)],
     ["deviation", deviation === null || deviation === undefined ? "–" : signed(deviation), true],
-    ["how rare", rarity(pick(chart.return_period_seconds))],
+    ["how rare", (pick(chart.return_period_seconds) ?? 0) > chart.period_seconds * 2 ? rarity(pick(chart.return_period_seconds)) : "nothing unusual"],
   ] as const;
   return (
     <Section title="Reading" note={at && time(at, chart.zone)}>
