@@ -210,6 +210,7 @@ func answerInConsole(t *testing.T, p *program) {
 }
 
 func commands(t *testing.T, p *program) {
+	p.t = t
 	for _, c := range []struct {
 		args string
 		code int
@@ -266,6 +267,7 @@ func commands(t *testing.T, p *program) {
 }
 
 func places(t *testing.T, p *program) {
+	p.t = t
 	for _, dark := range []bool{false, true} {
 		tab := signIn(t, p, dark)
 		for path, says := range map[string]string{"/": "Open alerts", "/datasets": "raw.gate_events", "/datasets/ops.ticket_sales": "telephone", "/alerts": "how rare", "/incidents": "VF-006", "/scorecard": "Alert load"} {

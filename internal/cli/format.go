@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"math"
+	"strconv"
 	"strings"
 	"time"
 
@@ -57,7 +58,7 @@ func long(d time.Duration) string {
 	case d < 90*24*time.Hour:
 		return fmt.Sprintf("%.0f d", d.Hours()/24)
 	}
-	return fmt.Sprintf("%.1f y", d.Hours()/24/365)
+	return strconv.FormatFloat(math.Round(d.Hours()/24/36.5)/10, 'f', -1, 64) + " y"
 }
 
 // rare says a return period in words.

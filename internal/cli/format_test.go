@@ -11,7 +11,7 @@ import (
 )
 
 func TestDurationsAndRarityAreSaidInWords(t *testing.T) {
-	for d, want := range map[time.Duration]string{90 * time.Second: "90 s", 40 * time.Minute: "40 min", 150 * time.Minute: "2 h 30 min", 72 * time.Hour: "3 d", 365 * 24 * time.Hour: "1.0 y"} {
+	for d, want := range map[time.Duration]string{90 * time.Second: "90 s", 40 * time.Minute: "40 min", 150 * time.Minute: "2 h 30 min", 72 * time.Hour: "3 d", 365 * 24 * time.Hour: "1 y", 548 * 24 * time.Hour: "1.5 y"} {
 		if got := long(d); got != want {
 			t.Errorf("%s is said %q, want %q", d, got, want)
 		}

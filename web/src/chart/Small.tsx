@@ -19,6 +19,7 @@ export function SmallChart({ chart, now, width = 340, height = 84, lane = 6 }: {
   const y = scaleLinear().domain([lowest, highest]).nice(2).range([plot, 0]);
   const d = paths(points, x, y);
   const days = x.ticks(4).filter((t) => t.getTime() > points.at[0]);
+  const named = days.filter((t, i) => i === 0 || Math.min(x(t) + 3, inner - 44) - x(days[i - 1]) > 50);
   return (
     <svg width={width} height={height} role="img" aria-label={`${chart.unit || chart.measure} of ${chart.series.segment || chart.dataset}`}>
       <Hatches id={id} />
@@ -36,7 +37,7 @@ export function SmallChart({ chart, now, width = 340, height = 84, lane = 6 }: {
         <path d={d.observed} fill="none" stroke="var(--ink)" strokeWidth="1.3" strokeLinejoin="round" />
         <Strip alerts={chart.alerts ?? []} incidents={chart.incidents ?? []} x={x} y={plot + 4} width={inner} lane={lane} now={now} id={id} />
         <line x1={x(now)} x2={x(now)} y1={0} y2={plot + 2 * lane + 9} stroke="var(--brass-text)" strokeWidth="1.5" />
-        {days.map((t) => <text key={+t} x={Math.min(x(t) + 3, inner - 44)} y={height - top - 2}>{time(t, chart.zone, "day").replace(/ \w+$/, "")}</text>)}
+        {named.map((t) => <text key={+t} x={Math.min(x(t) + 3, inner - 44)} y={height - top - 2}>{time(t, chart.zone, "day").replace(/ \w+$/, "")}</text>)}
       </g>
     </svg>
   );

@@ -63,10 +63,11 @@ export function NowPage() {
 function Entry({ alert: a, now, chosen }: { alert: Alert; now: number; chosen: boolean }) {
   const hour = 3_600_000;
   const end = Math.ceil(now / hour) * hour;
+  const [box, width] = useWidth<HTMLDivElement>();
   const span = a.period_seconds >= 86400 ? 28 * day : 4 * day;
   const chart = useChart(a.series_id, new Date(end - span), new Date(end + (a.period_seconds >= 86400 ? 0 : 6 * hour)));
   return (
-    <article aria-current={chosen} className="relative grid grid-cols-[104px_minmax(0,1fr)_304px] gap-4 border-b border-rule py-[8px] last:border-0">
+    <article aria-current={chosen} className="relative grid grid-cols-[104px_minmax(0,1fr)_minmax(304px,36%)] gap-4 border-b border-rule py-[8px] last:border-0">
       {chosen && <i className="absolute top-[14px] -left-[15px] size-[7px] rounded-full bg-brass-mark" />}
       <div>
         <Mark state={stateOf(a)} />
@@ -78,7 +79,7 @@ function Entry({ alert: a, now, chosen }: { alert: Alert; now: number; chosen: b
         <div className="mt-[5px] text-ink2"><Link to={`/datasets/${a.dataset}`}><code>{a.dataset}</code></Link>{a.owner && `, ${a.owner}`}</div>
         <div className="mt-[3px] text-ink2">told {time(a.raised_at, a.zone, "short")}, {a.verdict || "unanswered"}; {rarity(a.return_period_seconds)}</div>
       </div>
-      {chart.data ? <SmallChart chart={chart.data} now={now} width={304} height={82} /> : <div className="h-[84px] bg-well" />}
+      <div ref={box}>{chart.data ? <SmallChart chart={chart.data} now={now} width={width} height={82} /> : <div className="h-[84px] bg-well" />}</div>
     </article>
   );
 }

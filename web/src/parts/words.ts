@@ -27,7 +27,7 @@ export function duration(seconds: number): string {
     return minutes ? `${Math.floor(s / 3600)} h ${minutes} min` : `${Math.floor(s / 3600)} h`;
   }
   if (s < 90 * 86400) return `${Math.round(s / 86400)} d`;
-  return `${(s / 86400 / 365).toFixed(1)} y`;
+  return `${Number((s / 86400 / 365).toFixed(1))} y`;
 }
 
 /** A return period in words. */
