@@ -2,14 +2,13 @@ package cli
 
 import (
 	"fmt"
-	"math"
-	"strconv"
 	"strings"
 	"time"
 
 	"tinbell/internal/collect"
 	"tinbell/internal/improve"
 	"tinbell/internal/record"
+	"tinbell/internal/words"
 )
 
 // local writes a time in a dataset's zone.
@@ -43,22 +42,7 @@ func delay(f improve.Figure) string {
 	if f.Estimate == nil {
 		return "–"
 	}
-	return long(time.Duration(*f.Estimate) * time.Second)
-}
-
-// long writes a duration with its two largest units.
-func long(d time.Duration) string {
-	switch {
-	case d < 2*time.Minute:
-		return fmt.Sprintf("%.0f s", d.Seconds())
-	case d < 2*time.Hour:
-		return fmt.Sprintf("%.0f min", d.Minutes())
-	case d < 48*time.Hour:
-		return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
-	case d < 90*24*time.Hour:
-		return fmt.Sprintf("%.0f d", d.Hours()/24)
-	}
-	return strconv.FormatFloat(math.Round(d.Hours()/24/36.5)/10, 'f', -1, 64) + " y"
+	return words.Seconds(*f.Estimate)
 }
 
 // rare says a return period in words.
@@ -66,7 +50,7 @@ func rare(seconds float64) string {
 	d := time.Duration(min(seconds, 9e9)) * time.Second
 	switch days := d.Hours() / 24; {
 	case days < 2:
-		return "about once in " + long(d)
+		return "about once in " + words.Duration(d)
 	case days < 730:
 		return fmt.Sprintf("about once in %.0f days", days)
 	default:
@@ -78,18 +62,7 @@ func amount(v *float64) string {
 	if v == nil {
 		return "–"
 	}
-	return thousands(*v)
-}
-
-func thousands(v float64) string {
-	digits := fmt.Sprintf("%.0f", math.Abs(v))
-	for i := len(digits) - 3; i > 0; i -= 3 {
-		digits = digits[:i] + "," + digits[i:]
-	}
-	if v < 0 {
-		return "−" + digits
-	}
-	return digits
+	return words.Number(*v)
 }
 
 // verdict writes the label in force.

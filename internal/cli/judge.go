@@ -11,9 +11,8 @@ import (
 	"tinbell/internal/httpapi"
 	"tinbell/internal/improve"
 	"tinbell/internal/record"
+	"tinbell/internal/words"
 )
-
-func secondsOf(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
 
 // settingsFlags lets a command change settings.
 type settingsFlags struct {
@@ -77,8 +76,8 @@ func (a *app) monitorCommand() *cobra.Command {
 			none: "No monitor yet. Add one: tinbell monitor add NAME METRIC"}
 		for _, m := range monitors {
 			s := m.Settings
-			l.rows = append(l.rows, []string{m.Name, m.Metric, s.Method, s.Direction, "once in " + long(secondsOf(float64(s.WarnSeconds))),
-				"once in " + long(secondsOf(float64(s.CriticalSeconds))), fmt.Sprintf("%d of %d", s.Persist, s.Of), strconv.Itoa(m.Version),
+			l.rows = append(l.rows, []string{m.Name, m.Metric, s.Method, s.Direction, "once in " + words.Seconds(float64(s.WarnSeconds)),
+				"once in " + words.Seconds(float64(s.CriticalSeconds)), fmt.Sprintf("%d of %d", s.Persist, s.Of), strconv.Itoa(m.Version),
 				optional(m.LearnedAt, "UTC", "not yet")})
 		}
 		return a.show(l)
@@ -96,7 +95,7 @@ func (a *app) monitorCommand() *cobra.Command {
 			if err := a.client().Send(c.Context(), "POST", "/monitors", httpapi.NewMonitor{Name: args[0], Metric: args[1], Owner: owner, Settings: &settings}, &m); err != nil {
 				return err
 			}
-			a.say("Monitor %s added. By chance it will cry wolf about once in %s.", m.Name, long(secondsOf(float64(m.Settings.WarnSeconds))))
+			a.say("Monitor %s added. By chance it will cry wolf about once in %s.", m.Name, words.Seconds(float64(m.Settings.WarnSeconds)))
 			return nil
 		}}
 	flags.bind(add)

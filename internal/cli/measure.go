@@ -16,6 +16,7 @@ import (
 	"tinbell/internal/httpapi"
 	"tinbell/internal/inspect"
 	"tinbell/internal/record"
+	"tinbell/internal/words"
 )
 
 func (a *app) sourceCommand() *cobra.Command {
@@ -55,7 +56,7 @@ func (a *app) datasetCommand() *cobra.Command {
 		for _, h := range list {
 			age, next, deviation := "–", "–", "–"
 			if h.AgeSeconds != nil {
-				age = long(secondsOf(*h.AgeSeconds))
+				age = words.Seconds(*h.AgeSeconds)
 			}
 			if h.Load != nil {
 				next = local(h.Load.Deadline, h.Dataset.Zone)
@@ -104,7 +105,7 @@ func (a *app) metricCommand() *cobra.Command {
 				state += ": " + m.Message
 			}
 			l.rows = append(l.rows, []string{m.Name, m.Dataset, strings.TrimSpace(m.Measure + " " + m.Column), orNone(strings.Join(m.SegmentBy, ", ")),
-				long(secondsOf(float64(m.PeriodSeconds))), optional(m.CollectedTo, m.Zone, "pushed"), state})
+				words.Seconds(float64(m.PeriodSeconds)), optional(m.CollectedTo, m.Zone, "pushed"), state})
 		}
 		return a.show(l)
 	}}

@@ -18,6 +18,7 @@ import (
 	"tinbell/internal/demo"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/service"
+	"tinbell/internal/words"
 )
 
 func (a *app) logger() *slog.Logger {
@@ -203,7 +204,7 @@ func (a *app) prepareWarehouse(ctx context.Context, s *service.Service, seed uin
 	if _, err := house.Feed(ctx, now); err != nil {
 		return nil, nil, err
 	}
-	a.say("  %s rows in eleven tables", thousands(float64(rows)))
+	a.say("  %s rows in eleven tables", words.Number(float64(rows)))
 	return house, w, nil
 }
 

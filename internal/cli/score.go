@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tinbell/internal/improve"
+	"tinbell/internal/words"
 )
 
 func (a *app) scoreCommand() *cobra.Command {
@@ -65,10 +66,10 @@ func scoreRows(s improve.Scorecard) listing {
 	row := func(name string, c improve.Card) []string {
 		stated, achieved := "–", "none"
 		if c.StatedSeconds > 0 {
-			stated = "1 in " + long(secondsOf(float64(c.StatedSeconds)))
+			stated = "1 in " + words.Seconds(float64(c.StatedSeconds))
 		}
 		if c.AchievedSeconds != nil {
-			achieved = "1 in " + long(secondsOf(*c.AchievedSeconds))
+			achieved = "1 in " + words.Seconds(*c.AchievedSeconds)
 		}
 		return []string{name, figure(c.Precision, 2), fmt.Sprintf("%d of %d", c.Faults, c.Faults+c.Noise), strconv.Itoa(c.Unlabelled),
 			fmt.Sprintf("%d of %d", c.Recall.K, c.Recall.N), figure(c.Recall, 2), delay(c.DelaySeconds), figure(c.FalseWeekly, 2), stated, achieved}

@@ -35,15 +35,10 @@ func New(s *store.Store, q *work.Queue, w *Warehouses, now Clock, log *slog.Logg
 // has settled. A failure becomes the metric's and the source's state and
 // recovers with the next success.
 func (c *Collector) Collect(ctx context.Context, metric int64) error {
-	m, err := c.store.MetricByID(ctx, metric)
+	m, grid, end, err := c.settled(ctx, metric)
 	if err != nil {
 		return err
 	}
-	grid, err := m.Grid()
-	if err != nil {
-		return err
-	}
-	end := grid.Floor(c.now().Add(-time.Duration(m.SettleSeconds) * time.Second))
 	from := grid.Add(end, -1)
 	if m.CollectedTo != nil {
 		from = *m.CollectedTo
@@ -52,17 +47,23 @@ func (c *Collector) Collect(ctx context.Context, metric int64) error {
 	return c.gather(ctx, m, grid, from, end)
 }
 
+// settled gives a metric and the end of its last period that has settled.
+func (c *Collector) settled(ctx context.Context, metric int64) (m record.Metric, grid timeline.Grid, end time.Time, err error) {
+	if m, err = c.store.MetricByID(ctx, metric); err != nil {
+		return m, grid, end, err
+	}
+	if grid, err = m.Grid(); err != nil {
+		return m, grid, end, err
+	}
+	return m, grid, grid.Floor(c.now().Add(-time.Duration(m.SettleSeconds) * time.Second)), nil
+}
+
 // Backfill reads a metric's past week by week, telling how far it is.
 func (c *Collector) Backfill(ctx context.Context, metric int64, from time.Time, progress func(done, total int)) error {
-	m, err := c.store.MetricByID(ctx, metric)
+	m, grid, end, err := c.settled(ctx, metric)
 	if err != nil {
 		return err
 	}
-	grid, err := m.Grid()
-	if err != nil {
-		return err
-	}
-	end := grid.Floor(c.now().Add(-time.Duration(m.SettleSeconds) * time.Second))
 	from = grid.Floor(from)
 	total := int(end.Sub(from)/(7*24*time.Hour)) + 1
 	for done := range total {

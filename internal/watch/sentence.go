@@ -2,13 +2,13 @@ package watch
 
 import (
 	"fmt"
-	"math"
 	"strings"
 	"time"
 
 	"tinbell/core/detect"
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
+	"tinbell/internal/words"
 )
 
 // AlertOf makes the stored form of a series' alert.
@@ -52,7 +52,7 @@ func (v *Subject) sentence(a record.Alert) string {
 	case detect.Overdue:
 		return v.overdueSentence(a)
 	case detect.Silence:
-		return fmt.Sprintf("%s sends no %s; %s were expected", who, unit, number(a.Expected))
+		return fmt.Sprintf("%s sends no %s; %s were expected", who, unit, words.Number(a.Expected))
 	case detect.Stuck:
 		return fmt.Sprintf("%s repeats the same value of %s again and again", who, unit)
 	case detect.Missing:
@@ -61,68 +61,32 @@ func (v *Subject) sentence(a record.Alert) string {
 	switch v.Metric.Kind {
 	case timeline.Count:
 		if a.Expected <= 0 {
-			return fmt.Sprintf("%s sends %s %s where none were expected", who, number(a.Observed), unit)
+			return fmt.Sprintf("%s sends %s %s where none were expected", who, words.Number(a.Observed), unit)
 		}
 		change := a.Observed/a.Expected - 1
 		switch {
 		case a.Observed == 0:
-			return fmt.Sprintf("%s sends no %s; %s were expected", who, unit, number(a.Expected))
+			return fmt.Sprintf("%s sends no %s; %s were expected", who, unit, words.Number(a.Expected))
 		case change < 0:
-			return fmt.Sprintf("%s sends %s fewer %s than expected", who, percent(-change), unit)
+			return fmt.Sprintf("%s sends %s fewer %s than expected", who, words.Percent(-change), unit)
 		case change > 1:
 			return fmt.Sprintf("%s sends %.1f times the %s expected", who, change+1, unit)
 		}
-		return fmt.Sprintf("%s sends %s more %s than expected", who, percent(change), unit)
+		return fmt.Sprintf("%s sends %s more %s than expected", who, words.Percent(change), unit)
 	case timeline.Share:
-		return fmt.Sprintf("%s: %s is %s, expected %s", who, unit, percent(a.Observed), percent(a.Expected))
+		return fmt.Sprintf("%s: %s is %s, expected %s", who, unit, words.Percent(a.Observed), words.Percent(a.Expected))
 	case timeline.Duration:
-		return fmt.Sprintf("%s: %s is %s, expected %s", who, unit, span(a.Observed), span(a.Expected))
+		return fmt.Sprintf("%s: %s is %s, expected %s", who, unit, words.Seconds(a.Observed), words.Seconds(a.Expected))
 	}
-	return fmt.Sprintf("%s: %s is %s, expected %s", who, unit, number(a.Observed), number(a.Expected))
+	return fmt.Sprintf("%s: %s is %s, expected %s", who, unit, words.Number(a.Observed), words.Number(a.Expected))
 }
 
 // overdueSentence tells of a load that did not arrive; Observed is the gap
 // since the load before.
 func (v *Subject) overdueSentence(a record.Alert) string {
 	if a.ClosedAt != nil {
-		return fmt.Sprintf("%s was loaded %s late", a.Dataset, span(a.Observed-a.Expected))
+		return fmt.Sprintf("%s was loaded %s late", a.Dataset, words.Seconds(a.Observed-a.Expected))
 	}
 	return fmt.Sprintf("%s has had no load since %s; one was due at %s", a.Dataset,
 		a.Since.Add(-time.Duration(a.Expected)*time.Second).In(v.Grid.Zone).Format("Mon 15:04"), a.Since.In(v.Grid.Zone).Format("15:04"))
-}
-
-func percent(share float64) string {
-	p := share * 100
-	if p != 0 && math.Abs(p) < 10 {
-		return fmt.Sprintf("%.1f %%", p)
-	}
-	return fmt.Sprintf("%.0f %%", p)
-}
-
-// number writes with a thousands comma and as many digits as tell something.
-func number(x float64) string {
-	if math.Abs(x) < 10 && x != math.Trunc(x) {
-		return fmt.Sprintf("%.1f", x)
-	}
-	text := fmt.Sprintf("%.0f", math.Abs(x))
-	for i := len(text) - 3; i > 0; i -= 3 {
-		text = text[:i] + "," + text[i:]
-	}
-	if x < 0 {
-		text = "−" + text
-	}
-	return text
-}
-
-func span(seconds float64) string {
-	d := time.Duration(seconds) * time.Second
-	switch {
-	case d < 2*time.Minute:
-		return fmt.Sprintf("%.0f s", d.Seconds())
-	case d < 2*time.Hour:
-		return fmt.Sprintf("%.0f min", d.Minutes())
-	case d < 48*time.Hour:
-		return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
-	}
-	return fmt.Sprintf("%.1f days", d.Hours()/24)
 }

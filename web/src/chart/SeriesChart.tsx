@@ -4,7 +4,7 @@ import { type KeyboardEvent, type PointerEvent, useEffect, useId, useRef, useSta
 import { useNavigate } from "react-router";
 import type { Chart } from "../api/client";
 import { city, number, ticks, time, value } from "../parts/words";
-import { asDeviation, paths, pointsOf, thin } from "./shapes";
+import { asDeviation, paths, pointsOf, thin, top } from "./shapes";
 import { Hatches, Strip } from "./Strip";
 
 const left = 56, right = 74, lane = 10;
@@ -53,7 +53,7 @@ export function SeriesChart({ chart, now, since, at, onAt, onZoom, height = 322 
   const period = chart.period_seconds * 1000;
   const x = scaleTime().domain([full.at[0], full.at[n - 1] + period / 2]).range([0, inner]);
   const known = (list: (number | null)[]) => list.filter((v): v is number => v !== null);
-  const highest = Math.max(max(known(p.observed)) ?? 0, max(known(p.high)) ?? 0) || 1;
+  const highest = deviating ? Math.max(max(known(p.observed)) ?? 1, 1) : top(p);
   const lowest = deviating || chart.kind === "value" ? Math.min(min(known(p.observed)) ?? 0, min(known(p.low)) ?? 0) : 0;
   const y = scaleLinear().domain([lowest, highest]).nice(4).range([plot, 0]);
   const d = paths(p, x, y);
@@ -101,7 +101,8 @@ export function SeriesChart({ chart, now, since, at, onAt, onZoom, height = 322 
             </g>
           ))}
           {days.map((t) => <line key={t} x1={x(t)} x2={x(t)} y1={0} y2={plot + 2 * lane + 18} stroke="var(--hair)" />)}
-          <path d={d.band} fill="var(--pewter)" />
+          <clipPath id={`${id}-plot`}><rect width={inner} height={plot} /></clipPath>
+          <path d={d.band} fill="var(--pewter)" clipPath={`url(#${id}-plot)`} />
           <path d={d.below + d.above} fill="var(--verm-wash)" />
           <path d={d.expected} fill="none" stroke="var(--pewter-line)" strokeDasharray="3 2.5" />
           <path d={d.observed} fill="none" stroke="var(--ink)" strokeWidth={n > 500 ? 1 : 1.5} strokeLinejoin="round" />
@@ -116,7 +117,7 @@ export function SeriesChart({ chart, now, since, at, onAt, onZoom, height = 322 
           )}
           {lastBand >= 0 && (
             <g>
-              <text x={inner + 8} y={y(shown.high[lastBand]!) + 4} style={{ fill: "var(--ink2)" }}>band</text>
+              <text x={inner + 8} y={Math.max(y(shown.high[lastBand]!), 8) + 4} style={{ fill: "var(--ink2)" }}>band</text>
               {Math.abs(y(shown.high[lastBand]!) - y(shown.expected[lastBand]!)) > 13 && <text x={inner + 8} y={y(shown.expected[lastBand]!) + 4} style={{ fill: "var(--ink2)" }}>expected</text>}
             </g>
           )}

@@ -3,27 +3,26 @@ import { scaleLinear, scaleTime } from "d3-scale";
 import { useId } from "react";
 import type { Alert, Chart, Incident } from "../api/client";
 import { ticks, time, value } from "../parts/words";
-import { paths, pointsOf, thin } from "./shapes";
+import { paths, pointsOf, thin, top } from "./shapes";
 import { Hatches, Strip } from "./Strip";
 
 /** A small chart with its strip: a few days, three figures, dates below. */
 export function SmallChart({ chart, now, width = 340, height = 84, lane = 6 }: { chart: Chart; now: number; width?: number; height?: number; lane?: number }) {
   const id = useId();
-  const left = 48, top = 6;
-  const inner = width - left - 2, plot = height - top - 2 * lane - 22;
+  const left = 48, above = 6;
+  const inner = width - left - 2, plot = height - above - 2 * lane - 22;
   const points = thin(pointsOf(chart), inner * 2);
   if (points.at.length === 0) return <p className="text-ink2">No sample in this stretch.</p>;
-  const x = scaleTime().domain([points.at[0], points.at[points.at.length - 1]]).range([0, inner]);
-  const highest = max([max(points.observed.filter((v) => v !== null)) ?? 0, (max(points.high.filter((v) => v !== null)) ?? 0)]) || 1;
+  const x = scaleTime().domain([points.at[0], points.at[points.at.length - 1] + chart.period_seconds * 1000]).range([0, inner]);
   const lowest = chart.kind === "value" ? min(points.observed.filter((v) => v !== null)) ?? 0 : 0;
-  const y = scaleLinear().domain([lowest, highest]).nice(2).range([plot, 0]);
+  const y = scaleLinear().domain([lowest, top(points)]).nice(2).range([plot, 0]);
   const d = paths(points, x, y);
   const days = x.ticks(4).filter((t) => t.getTime() > points.at[0]);
   const named = days.filter((t, i) => i === 0 || Math.min(x(t) + 3, inner - 44) - x(days[i - 1]) > 50);
   return (
     <svg width={width} height={height} role="img" aria-label={`${chart.unit || chart.measure} of ${chart.series.segment || chart.dataset}`}>
       <Hatches id={id} />
-      <g transform={`translate(${left},${top})`}>
+      <g transform={`translate(${left},${above})`}>
         {ticks(y, chart.kind, 2).map((t) => (
           <g key={t}>
             <line x2={inner} y1={y(t)} y2={y(t)} stroke={t === 0 ? "var(--ink)" : "var(--hair)"} />
@@ -31,13 +30,14 @@ export function SmallChart({ chart, now, width = 340, height = 84, lane = 6 }: {
           </g>
         ))}
         {days.map((t) => <line key={+t} x1={x(t)} x2={x(t)} y1={0} y2={plot + 2 * lane + 9} stroke="var(--hair)" />)}
-        <path d={d.band} fill="var(--pewter)" />
+        <clipPath id={`${id}-plot`}><rect width={inner} height={plot} /></clipPath>
+        <path d={d.band} fill="var(--pewter)" clipPath={`url(#${id}-plot)`} />
         <path d={d.below + d.above} fill="var(--verm-wash)" />
         <path d={d.expected} fill="none" stroke="var(--pewter-line)" strokeDasharray="3 2.5" />
         <path d={d.observed} fill="none" stroke="var(--ink)" strokeWidth="1.3" strokeLinejoin="round" />
         <Strip alerts={chart.alerts ?? []} incidents={chart.incidents ?? []} x={x} y={plot + 4} width={inner} lane={lane} now={now} id={id} />
         <line x1={x(now)} x2={x(now)} y1={0} y2={plot + 2 * lane + 9} stroke="var(--brass-text)" strokeWidth="1.5" />
-        {named.map((t) => <text key={+t} x={Math.min(x(t) + 3, inner - 44)} y={height - top - 2}>{time(t, chart.zone, "day").replace(/ \w+$/, "")}</text>)}
+        {named.map((t) => <text key={+t} x={Math.min(x(t) + 3, inner - 44)} y={height - above - 2}>{time(t, chart.zone, "day").replace(/ \w+$/, "")}</text>)}
       </g>
     </svg>
   );

@@ -31,6 +31,13 @@ export function thin(p: Points, most: number): Points {
   return { at: pick(p.at), observed: pick(p.observed), expected: pick(p.expected), low: pick(p.low), high: pick(p.high), deviation: pick(p.deviation) };
 }
 
+/** The top of the vertical axis: what was observed and expected decide it, and a band far above them is cut. */
+export function top(p: Points): number {
+  const highest = (list: Num[]) => list.reduce<number>((most, v) => (v !== null && v > most ? v : most), 0);
+  const seen = Math.max(highest(p.observed), highest(p.expected));
+  return Math.max(seen, Math.min(highest(p.high), 2.5 * seen)) || highest(p.high) || 1;
+}
+
 /** The paths of a chart on given scales. */
 export function paths(p: Points, x: (at: number) => number, y: (v: number) => number) {
   const index = p.at.map((_, i) => i);

@@ -1,0 +1,53 @@
+// Package words writes figures as people say them, the same in sentences and
+// in tables.
+package words
+
+import (
+	"fmt"
+	"math"
+	"strconv"
+	"time"
+)
+
+// Duration writes a duration with its two largest units.
+func Duration(d time.Duration) string {
+	switch {
+	case d < 2*time.Minute:
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%.0f min", d.Minutes())
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
+	case d < 90*24*time.Hour:
+		return fmt.Sprintf("%.0f d", d.Hours()/24)
+	}
+	return strconv.FormatFloat(math.Round(d.Hours()/24/36.5)/10, 'f', -1, 64) + " y"
+}
+
+// Seconds is Duration of a number of seconds.
+func Seconds(s float64) string { return Duration(time.Duration(s * float64(time.Second))) }
+
+// Number writes a value with thousands commas and as many digits as tell
+// something; the minus is a true one.
+func Number(x float64) string {
+	if math.Abs(x) < 10 && x != math.Trunc(x) {
+		return fmt.Sprintf("%.1f", x)
+	}
+	text := fmt.Sprintf("%.0f", math.Abs(x))
+	for i := len(text) - 3; i > 0; i -= 3 {
+		text = text[:i] + "," + text[i:]
+	}
+	if x < 0 {
+		text = "−" + text
+	}
+	return text
+}
+
+// Percent writes a share.
+func Percent(share float64) string {
+	p := share * 100
+	if p != 0 && math.Abs(p) < 10 {
+		return fmt.Sprintf("%.1f %%", p)
+	}
+	return fmt.Sprintf("%.0f %%", p)
+}

@@ -1,0 +1,25 @@
+package words
+
+import (
+	"testing"
+	"time"
+)
+
+func TestFiguresAreWrittenAsPeopleSayThem(t *testing.T) {
+	for d, want := range map[time.Duration]string{90 * time.Second: "90 s", 40 * time.Minute: "40 min", 150 * time.Minute: "2 h 30 min",
+		72 * time.Hour: "3 d", 365 * 24 * time.Hour: "1 y", 548 * 24 * time.Hour: "1.5 y"} {
+		if got := Duration(d); got != want {
+			t.Errorf("%s is written %q, want %q", d, got, want)
+		}
+	}
+	for v, want := range map[float64]string{0: "0", 2.5: "2.5", 999: "999", 1234567: "1,234,567", -1500: "−1,500"} {
+		if got := Number(v); got != want {
+			t.Errorf("%g: %q, want %q", v, got, want)
+		}
+	}
+	for v, want := range map[float64]string{0: "0 %", 0.012: "1.2 %", 0.384: "38 %", 1: "100 %"} {
+		if got := Percent(v); got != want {
+			t.Errorf("share %g: %q, want %q", v, got, want)
+		}
+	}
+}
