@@ -3,6 +3,7 @@ package arrival
 import (
 	"errors"
 	"math/rand/v2"
+	"slices"
 	"testing"
 	"time"
 
@@ -116,6 +117,22 @@ func TestAStalledLoaderIsOverdueUntilItsNextLoad(t *testing.T) {
 	muted := Walk(missing, zone, detect.Rule{}, loads[40], loads[len(loads)-1], 7*24*time.Hour, func(at int64) bool { return true })
 	if len(muted) != 0 {
 		t.Errorf("a planned pause is not overdue: %+v", muted)
+	}
+}
+
+func TestFilesOfOneDeliveryMaySwapPlaces(t *testing.T) {
+	zone := halifax(t)
+	rng := rand.New(rand.NewPCG(6, 1))
+	var loads []int64
+	for d := range 84 {
+		for file := range 5 {
+			loads = append(loads, time.Date(2026, 2, 2+d, 6, 4*file, 0, 0, zone).Unix()+int64(rng.IntN(600)))
+		}
+	}
+	slices.Sort(loads)
+	alerts := Walk(loads, zone, detect.Rule{}, loads[100], loads[len(loads)-1], 7*24*time.Hour, func(int64) bool { return false })
+	if len(alerts) != 0 {
+		t.Errorf("five files a morning in any order raised %d alerts, first %+v", len(alerts), alerts[0])
 	}
 }
 

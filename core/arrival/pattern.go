@@ -52,11 +52,23 @@ func Learn(loads []int64, zone *time.Location) (*Pattern, error) {
 	p := &Pattern{zone: zone}
 	span := float64(loads[len(loads)-1] - loads[0])
 	p.PerMonth = float64(len(loads)-1) / max(span, 1) * 30 * 86400
-	days := splitDays(loads, zone)
+	days := splitDays(batches(loads), zone)
 	if p.Scheduled = p.learnSchedule(days); !p.Scheduled {
 		p.learnRate(loads)
 	}
 	return p, nil
+}
+
+// batches keeps the first of loads that come within half an hour of each other:
+// files of one delivery swap places, and only the delivery has a timetable.
+func batches(loads []int64) []int64 {
+	kept := loads[:1:1]
+	for _, at := range loads[1:] {
+		if at-kept[len(kept)-1] >= halfHour {
+			kept = append(kept, at)
+		}
+	}
+	return kept
 }
 
 // day is the loads of one local date, in seconds of that day.
