@@ -143,7 +143,7 @@ func TestTheDemoAsANewcomerMeetsIt(t *testing.T) {
 			t.Error("the stalled loader should be overdue")
 		}
 		p.do("demo", "mend")
-		p.await("the overdue load is back", time.Minute, func() bool { return !late() })
+		p.await("the overdue load is back", 90*time.Second, func() bool { return !late() })
 	})
 
 	t.Run("an answer by key in the console changes the scorecard, and the CLI agrees", func(t *testing.T) { answerInConsole(t, p) })

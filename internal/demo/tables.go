@@ -238,7 +238,7 @@ func (w *World) loaded(t *Table, segment int, event time.Time) time.Time {
 	at := batch.Add(time.Duration(jitter * float64(time.Second))).Truncate(time.Second).UTC()
 	for _, e := range w.on(t.Name) {
 		if e.Kind == Stall && e.touches(segment, t) && !at.Before(e.From) && at.Before(e.To) {
-			at = e.To.Add(time.Duration(40+at.Unix()%80) * time.Second).Truncate(time.Minute)
+			at = e.To.Add(time.Duration(5+5*(at.Unix()%4)) * time.Second)
 		}
 	}
 	return at
