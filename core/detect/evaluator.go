@@ -91,11 +91,9 @@ func Load(cfg baseline.Config, rule Rule, blob []byte) (*Evaluator, error) {
 	return e, nil
 }
 
-// Open gives the open alert, if there is one.
+// OpenAlert gives the series' alert and whether it is open; a closed one is the
+// last there was.
 func (e *Evaluator) OpenAlert() (Alert, bool) { return e.Alert, e.Open }
-
-// Last is the start of the last period judged.
-func (e *Evaluator) LastJudged() int64 { return e.Last }
 
 // Choice tells the fitted half-lives and prior weights.
 func (e *Evaluator) Choice() baseline.Choice { return e.Model.Choice }

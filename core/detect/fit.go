@@ -2,7 +2,6 @@ package detect
 
 import (
 	"math"
-	"time"
 
 	"tinbell/core/baseline"
 	"tinbell/core/timeline"
@@ -138,6 +137,3 @@ func (e *Evaluator) fillMaxima(raws [][2][5]float64, blocks []int64) {
 		e.Maxima[s] = m
 	}
 }
-
-// Age is how long a history the evaluator has seen.
-func (e *Evaluator) Age() time.Duration { return time.Duration(e.Last-e.First) * time.Second }

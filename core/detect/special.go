@@ -227,7 +227,6 @@ func (e *Evaluator) takeStepped(pt *baseline.Point, observed float64) Reading {
 	if pt.X == k.Value {
 		if e.Open {
 			e.weigh(pt, &r)
-			return r
 		}
 		return r
 	}

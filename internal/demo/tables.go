@@ -114,7 +114,7 @@ var Tables = []Table{
 		Name: "ops.crew_rosters", Every: 24 * time.Hour,
 		DDL:     "vessel text, crew_role text, valid_at timestamptz, loaded_at timestamptz",
 		Columns: []string{"id", "vessel", "crew_role", "valid_at", "loaded_at"},
-		hour: daily(3, 220, func(rng *rand.Rand) []any {
+		hour: daily("ops.crew_rosters", 3, 220, func(rng *rand.Rand) []any {
 			return []any{vessels[rng.IntN(len(vessels))], []string{"deck", "engine", "bridge", "purser"}[rng.IntN(4)]}
 		}),
 	},
@@ -122,7 +122,7 @@ var Tables = []Table{
 		Name: "mart.daily_load_factor", Every: 24 * time.Hour,
 		DDL:     "route text, load_factor real, day_at timestamptz, loaded_at timestamptz",
 		Columns: []string{"id", "route", "load_factor", "day_at", "loaded_at"},
-		hour: daily(12, 132, func(rng *rand.Rand) []any {
+		hour: daily("mart.daily_load_factor", 12, 132, func(rng *rand.Rand) []any {
 			return []any{routes[rng.IntN(len(routes))], float32(0.4 + 0.5*rng.Float64())}
 		}),
 	},
@@ -130,7 +130,7 @@ var Tables = []Table{
 		Name: "mart.daily_revenue", Every: 24 * time.Hour,
 		DDL:     "channel text, route text, revenue_minor bigint, day_at timestamptz, loaded_at timestamptz",
 		Columns: []string{"id", "channel", "route", "revenue_minor", "day_at", "loaded_at"},
-		hour: daily(12, 176, func(rng *rand.Rand) []any {
+		hour: daily("mart.daily_revenue", 12, 176, func(rng *rand.Rand) []any {
 			return []any{channels[rng.IntN(4)], routes[rng.IntN(len(routes))], int64(50000 + rng.IntN(900000))}
 		}),
 	},
@@ -177,12 +177,11 @@ func manifests(w *World, rng *rand.Rand, at time.Time, emit func(int, time.Time,
 }
 
 // daily makes a batch once a day whose rows are about the local hour given.
-func daily(hour int, rows float64, values func(*rand.Rand) []any) func(*World, *rand.Rand, time.Time, func(int, time.Time, ...any)) {
+func daily(name string, hour int, rows float64, values func(*rand.Rand) []any) func(*World, *rand.Rand, time.Time, func(int, time.Time, ...any)) {
 	return func(w *World, rng *rand.Rand, at time.Time, emit func(int, time.Time, ...any)) {
 		if at.In(w.Zone).Hour() != hour {
 			return
 		}
-		name := map[float64]string{220: "ops.crew_rosters", 132: "mart.daily_load_factor", 176: "mart.daily_revenue"}[rows]
 		mu := rows * (1 + 0.02*rng.NormFloat64()) * w.volume(name, 0, at)
 		for i := range int(math.Round(mu)) {
 			emit(0, at.Add(time.Duration(i)*time.Second), values(rng)...)

@@ -101,7 +101,7 @@ function AddIncident({ open, setOpen, datasets }: { open: boolean; setOpen: (v: 
             </label>
             <label>What happened<input name="title" required className={field} /></label>
             <div className="grid grid-cols-2 gap-3">
-              <label>Began<input name="started" type="datetime-local" required className={field} /></label>
+              <label>Began, in {Intl.DateTimeFormat().resolvedOptions().timeZone}<input name="started" type="datetime-local" required className={field} /></label>
               <label>Ended, if it has<input name="ended" type="datetime-local" className={field} /></label>
               <label>Segment, if only one<input name="segment" className={field} /></label>
               <label>Cause<input name="cause" className={field} /></label>

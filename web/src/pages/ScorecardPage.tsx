@@ -52,13 +52,15 @@ export function ScorecardPage() {
   );
 }
 
+const quoted = (text: string) => (/[",\n]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text);
+
 /** The monitors as they are now, replayed over a stretch of the past. */
 function Replay() {
   const replay = useBacktest();
   const b = replay.data;
   const csv = () => {
     const head = ["monitor", "dataset", "measure", "segment", "since", "raised_at", "closed_at", "severity", "direction", "rule", "outcome", "incident"] as const;
-    const lines = b!.alerts!.map((a) => head.map((k) => a[k] ?? "").join(","));
+    const lines = b!.alerts!.map((a) => head.map((k) => quoted(String(a[k] ?? ""))).join(","));
     download("backtest.csv", new Blob([head.join(",") + "\n" + lines.join("\n") + "\n"], { type: "text/csv" }));
   };
   return (
