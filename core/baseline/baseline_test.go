@@ -117,7 +117,7 @@ func TestPartsOfAnExplanationAddUp(t *testing.T) {
 		p, m := fitted(t, kind, history)
 		for _, pt := range p.Points[len(p.Points)-50:] {
 			e := m.Expect(pt.Slot, pt.Rows)
-			m.Holiday(&e, pt.X, true)
+			m.Holiday(&e, pt.X, 0, true)
 			sum := 0.0
 			for _, part := range m.Explain(e, pt.Rows) {
 				sum += part.Amount

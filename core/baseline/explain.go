@@ -56,10 +56,10 @@ func (e *Expectation) weekday() string {
 // weekday and a Sunday (with room to 0.6 below and 1.15 above) count as
 // expected, and the spread grows by half. x is the observed value; where it is
 // missing the middle of the two is taken.
-func (m *Model) Holiday(e *Expectation, x float64, known bool) {
+func (m *Model) Holiday(e *Expectation, x, rows float64, known bool) {
 	sunday := e.Slot
 	sunday.Week, sunday.Day, sunday.Class = sunday.Hour, 0, 1
-	other := m.Expect(sunday, e.Exposure*max(m.MeanRows, 0))
+	other := m.Expect(sunday, rows)
 	lo, hi := min(e.Mu, other.Mu), max(e.Mu, other.Mu)
 	if m.Family == Mult {
 		lo, hi = lo*0.6, hi*1.15

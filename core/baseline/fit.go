@@ -6,142 +6,12 @@ import (
 	"tinbell/core/timeline"
 )
 
-// Config says what a series is. Holidays are local dates as yyyymmdd.
-type Config struct {
-	Kind     timeline.Kind
-	Grid     timeline.Grid
-	Holidays map[int]bool
-	Coverage float64 // of the drawn band; 0 means 0.99
-}
-
-// Point is a sample made ready for the model: its slot, its value on the
-// model's scale, and whether it may be used at all.
-type Point struct {
-	At      int64
-	X       float64
-	Rows    float64
-	Slot    timeline.Slot
-	Known   bool // came
-	Masked  bool // labelled fault or planned event
-	Holiday bool
-}
-
-// Usable tells whether the point may be learned from.
-func (p *Point) Usable() bool { return p.Known && !p.Masked && !p.Holiday }
-
-// Prepared is a history on its slots together with an unfitted model shape.
-type Prepared struct {
-	Points []Point
-	Ties   float64 // share of equal neighbours
-	shape  Model
-}
-
-// Prepare lays the history on its slots and settles family and transform:
-// counts and shares with row counts are multiplicative, everything else
-// additive on a transformed scale, and a series that mostly repeats itself is
-// stepped. It returns TooShort if fewer samples than Need are usable.
-func Prepare(cfg Config, history []timeline.Sample, mask timeline.Mask) (*Prepared, error) {
-	values := make([]float64, 0, len(history))
-	rows, withRows := 0.0, 0
-	equal, pairs := 0, 0
-	last := math.NaN()
-	for _, s := range history {
-		if s.Missing() {
-			continue
-		}
-		if !math.IsNaN(last) {
-			pairs++
-			if s.Value == last {
-				equal++
-			}
-		}
-		last = s.Value
-		values = append(values, s.Value)
-		if s.Rows > 0 {
-			rows, withRows = rows+s.Rows, withRows+1
-		}
-	}
-	if need := Need(cfg.Grid); len(values) < need {
-		return nil, TooShort{Have: len(values), Need: need}
-	}
-	p := &Prepared{Ties: float64(equal) / float64(max(pairs, 1))}
-	median := Median(values)
-	p.shape = Model{Family: Add, PerDay: cfg.Grid.PerDay()}
-	switch cfg.Kind {
-	case timeline.Count:
-		p.shape.Family = Mult
-	case timeline.Share:
-		if withRows*2 > len(values) {
-			p.shape.Family, p.shape.MeanRows = Mult, rows/float64(withRows)
-		} else {
-			p.shape.Transform = Arcsine
-		}
-	case timeline.Duration:
-		p.shape.Transform, p.shape.Offset = Log, max(0.001*median, 1e-6)
-	}
-	slotter := timeline.NewSlotter(cfg.Grid)
-	p.Points = make([]Point, len(history))
-	for i, s := range history {
-		p.Points[i] = p.shape.point(s, slotter.At(s.At), cfg, mask)
-	}
-	if p.Ties > 0.5 && median > 0 && (cfg.Kind == timeline.Count || cfg.Kind == timeline.Value) && p.repeatsItself() {
-		p.shape = Model{Family: Stepped, PerDay: p.shape.PerDay}
-	}
-	return p, nil
-}
-
-// repeatsItself tells a stepped series from a seasonal one with many equal
-// neighbours: its last value foretells it better than its period of day does.
-func (p *Prepared) repeatsItself() bool {
-	cells := make([][]float64, 2*p.shape.PerDay)
-	cell := func(pt *Point) int { return pt.Slot.Class*p.shape.PerDay + pt.Slot.Hour }
-	steps, last := 0.0, math.NaN()
-	for i := range p.Points {
-		if pt := &p.Points[i]; pt.Usable() {
-			cells[cell(pt)] = append(cells[cell(pt)], pt.X)
-			if !math.IsNaN(last) {
-				steps += math.Abs(pt.X - last)
-			}
-			last = pt.X
-		}
-	}
-	centres := make([]float64, len(cells))
-	for i := range cells {
-		centres[i] = Median(cells[i])
-	}
-	off := 0.0
-	for i := range p.Points {
-		if pt := &p.Points[i]; pt.Usable() {
-			off += math.Abs(pt.X - centres[cell(pt)])
-		}
-	}
-	return steps <= off
-}
-
-// NewPoint makes a sample ready for the fitted model.
-func (m *Model) NewPoint(s timeline.Sample, slot timeline.Slot, cfg Config, masked bool) Point {
-	pt := Point{At: s.At, Rows: s.Rows, Slot: slot, Known: !s.Missing(), Masked: masked, Holiday: cfg.Holidays[slot.Date]}
-	if pt.Known {
-		pt.X = m.Forward(s)
-		if m.MeanRows > 0 && s.Rows <= 0 {
-			pt.Known = false // a share of no rows says nothing
-		}
-	}
-	return pt
-}
-
-func (m *Model) point(s timeline.Sample, slot timeline.Slot, cfg Config, mask timeline.Mask) Point {
-	end := s.At + int64(cfg.Grid.Period.Seconds())
-	return m.NewPoint(s, slot, cfg, mask.Touches(s.At, end))
-}
-
 // Choose fits by trying candidates on the last six weeks and keeping the one
 // with the lowest error one day (daily series: one week) ahead. A one-step
 // error would always prefer a level that follows faults.
 func (p *Prepared) Choose() *Model {
 	if p.shape.Family == Stepped {
-		m := newModel(Stepped, p.shape.PerDay, Choice{HalfLife: 1, Weeks: 1, Parent: 1, Slot: 1})
-		return m
+		return newModel(Stepped, p.shape.PerDay, Choice{HalfLife: 1, Weeks: 1, Parent: 1, Slot: 1})
 	}
 	perDay := p.shape.PerDay
 	day := float64(perDay)
@@ -163,127 +33,173 @@ func (p *Prepared) Choose() *Model {
 	if window := 42 * perDay; perDay > 1 && len(points) > window {
 		points = points[len(points)-window:]
 	}
-	phi, spread := p.roughNoise(points)
-	best := p.try(points, first, phi, spread)
+	t := newTrials(p, points)
+	best := t.try(first)
 	if len(p.Points) >= 21*perDay && len(p.Points) > 21 {
-		best.estimateNoise()
-		phi, spread = best.model.Phi, best.model.Spread
+		t.noise(&best)
 		for _, h := range halfLives {
 			c := first
 			c.HalfLife = h
-			best = best.better(p.try(points, c, phi, spread))
+			best = t.better(best, c)
 		}
 		for _, c := range shapes {
-			c.HalfLife = best.model.Choice.HalfLife
-			best = best.better(p.try(points, c, phi, spread))
+			c.HalfLife = best.choice.HalfLife
+			best = t.better(best, c)
 		}
 	}
-	best.estimateNoise()
-	m := p.Start(p.Points, best.model.Choice)
-	m.Phi, m.Spread = best.model.Phi, best.model.Spread
+	t.noise(&best)
+	m := p.Start(p.Points, best.choice)
+	m.Phi, m.Spread, m.RowsWeight = t.phi, t.spread, t.rowsWeight
 	return m
 }
 
-// trial is a candidate, its error, and what it expected of the second half.
-type trial struct {
-	model   *Model
-	loss    float64
-	xs, mus []float64
+// trials replays points through one candidate after another. Of each it keeps
+// the error a day ahead and what it expected of the second part.
+type trials struct {
+	prepared    *Prepared
+	points      []Point
+	burn, ahead int
+	levels      []float64
+	spare       []float64
+
+	phi, spread, rowsWeight float64
 }
 
-func (t trial) estimateNoise() { t.model.estimateNoise(t.xs, t.mus) }
+type trial struct {
+	choice Choice
+	loss   float64
+	mus    []float64 // of usable points after the burn-in
+}
 
-func (t trial) better(other trial) trial {
-	if other.loss < t.loss*0.999 {
-		return other
+func newTrials(p *Prepared, points []Point) *trials {
+	t := &trials{prepared: p, points: points, burn: min(14*p.shape.PerDay, len(points)/2), ahead: p.shape.PerDay}
+	if t.ahead == 1 {
+		t.ahead = 7
 	}
+	t.levels = make([]float64, t.ahead)
+	t.phi, t.spread = p.roughNoise(points)
 	return t
 }
 
-// try replays the points through a candidate.
-func (p *Prepared) try(points []Point, c Choice, phi, spread float64) trial {
-	m := p.Start(points, c)
-	m.Phi, m.Spread = phi, spread
-	ahead := m.PerDay
-	if ahead == 1 {
-		ahead = 7
+func (t *trials) better(best trial, c Choice) trial {
+	if other := t.try(c); other.loss < best.loss*0.999 {
+		t.spare = best.mus
+		return other
+	} else {
+		t.spare = other.mus
 	}
-	levels := make([]float64, ahead)
-	burn := min(14*m.PerDay, len(points)/2)
-	sum, n := 0.0, 0
-	xs, mus := make([]float64, 0, len(points)-burn), make([]float64, 0, len(points)-burn)
-	for i := range points {
-		pt := &points[i]
-		level := levels[i%ahead]
+	return best
+}
+
+func (t *trials) try(c Choice) trial {
+	m := t.prepared.Start(t.points, c)
+	m.Phi, m.Spread = t.phi, t.spread
+	mus := t.spare[:0]
+	if mus == nil {
+		mus = make([]float64, 0, len(t.points)-t.burn)
+	}
+	sum, n, k := 0.0, 0, 0
+	var e Expectation
+	for i := range t.points {
+		pt := &t.points[i]
+		level := t.levels[k]
 		if pt.Usable() {
-			e := m.Expect(pt.Slot, pt.Rows)
-			if i >= burn && i >= ahead {
+			m.expect(&e, &pt.Slot, pt.Rows)
+			if i >= t.burn && i >= t.ahead {
 				sum += m.loss(pt.X, level, &e)
 				n++
-				xs, mus = append(xs, pt.X), append(mus, e.Mu)
+				mus = append(mus, e.Mu)
 			}
 			m.Learn(&e, pt.X)
 		}
-		levels[i%ahead] = m.Level()
+		t.levels[k] = m.Level()
+		if k++; k == t.ahead {
+			k = 0
+		}
 	}
-	return trial{m, sum / float64(max(n, 1)), xs, mus}
+	return trial{c, sum / float64(max(n, 1)), mus}
 }
 
+// loss is the error of a forecast made a day ahead, in units of its noise and
+// bounded, so that faults do not decide.
 func (m *Model) loss(x, level float64, e *Expectation) float64 {
 	if m.Family == Mult {
-		const k = 0.02
 		f := level * e.Profile * e.Exposure
-		return min(math.Abs(math.Asinh(math.Sqrt(k*(x+.375)))-math.Asinh(math.Sqrt(k*(f+.375))))*2/math.Sqrt(k), 6)
+		middle := (x + f) / 2
+		return min(math.Abs(x-f)/math.Sqrt(middle+0.375+0.02*middle*middle), 6)
 	}
 	return min(math.Abs(x-level-e.Profile)/m.Spread, 5)
 }
 
-// estimateNoise solves for the dispersion so that the median squared
-// standardised residual is that of a normal, over periods above the first
-// quartile of expectation; additive models take the scaled median residual.
-func (m *Model) estimateNoise(xs, mus []float64) {
-	if len(xs) < 20 {
+// noise estimates the dispersion from a trial's residuals, so that the median
+// squared standardised residual is that of a normal. For counts each residual
+// gives the dispersion at which it would be just that far out, and their median
+// is the answer; periods below the first quartile of expectation are left out.
+func (t *trials) noise(best *trial) {
+	if len(best.mus) < 20 {
 		return
 	}
-	if m.Family == Add {
-		abs := make([]float64, len(xs))
-		for i := range xs {
-			abs[i] = math.Abs(xs[i] - mus[i])
+	values := make([]float64, 0, len(best.mus))
+	quartile := 0.0
+	mult := t.prepared.shape.Family == Mult
+	if mult {
+		quartile = Quantile(append(values, best.mus...), 0.25)
+	}
+	var residuals, rows []float64
+	k := 0
+	for i := max(t.burn, t.ahead); i < len(t.points); i++ {
+		pt := &t.points[i]
+		if !pt.Usable() {
+			continue
 		}
-		m.Spread = max(1.4826*Median(abs), m.floorSpread(mus))
+		mu := best.mus[k]
+		k++
+		d := pt.X - mu
+		switch {
+		case !mult:
+			residuals, rows = append(residuals, math.Abs(d)), append(rows, pt.Rows)
+		case mu >= quartile && mu > 0:
+			values = append(values, (d*d/0.455-mu)/(mu*mu))
+		}
+	}
+	if mult {
+		if len(values) >= 10 {
+			t.phi = clamp(Median(values), 1e-6, 3)
+		}
 		return
 	}
-	stride := max(len(xs)/600, 1)
-	quartile := Quantile(append([]float64(nil), mus...), 0.25)
-	var x, mu []float64
-	for i := 0; i < len(xs); i += stride {
-		if mus[i] >= quartile && mus[i] > 0 {
-			x, mu = append(x, xs[i]), append(mu, mus[i])
+	t.rowsWeight = t.prepared.shape.chooseRowsWeight(residuals, rows)
+	m := Model{RowsWeight: t.rowsWeight, UsualRows: t.prepared.shape.UsualRows}
+	for i := range residuals {
+		residuals[i] /= math.Sqrt(m.rowsNoise(rows[i]))
+	}
+	t.spread = max(1.4826*Median(residuals), floorSpread(best.mus))
+}
+
+// chooseRowsWeight finds how much of the noise falls with the row count: the
+// share under which scaled residuals are most alike (a Laplace likelihood).
+func (m Model) chooseRowsWeight(residuals, rows []float64) float64 {
+	if m.UsualRows == 0 {
+		return 0
+	}
+	best, least := 0.0, math.Inf(1)
+	for _, w := range []float64{0, 0.15, 0.3, 0.5, 0.7, 0.85, 1} {
+		m.RowsWeight = w
+		logs, sum := 0.0, 0.0
+		for i, r := range residuals {
+			scale := math.Sqrt(m.rowsNoise(rows[i]))
+			logs, sum = logs+math.Log(scale), sum+r/scale
+		}
+		n := float64(len(residuals))
+		if loss := logs/n + math.Log(max(sum/n, 1e-300)); loss < least-1e-9 {
+			best, least = w, loss
 		}
 	}
-	if len(x) < 10 {
-		return
-	}
-	ratios := make([]float64, len(x))
-	lo, hi := math.Log(1e-6), math.Log(3.0)
-	for range 18 {
-		mid := (lo + hi) / 2
-		phi := math.Exp(mid)
-		for i := range x {
-			d := x[i] - mu[i]
-			ratios[i] = d * d / (mu[i] + phi*mu[i]*mu[i])
-		}
-		if Median(ratios) > 0.455 {
-			lo = mid
-		} else {
-			hi = mid
-		}
-	}
-	m.Phi = math.Exp((lo + hi) / 2)
+	return best
 }
 
 // floorSpread keeps a constant series from having no spread at all.
-func (m *Model) floorSpread(mus []float64) float64 {
+func floorSpread(mus []float64) float64 {
 	largest := 0.0
 	for _, mu := range mus {
 		largest = max(largest, math.Abs(mu))
@@ -292,7 +208,7 @@ func (m *Model) floorSpread(mus []float64) float64 {
 }
 
 func (p *Prepared) roughNoise(points []Point) (phi, spread float64) {
-	var xs []float64
+	xs := make([]float64, 0, len(points))
 	for i := range points {
 		if points[i].Usable() {
 			xs = append(xs, points[i].X)
@@ -302,8 +218,7 @@ func (p *Prepared) roughNoise(points []Point) (phi, spread float64) {
 	for i := range xs {
 		xs[i] = math.Abs(xs[i] - median)
 	}
-	m := Model{}
-	return 0.02, max(0.7*Median(xs), m.floorSpread([]float64{median}), 1e-3*math.Abs(median))
+	return 0.02, max(0.7*Median(xs), floorSpread([]float64{median}), 1e-3*math.Abs(median))
 }
 
 // Start makes a model with start values from the first two weeks of points:
@@ -312,48 +227,9 @@ func (p *Prepared) roughNoise(points []Point) (phi, spread float64) {
 func (p *Prepared) Start(points []Point, c Choice) *Model {
 	m := newModel(p.shape.Family, p.shape.PerDay, c)
 	m.Transform, m.Offset, m.MeanRows = p.shape.Transform, p.shape.Offset, p.shape.MeanRows
+	m.Calendar, m.DayType, m.UsualRows = p.shape.Calendar, p.shape.DayType, p.shape.UsualRows
 	perDay := m.PerDay
-	first := points[:min(len(points), 14*perDay)]
-	if perDay == 1 {
-		first = points[:min(len(points), 42)]
-	}
-	cells := make([][]float64, 2*perDay)
-	var all []float64
-	for i := range first {
-		pt := &first[i]
-		if !pt.Usable() {
-			continue
-		}
-		x := pt.X
-		if m.MeanRows > 0 {
-			x *= m.MeanRows / pt.Rows
-		}
-		k := pt.Slot.Class*perDay + pt.Slot.Hour
-		cells[k] = append(cells[k], x)
-		all = append(all, x)
-	}
-	overall := 0.0
-	if len(all) > 0 {
-		overall = middle(all, m.Family)
-	}
-	values := make([]float64, 2*perDay)
-	level := 0.0
-	for h := range perDay {
-		for class := range 2 {
-			own, other := cells[class*perDay+h], cells[(1-class)*perDay+h]
-			v := overall
-			if len(own) > 0 {
-				v = middle(own, m.Family)
-			} else if len(other) > 0 {
-				v = middle(other, m.Family)
-			}
-			values[class*perDay+h] = v
-			level += v * [2]float64{5, 2}[class] / float64(7*perDay)
-		}
-	}
-	if m.Family == Mult {
-		level = max(level, 1e-6)
-	}
+	values, level := p.startValues(points)
 	weight := min(24, float64(7*perDay))
 	m.LevelSum, m.LevelWeight = level*weight, weight
 	for class := range 2 {
@@ -367,6 +243,64 @@ func (p *Prepared) Start(points []Point, c Choice) *Model {
 		}
 	}
 	return m
+}
+
+// startValues gives the robust centre per class and period of day, and their
+// mean over a week; it remembers those of the points it was last asked for.
+func (p *Prepared) startValues(points []Point) (values []float64, level float64) {
+	if p.started.values != nil && p.started.at == points[0].At {
+		return p.started.values, p.started.level
+	}
+	perDay := p.shape.PerDay
+	first := points[:min(len(points), 14*perDay)]
+	if perDay == 1 {
+		first = points[:min(len(points), 42)]
+	}
+	cells := make([][]float64, 2*perDay)
+	backing := make([]float64, 14*len(cells))
+	for k := range cells {
+		cells[k] = backing[14*k : 14*k : 14*k+14]
+	}
+	all := make([]float64, 0, len(first))
+	for i := range first {
+		pt := &first[i]
+		if !pt.Usable() {
+			continue
+		}
+		x := pt.X
+		if p.shape.MeanRows > 0 {
+			x *= p.shape.MeanRows / pt.Rows
+		}
+		if p.shape.Calendar {
+			x /= p.shape.DayType[pt.Slot.MonthDay]
+		}
+		k := pt.Slot.Class*perDay + pt.Slot.Hour
+		cells[k] = append(cells[k], x)
+		all = append(all, x)
+	}
+	overall := 0.0
+	if len(all) > 0 {
+		overall = middle(all, p.shape.Family)
+	}
+	values = make([]float64, 2*perDay)
+	for h := range perDay {
+		for class := range 2 {
+			own, other := cells[class*perDay+h], cells[(1-class)*perDay+h]
+			v := overall
+			if len(own) > 0 {
+				v = middle(own, p.shape.Family)
+			} else if len(other) > 0 {
+				v = middle(other, p.shape.Family)
+			}
+			values[class*perDay+h] = v
+			level += v * [2]float64{5, 2}[class] / float64(7*perDay)
+		}
+	}
+	if p.shape.Family == Mult {
+		level = max(level, 1e-6)
+	}
+	p.started.at, p.started.values, p.started.level = points[0].At, values, level
+	return values, level
 }
 
 // middle is a robust centre; it reorders values.
@@ -386,6 +320,71 @@ func middle(values []float64, family Family) float64 {
 // Restart makes a fresh model with the choice and noise of a fitted one.
 func (p *Prepared) Restart(fitted *Model) *Model {
 	m := p.Start(p.Points, fitted.Choice)
-	m.Phi, m.Spread = fitted.Phi, fitted.Spread
+	m.Phi, m.Spread, m.RowsWeight = fitted.Phi, fitted.Spread, fitted.RowsWeight
 	return m
+}
+
+// learnCalendar finds factors for the days at the turn of a month: the median
+// ratio of a day's total to the median of the three weeks before, days of the
+// same class. A factor must be seen three times and be clear of chance.
+func (p *Prepared) learnCalendar() {
+	type total struct {
+		sum   float64
+		class int
+		kind  int
+	}
+	if p.shape.Family != Mult || p.shape.MeanRows > 0 || len(p.Points) < 75*p.shape.PerDay {
+		return
+	}
+	var days []total
+	date, spoilt := 0, false
+	for i := range p.Points {
+		pt := &p.Points[i]
+		if pt.Slot.Date != date {
+			if spoilt && len(days) > 0 {
+				days[len(days)-1].sum = math.NaN()
+			}
+			date, spoilt = pt.Slot.Date, false
+			days = append(days, total{class: pt.Slot.Class, kind: pt.Slot.MonthDay})
+		}
+		if pt.Usable() {
+			days[len(days)-1].sum += pt.X
+		} else {
+			spoilt = true
+		}
+	}
+	var ratios [timeline.MonthDays][]float64
+	before := make([]float64, 0, 21)
+	for i := 21; i < len(days); i++ {
+		d := days[i]
+		if d.kind == 0 || !(d.sum > 0) {
+			continue
+		}
+		before = before[:0]
+		for _, b := range days[i-21 : i] {
+			if b.class == d.class && b.kind == 0 && b.sum > 0 {
+				before = append(before, b.sum)
+			}
+		}
+		if len(before) >= 5 {
+			ratios[d.kind] = append(ratios[d.kind], math.Log(d.sum/Median(before)))
+		}
+	}
+	p.shape.DayType = [timeline.MonthDays]float64{1, 1, 1, 1, 1}
+	for k, list := range ratios {
+		n := float64(len(list))
+		if n < 3 {
+			continue
+		}
+		mean, squares := 0.0, 0.0
+		for _, r := range list {
+			mean += r / n
+		}
+		for _, r := range list {
+			squares += (r - mean) * (r - mean) / (n - 1)
+		}
+		if m := Median(list); math.Abs(m) > max(2*math.Sqrt(squares/n), 0.15) {
+			p.shape.DayType[k], p.shape.Calendar = math.Exp(m), true
+		}
+	}
 }

@@ -47,12 +47,16 @@ type Choice struct {
 // Model is the state of a seasonal baseline. The exported fields are what is
 // stored; the rest is derived from them.
 type Model struct {
-	Family    Family
-	Transform Transform
-	Offset    float64 // of the Log transform
-	MeanRows  float64 // mean row count where exposure is known, else 0
-	Choice    Choice
-	PerDay    int
+	Family     Family
+	Transform  Transform
+	Offset     float64 // of the Log transform
+	MeanRows   float64 // mean row count where exposure is known, else 0
+	Calendar   bool    // days at the turn of the month differ
+	DayType    [timeline.MonthDays]float64
+	UsualRows  float64 // median row count of a mean
+	RowsWeight float64 // share of the noise that falls with the row count
+	Choice     Choice
+	PerDay     int
 
 	LevelSum, LevelWeight float64
 	CellSum, CellWeight   [2][]float64 // by class and period of day
@@ -114,12 +118,21 @@ type Expectation struct {
 // Expect predicts the period in the slot. rows is the sample's row count, 0 if
 // unknown. (Section 1.3 of the method: slot shrunk to class × weekday.)
 func (m *Model) Expect(slot timeline.Slot, rows float64) Expectation {
+	var e Expectation
+	m.expect(&e, &slot, rows)
+	return e
+}
+
+func (m *Model) expect(e *Expectation, slot *timeline.Slot, rows float64) {
 	c, h, d := slot.Class, slot.Hour, slot.Day
-	e := Expectation{Slot: slot, Exposure: 1, Level: m.Level()}
+	e.Slot, e.Exposure, e.Level = *slot, 1, m.Level()
 	if m.MeanRows > 0 {
 		e.Exposure = rows / m.MeanRows
 	} else if m.PerDay == 1 && m.Family == Mult {
 		e.Exposure = slot.Hours / 24
+	}
+	if m.Calendar {
+		e.Exposure *= m.DayType[slot.MonthDay]
 	}
 	k2 := m.Choice.Slot
 	e.Parent = m.CellSum[c][h] / m.CellWeight[c][h]
@@ -131,18 +144,19 @@ func (m *Model) Expect(slot timeline.Slot, rows float64) Expectation {
 		}
 		e.Profile = max((ah+k2*e.Parent*e.Day)/(bh+k2), 1e-4)
 		e.Mu = e.Level * e.Profile * e.Exposure
-		e.base = math.Sqrt(max(e.Mu, 0.3) + m.Phi*e.Mu*e.Mu)
+		e.base = max(e.Mu, 0.3) + m.Phi*e.Mu*e.Mu
 	} else {
+		e.Day = 0
 		if m.PerDay > 1 {
 			e.Day = m.DaySum[d] / (m.DayWeight[d] + m.dayPrior[1])
 		}
 		e.Profile = (ah + k2*(e.Parent+e.Day)) / (bh + k2)
 		e.Mu = e.Level + e.Profile
-		e.base = m.Spread
+		e.base = m.Spread * m.Spread * m.rowsNoise(rows)
 	}
 	vn := m.ScaleWeight[c][h]
 	e.v = (m.ScaleSum[c][h] + 6) / (vn + 6)
-	variance := e.base * e.base * e.v * e.v * (1 + 0.5/(bh+k2+0.5))
+	variance := e.base * e.v * e.v * (1 + 0.5/(bh+k2+0.5))
 	known := vn
 	if m.PerDay > 1 {
 		known = min(vn, m.DayWeight[d]*8/float64(m.PerDay))
@@ -154,14 +168,23 @@ func (m *Model) Expect(slot timeline.Slot, rows float64) Expectation {
 		tau *= 3 * m.Spread
 	}
 	e.Sigma = math.Sqrt(variance + tau*tau)
-	return e
+}
+
+// rowsNoise is the variance of a mean of that many rows, relative to one of the
+// usual number of rows: a share RowsWeight of it falls with the row count.
+func (m *Model) rowsNoise(rows float64) float64 {
+	if m.RowsWeight == 0 || rows <= 0 {
+		return 1
+	}
+	return 1 - m.RowsWeight + m.RowsWeight*m.UsualRows/rows
 }
 
 // Learn takes a judged sample x (on the model's scale). Residuals are clipped
 // at three sigma, which alone keeps unlabelled outliers from bending the band.
 func (m *Model) Learn(e *Expectation, x float64) {
 	z := (x - e.Mu) / e.Sigma
-	xt := e.Mu + clamp(z, -3, 3)*e.Sigma
+	reach := 3 * e.Sigma
+	xt := e.Mu + clamp(x-e.Mu, -reach, reach)
 	c, h, d := e.Slot.Class, e.Slot.Hour, e.Slot.Day
 	gc := m.gClass[c]
 	cells, cellWeights := m.CellSum[c], m.CellWeight[c]
@@ -170,7 +193,8 @@ func (m *Model) Learn(e *Expectation, x float64) {
 		if ex <= 0 {
 			return
 		}
-		xt = max(xt, 0)
+		// Of rare events one or two are no outlier: without them the level sinks.
+		xt = max(e.Mu+clamp(x-e.Mu, -reach, max(reach, 2)), 0)
 		r := 0.0
 		if e.Level > 0 {
 			r = xt / e.Level

@@ -2,7 +2,6 @@ package detect
 
 import (
 	"math"
-	"slices"
 	"time"
 
 	"tinbell/core/baseline"
@@ -34,52 +33,94 @@ func pooledThreshold(budget float64) float64 {
 }
 
 // maxima are the largest statistics of the last blocks (days, or weeks for
-// daily series) on one side, and the two quantiles thresholds follow from.
+// daily series) on one side: of all windows, and of those whose effect was
+// large enough to tell. What thresholds follow from is settled from them.
 type maxima struct {
-	Values  []float64
-	Next    int
-	Current float64
-	median  float64
-	upper   float64
+	Values []float64
+	Told   []float64
+	Next   int
+
+	Current, CurrentTold float64
+	median, upper        float64
+	n                    float64 // blocks that count
+	share                float64 // of high values that are told
+}
+
+func (m *maxima) see(v *verdict, side int) {
+	m.Current, m.CurrentTold = max(m.Current, v.u[side]), max(m.CurrentTold, v.told[side])
 }
 
 func (m *maxima) close(keep int) {
 	if len(m.Values) < keep {
-		m.Values = append(m.Values, m.Current)
+		m.Values, m.Told = append(m.Values, m.Current), append(m.Told, m.CurrentTold)
 	} else {
-		m.Values[m.Next] = m.Current
+		m.Values[m.Next], m.Told[m.Next] = m.Current, m.CurrentTold
 		m.Next = (m.Next + 1) % keep
 	}
-	m.Current = 0
 	m.settle()
 }
 
+func (m *maxima) open() { m.Current, m.CurrentTold = 0, 0 }
+
+// settle takes the median and the 80 % quantile of the blocks without those
+// that stick out: faults that nobody labelled must not raise thresholds. A
+// block sticks out if a clean history this long would hold one like it once in
+// twenty times; at most a quarter do.
 func (m *maxima) settle() {
 	var buffer [64]float64
-	sorted := buffer[:copy(buffer[:], m.Values)]
-	slices.Sort(sorted)
-	if len(sorted) > 0 {
-		m.median, m.upper = baseline.Quantile(sorted, 0.5), baseline.Quantile(sorted, 0.8)
+	values := buffer[:copy(buffer[:], m.Values)]
+	m.n = float64(len(values))
+	for range 3 {
+		n := len(values)
+		if n < 2 {
+			break
+		}
+		m.median, m.upper = baseline.Quantile(values, 0.5), baseline.Quantile(values, 0.8)
+		limit := m.level(1 - 1/(20*float64(n)))
+		kept := values[:0]
+		for _, v := range values {
+			if v <= limit {
+				kept = append(kept, v)
+			}
+		}
+		if values = kept; len(values) == n || float64(len(values)) < 0.75*m.n {
+			break
+		}
 	}
+	m.n = float64(len(values))
+	high, told := 1.0, 1.0
+	for i, v := range m.Values {
+		if v > m.upper {
+			high++
+			if m.Told[i] > m.upper {
+				told++
+			}
+		}
+	}
+	m.share = told / high
+}
+
+// level is the value that a share p of the blocks stays under: a straight line
+// on Gumbel paper through the median and the 80 % quantile (Gumbel 1958).
+func (m *maxima) level(p float64) float64 {
+	slope := max(m.upper-m.median, 1e-6) / (gumbel(0.8) - gumbel(0.5))
+	return m.median + slope*(gumbel(p)-gumbel(0.5))
 }
 
 func gumbel(p float64) float64 { return -math.Log(-math.Log(p)) }
 
-// threshold is the return level of the block maxima: a straight line on Gumbel
-// paper through their median and 80 % quantile (Gumbel 1958), extended to the
-// budget and pulled towards the pooled threshold while there are few blocks.
-// sides is how many directions share the budget, blockDays a block's length.
+// threshold is the return level of the block maxima at the budget, pulled
+// towards the pooled threshold while there are few blocks. Where only a share
+// of high values is told, the rest of the budget is free. sides is how many
+// directions share the budget, blockDays a block's length.
 func (m *maxima) threshold(budget float64, sides, blockDays int) float64 {
 	pool := pooledThreshold(budget)
-	n := float64(len(m.Values))
-	if n < 5 {
+	if m.n < 5 {
 		return pool
 	}
-	exceed := budget * float64(blockDays) / float64(30*sides)
-	p := min(max(1-exceed, 0.05), 1-1e-12)
-	slope := max(m.upper-m.median, 1e-6) / (gumbel(0.8) - gumbel(0.5))
-	own := max(m.median+slope*(gumbel(p)-gumbel(0.5)), 1.5)
-	return math.Exp((n*math.Log(own) + 14*math.Log(pool)) / (n + 14))
+	exceed := budget * float64(blockDays) / float64(30*sides) / m.share
+	own := max(m.level(min(max(1-exceed, 0.05), 1-1e-12)), 1.5)
+	return math.Exp((m.n*math.Log(own) + 14*math.Log(pool)) / (m.n + 14))
 }
 
 // budgetOf inverts threshold: the budget at which u would just alarm.

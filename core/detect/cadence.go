@@ -41,7 +41,7 @@ func cadenceOf(g timeline.Grid) cadence {
 		c.coldDays, c.block, c.blocks = 56, 7, 26
 		c.bucket, c.adopt = 72*time.Hour, 144*time.Hour
 	case g.Period < 5*time.Minute:
-		c.windows, c.drop, c.minEffect = [5]int{5, 15, 30, 90, 240}, 3, 0.016
+		c.windows, c.drop, c.minEffect = [5]int{5, 15, 30, 90, 240}, 2, 0.016
 		c.quiet, c.gap, c.zeros, c.absences = 60, 10, 3, 3
 	case g.Period < 15*time.Minute:
 		c.windows, c.drop, c.minEffect = [5]int{3, 7, 12, 36, 144}, 2, 0.016

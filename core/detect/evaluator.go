@@ -22,6 +22,7 @@ type Evaluator struct {
 	warn, critical [2]float64
 	verdict        verdict
 	calibrating    bool // replaying to set scales and thresholds: no alerts
+	sampling       bool // all windows of both sides are asked for
 	replaying      bool // fitting: nobody reads the readings
 }
 
@@ -31,7 +32,8 @@ type state struct {
 	Model   *baseline.Model
 	Band    *baseline.Band
 	Ring    ring
-	Scale   [2][5]float64
+	Scale   [2][5]float64 // upper spread of each window's statistic, by side
+	Centre  [2][5]float64 // its median
 	Maxima  [2]maxima
 	Block   int64 // number of the current block of days
 	First   int64 // first sample ever seen
@@ -46,7 +48,7 @@ type state struct {
 	Steps   steps
 }
 
-const stateVersion = 1
+const stateVersion = 2
 
 func newEvaluator(cfg baseline.Config, rule Rule) *Evaluator {
 	if cfg.Coverage == 0 {
@@ -121,14 +123,14 @@ func (e *Evaluator) settleThresholds() {
 // Step judges the next period. Periods come in order, each once; masked ones
 // (planned events) are read but neither learned nor alarmed on.
 func (e *Evaluator) Step(s timeline.Sample, masked bool) Reading {
-	pt := e.Model.NewPoint(s, e.slotter.At(s.At), e.cfg, masked)
+	pt := e.Model.NewPoint(s, e.slotter.At(s.At), &e.cfg, masked)
 	return e.take(&pt, s.Value)
 }
 
 // Peek reads a period without judging it: what the band says of a period to
 // come (missing value) or of the one just passed.
 func (e *Evaluator) Peek(s timeline.Sample) Reading {
-	pt := e.Model.NewPoint(s, e.slotter.At(s.At), e.cfg, false)
+	pt := e.Model.NewPoint(s, e.slotter.At(s.At), &e.cfg, false)
 	ex := e.expect(&pt)
 	return e.read(&pt, &ex, s.Value)
 }
@@ -138,7 +140,7 @@ func (e *Evaluator) Explain(s timeline.Sample) []baseline.Part {
 	if e.Model.Family == baseline.Stepped {
 		return []baseline.Part{{Name: "last value", Amount: e.Steps.Value}}
 	}
-	pt := e.Model.NewPoint(s, e.slotter.At(s.At), e.cfg, false)
+	pt := e.Model.NewPoint(s, e.slotter.At(s.At), &e.cfg, false)
 	return e.Model.Explain(e.expect(&pt), e.rowsOr(pt.Rows))
 }
 
@@ -152,7 +154,7 @@ func (e *Evaluator) rowsOr(rows float64) float64 {
 func (e *Evaluator) expect(pt *baseline.Point) baseline.Expectation {
 	ex := e.Model.Expect(pt.Slot, e.rowsOr(pt.Rows))
 	if pt.Holiday {
-		e.Model.Holiday(&ex, pt.X, pt.Known)
+		e.Model.Holiday(&ex, pt.X, e.rowsOr(pt.Rows), pt.Known)
 	}
 	return ex
 }
@@ -182,9 +184,12 @@ func (e *Evaluator) take(pt *baseline.Point, observed float64) Reading {
 		return r
 	}
 	e.Ring.push(pointOf(e.Model, &ex, pt.X))
-	e.Ring.judge(&e.cadence, e.Model.Family == baseline.Mult, &e.Scale, e.effect(&ex), e.calibrating, &e.verdict)
+	e.Ring.judge(&e.cadence, e.Model.Family == baseline.Mult, &e.Scale, e.effect(&ex), e.sampling, &e.verdict)
 	if e.calibrating {
-		e.Model.Learn(&ex, pt.X)
+		if !pt.Holiday {
+			e.Band.Add(e.Model.Residual(&ex, pt.X))
+			e.Model.Learn(&ex, pt.X)
+		}
 		e.Absence.arrived(pt, e.Model.PerDay)
 		return r
 	}
@@ -192,7 +197,7 @@ func (e *Evaluator) take(pt *baseline.Point, observed float64) Reading {
 	r.Change = e.judge(pt, &ex, &r)
 	if !e.Open {
 		for s := range 2 {
-			e.Maxima[s].Current = max(e.Maxima[s].Current, e.verdict.u[s])
+			e.Maxima[s].see(&e.verdict, s)
 		}
 		if !pt.Holiday {
 			e.Band.Add(e.Model.Residual(&ex, pt.X))
@@ -214,7 +219,7 @@ func (e *Evaluator) turnBlock(pt *baseline.Point) {
 		}
 	}
 	for s := range 2 {
-		e.Maxima[s].Current = 0
+		e.Maxima[s].open()
 	}
 	e.Block = noon
 	if !e.calibrating && !e.replaying {

@@ -12,9 +12,10 @@ import (
 // It returns an evaluator that has judged all of the history, with no alert
 // open, or baseline.TooShort.
 //
-// Candidates are tried on the last weeks; a first pass through the whole
-// history calibrates windows and thresholds, a second one replays it under
-// them, so that long faults in it do not bend the level.
+// Candidates are tried on the last weeks; then a pass through the whole history
+// calibrates windows and thresholds. Where something in it would have alarmed,
+// it is replayed under them and calibrated again on what is left, so that
+// faults nobody labelled bend neither the level nor the thresholds.
 func Fit(cfg baseline.Config, rule Rule, history []timeline.Sample, mask timeline.Mask) (*Evaluator, error) {
 	prepared, err := baseline.Prepare(cfg, history, mask)
 	if err != nil {
@@ -26,18 +27,8 @@ func Fit(cfg baseline.Config, rule Rule, history []timeline.Sample, mask timelin
 	e.begin(model)
 	e.Stuck.train(prepared.Points)
 	e.calibrate(prepared.Points)
-	if model.Family == baseline.Stepped {
-		e.replaying = false
-		return e, nil
-	}
-	learned := e.state
-	e.begin(prepared.Restart(model))
-	e.Scale, e.Maxima, e.Absence, e.Stuck = learned.Scale, learned.Maxima, learned.Absence, learned.Stuck
-	e.First = prepared.Points[0].At
-	e.Last = prepared.Points[len(prepared.Points)-1].At
-	e.settleThresholds()
-	for i := range prepared.Points {
-		e.take(&prepared.Points[i], history[i].Value)
+	if model.Family != baseline.Stepped && e.wouldAlarm() {
+		e.replay(prepared, history)
 	}
 	e.replaying = false
 	e.settleThresholds()
@@ -51,88 +42,174 @@ func (e *Evaluator) begin(m *baseline.Model) {
 	e.Ring = newRing(e.cadence.windows[4])
 }
 
-// calibrate replays without alerts and sets, per window and side, the scale of
-// its statistic (which prices in autocorrelation), and the block maxima.
-func (e *Evaluator) calibrate(points []baseline.Point) {
-	e.calibrating = true
-	defer func() { e.calibrating = false }()
-	missing := 0
-	burn := 0
-	if len(points) > 21*e.Model.PerDay {
-		burn = 7 * e.Model.PerDay
-	}
-	var z [2][5][]float64
-	for s := range 2 {
-		for w := range z[s] {
-			z[s][w] = make([]float64, 0, len(points))
+// replay goes through the history again, alerts and all, and calibrates on the
+// periods without one.
+func (e *Evaluator) replay(p *baseline.Prepared, history []timeline.Sample) {
+	learned := e.state
+	e.begin(p.Restart(learned.Model))
+	e.Scale, e.Centre, e.Maxima, e.Absence, e.Stuck = learned.Scale, learned.Centre, learned.Maxima, learned.Absence, learned.Stuck
+	e.Stuck.forget()
+	e.First, e.Last = learned.First, learned.Last
+	e.settleThresholds()
+	c := newCalibration(e, len(p.Points))
+	for i := range p.Points {
+		c.sample(i)
+		e.take(&p.Points[i], history[i].Value)
+		if !e.Open {
+			c.see(i, &p.Points[i])
 		}
 	}
-	raws := make([][2][5]float64, 0, len(points))
-	blocks := make([]int64, 0, len(points))
+	c.settle()
+}
+
+// wouldAlarm tells whether any block of the history reaches a threshold.
+func (e *Evaluator) wouldAlarm() bool {
+	e.settleThresholds()
+	for s := range 2 {
+		for _, u := range e.Maxima[s].Told {
+			if u > e.warn[s] {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// calibrate goes through the history without alerts.
+func (e *Evaluator) calibrate(points []baseline.Point) {
+	e.calibrating = true
+	missing := 0
+	c := newCalibration(e, len(points))
 	for i := range points {
 		pt := &points[i]
 		if !pt.Known && !pt.Masked && pt.Rows != timeline.NoRows {
 			missing++
 		}
+		c.sample(i)
 		e.take(pt, pt.X)
-		if i < burn || e.Model.Family == baseline.Stepped || !pt.Usable() {
-			continue
+		c.see(i, pt)
+	}
+	c.settle()
+	e.calibrating = false
+	e.Steps.settle()
+	e.Absence.settle(float64(missing) / float64(max(len(points), 1)))
+}
+
+// calibration sets, per window and side, the scale of its statistic (which
+// prices in autocorrelation), and the block maxima. Scales come from every
+// fourth period, maxima from all; the first week of long histories only warms
+// up.
+type calibration struct {
+	*Evaluator
+	burn, stride int
+	z            [2][5][]float64
+	blocks       []block
+}
+
+func newCalibration(e *Evaluator, n int) *calibration {
+	c := &calibration{Evaluator: e, stride: 4}
+	if n > 21*e.Model.PerDay {
+		c.burn = 7 * e.Model.PerDay
+	}
+	if n < 1000 {
+		c.stride = 1
+	}
+	size := n/c.stride + 1
+	backing := make([]float64, 10*size)
+	for s := range 2 {
+		for w := range c.z[s] {
+			c.z[s][w] = backing[:0:size]
+			backing = backing[size:]
 		}
-		v := &e.verdict
+	}
+	c.blocks = make([]block, 0, n/e.Model.PerDay+2)
+	return c
+}
+
+// sample says before a period whether all windows of both sides are asked for.
+func (c *calibration) sample(i int) { c.sampling = i >= c.burn && i%c.stride == 0 }
+
+func (c *calibration) see(i int, pt *baseline.Point) {
+	if i < c.burn || c.Model.Family == baseline.Stepped || !pt.Usable() {
+		return
+	}
+	v := &c.verdict
+	if c.sampling {
 		for s := range 2 {
-			for w := range v.raw[s] {
-				if !math.IsNaN(v.raw[s][w]) {
-					z[s][w] = append(z[s][w], v.raw[s][w])
+			for w, raw := range v.raw[s] {
+				if !math.IsNaN(raw) {
+					c.z[s][w] = append(c.z[s][w], raw)
 				}
 			}
 		}
-		row := v.raw
-		for s := range 2 {
-			if v.u[s] == 0 {
-				row[s] = [5]float64{}
-			}
-		}
-		raws, blocks = append(raws, row), append(blocks, e.Block)
 	}
-	e.Absence.All = float64(missing) / float64(max(len(points), 1))
+	if n := len(c.blocks); n == 0 || c.blocks[n-1].number != c.Block {
+		c.blocks = append(c.blocks, block{number: c.Block})
+	}
+	c.blocks[len(c.blocks)-1].see(v)
+}
+
+func (c *calibration) settle() {
+	c.sampling = false
 	for s := range 2 {
-		for w := range z[s] {
-			e.Scale[s][w] = scaleOf(z[s][w])
+		for w := range c.z[s] {
+			c.Scale[s][w], c.Centre[s][w] = scaleOf(c.z[s][w])
 		}
 	}
-	e.fillMaxima(raws, blocks)
+	c.fillMaxima(c.blocks)
 }
 
 // scaleOf is the upper spread of a statistic in units of a normal one, shrunk
-// towards 1 while few values carry it.
-func scaleOf(z []float64) float64 {
+// towards 1 while few values carry it, and its median.
+func scaleOf(z []float64) (scale, centre float64) {
 	n := float64(len(z))
 	if n < 20 {
-		return 1
+		return 1, 0
 	}
 	upper, middle := baseline.Quantile(z, 0.9), baseline.Quantile(z, 0.5)
 	own := max((upper-middle)/1.2816, 0.35)
-	return math.Exp(n * math.Log(own) / (n + 100))
+	return math.Exp(n * math.Log(own) / (n + 100)), middle
 }
 
-func (e *Evaluator) fillMaxima(raws [][2][5]float64, blocks []int64) {
+// block holds the largest statistic of each window and side over a day or week,
+// before scales are known.
+type block struct {
+	number    int64
+	raw, told [2][5]float64
+}
+
+func (b *block) see(v *verdict) {
+	for s := range 2 {
+		if v.u[s] == 0 {
+			continue // the newest period does not deviate to this side
+		}
+		for w, raw := range v.raw[s] {
+			if raw > b.raw[s][w] {
+				b.raw[s][w] = raw
+			}
+			if v.ample[s][w] && raw > b.told[s][w] {
+				b.told[s][w] = raw
+			}
+		}
+	}
+}
+
+func (e *Evaluator) fillMaxima(blocks []block) {
+	if n := len(blocks); n > 0 {
+		blocks = blocks[:n-1] // the last one may not be over
+	}
+	if extra := len(blocks) - e.cadence.blocks; extra > 0 {
+		blocks = blocks[extra:]
+	}
 	for s := range 2 {
 		m := maxima{}
-		for i := range raws {
-			if i > 0 && blocks[i] != blocks[i-1] {
-				m.Values = append(m.Values, m.Current)
-				m.Current = 0
+		for i := range blocks {
+			u, told := 0.0, 0.0
+			for w, scale := range e.Scale[s] {
+				u, told = max(u, blocks[i].raw[s][w]/scale), max(told, blocks[i].told[s][w]/scale)
 			}
-			for w, raw := range raws[i][s] {
-				if u := raw / e.Scale[s][w]; u > m.Current {
-					m.Current = u
-				}
-			}
+			m.Values, m.Told = append(m.Values, u), append(m.Told, told)
 		}
-		if extra := len(m.Values) - e.cadence.blocks; extra > 0 {
-			m.Values = m.Values[extra:]
-		}
-		m.Current = 0
 		m.settle()
 		e.Maxima[s] = m
 	}

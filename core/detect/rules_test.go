@@ -41,6 +41,7 @@ func TestThresholdsAreReturnLevelsOfGumbelMaxima(t *testing.T) {
 		m := maxima{}
 		for range 56 {
 			m.Current = 3 - 0.5*math.Log(-math.Log(rng.Float64()))
+			m.CurrentTold = m.Current
 			m.close(56)
 		}
 		sum += m.threshold(1, 2, 1)
@@ -56,6 +57,7 @@ func TestRarityInvertsTheThreshold(t *testing.T) {
 	m := maxima{}
 	for i := range 56 {
 		m.Current = 2 + float64(i%9)/4
+		m.CurrentTold = m.Current
 		m.close(56)
 	}
 	for _, budget := range []float64{0.003, 0.05, 1} {

@@ -54,6 +54,8 @@ type stuck struct {
 
 func (k *stuck) clear() { k.Run, k.LogP = 0, 0 }
 
+func (k *stuck) forget() { k.clear(); k.Last = math.NaN() }
+
 // train counts runs and common values in a history.
 func (k *stuck) train(points []baseline.Point) {
 	counts := map[float64]float64{}
@@ -143,7 +145,8 @@ func (k *stuck) chance(family baseline.Family, x float64, ex *baseline.Expectati
 }
 
 // absence tests periods that were due and did not come, against how often the
-// period of day goes missing.
+// same period of day (of daily series, the same weekday) goes missing. Slots
+// with few visits lean on the overall share.
 type absence struct {
 	Missed [2][]float64
 	Seen   [2][]float64
@@ -155,14 +158,41 @@ type absence struct {
 
 func (a *absence) clear() { a.LogP, a.Run = 0, 0 }
 
-func (a *absence) arrived(pt *baseline.Point, perDay int) {
+// settle keeps the overall share of a history that has been gone through.
+func (a *absence) settle(share float64) { a.All = share }
+
+// cell is where a slot is counted.
+func (a *absence) cell(slot *timeline.Slot, perDay int) (missed, seen *float64) {
+	c, h, n := slot.Class, slot.Hour, perDay
+	if perDay == 1 {
+		c, h, n = 0, slot.Day, 7
+	}
 	if a.Seen[0] == nil {
 		for c := range 2 {
-			a.Missed[c], a.Seen[c] = make([]float64, perDay), make([]float64, perDay)
+			a.Missed[c], a.Seen[c] = make([]float64, n), make([]float64, n)
 		}
 	}
-	a.Seen[pt.Slot.Class][pt.Slot.Hour]++
+	return &a.Missed[c][h], &a.Seen[c][h]
+}
+
+func (a *absence) arrived(pt *baseline.Point, perDay int) {
+	_, seen := a.cell(&pt.Slot, perDay)
+	*seen++
 	a.clear()
+}
+
+// chance that the slot's period does not come. The prior is worth two and a
+// half visits, of daily series ten.
+func (a *absence) chance(slot *timeline.Slot, perDay int) float64 {
+	missed, seen := a.cell(slot, perDay)
+	if perDay == 1 {
+		all, n := 0.1, 1.0
+		for d := range a.Seen[0] {
+			all, n = all+a.Missed[0][d], n+a.Seen[0][d]
+		}
+		return (*missed + 10*all/n) / (*seen + 10)
+	}
+	return (*missed + 2*min(a.All, 0.5) + 0.1) / (*seen + 2.5)
 }
 
 func (e *Evaluator) judgeAbsence(pt *baseline.Point) Change {
@@ -170,11 +200,11 @@ func (e *Evaluator) judgeAbsence(pt *baseline.Point) Change {
 	if a.Seen[0] == nil {
 		return None
 	}
-	c, h := pt.Slot.Class, pt.Slot.Hour
-	chance := (a.Missed[c][h] + 2*min(a.All, 0.5) + 0.1) / (a.Seen[c][h] + 2.5)
+	chance := a.chance(&pt.Slot, e.Model.PerDay)
 	if e.calibrating {
-		a.Missed[c][h]++
-		a.Seen[c][h]++
+		missed, seen := a.cell(&pt.Slot, e.Model.PerDay)
+		*missed++
+		*seen++
 		return None
 	}
 	if e.rule.MissingOff || e.rule.BandOnly {
@@ -195,12 +225,50 @@ func (e *Evaluator) judgeAbsence(pt *baseline.Point) Change {
 	return e.open(pt, &r, Alert{Cause: Missing, Severity: Warning, Since: a.Since})
 }
 
-// steps follows a stepped series: a jump is a change larger than any before.
+// steps follows a stepped series: a jump is a change larger than any before. A
+// change that was taken back within a week was a fault or a slip, and is not
+// one to measure by.
 type steps struct {
 	Value   float64
 	Known   bool
 	Largest float64
 	Seen    int
+
+	history []step // while learning
+}
+
+type step struct {
+	at       int64
+	from, to float64
+}
+
+// settle finds the largest change that lasted.
+func (k *steps) settle() {
+	for i, s := range k.history {
+		back := false
+		for j, other := range k.history {
+			if j != i && max(other.at-s.at, s.at-other.at) <= 7*86400 && (j > i && undone(s.from, other.to) || j < i && undone(other.from, s.to)) {
+				back = true
+			}
+		}
+		if jump := leap(s.from, s.to); !back && !math.IsInf(jump, 1) {
+			k.Largest = max(k.Largest, jump)
+		}
+	}
+	k.history = nil
+}
+
+// undone tells whether the value is about the same again.
+func undone(before, after float64) bool { return leap(before, after) < 0.15 }
+
+func leap(from, to float64) float64 {
+	if from > 0 && to > 0 {
+		return math.Abs(math.Log(to / from))
+	}
+	if from == to {
+		return 0
+	}
+	return math.Inf(1)
 }
 
 func (e *Evaluator) takeStepped(pt *baseline.Point, observed float64) Reading {
@@ -209,18 +277,25 @@ func (e *Evaluator) takeStepped(pt *baseline.Point, observed float64) Reading {
 	r := Reading{At: pt.At, Observed: observed, Rows: pt.Rows, Masked: pt.Masked, ReturnPeriod: float64(e.step)}
 	reach := math.Exp(e.stepLimit())
 	r.Expected, r.Low, r.High = k.Value, k.Value/reach, k.Value*reach
+	if !k.Known {
+		r.Expected, r.Low, r.High = pt.X, pt.X, pt.X
+	}
 	if !pt.Known || pt.Masked {
 		if !pt.Known {
 			r.Observed = math.NaN()
-		}
-		if !k.Known {
-			r.Expected, r.Low, r.High = 0, 0, 0
+			if !pt.Masked && !pt.Holiday {
+				r.Change = e.judgeAbsence(pt)
+			}
 		}
 		return r
 	}
+	missing := e.Open && e.Alert.Cause == Missing
+	e.Absence.arrived(pt, e.Model.PerDay)
 	defer func() { k.Value, k.Known = pt.X, true; k.Seen++ }()
-	if !k.Known {
-		r.Expected, r.Low, r.High = pt.X, pt.X, pt.X
+	if missing {
+		r.Change = e.close(pt, pt.At, "recovered")
+	}
+	if !k.Known || missing {
 		return r
 	}
 	r.Deviation = deviation(observed, r.Expected, r.Low, r.High)
@@ -230,18 +305,16 @@ func (e *Evaluator) takeStepped(pt *baseline.Point, observed float64) Reading {
 		}
 		return r
 	}
-	jump := math.Inf(1)
-	if pt.X > 0 && k.Value > 0 {
-		jump = math.Abs(math.Log(pt.X / k.Value))
+	if e.calibrating {
+		k.history = append(k.history, step{pt.At, k.Value, pt.X})
+		return r
 	}
 	if e.Open {
 		r.Change = e.close(pt, pt.At, "changed")
 		return r
 	}
-	if e.calibrating || jump <= e.stepLimit() {
-		if !math.IsInf(jump, 1) {
-			k.Largest = max(k.Largest, jump)
-		}
+	if jump := leap(k.Value, pt.X); jump <= e.stepLimit() {
+		k.Largest = max(k.Largest, jump)
 		return r
 	}
 	if e.rule.BandOnly {

@@ -82,31 +82,31 @@ func pointOf(m *baseline.Model, e *baseline.Expectation, x float64) point {
 // verdict is what the windows say of the newest point, per side.
 type verdict struct {
 	raw    [2][5]float64 // statistic per window, NaN where there is none
+	ample  [2][5]bool    // the window's effect is large enough
 	u      [2]float64    // largest scaled statistic
 	told   [2]float64    // the same over windows whose effect is large enough
 	window [2]int        // which window told
 }
 
-// worst keeps the d most extreme points of a window on one side, most extreme
-// first. offer expects that z belongs among them.
+// worst keeps the two most extreme points of a sweep on one side, the more
+// extreme first, by their place in the ring; −1 where there is none.
 type worst struct {
-	z   [3]float64
-	at  [3]int
-	len int
+	z  [2]float64
+	at [2]int
 }
 
-func (w *worst) offer(z float64, at, keep int) {
-	i := w.len
-	if i == keep {
-		i--
-	} else {
-		w.len++
+func (w *worst) clear() {
+	w.z = [2]float64{math.Inf(-1), math.Inf(-1)}
+	w.at = [2]int{-1, -1}
+}
+
+func (w *worst) offer(z float64, at int) {
+	if z > w.z[0] {
+		w.z[1], w.at[1] = w.z[0], w.at[0]
+		w.z[0], w.at[0] = z, at
+		return
 	}
-	for i > 0 && z > w.z[i-1] {
-		w.z[i], w.at[i] = w.z[i-1], w.at[i-1]
-		i--
-	}
-	w.z[i], w.at[i] = z, at
+	w.z[1], w.at[1] = z, at
 }
 
 // judge computes the leave-worst-out windows: sums over the last w points
@@ -118,93 +118,95 @@ func (w *worst) offer(z float64, at, keep int) {
 // window that still holds old deviations must not alarm after recovery. Its
 // statistics are computed only where all of them are asked for.
 func (r *ring) judge(c *cadence, mult bool, scale *[2][5]float64, effect float64, all bool, v *verdict) {
-	for s := range 2 {
-		v.u[s], v.told[s], v.window[s] = 0, 0, 0
-		for w := range v.raw[s] {
-			v.raw[s][w] = math.NaN()
-		}
-	}
+	*v = silentVerdict
 	newest := &r.Points[r.Head]
 	if !newest.OK {
 		return
 	}
-	quiet := [2]bool{newest.Z > -0.7, newest.Z < 0.7}
-	first, last := low, high
-	if !all {
-		if quiet[low] {
-			first = high
-		}
-		if quiet[high] {
-			last = low
-		}
-		if first > last {
-			return
-		}
+	quiet := [2]bool{newest.Z > -deviating, newest.Z < deviating}
+	ask := [2]bool{all || !quiet[low], all || !quiet[high]}
+	if !ask[low] && !ask[high] {
+		return
 	}
 	var (
-		sumX, sumPart, sumVar, sumShift float64
-		level                           float64
-		present, w                      int
-		extremes                        [2]worst
+		x, part, variance, shift, level float64
+		present                         int
+		i                               = r.Head
+		done                            = 0
+		worst                           [2]worst
 	)
-	i := r.Head
-	for k := 1; k <= r.Valid; k++ {
-		p := &r.Points[i]
-		if p.OK {
-			sumX, sumPart, sumVar, sumShift = sumX+p.X, sumPart+p.Part, sumVar+p.Var, sumShift+p.Shift
+	worst[low].clear()
+	worst[high].clear()
+	for w, length := range c.windows {
+		if length > r.Valid {
+			return
+		}
+		for ; done < length; done++ {
+			at := i
+			p := &r.Points[at]
+			if i--; i < 0 {
+				i = len(r.Points) - 1
+			}
+			if !p.OK {
+				continue
+			}
+			x, part, variance, shift = x+p.X, part+p.Part, variance+p.Var, shift+p.Shift
 			level = p.Level
 			present++
-			for s := first; s <= last; s++ {
-				z := p.Z
-				if s == low {
-					z = -z
-				}
-				if w := &extremes[s]; w.len < c.drop || z > w.z[c.drop-1] {
-					w.offer(z, i, c.drop)
-				}
+			if p.Z > worst[high].z[1] {
+				worst[high].offer(p.Z, at)
+			}
+			if -p.Z > worst[low].z[1] {
+				worst[low].offer(-p.Z, at)
 			}
 		}
-		if i--; i < 0 {
-			i = len(r.Points) - 1
-		}
-		if k != c.windows[w] {
+		drop := c.dropped(length)
+		if present*2 < length || present <= drop {
 			continue
 		}
-		drop := c.dropped(k)
-		if present*2 >= k && present > drop {
-			for s := first; s <= last; s++ {
-				x, part, variance, shift := sumX, sumPart, sumVar, sumShift
-				for j := range drop {
-					out := &r.Points[extremes[s].at[j]]
-					x, part, variance, shift = x-out.X, part-out.Part, variance-out.Var, shift-out.Shift
-				}
-				z, gone := windowStatistic(mult, x, part, variance, shift, level, float64(present-drop))
-				if s == low {
-					z = -z
-				}
-				v.raw[s][w] = z
-				if quiet[s] {
+		for s := range 2 {
+			if !ask[s] {
+				continue
+			}
+			sums := point{X: x, Part: part, Var: variance, Shift: shift}
+			for _, at := range worst[s].at[:drop] {
+				if at < 0 {
 					continue
 				}
-				u := z / scale[s][w]
-				v.u[s] = max(v.u[s], u)
-				if u > v.told[s] && gone >= effect {
-					v.told[s], v.window[s] = u, k
-				}
+				out := &r.Points[at]
+				sums.X, sums.Part, sums.Var, sums.Shift = sums.X-out.X, sums.Part-out.Part, sums.Var-out.Var, sums.Shift-out.Shift
 			}
-		}
-		if w++; w == len(c.windows) {
-			break
+			z, gone := windowStatistic(mult, &sums, level, float64(present-drop))
+			if s == low {
+				z = -z
+			}
+			v.raw[s][w], v.ample[s][w] = z, gone >= effect
+			if quiet[s] {
+				continue
+			}
+			u := z / scale[s][w]
+			v.u[s] = max(v.u[s], u)
+			if u > v.told[s] && gone >= effect {
+				v.told[s], v.window[s] = u, length
+			}
 		}
 	}
 }
 
-func windowStatistic(mult bool, x, part, variance, shift, level, n float64) (z, gone float64) {
+// deviating is how many sigma the newest point must be off for its side to be
+// judged.
+const deviating = 0.7
+
+var silentVerdict = verdict{raw: [2][5]float64{unknown, unknown}}
+
+var unknown = [5]float64{math.NaN(), math.NaN(), math.NaN(), math.NaN(), math.NaN()}
+
+func windowStatistic(mult bool, sums *point, level, n float64) (z, gone float64) {
 	if mult {
-		mean := level * part
-		d := max(variance/max(mean, 0.3), 1)
-		return 2 * (math.Sqrt(max(x, 0)/d+0.375) - math.Sqrt(mean/d+0.375)), math.Abs(x - mean)
+		mean := level * sums.Part
+		perD := min(max(mean, 0.3)/sums.Var, 1)
+		return 2 * (math.Sqrt(max(sums.X, 0)*perD+0.375) - math.Sqrt(mean*perD+0.375)), math.Abs(sums.X - mean)
 	}
-	moved := shift - n*level
-	return moved / math.Sqrt(max(variance, 1e-300)), math.Abs(moved)
+	moved := sums.Shift - n*level
+	return moved / math.Sqrt(max(sums.Var, 1e-300)), math.Abs(moved)
 }

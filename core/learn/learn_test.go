@@ -116,29 +116,47 @@ func TestTooShortAHistoryIsSaidPlainly(t *testing.T) {
 
 func TestRivalsDoWhatTheirNamesSay(t *testing.T) {
 	h := history()
-	for _, r := range Rivals() {
-		low, high := r.Limit(h, 1000, 24)
+	from := 6 * 168
+	step := int64(3600)
+	at := 9*168 + 5
+	for _, r := range Rivals(2) {
+		scores := r.Scores(h, from, 24)
 		switch r.Name {
-		case "same hour last week ± 30 %":
-			if v := h[1000-168].Value; low != v*0.7 || high != v*1.3 {
-				t.Errorf("%s: %g to %g around %g", r.Name, low, high, v)
+		case "same time last week ± k %":
+			if want := (h[at].Value - h[at-168].Value) / h[at-168].Value; scores[at] != want {
+				t.Errorf("%s: %g, want %g", r.Name, scores[at], want)
 			}
-		default:
-			sum := 0.0
-			for _, s := range h[1000-168 : 1000] {
-				sum += s.Value
-			}
-			if mean := (low + high) / 2; math.Abs(mean-sum/168) > 1e-6 {
-				t.Errorf("%s: centre %g, mean %g", r.Name, mean, sum/168)
+		case "rolling mean ± k sd, 7 days":
+			mean, sd := moments(h[at-168 : at])
+			if want := (h[at].Value - mean) / sd; math.Abs(scores[at]-want) > 1e-9 {
+				t.Errorf("%s: %g, want %g", r.Name, scores[at], want)
 			}
 		}
 		loud := slices.Clone(h)
 		for i := 1500; i < 1506; i++ {
 			loud[i].Value *= 30
 		}
-		rang := r.Walk(grid, loud, h[1490].At)
-		if len(rang) == 0 || rang[0].Raised > h[1503].At {
-			t.Errorf("%s does not ring at thirty times the volume: %+v", r.Name, rang)
+		rang := r.Alerts(loud, r.Scores(loud, from, 24), 1490, r.Usual, step)
+		first := slices.IndexFunc(rang, func(a detect.Alert) bool { return a.Raised > loud[1500].At && a.Raised <= loud[1503].At })
+		if first < 0 {
+			t.Errorf("%s, %d in a row, does not ring at thirty times the volume: %+v", r.Name, r.Points, rang)
+		}
+		changed := slices.Clone(h)
+		for i := at; i < len(changed); i++ {
+			changed[i].Value = 7
+		}
+		if again := r.Scores(changed, from, 24); again[at-1] != scores[at-1] {
+			t.Errorf("%s knows the future", r.Name)
 		}
 	}
+}
+
+func moments(list []timeline.Sample) (mean, sd float64) {
+	for _, s := range list {
+		mean += s.Value / float64(len(list))
+	}
+	for _, s := range list {
+		sd += (s.Value - mean) * (s.Value - mean) / float64(len(list))
+	}
+	return mean, math.Sqrt(sd)
 }

@@ -77,6 +77,38 @@ type Slot struct {
 	Class int // 0 weekday, 1 weekend
 	Date  int // yyyymmdd
 	Hours float64
+	// MonthDay is 0 on an ordinary day, 1 on the first working day of a month,
+	// 2, 3 and 4 on the last, last but one and last but two.
+	MonthDay int
+}
+
+// MonthDays is how many values MonthDay takes.
+const MonthDays = 5
+
+// monthDay settles what a date is to its month. weekday is 0 on Sundays.
+func monthDay(y int, m time.Month, d, weekday int) int {
+	working := func(offset int) bool { w := (weekday + 35 + offset) % 7; return w != 0 && w != 6 }
+	if !working(0) || d > 3 && d < 20 {
+		return 0
+	}
+	if d <= 3 {
+		for back := 1; back < d; back++ {
+			if working(-back) {
+				return 0
+			}
+		}
+		return 1
+	}
+	after := 0
+	for left := time.Date(y, m+1, 0, 0, 0, 0, 0, time.UTC).Day() - d; left > 0; left-- {
+		if working(left) {
+			after++
+		}
+	}
+	if after < 3 {
+		return 2 + after
+	}
+	return 0
 }
 
 // Slotter turns times into slots. It keeps the zone's offset between clock
@@ -87,6 +119,7 @@ type Slotter struct {
 	from, to int64
 	offset   int64
 	date     int
+	month    int
 	dateDay  int64
 }
 
@@ -111,9 +144,9 @@ func (s *Slotter) At(unix int64) Slot {
 	}
 	if days != s.dateDay {
 		y, m, d := time.Unix(days*86400, 0).UTC().Date()
-		s.date, s.dateDay = y*10000+int(m)*100+d, days
+		s.date, s.month, s.dateDay = y*10000+int(m)*100+d, monthDay(y, m, d, weekday), days
 	}
-	slot.Date = s.date
+	slot.Date, slot.MonthDay = s.date, s.month
 	if s.perDay == 1 {
 		start := time.Unix(unix, 0)
 		slot.Hours = s.grid.Next(start).Sub(start).Hours()
