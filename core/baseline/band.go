@@ -46,13 +46,14 @@ type Band struct {
 	low, high float64 // current residual quantiles
 	stale     int
 
-	onePercent [2]float64 // residual quantiles at 1 % and 99 %
+	first, last int        // bins that may hold something
+	onePercent  [2]float64 // residual quantiles at 1 % and 99 %
 }
 
 // NewBand makes an empty band with the stated coverage, for example 0.99.
 func NewBand(coverage float64) *Band {
 	tail := (1 - coverage) / 2
-	b := &Band{Coverage: coverage, Counts: make([]uint16, bandBins), TailLow: tail, TailHigh: tail}
+	b := &Band{Coverage: coverage, Counts: make([]uint16, bandBins), TailLow: tail, TailHigh: tail, first: bandBins, last: -1}
 	b.refresh()
 	return b
 }
@@ -61,20 +62,25 @@ func bin(residual float64) int {
 	return int(clamp(math.Floor(residual/binWidth)+bandBins/2, 0, bandBins-1))
 }
 
-// Add takes the residual of a clean sample and steers the tails.
+// Add takes the residual of a clean sample and steers the tails. A step is no
+// larger than a tail, so that it can be taken back.
 func (b *Band) Add(residual float64) {
 	target := (1 - b.Coverage) / 2
-	b.TailLow = clamp(b.TailLow+0.005*(target-above(b.low, residual)), 0.0005, 0.2)
-	b.TailHigh = clamp(b.TailHigh+0.005*(target-above(residual, b.high)), 0.0005, 0.2)
-	i := int16(bin(residual))
+	speed := min(target, 0.005)
+	b.TailLow = clamp(b.TailLow+speed*(target-above(b.low, residual)), 0.0005, 0.2)
+	b.TailHigh = clamp(b.TailHigh+speed*(target-above(residual, b.high)), 0.0005, 0.2)
+	k := bin(residual)
 	if len(b.Ring) < bandMemory {
-		b.Ring = append(b.Ring, i)
+		b.Ring = append(b.Ring, int16(k))
 	} else {
 		b.Counts[b.Ring[b.Next]]--
-		b.Ring[b.Next] = i
-		b.Next = (b.Next + 1) % bandMemory
+		b.Ring[b.Next] = int16(k)
+		if b.Next++; b.Next == bandMemory {
+			b.Next = 0
+		}
 	}
-	b.Counts[i]++
+	b.Counts[k]++
+	b.first, b.last = min(b.first, k), max(b.last, k)
 	if b.stale++; b.stale >= 24 {
 		b.refresh()
 	}
@@ -106,16 +112,16 @@ func (b *Band) tail(level float64, upper bool) float64 {
 		seen := 4 / float64(n+1)
 		return b.tail(seen, upper) * normalQuantile(level) / normalQuantile(seen)
 	}
-	cum := 0.0
-	for k := range bandBins {
-		i := k
-		if upper {
-			i = bandBins - 1 - k
-		}
-		count := float64(b.Counts[i])
-		if count > 0 && cum+count >= rank {
-			within := (rank - cum) / count * binWidth
-			edge := float64(i-bandBins/2) * binWidth
+	cum := 0
+	at, step := b.first, 1
+	if upper {
+		at, step = b.last, -1
+	}
+	for ; at >= b.first && at <= b.last; at += step {
+		count := int(b.Counts[at])
+		if count > 0 && float64(cum+count) >= rank {
+			within := (rank - float64(cum)) / float64(count) * binWidth
+			edge := float64(at-bandBins/2) * binWidth
 			if upper {
 				return edge + binWidth - within
 			}
@@ -156,4 +162,12 @@ func (b *Band) TailProbability(residual float64) float64 {
 }
 
 // Restore recomputes what is not stored, after decoding.
-func (b *Band) Restore() { b.refresh() }
+func (b *Band) Restore() {
+	b.first, b.last = bandBins, -1
+	for k, n := range b.Counts {
+		if n > 0 {
+			b.first, b.last = min(b.first, k), max(b.last, k)
+		}
+	}
+	b.refresh()
+}

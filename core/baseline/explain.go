@@ -2,8 +2,6 @@ package baseline
 
 import (
 	"fmt"
-
-	"tinbell/core/timeline"
 )
 
 // Part is one addend of an expected value, in the units of the series.
@@ -79,10 +77,13 @@ func (t TooShort) Error() string {
 }
 
 // Need is the number of present samples a first fit wants: three days of
-// sub-daily periods, four weeks of daily ones.
-func Need(g timeline.Grid) int {
-	if g.Daily() {
+// sub-daily periods, four weeks of daily ones; fixed bounds want none.
+func Need(cfg Config) int {
+	switch {
+	case cfg.Method.Name == Fixed:
+		return 0
+	case cfg.Grid.Daily():
 		return 28
 	}
-	return 3 * g.PerDay()
+	return 3 * cfg.Grid.PerDay()
 }

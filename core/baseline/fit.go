@@ -10,8 +10,8 @@ import (
 // with the lowest error one day (daily series: one week) ahead. A one-step
 // error would always prefer a level that follows faults.
 func (p *Prepared) Choose() *Model {
-	if p.shape.Family == Stepped {
-		return newModel(Stepped, p.shape.PerDay, Choice{HalfLife: 1, Weeks: 1, Parent: 1, Slot: 1})
+	if p.shape.Family == Stepped || p.shape.Family == Flat {
+		return newModel(p.shape.Family, p.shape.PerDay, Choice{HalfLife: 1, Weeks: 1, Parent: 1, Slot: 1})
 	}
 	perDay := p.shape.PerDay
 	day := float64(perDay)
@@ -25,7 +25,7 @@ func (p *Prepared) Choose() *Model {
 		shapes = []Choice{{Weeks: 13, Parent: 2, Slot: 4}, {Weeks: 6, Parent: 2, Slot: 20}}
 	case perDay <= 48:
 		halfLives = []float64{day, 7 * day}
-		shapes = []Choice{{Weeks: 2, Parent: 2, Slot: 4}, {Weeks: 6, Parent: 1, Slot: 1}, {Weeks: 2, Parent: 1, Slot: 1}, {Weeks: 6, Parent: 2, Slot: 20}}
+		shapes = []Choice{{Weeks: 2, Parent: 2, Slot: 4}, {Weeks: 6, Parent: 1, Slot: 1}, {Weeks: 6, Parent: 2, Slot: 20}}
 	default:
 		first.Slot = 20
 	}
@@ -231,7 +231,7 @@ func (p *Prepared) Start(points []Point, c Choice) *Model {
 	perDay := m.PerDay
 	values, level := p.startValues(points)
 	weight := min(24, float64(7*perDay))
-	m.LevelSum, m.LevelWeight = level*weight, weight
+	m.LevelSum, m.LevelWeight, m.level = level*weight, weight, level
 	for class := range 2 {
 		for h := range perDay {
 			v := values[class*perDay+h]

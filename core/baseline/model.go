@@ -24,6 +24,8 @@ const (
 	Add
 	// Stepped: a series that mostly repeats its last value (reference tables).
 	Stepped
+	// Flat: one of the simple methods judges the value as it is.
+	Flat
 )
 
 // Transform maps an observed value onto the scale of an Add model.
@@ -68,6 +70,7 @@ type Model struct {
 	Seen                  int     // samples learned from
 
 	lam, gSlot, gDay float64
+	level            float64
 	gClass           [2]float64
 	dayPrior         [2]float64
 }
@@ -93,13 +96,14 @@ func (m *Model) derive() {
 	m.gDay = math.Exp2(-1 / (m.Choice.Weeks * float64(m.PerDay)))
 	m.gClass = [2]float64{math.Exp2(-0.2 / m.Choice.Weeks), math.Exp2(-0.5 / m.Choice.Weeks)}
 	m.dayPrior = [2]float64{float64(m.PerDay) / 6, float64(m.PerDay) / 2}
+	m.level = m.LevelSum / m.LevelWeight
 }
 
 // Level is the current level on the model's own scale.
-func (m *Model) Level() float64 { return m.LevelSum / m.LevelWeight }
+func (m *Model) Level() float64 { return m.level }
 
 // SetLevel restarts the level, keeping shape and spread ("new normal").
-func (m *Model) SetLevel(level float64) { m.LevelSum = level * m.LevelWeight }
+func (m *Model) SetLevel(level float64) { m.level, m.LevelSum = level, level*m.LevelWeight }
 
 // Expectation is what the model says of one period, before its value is seen.
 type Expectation struct {
@@ -125,7 +129,7 @@ func (m *Model) Expect(slot timeline.Slot, rows float64) Expectation {
 
 func (m *Model) expect(e *Expectation, slot *timeline.Slot, rows float64) {
 	c, h, d := slot.Class, slot.Hour, slot.Day
-	e.Slot, e.Exposure, e.Level = *slot, 1, m.Level()
+	e.Slot, e.Exposure, e.Level = *slot, 1, m.level
 	if m.MeanRows > 0 {
 		e.Exposure = rows / m.MeanRows
 	} else if m.PerDay == 1 && m.Family == Mult {
@@ -218,6 +222,7 @@ func (m *Model) Learn(e *Expectation, x float64) {
 		m.DaySum[d] = m.gDay*m.DaySum[d] + r - e.Parent
 		m.DayWeight[d] = m.gDay*m.DayWeight[d] + 1
 	}
+	m.level = m.LevelSum / m.LevelWeight
 	m.ScaleSum[c][h] = gc*m.ScaleSum[c][h] + e.v*min(math.Abs(z), 3)*1.2533
 	m.ScaleWeight[c][h] = gc*m.ScaleWeight[c][h] + 1
 	m.Seen++

@@ -12,6 +12,7 @@ type Config struct {
 	Grid     timeline.Grid
 	Holidays map[int]bool
 	Coverage float64 // of the drawn band; 0 means 0.99
+	Method   Method
 }
 
 // Point is a sample made ready for the model: its slot, its value on the
@@ -66,23 +67,31 @@ func Prepare(cfg Config, history []timeline.Sample, mask timeline.Mask) (*Prepar
 			rows = append(rows, s.Rows)
 		}
 	}
-	if need := Need(cfg.Grid); len(values) < need {
+	if need := Need(cfg); len(values) < need {
 		return nil, TooShort{Have: len(values), Need: need}
+	}
+	if len(history) == 0 {
+		return &Prepared{shape: Model{Family: Flat, PerDay: cfg.Grid.PerDay()}}, nil
 	}
 	p := &Prepared{Ties: float64(equal) / float64(max(pairs, 1))}
 	n := len(values)
-	median := Median(values)
+	median := 0.0
+	if p.Ties > 0.5 || cfg.Kind == timeline.Duration {
+		median = Median(values)
+	}
 	p.shape = Model{Family: Add, PerDay: cfg.Grid.PerDay()}
-	switch cfg.Kind {
-	case timeline.Count:
+	switch kind := cfg.Kind; {
+	case cfg.Method.Plain():
+		p.shape.Family = Flat
+	case kind == timeline.Count:
 		p.shape.Family = Mult
-	case timeline.Share:
+	case kind == timeline.Share:
 		if len(rows)*2 > n {
 			p.shape.Family, p.shape.MeanRows = Mult, mean(rows)
 		} else {
 			p.shape.Transform = Arcsine
 		}
-	case timeline.Duration:
+	case kind == timeline.Duration:
 		p.shape.Transform, p.shape.Offset = Log, max(0.001*median, 1e-6)
 	}
 	if p.shape.Family == Add && len(rows)*2 > n {
@@ -91,7 +100,7 @@ func Prepare(cfg Config, history []timeline.Sample, mask timeline.Mask) (*Prepar
 	slotter := timeline.NewSlotter(cfg.Grid)
 	p.Points = make([]Point, len(history))
 	step := int64(cfg.Grid.Period.Seconds())
-	date, holiday := 0, false
+	date, holiday, masked := 0, false, len(mask.Spans()) > 0
 	for i, s := range history {
 		pt := &p.Points[i]
 		pt.Slot = slotter.At(s.At)
@@ -100,9 +109,9 @@ func Prepare(cfg Config, history []timeline.Sample, mask timeline.Mask) (*Prepar
 		}
 		pt.Holiday = holiday
 		p.shape.fill(pt, s)
-		pt.Masked = mask.Touches(s.At, s.At+step)
+		pt.Masked = masked && mask.Touches(s.At, s.At+step)
 	}
-	if p.Ties > 0.5 && median > 0 && (cfg.Kind == timeline.Count || cfg.Kind == timeline.Value) && p.repeatsItself() {
+	if p.shape.Family != Flat && p.Ties > 0.5 && median > 0 && (cfg.Kind == timeline.Count || cfg.Kind == timeline.Value) && p.repeatsItself() {
 		p.shape = Model{Family: Stepped, PerDay: p.shape.PerDay}
 	}
 	p.learnCalendar()

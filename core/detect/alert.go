@@ -2,6 +2,7 @@ package detect
 
 import (
 	"fmt"
+	"math"
 	"time"
 )
 
@@ -36,9 +37,30 @@ type Rule struct {
 	Of         int
 	MinEffect  float64       // absolute, in units of the series; 0 for none
 	AdoptAfter time.Duration // unanswered change adopted after; 0 for the default, <0 never
-	MissingOff bool
-	BandOnly   bool // readings without alerts
+	Smooth     int           // periods of a moving median before detection: 0 or 1 for none, else odd
+	Spikes     bool          // one period alone may alarm
+	Sustained  Sustained     // how long the longest window is
+	Merge      int           // periods between alerts that are told as one; 0 for the default, <0 none
+	Missing    int           // periods in a row that must be missing; 0 learned, <0 never tells
+	StuckOff   bool          // do not tell of values that repeat
+	SilenceOff bool          // do not tell of zeros where rows were due
+	BandOnly   bool          // readings without alerts
 }
+
+// Sustained says how small and slow a shift is looked for.
+type Sustained uint8
+
+const (
+	SustainedLong  Sustained = iota // windows of up to 24 periods
+	SustainedShort                  // up to 12
+	SustainedOff                    // up to 6
+)
+
+// windows is how many window lengths that uses.
+func (s Sustained) windows() int { return 5 - min(int(s), 2) }
+
+// MaxSmooth is the longest moving median.
+const MaxSmooth = 9
 
 // Default return periods.
 const (
@@ -71,7 +93,11 @@ func (r Rule) Check() error {
 		return fmt.Errorf("critical %s is shorter than warn %s: critical must be the rarer one", n.Critical, n.Warn)
 	case n.Of > 64:
 		return fmt.Errorf("persist %d of %d: at most 64 periods", n.Persist, n.Of)
-	case n.MinEffect < 0:
+	case n.Smooth != 0 && (n.Smooth%2 == 0 || n.Smooth < 0 || n.Smooth > MaxSmooth):
+		return fmt.Errorf("moving median of %d periods: allowed are 1, 3, 5, 7 and 9", n.Smooth)
+	case n.Merge > 1000 || n.Missing > 1000:
+		return fmt.Errorf("merge %d, missing %d periods: at most 1000", n.Merge, n.Missing)
+	case n.MinEffect < 0 || math.IsNaN(n.MinEffect):
 		return fmt.Errorf("smallest effect %g: must be 0 or more", n.MinEffect)
 	}
 	return nil

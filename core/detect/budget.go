@@ -2,9 +2,8 @@ package detect
 
 import (
 	"math"
+	"slices"
 	"time"
-
-	"tinbell/core/baseline"
 )
 
 const month = 30 * 24 * time.Hour
@@ -41,9 +40,11 @@ type maxima struct {
 	Next   int
 
 	Current, CurrentTold float64
-	median, upper        float64
-	n                    float64 // blocks that count
-	share                float64 // of high values that are told
+
+	sorted        []float64
+	median, upper float64
+	n             float64 // blocks that count
+	share         float64 // of high values that are told
 }
 
 func (m *maxima) see(v *verdict, side int) {
@@ -54,36 +55,43 @@ func (m *maxima) close(keep int) {
 	if len(m.Values) < keep {
 		m.Values, m.Told = append(m.Values, m.Current), append(m.Told, m.CurrentTold)
 	} else {
+		if i, found := slices.BinarySearch(m.sorted, m.Values[m.Next]); found {
+			m.sorted = slices.Delete(m.sorted, i, i+1)
+		}
 		m.Values[m.Next], m.Told[m.Next] = m.Current, m.CurrentTold
 		m.Next = (m.Next + 1) % keep
 	}
+	i, _ := slices.BinarySearch(m.sorted, m.Current)
+	m.sorted = slices.Insert(m.sorted, i, m.Current)
 	m.settle()
 }
 
 func (m *maxima) open() { m.Current, m.CurrentTold = 0, 0 }
+
+// restore sorts what was stored.
+func (m *maxima) restore() {
+	m.sorted = append(make([]float64, 0, len(m.Values)+1), m.Values...)
+	slices.Sort(m.sorted)
+	m.settle()
+}
 
 // settle takes the median and the 80 % quantile of the blocks without those
 // that stick out: faults that nobody labelled must not raise thresholds. A
 // block sticks out if a clean history this long would hold one like it once in
 // twenty times; at most a quarter do.
 func (m *maxima) settle() {
-	var buffer [64]float64
-	values := buffer[:copy(buffer[:], m.Values)]
-	m.n = float64(len(values))
+	values := m.sorted
 	for range 3 {
 		n := len(values)
 		if n < 2 {
 			break
 		}
-		m.median, m.upper = baseline.Quantile(values, 0.5), baseline.Quantile(values, 0.8)
+		m.median, m.upper = quantileOf(values, 0.5), quantileOf(values, 0.8)
 		limit := m.level(1 - 1/(20*float64(n)))
-		kept := values[:0]
-		for _, v := range values {
-			if v <= limit {
-				kept = append(kept, v)
-			}
+		for len(values) > 0 && values[len(values)-1] > limit {
+			values = values[:len(values)-1]
 		}
-		if values = kept; len(values) == n || float64(len(values)) < 0.75*m.n {
+		if len(values) == n || 4*len(values) < 3*len(m.sorted) {
 			break
 		}
 	}
@@ -98,6 +106,16 @@ func (m *maxima) settle() {
 		}
 	}
 	m.share = told / high
+}
+
+// quantileOf sorted values, linear between order statistics.
+func quantileOf(sorted []float64, q float64) float64 {
+	at := q * float64(len(sorted)-1)
+	k := int(at)
+	if k+1 >= len(sorted) {
+		return sorted[k]
+	}
+	return sorted[k] + (at-float64(k))*(sorted[k+1]-sorted[k])
 }
 
 // level is the value that a share p of the blocks stays under: a straight line

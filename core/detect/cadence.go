@@ -14,6 +14,7 @@ import (
 // cadence holds the constants that depend on how long a period is.
 type cadence struct {
 	windows   [5]int  // lengths in periods, ascending
+	count     int     // how many of them are used
 	drop      int     // worst points left out of a window
 	dropFrom  int     // … of windows of at least this many periods
 	minEffect float64 // smallest share of a day's level worth an alert (counts)
@@ -30,7 +31,7 @@ type cadence struct {
 
 func cadenceOf(g timeline.Grid) cadence {
 	c := cadence{
-		windows: [5]int{2, 3, 6, 12, 24}, drop: 1, minEffect: 0.08,
+		windows: [5]int{2, 3, 6, 12, 24}, count: 5, drop: 1, minEffect: 0.08,
 		quiet: 24, gap: 3, zeros: 2, absences: 2, coldDays: 28, block: 1, blocks: 56,
 		bucket: 24 * time.Hour, adopt: 72 * time.Hour,
 	}

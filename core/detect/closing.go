@@ -96,11 +96,7 @@ func (c *closing) turn(e *Evaluator, at int64, mult bool) bool {
 		return false
 	}
 	a, b := c.Bucket[0], c.Bucket[1]
-	wait := e.rule.AdoptAfter
-	if wait == 0 {
-		wait = e.cadence.adopt
-	}
-	if wait > 0 && at+e.step-c.Started >= int64(wait.Seconds()) && a.N > 0 && b.N > 0 {
+	if wait := e.adoptAfter(); wait > 0 && at+e.step-c.Started >= wait && a.N > 0 && b.N > 0 {
 		if mult && a.X > 0 && b.X > 0 && a.Mu > 0 && b.Mu > 0 {
 			ra, rb := a.X/a.Mu, b.X/b.Mu
 			if math.Abs(math.Log(ra/rb)) < 0.15 {

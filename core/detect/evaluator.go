@@ -46,6 +46,9 @@ type state struct {
 	Silence silence
 	Absence absence
 	Steps   steps
+	Plain   plain
+	Lately  lately
+	Year    year // of daily series
 }
 
 const stateVersion = 2
@@ -59,6 +62,10 @@ func newEvaluator(cfg baseline.Config, rule Rule) *Evaluator {
 		slotter: timeline.NewSlotter(cfg.Grid), step: int64(cfg.Grid.Period.Seconds()),
 	}
 	e.Version = stateVersion
+	e.cadence.count = e.rule.Sustained.windows()
+	if e.rule.Spikes && !cfg.Grid.Daily() {
+		e.cadence.windows[0], e.cadence.dropFrom = 1, 2
+	}
 	for s := range 2 {
 		for w := range e.Scale[s] {
 			e.Scale[s][w] = 1
@@ -84,10 +91,16 @@ func Load(cfg baseline.Config, rule Rule, blob []byte) (*Evaluator, error) {
 	if e.Version != stateVersion {
 		return nil, fmt.Errorf("stored baseline has version %d, this program reads %d: refit it", e.Version, stateVersion)
 	}
+	if cfg.Method.Plain() != (e.Plain.State != nil) {
+		return nil, fmt.Errorf("stored baseline was made by another method: refit it")
+	}
 	e.Model.Restore()
 	e.Band.Restore()
+	if e.Plain.State != nil {
+		e.Plain.State.Restore()
+	}
 	for s := range 2 {
-		e.Maxima[s].settle()
+		e.Maxima[s].restore()
 	}
 	e.settleThresholds()
 	return e, nil
@@ -131,13 +144,27 @@ func (e *Evaluator) Step(s timeline.Sample, masked bool) Reading {
 // come (missing value) or of the one just passed.
 func (e *Evaluator) Peek(s timeline.Sample) Reading {
 	pt := e.Model.NewPoint(s, e.slotter.At(s.At), &e.cfg, false)
+	switch {
+	case e.plainly():
+		r := Reading{At: pt.At, Observed: s.Value, Rows: pt.Rows, Expected: math.NaN(), Low: math.NaN(), High: math.NaN()}
+		if centre, inner, spread, known := e.Plain.State.Around(e.cfg.Method); known && e.cfg.Method.Name != baseline.Siblings {
+			e.plainBand(&r, centre, inner, spread, 1)
+		}
+		return r
+	case e.Model.Family == baseline.Stepped:
+		reach := math.Exp(e.stepLimit())
+		return Reading{At: pt.At, Observed: s.Value, Expected: e.Steps.Value, Low: e.Steps.Value / reach, High: e.Steps.Value * reach}
+	}
 	ex := e.expect(&pt)
 	return e.read(&pt, &ex, s.Value)
 }
 
 // Explain splits what was expected of a period into its parts.
 func (e *Evaluator) Explain(s timeline.Sample) []baseline.Part {
-	if e.Model.Family == baseline.Stepped {
+	switch {
+	case e.plainly():
+		return []baseline.Part{{Name: e.cfg.Method.Told(), Amount: e.Peek(s).Expected}}
+	case e.Model.Family == baseline.Stepped:
 		return []baseline.Part{{Name: "last value", Amount: e.Steps.Value}}
 	}
 	pt := e.Model.NewPoint(s, e.slotter.At(s.At), &e.cfg, false)
@@ -164,7 +191,10 @@ func (e *Evaluator) take(pt *baseline.Point, observed float64) Reading {
 	if e.First == 0 {
 		e.First = pt.At
 	}
-	if e.Model.Family == baseline.Stepped {
+	switch {
+	case e.plainly():
+		return e.takePlain(pt, observed)
+	case e.Model.Family == baseline.Stepped:
 		return e.takeStepped(pt, observed)
 	}
 	e.turnBlock(pt)
@@ -183,8 +213,11 @@ func (e *Evaluator) take(pt *baseline.Point, observed float64) Reading {
 		}
 		return r
 	}
-	e.Ring.push(pointOf(e.Model, &ex, pt.X))
+	e.Ring.push(e.smoothed(pointOf(e.Model, &ex, pt.X)))
 	e.Ring.judge(&e.cadence, e.Model.Family == baseline.Mult, &e.Scale, e.effect(&ex), e.sampling, &e.verdict)
+	if e.cfg.Grid.Daily() && !e.replaying || e.calibrating && e.cfg.Grid.Daily() {
+		defer e.Year.note(pt.At, e.verdict.u)
+	}
 	if e.calibrating {
 		if !pt.Holiday {
 			e.Band.Add(e.Model.Residual(&ex, pt.X))

@@ -25,7 +25,14 @@ func Fit(cfg baseline.Config, rule Rule, history []timeline.Sample, mask timelin
 	e := newEvaluator(cfg, rule)
 	e.replaying = true
 	e.begin(model)
-	e.Stuck.train(prepared.Points)
+	if e.plainly() {
+		e.fitPlain(prepared.Points)
+		e.Stuck.train(prepared.Points, false)
+		e.replaying = false
+		e.settleThresholds()
+		return e, nil
+	}
+	e.Stuck.train(prepared.Points, model.Family == baseline.Mult)
 	e.calibrate(prepared.Points)
 	if model.Family != baseline.Stepped && e.wouldAlarm() {
 		e.replay(prepared, history)
@@ -47,7 +54,7 @@ func (e *Evaluator) begin(m *baseline.Model) {
 func (e *Evaluator) replay(p *baseline.Prepared, history []timeline.Sample) {
 	learned := e.state
 	e.begin(p.Restart(learned.Model))
-	e.Scale, e.Centre, e.Maxima, e.Absence, e.Stuck = learned.Scale, learned.Centre, learned.Maxima, learned.Absence, learned.Stuck
+	e.Scale, e.Centre, e.Maxima, e.Absence, e.Stuck, e.Year = learned.Scale, learned.Centre, learned.Maxima, learned.Absence, learned.Stuck, learned.Year
 	e.Stuck.forget()
 	e.First, e.Last = learned.First, learned.Last
 	e.settleThresholds()
@@ -97,7 +104,7 @@ func (e *Evaluator) calibrate(points []baseline.Point) {
 
 // calibration sets, per window and side, the scale of its statistic (which
 // prices in autocorrelation), and the block maxima. Scales come from every
-// fourth period, maxima from all; the first week of long histories only warms
+// sixth period, maxima from all; the first week of long histories only warms
 // up.
 type calibration struct {
 	*Evaluator
@@ -107,7 +114,7 @@ type calibration struct {
 }
 
 func newCalibration(e *Evaluator, n int) *calibration {
-	c := &calibration{Evaluator: e, stride: 4}
+	c := &calibration{Evaluator: e, stride: 6}
 	if n > 21*e.Model.PerDay {
 		c.burn = 7 * e.Model.PerDay
 	}
@@ -210,7 +217,7 @@ func (e *Evaluator) fillMaxima(blocks []block) {
 			}
 			m.Values, m.Told = append(m.Values, u), append(m.Told, told)
 		}
-		m.settle()
+		m.restore()
 		e.Maxima[s] = m
 	}
 }

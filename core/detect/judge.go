@@ -21,8 +21,8 @@ func (e *Evaluator) judge(pt *baseline.Point, ex *baseline.Expectation, r *Readi
 		}
 		e.Bits[s] = e.Bits[s]<<1 | bit
 	}
-	stuck := e.Stuck.see(e, pt, ex)
-	silent := e.Silence.see(e, pt, ex)
+	stuck := e.stuckTells(pt, ex)
+	silent := e.Silence.see(e, pt, ex) && !e.rule.SilenceOff
 	if e.Open {
 		return e.follow(pt, ex, r)
 	}
@@ -49,7 +49,10 @@ func (e *Evaluator) windowsTell(d Direction) bool {
 	if e.rule.Of < 64 {
 		window = 1<<e.rule.Of - 1
 	}
-	return bits.OnesCount64(e.Bits[s]&window) >= e.rule.Persist
+	if bits.OnesCount64(e.Bits[s]&window) < e.rule.Persist {
+		return false
+	}
+	return !e.cfg.Grid.Daily() || !e.Year.recurs(e.Last, s, e.warn[s])
 }
 
 func (e *Evaluator) openWindow(pt *baseline.Point, r *Reading) Change {
@@ -87,7 +90,7 @@ func (e *Evaluator) open(pt *baseline.Point, r *Reading, a Alert) Change {
 	change := Opened
 	last := e.Alert
 	if last.Closed != 0 && last.Cause == a.Cause && last.Direction == a.Direction &&
-		a.Since-last.End <= int64(e.cadence.gap)*e.step && last.Reason != "level_adopted" {
+		a.Since-last.End <= e.mergeGap() && last.Reason != "level_adopted" {
 		a = last
 		a.End, a.Closed, a.Reason = 0, 0, ""
 		change = Reopened
@@ -99,6 +102,29 @@ func (e *Evaluator) open(pt *baseline.Point, r *Reading, a Alert) Change {
 	e.Closing.seed(e, pt.At)
 	e.weigh(pt, r)
 	return change
+}
+
+// mergeGap is the time within which a new alert continues the last one.
+func (e *Evaluator) mergeGap() int64 {
+	switch {
+	case e.rule.Merge < 0:
+		return -1
+	case e.rule.Merge > 0:
+		return int64(e.rule.Merge) * e.step
+	}
+	return int64(e.cadence.gap) * e.step
+}
+
+// adoptAfter is how many seconds an unanswered change lasts before it is the
+// new normal; 0 for never.
+func (e *Evaluator) adoptAfter() int64 {
+	switch {
+	case e.rule.AdoptAfter < 0:
+		return 0
+	case e.rule.AdoptAfter > 0:
+		return int64(e.rule.AdoptAfter.Seconds())
+	}
+	return int64(e.cadence.adopt.Seconds())
 }
 
 // weigh updates peak, rarity and severity while the alert is open.

@@ -56,9 +56,11 @@ func (k *stuck) clear() { k.Run, k.LogP = 0, 0 }
 
 func (k *stuck) forget() { k.clear(); k.Last = math.NaN() }
 
-// train counts runs and common values in a history.
-func (k *stuck) train(points []baseline.Point) {
+// train counts runs and common values in a history; of counts, which have a
+// probability of their own, only zeros.
+func (k *stuck) train(points []baseline.Point, mult bool) {
 	counts := map[float64]float64{}
+	zeros := 0.0
 	runs, equal, pairs, run := 0, 0, 0, 1
 	last := math.NaN()
 	end := func() {
@@ -73,7 +75,11 @@ func (k *stuck) train(points []baseline.Point) {
 			continue
 		}
 		x := points[i].X
-		counts[x]++
+		if !mult {
+			counts[x]++
+		} else if x == 0 {
+			zeros++
+		}
 		k.Total++
 		if !math.IsNaN(last) {
 			pairs++
@@ -93,6 +99,9 @@ func (k *stuck) train(points []baseline.Point) {
 	end()
 	k.Ties = float64(runs+1) / float64(pairs+2)
 	k.EqualShare = float64(equal) / float64(max(pairs, 1))
+	if zeros > 0 {
+		counts[0] = zeros
+	}
 	for x, n := range counts {
 		if n >= 0.02*k.Total {
 			k.Common, k.CommonShare = append(k.Common, x), append(k.CommonShare, n/k.Total)
@@ -108,6 +117,10 @@ func (k *stuck) share(x float64) float64 {
 		}
 	}
 	return 1 / max(k.Total, 1)
+}
+
+func (e *Evaluator) stuckTells(pt *baseline.Point, ex *baseline.Expectation) bool {
+	return e.Stuck.see(e, pt, ex) && !e.rule.StuckOff
 }
 
 func (k *stuck) see(e *Evaluator, pt *baseline.Point, ex *baseline.Expectation) bool {
@@ -153,10 +166,11 @@ type absence struct {
 	All    float64 // share missing overall
 	Since  int64
 	LogP   float64
-	Run    int
+	Run    int // of them where one is rare
+	InRow  int
 }
 
-func (a *absence) clear() { a.LogP, a.Run = 0, 0 }
+func (a *absence) clear() { a.LogP, a.Run, a.InRow = 0, 0, 0 }
 
 // settle keeps the overall share of a history that has been gone through.
 func (a *absence) settle(share float64) { a.All = share }
@@ -207,18 +221,22 @@ func (e *Evaluator) judgeAbsence(pt *baseline.Point) Change {
 		*seen++
 		return None
 	}
-	if e.rule.MissingOff || e.rule.BandOnly {
+	if e.rule.Missing < 0 || e.rule.BandOnly {
 		return None
 	}
-	if a.LogP == 0 {
+	if a.InRow == 0 {
 		a.Since = pt.At
 	}
+	a.InRow++
 	a.LogP += math.Log(min(chance, 1))
 	if chance < 0.05 {
 		a.Run++
 	}
-	limit := math.Log(0.1 * Budget(e.rule.Warn, e.rule.Series) * float64(e.step) / month.Seconds())
-	if e.Open || a.Run < e.cadence.absences || a.LogP >= limit {
+	tells := a.InRow >= e.rule.Missing
+	if e.rule.Missing == 0 {
+		tells = a.Run >= e.cadence.absences && a.LogP < math.Log(0.1*Budget(e.rule.Warn, e.rule.Series)*float64(e.step)/month.Seconds())
+	}
+	if e.Open || !tells {
 		return None
 	}
 	r := Reading{Observed: math.NaN()}

@@ -88,31 +88,9 @@ type verdict struct {
 	window [2]int        // which window told
 }
 
-// worst keeps the two most extreme points of a sweep on one side, the more
-// extreme first, by their place in the ring; −1 where there is none.
-type worst struct {
-	z  [2]float64
-	at [2]int
-}
-
-func (w *worst) clear() {
-	w.z = [2]float64{math.Inf(-1), math.Inf(-1)}
-	w.at = [2]int{-1, -1}
-}
-
-func (w *worst) offer(z float64, at int) {
-	if z > w.z[0] {
-		w.z[1], w.at[1] = w.z[0], w.at[0]
-		w.z[0], w.at[0] = z, at
-		return
-	}
-	w.z[1], w.at[1] = z, at
-}
-
 // judge computes the leave-worst-out windows: sums over the last w points
 // without the few most deviating ones, against the level as of the window's
 // start, so that one spike can never alarm and a fault cannot explain itself.
-// One backward sweep serves all windows.
 //
 // A side on which the newest point does not itself deviate says nothing: a
 // window that still holds old deviations must not alarm after recovery. Its
@@ -123,74 +101,92 @@ func (r *ring) judge(c *cadence, mult bool, scale *[2][5]float64, effect float64
 	if !newest.OK {
 		return
 	}
-	quiet := [2]bool{newest.Z > -deviating, newest.Z < deviating}
-	ask := [2]bool{all || !quiet[low], all || !quiet[high]}
-	if !ask[low] && !ask[high] {
-		return
+	if quiet := newest.Z > -deviating; all || !quiet {
+		r.sweep(c, mult, low, &scale[low], effect, quiet, v)
 	}
+	if quiet := newest.Z < deviating; all || !quiet {
+		r.sweep(c, mult, high, &scale[high], effect, quiet, v)
+	}
+}
+
+// sweep goes back through the ring once for all windows of a side, keeping the
+// two points that deviate most.
+func (r *ring) sweep(c *cadence, mult bool, side int, scale *[5]float64, effect float64, quiet bool, v *verdict) {
 	var (
 		x, part, variance, shift, level float64
-		present                         int
+		present, done                   int
 		i                               = r.Head
-		done                            = 0
-		worst                           [2]worst
+		points                          = r.Points
+		sign                            = float64(2*side - 1)
+		worst, second                   = math.Inf(-1), math.Inf(-1)
+		worstAt, secondAt               = -1, -1
 	)
-	worst[low].clear()
-	worst[high].clear()
-	for w, length := range c.windows {
+	for w := range c.windows[:c.count] {
+		length := c.windows[w]
 		if length > r.Valid {
 			return
 		}
 		for ; done < length; done++ {
-			at := i
-			p := &r.Points[at]
+			p := &points[i]
+			if p.OK {
+				x += p.X
+				part += p.Part
+				variance += p.Var
+				shift += p.Shift
+				level = p.Level
+				present++
+				if z := p.Z * sign; z > worst {
+					second, secondAt = worst, worstAt
+					worst, worstAt = z, i
+				} else if c.drop > 1 && z > second {
+					second, secondAt = z, i
+				}
+			}
 			if i--; i < 0 {
-				i = len(r.Points) - 1
-			}
-			if !p.OK {
-				continue
-			}
-			x, part, variance, shift = x+p.X, part+p.Part, variance+p.Var, shift+p.Shift
-			level = p.Level
-			present++
-			if p.Z > worst[high].z[1] {
-				worst[high].offer(p.Z, at)
-			}
-			if -p.Z > worst[low].z[1] {
-				worst[low].offer(-p.Z, at)
+				i = len(points) - 1
 			}
 		}
 		drop := c.dropped(length)
 		if present*2 < length || present <= drop {
 			continue
 		}
-		for s := range 2 {
-			if !ask[s] {
-				continue
-			}
-			sums := point{X: x, Part: part, Var: variance, Shift: shift}
-			for _, at := range worst[s].at[:drop] {
-				if at < 0 {
-					continue
-				}
-				out := &r.Points[at]
-				sums.X, sums.Part, sums.Var, sums.Shift = sums.X-out.X, sums.Part-out.Part, sums.Var-out.Var, sums.Shift-out.Shift
-			}
-			z, gone := windowStatistic(mult, &sums, level, float64(present-drop))
-			if s == low {
-				z = -z
-			}
-			v.raw[s][w], v.ample[s][w] = z, gone >= effect
-			if quiet[s] {
-				continue
-			}
-			u := z / scale[s][w]
-			v.u[s] = max(v.u[s], u)
-			if u > v.told[s] && gone >= effect {
-				v.told[s], v.window[s] = u, length
-			}
+		sums := sums{x, part, variance, shift}
+		if drop > 0 {
+			sums.without(&points[worstAt])
+		}
+		if drop > 1 && secondAt >= 0 {
+			sums.without(&points[secondAt])
+		}
+		z, gone := sums.statistic(mult, level, float64(present-drop))
+		z *= sign
+		v.raw[side][w], v.ample[side][w] = z, gone >= effect
+		if quiet {
+			continue
+		}
+		u := z / scale[w]
+		v.u[side] = max(v.u[side], u)
+		if u > v.told[side] && gone >= effect {
+			v.told[side], v.window[side] = u, length
 		}
 	}
+}
+
+type sums struct{ x, part, variance, shift float64 }
+
+func (s *sums) without(p *point) {
+	s.x, s.part, s.variance, s.shift = s.x-p.X, s.part-p.Part, s.variance-p.Var, s.shift-p.Shift
+}
+
+// statistic is the variance-stabilised distance of a window's sum from its
+// expectation (counts: Anscombe 1948), and the distance itself.
+func (s *sums) statistic(mult bool, level, n float64) (z, gone float64) {
+	if mult {
+		mean := level * s.part
+		perD := min(max(mean, 0.3)/s.variance, 1)
+		return 2 * (math.Sqrt(max(s.x, 0)*perD+0.375) - math.Sqrt(mean*perD+0.375)), math.Abs(s.x - mean)
+	}
+	moved := s.shift - n*level
+	return moved / math.Sqrt(max(s.variance, 1e-300)), math.Abs(moved)
 }
 
 // deviating is how many sigma the newest point must be off for its side to be
@@ -200,13 +196,3 @@ const deviating = 0.7
 var silentVerdict = verdict{raw: [2][5]float64{unknown, unknown}}
 
 var unknown = [5]float64{math.NaN(), math.NaN(), math.NaN(), math.NaN(), math.NaN()}
-
-func windowStatistic(mult bool, sums *point, level, n float64) (z, gone float64) {
-	if mult {
-		mean := level * sums.Part
-		perD := min(max(mean, 0.3)/sums.Var, 1)
-		return 2 * (math.Sqrt(max(sums.X, 0)*perD+0.375) - math.Sqrt(mean*perD+0.375)), math.Abs(sums.X - mean)
-	}
-	moved := sums.Shift - n*level
-	return moved / math.Sqrt(max(sums.Var, 1e-300)), math.Abs(moved)
-}
