@@ -44,6 +44,7 @@ type Rule struct {
 	Missing    int           // periods in a row that must be missing; 0 learned, <0 never tells
 	StuckOff   bool          // do not tell of values that repeat
 	SilenceOff bool          // do not tell of zeros where rows were due
+	KeepWorst  bool          // windows keep their worst period: only to measure what leaving it out is worth
 	BandOnly   bool          // readings without alerts
 }
 

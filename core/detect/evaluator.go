@@ -5,6 +5,7 @@ import (
 	"encoding/gob"
 	"fmt"
 	"math"
+	"time"
 
 	"tinbell/core/baseline"
 	"tinbell/core/timeline"
@@ -53,6 +54,8 @@ type state struct {
 
 const stateVersion = 2
 
+func unixTime(at int64) time.Time { return time.Unix(at, 0) }
+
 func newEvaluator(cfg baseline.Config, rule Rule) *Evaluator {
 	if cfg.Coverage == 0 {
 		cfg.Coverage = 0.99
@@ -63,6 +66,9 @@ func newEvaluator(cfg baseline.Config, rule Rule) *Evaluator {
 	}
 	e.Version = stateVersion
 	e.cadence.count = e.rule.Sustained.windows()
+	if e.rule.KeepWorst {
+		e.cadence.drop = 0
+	}
 	if e.rule.Spikes && !cfg.Grid.Daily() {
 		e.cadence.windows[0], e.cadence.dropFrom = 1, 2
 	}

@@ -45,9 +45,16 @@ func Muted(exclusions []Exclusion, from, to int64) bool {
 	return false
 }
 
-// RefitEvery is how often the live service chooses a baseline anew; walks do
-// the same.
+// RefitEvery is how often arrival patterns are learned anew.
 const RefitEvery = 7 * 24 * time.Hour
+
+// RefitAfter is how long a baseline with that much history is kept before it is
+// chosen anew: until there is a quarter more, at least a week and at most four.
+// The live service and walks do the same; in between, levels, shapes and
+// thresholds go on learning with each sample.
+func RefitAfter(history time.Duration) time.Duration {
+	return min(max(history/4, 7*24*time.Hour), 28*24*time.Hour)
+}
 
 // Job is one series to walk through.
 type Job struct {
@@ -55,15 +62,16 @@ type Job struct {
 	Rule       detect.Rule
 	History    []timeline.Sample // dense, ascending
 	Exclusions []Exclusion
-	From       int64 // alerts are raised from here on; earlier samples are only learned from
-	Refit      time.Duration
-	Read       func(detect.Reading) // called for each judged period; may be nil
+	From       int64                        // alerts are raised from here on; earlier samples are only learned from
+	Read       func(detect.Reading)         // called for each judged period; may be nil
+	Visit      func(int, *detect.Evaluator) // called before each judged period; may be nil
 }
 
 // Walk replays a job and gives its alerts in order of raising, the last one
-// perhaps open. A baseline is fitted when judging starts and again every Refit,
-// each time from what was known by then. While the history is too short for a
-// baseline nothing is judged; a series that never gets there returns
+// perhaps open. A baseline is fitted when judging starts, again whenever
+// RefitAfter has passed, and when a label or event about the past becomes
+// known, each time from what was known by then. While the history is too short
+// for a baseline nothing is judged; a series that never gets there returns
 // baseline.TooShort.
 func Walk(job Job) ([]detect.Alert, error) {
 	alerts, _, err := WalkOn(job)
@@ -73,27 +81,25 @@ func Walk(job Job) ([]detect.Alert, error) {
 // WalkOn is Walk that also gives the evaluator as it stands at the end, nil if
 // there was never enough history.
 func WalkOn(job Job) ([]detect.Alert, *detect.Evaluator, error) {
-	refit := job.Refit
-	if refit <= 0 {
-		refit = RefitEvery
-	}
 	step := int64(job.Config.Grid.Period.Seconds())
 	i := sort.Search(len(job.History), func(i int) bool { return job.History[i].At >= job.From })
 	var (
 		alerts    []detect.Alert
 		evaluator *detect.Evaluator
+		fitted    int64 = math.MinInt64
 		due       int64 = math.MinInt64
 		err       error
 	)
 	for ; i < len(job.History); i++ {
 		s := job.History[i]
-		if s.At >= due {
+		if s.At >= due || job.learned(fitted, s.At) {
 			fresh, fitErr := detect.Fit(job.Config, job.Rule, job.History[:i], Mask(job.Exclusions, s.At))
 			var short baseline.TooShort
 			if fitErr != nil && !errors.As(fitErr, &short) {
 				return nil, nil, fitErr
 			}
-			due = s.At + int64(refit.Seconds())
+			fitted = s.At
+			due = s.At + int64(RefitAfter(time.Duration(s.At-job.History[0].At)*time.Second).Seconds())
 			if fitErr != nil {
 				err = fitErr
 				due = s.At + 86400
@@ -107,6 +113,9 @@ func WalkOn(job Job) ([]detect.Alert, *detect.Evaluator, error) {
 		if evaluator == nil {
 			continue
 		}
+		if job.Visit != nil {
+			job.Visit(i, evaluator)
+		}
 		r := evaluator.Step(s, Muted(job.Exclusions, s.At, s.At+step))
 		alerts = Note(alerts, evaluator, r.Change)
 		if job.Read != nil {
@@ -114,6 +123,17 @@ func WalkOn(job Job) ([]detect.Alert, *detect.Evaluator, error) {
 		}
 	}
 	return alerts, evaluator, err
+}
+
+// learned tells whether something about the past became known between two
+// instants.
+func (j *Job) learned(after, at int64) bool {
+	for _, x := range j.Exclusions {
+		if x.Known > after && x.Known <= at && x.Span.From < at {
+			return true
+		}
+	}
+	return false
 }
 
 // Note keeps a list of alerts up to date with what a step did.

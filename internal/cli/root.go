@@ -136,6 +136,7 @@ func (a *app) client() *client.Client { return client.New(a.server, a.token) }
 
 // listing is an answer in rows. Raw is what --output json gives.
 type listing struct {
+	title string // said above it where several follow each other
 	head  []string
 	rows  [][]string
 	right []int // columns with figures, 1-based

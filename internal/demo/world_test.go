@@ -134,26 +134,6 @@ func TestPeopleWouldLabelByWhatHappened(t *testing.T) {
 	}
 }
 
-func TestAccuracyIsFarAboveSimpleRules(t *testing.T) {
-	if testing.Short() {
-		t.Skip("judges eleven weeks of 66 series")
-	}
-	results, err := MeasureAccuracy(world(t, 301))
-	if err != nil {
-		t.Fatal(err)
-	}
-	ours := results[0]
-	t.Logf("%s: precision %.2f, recall %.2f, delay %.1f h", ours.Way, ours.Precision(), ours.Recall(), ours.Delay())
-	if ours.Precision() < 0.75 || ours.Recall() < 0.85 || ours.Delay() > 6 {
-		t.Errorf("precision %.2f, recall %.2f, delay %.1f h", ours.Precision(), ours.Recall(), ours.Delay())
-	}
-	for _, rival := range results[1:] {
-		if rival.Precision()*rival.Recall() > 0.5*ours.Precision()*ours.Recall() {
-			t.Errorf("%s comes close: precision %.2f, recall %.2f", rival.Way, rival.Precision(), rival.Recall())
-		}
-	}
-}
-
 func TestFeedingGoesOnWhereThePastEndedAndBreakagesHold(t *testing.T) {
 	ctx := context.Background()
 	server, err := localpg.Start(ctx, localpg.Options{Dir: dbtest.Folder(t), NoSync: true})

@@ -1,0 +1,328 @@
+package baseline
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"sort"
+	"time"
+
+	"tinbell/core/timeline"
+)
+
+// Forecast is an expectation for days to come, for questions of growth.
+type Forecast struct {
+	Model    string    // level, damped or linear
+	Days     int       // of history
+	At       []int64   // start of each day forecast, Unix seconds
+	Expected []float64 // in units of a day
+	Low      []float64
+	High     []float64
+	Coverage float64
+	Error    float64 // mean absolute error of the model on the past, relative (counts, durations) or absolute
+	Horizon  int     // days ahead at which Error was measured
+	FullYear bool    // a year was seen, so a yearly season could show
+
+	log     bool
+	weekday [7]float64
+	ratios  []float64 // |error| over spread, sorted
+	signed  []float64
+	centre  []float64
+	spread  []float64
+	growth  [2]float64 // ln spread = growth[0] + growth[1]·ln h
+	noise   float64
+}
+
+// Daily is a history of local days: the sum of a count, the mean of anything
+// else. Days with less than half of their periods are missing.
+type Daily struct {
+	At      []int64
+	Weekday []int
+	Value   []float64 // NaN where missing
+}
+
+// Days sums up a dense history by local day; the last day counts only if it is
+// over. Masked samples and holidays are left out.
+func Days(cfg Config, history []timeline.Sample, mask timeline.Mask) Daily {
+	var d Daily
+	slotter := timeline.NewSlotter(cfg.Grid)
+	step := int64(cfg.Grid.Period.Seconds())
+	date, sum, n, due := 0, 0.0, 0, 0
+	end := func() {
+		if date == 0 {
+			return
+		}
+		v := math.NaN()
+		if n > 0 && 2*n >= due {
+			if v = sum / float64(n); cfg.Kind == timeline.Count {
+				v *= float64(due)
+			}
+		}
+		d.Value = append(d.Value, v)
+	}
+	for _, s := range history {
+		slot := slotter.At(s.At)
+		if slot.Date != date {
+			end()
+			date, sum, n, due = slot.Date, 0, 0, 0
+			d.At, d.Weekday = append(d.At, s.At), append(d.Weekday, slot.Day)
+		}
+		due++
+		if !s.Missing() && !mask.Touches(s.At, s.At+step) && !cfg.Holidays[slot.Date] {
+			sum, n = sum+s.Value, n+1
+		}
+	}
+	if due >= cfg.Grid.PerDay()*9/10 {
+		end()
+	} else if n := len(d.Value); n < len(d.At) {
+		d.At, d.Weekday = d.At[:n], d.Weekday[:n]
+	}
+	return d
+}
+
+const (
+	leastForecast = 28
+	damping       = 0.985
+)
+
+var horizons = []int{7, 14, 28, 56, 84, 112, 150}
+
+// Ahead forecasts days to come: the level or a trend (Theil and Sen's slope
+// between halves), damped or not, whichever did best on the past, with weekday
+// effects. Its interval comes from the forecasts that would have been made
+// before. It refuses horizons beyond three times the history.
+func Ahead(cfg Config, d Daily, days int, coverage float64) (*Forecast, error) {
+	present := 0
+	for _, v := range d.Value {
+		if !math.IsNaN(v) {
+			present++
+		}
+	}
+	n := len(d.Value)
+	switch {
+	case present < leastForecast:
+		return nil, TooShort{Have: present, Need: leastForecast}
+	case days < 1 || days > 3*n:
+		return nil, fmt.Errorf("%d days ahead: %d days of history allow 1 to %d", days, n, 3*n)
+	}
+	f := &Forecast{Days: n, Coverage: coverage, FullYear: n >= 365, log: cfg.Kind == timeline.Count || cfg.Kind == timeline.Duration}
+	y := f.season(d)
+	f.choose(y)
+	f.uncertainty(y)
+	last := d.At[n-1]
+	g := timeline.Grid{Period: 24 * time.Hour, Zone: cfg.Grid.Zone}
+	at := g.Floor(time.Unix(last, 0))
+	path := f.path(y, days)
+	for h := 1; h <= days; h++ {
+		at = g.Next(at)
+		weekday := int(at.In(g.Zone).Weekday())
+		centre := path[h-1] + f.weekday[weekday]
+		half := math.Hypot(f.quantile(coverage)*f.spreadAt(h), f.noise)
+		f.centre, f.spread = append(f.centre, path[h-1]), append(f.spread, f.spreadAt(h))
+		f.At = append(f.At, at.Unix())
+		f.Expected = append(f.Expected, f.back(centre))
+		f.Low, f.High = append(f.Low, f.back(centre-half)), append(f.High, f.back(centre+half))
+		if cfg.Kind == timeline.Share {
+			f.Low[h-1], f.High[h-1] = clamp(f.Low[h-1], 0, 1), clamp(f.High[h-1], 0, 1)
+		}
+	}
+	return f, nil
+}
+
+func (f *Forecast) back(y float64) float64 {
+	if f.log {
+		return math.Exp(y)
+	}
+	return y
+}
+
+// season brings days onto the working scale, fills gaps with the week's mean
+// and takes the weekday effects out.
+func (f *Forecast) season(d Daily) []float64 {
+	y := make([]float64, len(d.Value))
+	last := math.NaN()
+	for i, v := range d.Value {
+		if y[i] = v; f.log {
+			y[i] = math.Log(max(v, 1))
+		}
+		if math.IsNaN(v) {
+			y[i] = last
+			if i >= 7 {
+				y[i] = y[i-7]
+			}
+		}
+		last = y[i]
+	}
+	for i := len(y) - 2; i >= 0; i-- { // a gap at the very start
+		if math.IsNaN(y[i]) {
+			y[i] = y[i+1]
+		}
+	}
+	var effects [7][]float64
+	for i := 3; i+3 < len(y); i++ {
+		effects[d.Weekday[i]] = append(effects[d.Weekday[i]], y[i]-mean(y[i-3:i+4]))
+	}
+	for w := range effects {
+		if len(effects[w]) > 0 {
+			f.weekday[w] = Median(effects[w])
+		}
+	}
+	var rest []float64
+	for i := range y {
+		y[i] -= f.weekday[d.Weekday[i]]
+		if i >= 3 && i+3 < len(y) {
+			rest = append(rest, math.Abs(y[i]-mean(y[max(i-3, 0):min(i+4, len(y))])))
+		}
+	}
+	f.noise = 1.6449 * 1.4826 * Median(rest)
+	return y
+}
+
+// levelAndSlope are the median of the last four weeks and the median slope
+// between days half the history apart, over at most half a year.
+func levelAndSlope(y []float64) (level, slope float64) {
+	n := len(y)
+	level = Median(slices.Clone(y[max(0, n-28):]))
+	k := min(n, 182) / 2
+	slopes := make([]float64, k)
+	for i := range k {
+		slopes[i] = (y[n-1-i] - y[n-1-i-k]) / float64(k)
+	}
+	return level, Median(slopes)
+}
+
+func project(model string, level, slope float64, h int) float64 {
+	switch ahead := float64(h); model {
+	case "linear":
+		return level + slope*(ahead+14)
+	case "damped":
+		return level + slope*(14+damping*(1-math.Pow(damping, ahead))/(1-damping))
+	}
+	return level
+}
+
+var forecastModels = []string{"damped", "level", "linear"}
+
+// choose takes the model with the least error at the longest horizon that the
+// history can test from at least three origins; the damped trend is preferred.
+func (f *Forecast) choose(y []float64) {
+	f.Model, f.Error = "damped", math.NaN()
+	first := firstOrigin(len(y))
+	for _, h := range slices.Backward(horizons) {
+		if first+h+14 >= len(y) {
+			continue
+		}
+		best := math.Inf(1)
+		for _, model := range forecastModels {
+			sum, n := 0.0, 0
+			for origin := first; origin+h <= len(y); origin += 7 {
+				level, slope := levelAndSlope(y[:origin])
+				sum, n = sum+math.Abs(y[origin+h-1]-project(model, level, slope, h)), n+1
+			}
+			loss := sum / float64(n)
+			weighed := loss
+			if model != "damped" {
+				weighed *= 1.07
+			}
+			if weighed < best {
+				best, f.Model, f.Error, f.Horizon = weighed, model, loss, h
+			}
+		}
+		return
+	}
+	if len(y) < 84 {
+		f.Model = "level"
+	}
+}
+
+func firstOrigin(n int) int { return max(min(84, n/2), n/3, 14) }
+
+// uncertainty measures past errors at all horizons and fits how they grow.
+func (f *Forecast) uncertainty(y []float64) {
+	type past struct {
+		h   int
+		err float64
+	}
+	var errors []past
+	var logs, sizes []float64
+	for _, h := range horizons {
+		var at []float64
+		for origin := firstOrigin(len(y)); origin+h <= len(y); origin += 7 {
+			level, slope := levelAndSlope(y[:origin])
+			e := y[origin+h-1] - project(f.Model, level, slope, h)
+			errors = append(errors, past{h, e})
+			at = append(at, math.Abs(e))
+		}
+		if len(at) >= 3 {
+			logs, sizes = append(logs, math.Log(float64(h))), append(sizes, math.Log(max(mean(at), 1e-9)))
+		}
+	}
+	growth := 0.6
+	if len(logs) >= 2 {
+		x, z := mean(logs), mean(sizes)
+		cov, sd := 0.0, 0.0
+		for i := range logs {
+			cov, sd = cov+(logs[i]-x)*(sizes[i]-z), sd+(logs[i]-x)*(logs[i]-x)
+		}
+		growth = clamp((cov/sd+0.6)/2, 0.3, 1.2)
+	}
+	base := math.Log(max(f.noise/1.6449, 1e-9)) - growth*math.Log(7)
+	if len(logs) > 0 {
+		base = mean(sizes) - growth*mean(logs)
+	}
+	f.growth = [2]float64{base, growth}
+	for _, e := range errors {
+		f.ratios = append(f.ratios, math.Abs(e.err)/f.spreadAt(e.h))
+		f.signed = append(f.signed, e.err/f.spreadAt(e.h))
+	}
+	sort.Float64s(f.ratios)
+	sort.Float64s(f.signed)
+}
+
+func (f *Forecast) spreadAt(h int) float64 {
+	return math.Exp(f.growth[0] + f.growth[1]*math.Log(float64(h)))
+}
+
+// quantile is how many spreads the interval reaches: the empirical quantile of
+// past errors, widened for how few independent ones there are.
+func (f *Forecast) quantile(coverage float64) float64 {
+	independent := max(3, float64(f.Days-84)/42)
+	if len(f.ratios) < 5 {
+		return 2.5 * (1 + 0.3/independent)
+	}
+	q := min(coverage*(1+1/independent), 1)
+	return Quantile(slices.Clone(f.ratios), q) * (1 + 0.3/independent)
+}
+
+func (f *Forecast) path(y []float64, days int) []float64 {
+	level, slope := levelAndSlope(y)
+	path := make([]float64, days)
+	for h := range path {
+		path[h] = project(f.Model, level, slope, h+1)
+	}
+	return path
+}
+
+// Crosses is the probability, from past errors, that the typical day has passed
+// a limit after each day forecast, and the first day on which the expectation
+// itself has (−1 if none).
+func (f *Forecast) Crosses(limit float64) (first int, chance []float64) {
+	first = -1
+	if f.log {
+		limit = math.Log(max(limit, 1))
+	}
+	up := limit >= f.centre[0]
+	n := float64(len(f.signed))
+	for h := range f.centre {
+		d := (limit - f.centre[h]) / f.spread[h]
+		beyond := n - float64(sort.SearchFloat64s(f.signed, d))
+		if !up {
+			beyond = n - beyond
+		}
+		chance = append(chance, (beyond+0.5)/(n+1))
+		if first < 0 && (up && f.centre[h] >= limit || !up && f.centre[h] <= limit) {
+			first = h
+		}
+	}
+	return first, chance
+}

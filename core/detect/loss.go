@@ -1,0 +1,134 @@
+package detect
+
+import (
+	"math"
+	"slices"
+
+	"tinbell/core/baseline"
+	"tinbell/core/timeline"
+)
+
+// Loss is how small a loss shows within a time.
+type Loss struct {
+	Periods int     `json:"periods"`
+	Seconds int64   `json:"seconds"`
+	Half    float64 `json:"half" doc:"share lost that is found about every other time"`
+	Always  float64 `json:"always" doc:"share lost that is practically always found; 1 or more: only a full stop, if that"`
+}
+
+// Losses says, for each window, how large a loss must be to alarm in it: the
+// threshold of the window's statistic turned back into a share, at each hour of
+// the week to come, and their median. What is half as large again is
+// practically always found. Series that are not judged by windows have none.
+func (e *Evaluator) Losses() []Loss {
+	if e.plainly() || e.Model.Family == baseline.Stepped || e.rule.Direction == High {
+		return nil
+	}
+	ahead := e.week()
+	var list []Loss
+	for w, length := range e.cadence.windows[:e.cadence.count] {
+		var shares []float64
+		stride := max(1, len(ahead)/168)
+		for i := 0; i+length <= len(ahead); i += stride {
+			if share, ok := e.lossIn(w, ahead[i:i+length]); ok {
+				shares = append(shares, share)
+			}
+		}
+		if len(shares) == 0 {
+			continue
+		}
+		half := baseline.Median(shares)
+		list = append(list, Loss{Periods: length, Seconds: int64(length) * e.step, Half: min(half, 1), Always: min(1.5*half, 1)})
+	}
+	// A longer time never sees less.
+	for i := 1; i < len(list); i++ {
+		list[i].Half, list[i].Always = min(list[i].Half, list[i-1].Half), min(list[i].Always, list[i-1].Always)
+	}
+	return list
+}
+
+// week is what is expected of the next seven days and a day.
+func (e *Evaluator) week() []baseline.Expectation {
+	at := e.Last
+	n := 8 * e.Model.PerDay
+	if e.Model.PerDay == 1 {
+		n = 28
+	}
+	list := make([]baseline.Expectation, n)
+	for i := range list {
+		at = e.cfg.Grid.Next(unixTime(at)).Unix()
+		pt := e.Model.NewPoint(timeline.Sample{At: at, Value: math.NaN()}, e.slotter.At(at), &e.cfg, false)
+		list[i] = e.expect(&pt)
+	}
+	return list
+}
+
+// lossIn is the share whose loss brings the window's statistic to the warning
+// threshold, one period of the window left out as the window itself does.
+func (e *Evaluator) lossIn(w int, window []baseline.Expectation) (float64, bool) {
+	n := float64(len(window))
+	kept := (n - float64(e.cadence.dropped(len(window)))) / n
+	mean, variance, effect, value := 0.0, 0.0, 0.0, 0.0
+	for i := range window {
+		ex := &window[i]
+		mean += ex.Mu
+		variance += ex.Sigma * ex.Sigma
+		effect = e.effect(ex)
+		value += e.Model.Back(ex.Mu, e.rowsOr(0)) / n
+	}
+	mean, variance = mean*kept, variance*kept
+	reach := e.warn[low]*e.Scale[low][w] - e.Centre[low][w]
+	if e.Model.Family == baseline.Mult {
+		if mean < 0.3 {
+			return 0, false
+		}
+		d := max(variance/max(mean, 0.3), 1)
+		q := math.Sqrt(mean/d+0.375) - reach/2
+		if q <= math.Sqrt(0.375) {
+			return 1, true
+		}
+		share := 1 - (q*q-0.375)*d/mean
+		return max(share, effect/mean), true
+	}
+	// A shift of the mean by this much, as a share of what is expected.
+	shift := reach * math.Sqrt(variance) / (n * kept)
+	last := window[len(window)-1].Mu
+	if value <= 0 || e.cfg.Kind == timeline.Value && value < 1e-12 {
+		return 0, false
+	}
+	return clampShare((value - e.Model.Back(last-shift, e.rowsOr(0))) / value), true
+}
+
+func clampShare(v float64) float64 { return min(max(v, 0), 1) }
+
+// StopShows is how many rows a day a part must send so that its falling silent
+// is told within the time, if it is watched by itself: the zero-run test asks
+// for odds of e^14 against chance.
+func StopShows(within int64) float64 { return -silenceLogP * 86400 / float64(within) }
+
+// TypicalDay is the expected sum (counts) or mean of the next day.
+func (e *Evaluator) TypicalDay() float64 {
+	if e.plainly() || e.Model.Family == baseline.Stepped {
+		return math.NaN()
+	}
+	sum, week := 0.0, e.week()
+	week = week[:min(7*e.Model.PerDay, len(week))]
+	for i := range week {
+		sum += e.Model.Back(week[i].Mu, e.rowsOr(0))
+	}
+	if e.cfg.Kind == timeline.Count {
+		return sum * float64(e.Model.PerDay) / float64(len(week))
+	}
+	return sum / float64(len(week))
+}
+
+// Thresholds gives the statistic at which each side warns and turns critical.
+func (e *Evaluator) Thresholds() (warn, critical [2]float64) { return e.warn, e.critical }
+
+// Family tells how the fitted model relates expectation and observation.
+func (e *Evaluator) Family() baseline.Family { return e.Model.Family }
+
+// WindowLengths are the windows in use, in periods.
+func (e *Evaluator) WindowLengths() []int {
+	return slices.Clone(e.cadence.windows[:e.cadence.count])
+}
