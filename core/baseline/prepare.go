@@ -24,6 +24,7 @@ type Point struct {
 	Slot    timeline.Slot
 	Known   bool // came
 	Masked  bool // labelled fault or planned event
+	Lasting bool // masked, and the level goes on from there
 	Holiday bool
 }
 
@@ -109,7 +110,9 @@ func Prepare(cfg Config, history []timeline.Sample, mask timeline.Mask) (*Prepar
 		}
 		pt.Holiday = holiday
 		p.shape.fill(pt, s)
-		pt.Masked = masked && mask.Touches(s.At, s.At+step)
+		if masked {
+			pt.take(mask.Mark(s.At, s.At+step))
+		}
 	}
 	if p.shape.Family != Flat && p.Ties > 0.5 && median > 0 && (cfg.Kind == timeline.Count || cfg.Kind == timeline.Value) && p.repeatsItself() {
 		p.shape = Model{Family: Stepped, PerDay: p.shape.PerDay}
@@ -155,13 +158,18 @@ func (p *Prepared) repeatsItself() bool {
 }
 
 // NewPoint makes a sample ready for the fitted model.
-func (m *Model) NewPoint(s timeline.Sample, slot timeline.Slot, cfg *Config, masked bool) Point {
-	pt := Point{Slot: slot, Masked: masked}
+func (m *Model) NewPoint(s timeline.Sample, slot timeline.Slot, cfg *Config, mark timeline.Mark) Point {
+	pt := Point{Slot: slot}
+	pt.take(mark)
 	if len(cfg.Holidays) > 0 {
 		pt.Holiday = cfg.Holidays[slot.Date]
 	}
 	m.fill(&pt, s)
 	return pt
+}
+
+func (p *Point) take(mark timeline.Mark) {
+	p.Masked, p.Lasting = mark != timeline.Judged, mark == timeline.Lasting
 }
 
 // Largest is the largest magnitude that is told apart; values beyond it count

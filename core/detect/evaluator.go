@@ -50,6 +50,7 @@ type state struct {
 	Plain   plain
 	Lately  lately
 	Year    year // of daily series
+	Moved   moved
 }
 
 const stateVersion = 2
@@ -116,6 +117,16 @@ func Load(cfg baseline.Config, rule Rule, blob []byte) (*Evaluator, error) {
 // last there was.
 func (e *Evaluator) OpenAlert() (Alert, bool) { return e.Alert, e.Open }
 
+// Adopt closes an open alert because a person said that its level is the new
+// normal.
+func (e *Evaluator) Adopt(at int64) {
+	if e.Open {
+		e.Alert.End, e.Alert.Closed, e.Alert.Reason = at, at, "level_adopted"
+		e.Open = false
+		e.Ring.restart()
+	}
+}
+
 // Choice tells the fitted half-lives and prior weights.
 func (e *Evaluator) Choice() baseline.Choice { return e.Model.Choice }
 
@@ -140,16 +151,17 @@ func (e *Evaluator) settleThresholds() {
 }
 
 // Step judges the next period. Periods come in order, each once; masked ones
-// (planned events) are read but neither learned nor alarmed on.
-func (e *Evaluator) Step(s timeline.Sample, masked bool) Reading {
-	pt := e.Model.NewPoint(s, e.slotter.At(s.At), &e.cfg, masked)
+// (planned events) are read but neither learned nor alarmed on. After masked
+// ones that last, the level goes on from where they left it.
+func (e *Evaluator) Step(s timeline.Sample, mark timeline.Mark) Reading {
+	pt := e.Model.NewPoint(s, e.slotter.At(s.At), &e.cfg, mark)
 	return e.take(&pt, s.Value)
 }
 
 // Peek reads a period without judging it: what the band says of a period to
 // come (missing value) or of the one just passed.
 func (e *Evaluator) Peek(s timeline.Sample) Reading {
-	pt := e.Model.NewPoint(s, e.slotter.At(s.At), &e.cfg, false)
+	pt := e.Model.NewPoint(s, e.slotter.At(s.At), &e.cfg, timeline.Judged)
 	switch {
 	case e.plainly():
 		r := Reading{At: pt.At, Observed: s.Value, Rows: pt.Rows, Expected: math.NaN(), Low: math.NaN(), High: math.NaN()}
@@ -173,7 +185,7 @@ func (e *Evaluator) Explain(s timeline.Sample) []baseline.Part {
 	case e.Model.Family == baseline.Stepped:
 		return []baseline.Part{{Name: "last value", Amount: e.Steps.Value}}
 	}
-	pt := e.Model.NewPoint(s, e.slotter.At(s.At), &e.cfg, false)
+	pt := e.Model.NewPoint(s, e.slotter.At(s.At), &e.cfg, timeline.Judged)
 	return e.Model.Explain(e.expect(&pt), e.rowsOr(pt.Rows))
 }
 
@@ -204,9 +216,15 @@ func (e *Evaluator) take(pt *baseline.Point, observed float64) Reading {
 		return e.takeStepped(pt, observed)
 	}
 	e.turnBlock(pt)
+	if e.Moved.N > 0 && !pt.Lasting {
+		e.moveLevel()
+	}
 	ex := e.expect(pt)
 	r := e.read(pt, &ex, observed)
 	e.Last = pt.At
+	if pt.Lasting && pt.Known {
+		e.Moved.X, e.Moved.Mu, e.Moved.N = e.Moved.X+pt.X, e.Moved.Mu+ex.Mu, e.Moved.N+1
+	}
 	if pt.Masked || !pt.Known {
 		e.Ring.push(point{})
 		e.Bits[low], e.Bits[high] = e.Bits[low]<<1, e.Bits[high]<<1
@@ -244,6 +262,24 @@ func (e *Evaluator) take(pt *baseline.Point, observed float64) Reading {
 		}
 	}
 	return r
+}
+
+// moved sums up a masked stretch whose change lasts.
+type moved struct{ X, Mu, N float64 }
+
+// moveLevel goes on from the level that a lasting change left, if it is clear
+// of chance.
+func (e *Evaluator) moveLevel() {
+	m := e.Moved
+	e.Moved = moved{}
+	if e.Model.Family == baseline.Mult {
+		if m.X > 0 && m.Mu > 0 && math.Abs(math.Log(m.X/m.Mu)) > 0.05 {
+			e.Model.SetLevel(e.Model.Level() * m.X / m.Mu)
+		}
+	} else if shift := (m.X - m.Mu) / m.N; math.Abs(shift) > 0.5*e.Model.Spread {
+		e.Model.SetLevel(e.Model.Level() + shift)
+	}
+	e.Ring.restart()
 }
 
 // turnBlock closes the block of maxima when the local day (or week) changes.

@@ -29,7 +29,7 @@ func ExampleFit() {
 		return
 	}
 	for _, s := range samples[past:] {
-		if r := e.Step(s, false); r.Change == detect.Opened {
+		if r := e.Step(s, timeline.Judged); r.Change == detect.Opened {
 			a, _ := e.OpenAlert()
 			fmt.Printf("%s since %s, told at %s\n", a.Direction, clock(a.Since), clock(a.Raised))
 		}

@@ -10,16 +10,17 @@ import (
 
 // Loss is how small a loss shows within a time.
 type Loss struct {
-	Periods int     `json:"periods"`
-	Seconds int64   `json:"seconds"`
-	Half    float64 `json:"half" doc:"share lost that is found about every other time"`
-	Always  float64 `json:"always" doc:"share lost that is practically always found; 1 or more: only a full stop, if that"`
+	Periods   int     `json:"periods"`
+	Seconds   int64   `json:"seconds"`
+	Sometimes float64 `json:"sometimes" doc:"share lost that is found in two to three of five cases"`
+	Always    float64 `json:"always" doc:"share lost that is practically always found; 1 or more: only a full stop, if that"`
 }
 
 // Losses says, for each window, how large a loss must be to alarm in it: the
-// threshold of the window's statistic turned back into a share, at each hour of
-// the week to come, and their median. What is half as large again is
-// practically always found. Series that are not judged by windows have none.
+// threshold of the window's statistic turned back into a share, beginning at
+// each hour of the week to come. The median of these is found in two to three of five cases;
+// what is half as large again as the worst tenth of them, practically always.
+// Series that are not judged by windows have none.
 func (e *Evaluator) Losses() []Loss {
 	if e.plainly() || e.Model.Family == baseline.Stepped || e.rule.Direction == High {
 		return nil
@@ -37,12 +38,12 @@ func (e *Evaluator) Losses() []Loss {
 		if len(shares) == 0 {
 			continue
 		}
-		half := baseline.Median(shares)
-		list = append(list, Loss{Periods: length, Seconds: int64(length) * e.step, Half: min(half, 1), Always: min(1.5*half, 1)})
+		half, worst := baseline.Quantile(shares, 0.5), baseline.Quantile(shares, 0.9)
+		list = append(list, Loss{Periods: length, Seconds: int64(length) * e.step, Sometimes: min(half, 1), Always: min(1.5*worst, 1)})
 	}
 	// A longer time never sees less.
 	for i := 1; i < len(list); i++ {
-		list[i].Half, list[i].Always = min(list[i].Half, list[i-1].Half), min(list[i].Always, list[i-1].Always)
+		list[i].Sometimes, list[i].Always = min(list[i].Sometimes, list[i-1].Sometimes), min(list[i].Always, list[i-1].Always)
 	}
 	return list
 }
@@ -57,7 +58,7 @@ func (e *Evaluator) week() []baseline.Expectation {
 	list := make([]baseline.Expectation, n)
 	for i := range list {
 		at = e.cfg.Grid.Next(unixTime(at)).Unix()
-		pt := e.Model.NewPoint(timeline.Sample{At: at, Value: math.NaN()}, e.slotter.At(at), &e.cfg, false)
+		pt := e.Model.NewPoint(timeline.Sample{At: at, Value: math.NaN()}, e.slotter.At(at), &e.cfg, timeline.Judged)
 		list[i] = e.expect(&pt)
 	}
 	return list

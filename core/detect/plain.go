@@ -133,6 +133,9 @@ func (e *Evaluator) takePlain(pt *baseline.Point, observed float64) Reading {
 			e.plainBand(&r, centre, inner, spread, factor)
 		}
 		switch {
+		case pt.Lasting && pt.Known:
+			p.Learn(y)
+			return r
 		case pt.Masked:
 			p.Keep(method)
 			e.Absence.clear()

@@ -184,7 +184,7 @@ func TestARefitNeitherOpensNorClosesAnAlert(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, s := range h[56*24 : 61*24] {
-		old.Step(s, false)
+		old.Step(s, timeline.Judged)
 	}
 	before, open := old.OpenAlert()
 	fresh, err := Fit(cfg, rule, h[:61*24], timeline.Mask{})
@@ -197,7 +197,7 @@ func TestARefitNeitherOpensNorClosesAnAlert(t *testing.T) {
 		t.Fatalf("open %t, after the refit %t: %+v, %+v", open, still, before, after)
 	}
 	for _, s := range h[61*24:] {
-		if r := fresh.Step(s, false); r.Change == Opened {
+		if r := fresh.Step(s, timeline.Judged); r.Change == Opened {
 			t.Fatalf("the lasting fault was told twice at %s", time.Unix(s.At, 0))
 		}
 	}

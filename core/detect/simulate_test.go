@@ -76,7 +76,7 @@ func run(t testing.TB, cfg baseline.Config, rule Rule, history []timeline.Sample
 	var alerts []Alert
 	var readings []Reading
 	for _, s := range history[fit:] {
-		r := e.Step(s, false)
+		r := e.Step(s, timeline.Judged)
 		readings = append(readings, r)
 		switch r.Change {
 		case Opened:
@@ -234,7 +234,7 @@ func TestReplayEqualsStreamingThroughStorage(t *testing.T) {
 		if e, err = Load(cfg, rule, blob); err != nil {
 			t.Fatal(err)
 		}
-		got := e.Step(s, false)
+		got := e.Step(s, timeline.Judged)
 		if want := straight[i]; got.Expected != want.Expected || got.Change != want.Change || math.Abs(got.Low-want.Low) > 1 {
 			t.Fatalf("period %d: %+v after a round through storage, %+v without", i, got, want)
 		}
@@ -259,7 +259,7 @@ func TestMaskedSpansLeaveNoTrace(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, s := range h[56*24:] {
-		if x, y := a.Step(s, false), b.Step(s, false); x.Expected != y.Expected || x.High != y.High {
+		if x, y := a.Step(s, timeline.Judged), b.Step(s, timeline.Judged); x.Expected != y.Expected || x.High != y.High {
 			t.Fatalf("masked values changed the band: %+v, %+v", x, y)
 		}
 	}
@@ -373,7 +373,7 @@ func BenchmarkStep(b *testing.B) {
 	b.ReportAllocs()
 	i := 0
 	for b.Loop() {
-		e.Step(rest[i%len(rest)], false)
+		e.Step(rest[i%len(rest)], timeline.Judged)
 		i++
 	}
 }

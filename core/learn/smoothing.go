@@ -121,7 +121,7 @@ func plant(job Job, blob []byte, around []timeline.Sample, length int, spike boo
 				s.Value = min(s.Value, 1)
 			}
 		}
-		if r := e.Step(s, false); r.Change == detect.Opened && k < length+6 {
+		if r := e.Step(s, timeline.Judged); r.Change == detect.Opened && k < length+6 {
 			return true, k + 1
 		}
 	}

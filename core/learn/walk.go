@@ -16,33 +16,45 @@ import (
 
 // Exclusion is a stretch of history to leave out of learning, from the moment
 // it was known: a labelled fault, or (Planned) an announced event, which is
-// neither judged if it was known in time.
+// neither judged if it was known in time. What Lasts is a change that stays:
+// the level goes on from where the stretch left it.
 type Exclusion struct {
 	Span    timeline.Span
 	Known   int64 // Unix seconds
 	Planned bool
+	Lasts   bool
 }
 
 // Mask gives what is left out of a fit at the instant.
 func Mask(exclusions []Exclusion, at int64) timeline.Mask {
-	var spans []timeline.Span
+	var spans, lasting []timeline.Span
 	for _, x := range exclusions {
-		if x.Known <= at {
+		switch {
+		case x.Known > at:
+		case x.Lasts:
+			lasting = append(lasting, x.Span)
+		default:
 			spans = append(spans, x.Span)
 		}
 	}
-	return timeline.NewMask(spans...)
+	return timeline.NewMask(spans...).Lasting(lasting...)
 }
 
-// Muted tells whether a period is under a planned event that was known at its
-// end.
-func Muted(exclusions []Exclusion, from, to int64) bool {
+// MarkOf says how a period is judged: a planned event that was known at its end
+// mutes it.
+func MarkOf(exclusions []Exclusion, from, to int64) timeline.Mark {
+	mark := timeline.Judged
 	for _, x := range exclusions {
-		if x.Planned && x.Known <= to && x.Span.From < to && x.Span.To > from {
-			return true
+		if x.Known <= to && x.Span.From < to && x.Span.To > from {
+			if x.Lasts {
+				return timeline.Lasting
+			}
+			if x.Planned {
+				mark = timeline.Masked
+			}
 		}
 	}
-	return false
+	return mark
 }
 
 // RefitEvery is how often arrival patterns are learned anew.
@@ -106,6 +118,9 @@ func WalkOn(job Job) ([]detect.Alert, *detect.Evaluator, error) {
 				continue
 			}
 			if err = nil; evaluator != nil {
+				if Settle(evaluator, job.Exclusions, s.At) {
+					alerts = Note(alerts, evaluator, detect.Closed)
+				}
 				fresh.Carry(evaluator)
 			}
 			evaluator = fresh
@@ -116,13 +131,24 @@ func WalkOn(job Job) ([]detect.Alert, *detect.Evaluator, error) {
 		if job.Visit != nil {
 			job.Visit(i, evaluator)
 		}
-		r := evaluator.Step(s, Muted(job.Exclusions, s.At, s.At+step))
+		r := evaluator.Step(s, MarkOf(job.Exclusions, s.At, s.At+step))
 		alerts = Note(alerts, evaluator, r.Change)
 		if job.Read != nil {
 			job.Read(r)
 		}
 	}
 	return alerts, evaluator, err
+}
+
+// Settle closes an evaluator's open alert if by now it is known that its level
+// stays.
+func Settle(e *detect.Evaluator, exclusions []Exclusion, at int64) bool {
+	a, open := e.OpenAlert()
+	if !open || MarkOf(exclusions, a.Since, a.Since+1) != timeline.Lasting {
+		return false
+	}
+	e.Adopt(at)
+	return true
 }
 
 // learned tells whether something about the past became known between two

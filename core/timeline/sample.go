@@ -84,8 +84,38 @@ func DenseFrom(g Grid, start time.Time, samples []Sample, end time.Time) []Sampl
 // Span is a stretch of time, From included, To not.
 type Span struct{ From, To int64 }
 
-// Mask is a set of spans whose samples are left out.
-type Mask struct{ spans []Span }
+// Mark says how a period is taken.
+type Mark uint8
+
+const (
+	Judged  Mark = iota // judged and learned from
+	Masked              // neither: a planned event, a labelled fault
+	Lasting             // masked, and what it shows is the new normal afterwards
+)
+
+// Mask is a set of spans whose samples are left out. Some may last: the level
+// goes on from where they left it.
+type Mask struct{ spans, lasting []Span }
+
+// Lasting gives the mask with spans that last.
+func (m Mask) Lasting(spans ...Span) Mask {
+	joined := NewMask(append(append([]Span(nil), m.spans...), spans...)...)
+	joined.lasting = append(append([]Span(nil), m.lasting...), spans...)
+	return joined
+}
+
+// Mark tells how a period from..to is taken.
+func (m Mask) Mark(from, to int64) Mark {
+	if !m.Touches(from, to) {
+		return Judged
+	}
+	for _, s := range m.lasting {
+		if s.From < to && s.To > from {
+			return Lasting
+		}
+	}
+	return Masked
+}
 
 // NewMask sorts and joins spans; empty ones are dropped.
 func NewMask(spans ...Span) Mask {

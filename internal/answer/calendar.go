@@ -22,7 +22,7 @@ const (
 )
 
 // ImportCalendar replaces a calendar with the events of an iCalendar file. The
-// category HOLIDAY marks holidays, the property X-TINBELL-DATASET limits an
+// category HOLIDAY marks holidays, LASTING what does not go back afterwards, the property X-TINBELL-DATASET limits an
 // event to a dataset, and CREATED or DTSTAMP says since when it was known.
 func (d *Desk) ImportCalendar(ctx context.Context, name string, body io.Reader) ([]record.PlannedEvent, error) {
 	if strings.TrimSpace(name) == "" {
@@ -63,8 +63,9 @@ func (d *Desk) occurrences(calendar string, e *ical.VEvent) ([]record.PlannedEve
 	v := record.PlannedEvent{
 		Calendar: calendar, UID: e.Id(), Summary: text(ical.ComponentPropertySummary),
 		Dataset: text("X-TINBELL-DATASET"), KnownAt: d.now().UTC(),
-		Holiday: slices.Contains(strings.Split(strings.ToUpper(text(ical.ComponentPropertyCategories)), ","), "HOLIDAY"),
 	}
+	categories := strings.Split(strings.ToUpper(text(ical.ComponentPropertyCategories)), ",")
+	v.Holiday, v.Lasting = slices.Contains(categories, "HOLIDAY"), slices.Contains(categories, "LASTING")
 	bad := func(why string) error {
 		return record.Invalid{Field: "event", Given: v.Summary, Allowed: why}
 	}

@@ -242,9 +242,9 @@ func absentTable(rows []trial.Absent) listing {
 
 func lossTable(rows []trial.LossCheck) listing {
 	l := listing{title: "Predicted detectable losses of hourly counts, planted in clean series: how often they were found in time",
-		head: []string{"within", "loss found every other time, median", "found at it", "found at half as large again", "found at 6 tenths of it", "series"}, right: []int{2, 6}}
+		head: []string{"within", "loss sometimes found, median", "found at it", "found at what is always found", "found at 6 tenths of it", "series"}, right: []int{2, 6}}
 	for _, r := range rows {
-		l.rows = append(l.rows, []string{words.Duration(r.Within), words.Percent(r.Predicted), interval(r.AtHalf), interval(r.AtAlways), interval(r.AtLess), strconv.Itoa(r.SeriesTried)})
+		l.rows = append(l.rows, []string{words.Duration(r.Within), words.Percent(r.Predicted), interval(r.AtSometimes), interval(r.AtAlways), interval(r.AtLess), strconv.Itoa(r.SeriesTried)})
 	}
 	return l
 }

@@ -45,6 +45,17 @@ func delay(f improve.Figure) string {
 	return words.Seconds(*f.Estimate)
 }
 
+// achieved writes how often a monitor has cried wolf, with its 95 % interval.
+func achieved(a improve.Achieved) string {
+	switch {
+	case a.Shortest == nil:
+		return "–"
+	case a.Seconds == nil:
+		return "none; 1 in over " + words.Seconds(*a.Shortest)
+	}
+	return fmt.Sprintf("1 in %s (%s–%s)", words.Seconds(*a.Seconds), words.Seconds(*a.Shortest), words.Seconds(*a.Longest))
+}
+
 // rare says a return period in words.
 func rare(seconds float64) string {
 	d := time.Duration(min(seconds, 9e9)) * time.Second

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"net/url"
+	"reflect"
 	"strconv"
 	"time"
 
@@ -63,7 +64,7 @@ func (f *settingsFlags) apply(s *record.Settings) (changed bool, err error) {
 	if f.effect >= 0 {
 		s.MinEffect = f.effect
 	}
-	return *s != before, nil
+	return !reflect.DeepEqual(*s, before), nil
 }
 
 func (a *app) monitorCommand() *cobra.Command {

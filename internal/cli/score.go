@@ -64,15 +64,12 @@ func scoreRows(s improve.Scorecard) listing {
 	l := listing{head: []string{"monitor", "precision", "faults", "unlabelled", "found", "recall", "delay", "false a week", "stated", "achieved"},
 		right: []int{3, 4, 5, 7, 9, 10}, raw: s, none: "No monitor yet."}
 	row := func(name string, c improve.Card) []string {
-		stated, achieved := "–", "none"
+		stated := "–"
 		if c.StatedSeconds > 0 {
 			stated = "1 in " + words.Seconds(float64(c.StatedSeconds))
 		}
-		if c.AchievedSeconds != nil {
-			achieved = "1 in " + words.Seconds(*c.AchievedSeconds)
-		}
 		return []string{name, figure(c.Precision, 2), fmt.Sprintf("%d of %d", c.Faults, c.Faults+c.Noise), strconv.Itoa(c.Unlabelled),
-			fmt.Sprintf("%d of %d", c.Recall.K, c.Recall.N), figure(c.Recall, 2), delay(c.DelaySeconds), figure(c.FalseWeekly, 2), stated, achieved}
+			fmt.Sprintf("%d of %d", c.Recall.K, c.Recall.N), figure(c.Recall, 2), delay(c.DelaySeconds), figure(c.FalseWeekly, 2), stated, achieved(c.Achieved)}
 	}
 	for _, m := range s.Monitors {
 		l.rows = append(l.rows, row(m.Monitor, m))

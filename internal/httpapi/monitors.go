@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tinbell/internal/improve"
+	"tinbell/internal/inspect"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
 	"tinbell/internal/work"
@@ -26,6 +27,13 @@ type ChangedMonitor struct {
 	Version  int             `json:"version" doc:"the version that was read"`
 	Settings record.Settings `json:"settings"`
 	Paused   bool            `json:"paused,omitempty"`
+}
+
+// RehearsalOrder asks what a monitor would have told under other settings.
+type RehearsalOrder struct {
+	Settings     record.Settings `json:"settings"`
+	SeriesID     int64           `json:"series_id,omitempty" doc:"the series to draw; the first if left out"`
+	SinceSeconds int64           `json:"since_seconds" minimum:"86400" maximum:"63072000" default:"3628800" doc:"how far back"`
 }
 
 // BacktestOrder asks for a replay of monitors over the past.
@@ -54,8 +62,8 @@ func (s *server) addMonitors(api huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		if err := in.Body.Settings.Check(); err != nil {
-			return nil, record.Invalid{Field: "settings", Given: in.Name, Allowed: err.Error()}
+		if err := s.checkSettings(ctx, m.MetricID, in.Body.Settings); err != nil {
+			return nil, err
 		}
 		if err := s.Store.ChangeMonitor(ctx, m.ID, in.Body.Version, in.Body.Settings, in.Body.Paused); err != nil {
 			return nil, err
@@ -79,6 +87,26 @@ func (s *server) addMonitors(api huma.API) {
 		}
 		return ok(Started{task}, s.Queue.Add(ctx, work.Learn{MonitorID: m.ID, History: in.History, TaskID: task}))
 	})
+	add(api, "GET", "/monitors/{name}/losses", "losses", "What losses a monitor shows, and within what time", people.Reader, func(ctx context.Context, in *Named) (*body[[]inspect.Detectable], error) {
+		m, err := s.Store.Monitor(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		return ok(s.Inspector.Losses(ctx, m))
+	})
+	add(api, "POST", "/monitors/{name}/rehearsal", "rehearse", "What other settings would have told, beside today's, on the same past", people.Reader, func(ctx context.Context, in *struct {
+		Named
+		Body RehearsalOrder
+	}) (*body[improve.Rehearsal], error) {
+		m, err := s.Store.Monitor(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		if err := s.checkSettings(ctx, m.MetricID, in.Body.Settings); err != nil {
+			return nil, err
+		}
+		return ok(s.Bench.Rehearse(ctx, m, in.Body.Settings, in.Body.SeriesID, time.Duration(in.Body.SinceSeconds)*time.Second))
+	})
 	add(api, "POST", "/backtests", "backtest", "Replay monitors over the past, walking forward", people.Reader, func(ctx context.Context, in *body[BacktestOrder]) (*body[improve.Backtest], error) {
 		return ok(s.backtest(ctx, in.Body))
 	})
@@ -93,8 +121,8 @@ func (s *server) addMonitor(ctx context.Context, in NewMonitor) (record.Monitor,
 	if in.Settings != nil {
 		v.Settings = *in.Settings
 	}
-	if err := v.Settings.Check(); err != nil {
-		return v, record.Invalid{Field: "settings", Given: in.Name, Allowed: err.Error()}
+	if err := s.checkSettings(ctx, metric.ID, v.Settings); err != nil {
+		return v, err
 	}
 	if v.Owner == "" {
 		if dataset, err := s.Store.Dataset(ctx, metric.Dataset); err == nil {
@@ -125,10 +153,29 @@ func (s *server) backtest(ctx context.Context, in BacktestOrder) (improve.Backte
 			monitors = append(monitors, m)
 		}
 	}
-	if in.Settings != nil {
-		if err := in.Settings.Check(); err != nil {
-			return improve.Backtest{}, record.Invalid{Field: "settings", Given: "", Allowed: err.Error()}
+	for _, m := range monitors {
+		if in.Settings == nil {
+			break
+		}
+		if err := s.checkSettings(ctx, m.MetricID, *in.Settings); err != nil {
+			return improve.Backtest{}, err
 		}
 	}
 	return s.Bench.Backtest(ctx, monitors, in.From, in.To, in.Settings)
+}
+
+// checkSettings refuses settings that a metric's monitor could not follow.
+func (s *server) checkSettings(ctx context.Context, metric int64, settings record.Settings) error {
+	m, err := s.Store.MetricByID(ctx, metric)
+	if err != nil {
+		return err
+	}
+	grid, err := m.Grid()
+	if err != nil {
+		return err
+	}
+	if err := settings.Check(grid); err != nil {
+		return record.Invalid{Field: "settings", Given: settings.Method, Allowed: err.Error()}
+	}
+	return nil
 }

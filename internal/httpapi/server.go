@@ -83,6 +83,7 @@ func (s *server) register(router chi.Router) huma.API {
 	s.addDatasets(api)
 	s.addSamples(api)
 	s.addMonitors(api)
+	s.addStudies(api)
 	s.addAlerts(api)
 	s.addIncidents(api)
 	s.addScores(api)

@@ -69,7 +69,7 @@ func (b *Bench) Backtest(ctx context.Context, monitors []record.Monitor, from, t
 		if err != nil {
 			return result, err
 		}
-		alerts, short, err := b.replay(ctx, subject, from, to)
+		alerts, short, err := b.replay(ctx, subject, from, to, nil)
 		if err != nil {
 			return result, err
 		}
@@ -82,31 +82,40 @@ func (b *Bench) Backtest(ctx context.Context, monitors []record.Monitor, from, t
 	return result, b.scoreReplay(ctx, &result, monitors)
 }
 
-func (b *Bench) replay(ctx context.Context, v *watch.Subject, from, to time.Time) ([]BacktestAlert, bool, error) {
-	if v.Monitor.Settings.Method == "arrival" {
+// replay walks all series of a subject. shown, if given, is told of each
+// series, its evaluator at the end (nil if it never had enough history) and all
+// its readings, one series at a time.
+func (b *Bench) replay(ctx context.Context, v *watch.Subject, from, to time.Time, shown func(record.Series, *detect.Evaluator, []detect.Reading)) ([]BacktestAlert, bool, error) {
+	if v.Monitor.Settings.Method == record.MethodArrival {
 		alerts, err := b.replayArrivals(ctx, v, from, to)
-		return alerts, false, err
+		if err != nil || shown == nil {
+			return alerts, false, err
+		}
 	}
 	histories, err := v.Histories(ctx, b.store, time.Time{}, earlier(to, v.SettledTo(b.now())))
 	if err != nil {
 		return nil, false, err
 	}
-	found := make([][]BacktestAlert, len(v.Series))
-	short := make([]bool, len(v.Series))
+	type walked struct {
+		alerts   []BacktestAlert
+		e        *detect.Evaluator
+		readings []detect.Reading
+		short    bool
+	}
+	all := make([]walked, len(v.Series))
 	var group errgroup.Group
 	group.SetLimit(runtime.NumCPU())
 	for i, series := range v.Series {
 		group.Go(func() error {
-			alerts, err := learn.Walk(learn.Job{
-				Config: v.Config, Rule: v.Monitor.Settings.Rule(len(v.Series)), History: cut(histories[series.ID], to),
-				Exclusions: v.Exclusions[series.ID], From: from.Unix(),
-			})
+			w := &all[i]
+			alerts, e, readings, err := walkOne(v, series, cut(histories[series.ID], to), from, shown != nil)
+			w.e, w.readings = e, readings
 			var few baseline.TooShort
 			if errors.As(err, &few) {
-				short[i], err = true, nil
+				w.short, err = true, nil
 			}
 			for _, a := range alerts {
-				found[i] = append(found[i], replayed(v, series, a))
+				w.alerts = append(w.alerts, replayed(v, series, a))
 			}
 			return err
 		})
@@ -115,12 +124,18 @@ func (b *Bench) replay(ctx context.Context, v *watch.Subject, from, to time.Time
 		return nil, false, err
 	}
 	var list []BacktestAlert
-	any := false
-	for i := range found {
-		list = append(list, found[i]...)
-		any = any || short[i]
+	short := false
+	for i, series := range v.Series {
+		list = append(list, all[i].alerts...)
+		short = short || all[i].short
+		if shown != nil {
+			shown(series, all[i].e, all[i].readings)
+		}
 	}
-	return list, any, nil
+	if v.Monitor.Settings.Method == record.MethodArrival {
+		list, err = b.replayArrivals(ctx, v, from, to)
+	}
+	return list, short, err
 }
 
 func cut(history []timeline.Sample, to time.Time) []timeline.Sample {
@@ -203,7 +218,7 @@ func (b *Bench) scoreReplay(ctx context.Context, result *Backtest, monitors []re
 func plain(list []BacktestAlert) []record.Alert {
 	out := make([]record.Alert, len(list))
 	for i, a := range list {
-		out[i] = record.Alert{SeriesID: a.SeriesID}
+		out[i] = record.Alert{SeriesID: a.SeriesID, Since: a.Since, EndedAt: a.ClosedAt}
 	}
 	return out
 }

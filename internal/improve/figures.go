@@ -14,6 +14,7 @@ func sum(alerts []record.Alert, m score.Matched, weeks float64) Card {
 	bySeries := map[int64]int{}
 	var faults, judged, hits, counted []int
 	wrong := 0
+	var wolves []score.Span
 	for i, a := range alerts {
 		k, there := bySeries[a.SeriesID]
 		if !there {
@@ -31,12 +32,14 @@ func sum(alerts []record.Alert, m score.Matched, weeks float64) Card {
 			c.Noise++
 			judged[k]++
 			wrong++
+			wolves = append(wolves, spanOf(a))
 		case record.Planned:
 			c.Planned++
 		default:
 			c.Unlabelled++
 			if m.Outcomes[i] == score.FalseAlarm {
 				wrong++
+				wolves = append(wolves, spanOf(a))
 			}
 		}
 		switch m.Outcomes[i] {
@@ -68,11 +71,33 @@ func sum(alerts []record.Alert, m score.Matched, weeks float64) Card {
 		f := score.F1(*c.Precision.Estimate, recall.Estimate)
 		c.F1 = &f
 	}
-	if wrong > 0 {
-		achieved := weeks * 7 * 86400 / float64(wrong)
-		c.AchievedSeconds = &achieved
-	}
+	c.Achieved = achieved(wolves, weeks*7*86400)
 	return c
+}
+
+func spanOf(a record.Alert) score.Span {
+	s := score.Span{Start: a.Since.Unix()}
+	if a.EndedAt != nil {
+		s.End = a.EndedAt.Unix()
+	}
+	return s
+}
+
+// achieved is the rate of false alarms, said as the time between them.
+func achieved(wolves []score.Span, seconds float64) Achieved {
+	_, n := score.Groups(wolves, score.GroupGap)
+	rate := score.PoissonRate(n, seconds)
+	a := Achieved{Groups: n}
+	if seconds <= 0 {
+		return a
+	}
+	shortest := 1 / rate.High
+	a.Shortest = &shortest
+	if n > 0 {
+		between, longest := 1/rate.Estimate, 1/rate.Low
+		a.Seconds, a.Longest = &between, &longest
+	}
+	return a
 }
 
 // byWeek counts alerts by the week they were raised in and incidents by the

@@ -35,26 +35,35 @@ func figure(v score.Interval) Figure {
 
 // Card is the score of one monitor, or of all together.
 type Card struct {
-	Monitor         string   `json:"monitor" doc:"empty for all together"`
-	Dataset         string   `json:"dataset"`
-	Owner           string   `json:"owner"`
-	Measure         string   `json:"measure"`
-	Alerts          int      `json:"alerts"`
-	Labelled        int      `json:"labelled"`
-	Faults          int      `json:"faults"`
-	Noise           int      `json:"noise"`
-	Planned         int      `json:"planned"`
-	Unlabelled      int      `json:"unlabelled"`
-	Precision       Figure   `json:"precision" doc:"faults among alerts labelled fault or noise"`
-	Lowest          *float64 `json:"precision_if_all_noise" doc:"if every unlabelled alert were noise"`
-	Highest         *float64 `json:"precision_if_all_faults" doc:"if every unlabelled alert were a fault"`
-	Catalogue       Figure   `json:"precision_catalogue" doc:"alerts that match an incident, labels set aside; repeats not counted"`
-	Recall          Figure   `json:"recall" doc:"of known incidents"`
-	F1              *float64 `json:"f1"`
-	DelaySeconds    Figure   `json:"delay_seconds" doc:"median time to detect"`
-	FalseWeekly     Figure   `json:"false_alarms_per_week" doc:"labelled noise, and unlabelled alerts that match no incident"`
-	StatedSeconds   int64    `json:"stated_seconds" doc:"return period the monitor is set to"`
-	AchievedSeconds *float64 `json:"achieved_seconds" doc:"time between false alarms so far"`
+	Monitor       string   `json:"monitor" doc:"empty for all together"`
+	Dataset       string   `json:"dataset"`
+	Owner         string   `json:"owner"`
+	Measure       string   `json:"measure"`
+	Alerts        int      `json:"alerts"`
+	Labelled      int      `json:"labelled"`
+	Faults        int      `json:"faults"`
+	Noise         int      `json:"noise"`
+	Planned       int      `json:"planned"`
+	Unlabelled    int      `json:"unlabelled"`
+	Precision     Figure   `json:"precision" doc:"faults among alerts labelled fault or noise"`
+	Lowest        *float64 `json:"precision_if_all_noise" doc:"if every unlabelled alert were noise"`
+	Highest       *float64 `json:"precision_if_all_faults" doc:"if every unlabelled alert were a fault"`
+	Catalogue     Figure   `json:"precision_catalogue" doc:"alerts that match an incident, labels set aside; repeats not counted"`
+	Recall        Figure   `json:"recall" doc:"of known incidents"`
+	F1            *float64 `json:"f1"`
+	DelaySeconds  Figure   `json:"delay_seconds" doc:"median time to detect"`
+	FalseWeekly   Figure   `json:"false_alarms_per_week" doc:"labelled noise, and unlabelled alerts that match no incident"`
+	StatedSeconds int64    `json:"stated_seconds" doc:"return period the monitor is set to"`
+	Achieved      Achieved `json:"achieved" doc:"how often it has cried wolf so far, to stand beside stated_seconds"`
+}
+
+// Achieved is the time between false alarms so far, one disturbance counted
+// once, with its 95 % interval.
+type Achieved struct {
+	Groups   int      `json:"groups" doc:"false alarms, those of one disturbance counted once"`
+	Seconds  *float64 `json:"seconds" doc:"time between them; null if there was none"`
+	Shortest *float64 `json:"shortest_seconds" doc:"95 % sure that it is not shorter"`
+	Longest  *float64 `json:"longest_seconds" doc:"… not longer; null if there was none"`
 }
 
 // Week is the load of one week by verdict.
@@ -82,11 +91,12 @@ type Scorecard struct {
 
 // Bench scores stored and replayed alerts.
 type Bench struct {
-	store *store.Store
-	now   func() time.Time
+	store     *store.Store
+	now       func() time.Time
+	rehearsed memory
 }
 
-func New(s *store.Store, now func() time.Time) *Bench { return &Bench{s, now} }
+func New(s *store.Store, now func() time.Time) *Bench { return &Bench{store: s, now: now} }
 
 // Score gives the scorecard over the alerts raised in [from, to). A zero from
 // starts with the first alert.

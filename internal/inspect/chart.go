@@ -58,30 +58,16 @@ type Chart struct {
 // baseline is fitted on what was there before the stretch and walked forward.
 // Past the last sample the expectation goes on up to to.
 func (v *Inspector) ChartOf(ctx context.Context, seriesID int64, from, to time.Time) (Chart, error) {
-	series, err := v.store.SeriesByID(ctx, seriesID)
-	if err != nil {
-		return Chart{}, err
-	}
-	monitors, err := v.store.MonitorsOf(ctx, series.MetricID)
-	if err != nil {
-		return Chart{}, err
-	}
-	monitor := record.Monitor{MetricID: series.MetricID, Settings: record.DefaultSettings()}
-	if len(monitors) > 0 {
-		monitor = monitors[0]
-	}
-	subject, err := watch.Load(ctx, v.store, monitor)
+	subject, named, err := v.subject(ctx, seriesID)
 	if err != nil {
 		return Chart{}, err
 	}
 	m := subject.Metric
-	c := Chart{Series: series, Metric: m.Name, Measure: m.Measure, Dataset: m.Dataset, Kind: m.Kind, Unit: m.Unit, Zone: m.Zone, PeriodSeconds: m.PeriodSeconds}
-	settled := subject.SettledTo(v.now())
-	samples, err := v.store.Samples(ctx, []int64{seriesID}, time.Time{}, settled)
+	c := Chart{Series: named.Series, Metric: m.Name, Measure: m.Measure, Dataset: m.Dataset, Kind: m.Kind, Unit: m.Unit, Zone: m.Zone, PeriodSeconds: m.PeriodSeconds}
+	history, err := subject.History(ctx, v.store, seriesID, time.Time{}, subject.SettledTo(v.now()))
 	if err != nil {
 		return c, err
 	}
-	history := timeline.Dense(subject.Grid, samples[seriesID], settled)
 	walk(&c, subject, seriesID, history, from, to)
 	return c, v.annotate(ctx, &c, from, to)
 }
@@ -203,6 +189,7 @@ func (v *Inspector) annotate(ctx context.Context, c *Chart, from, to time.Time) 
 
 // Explanation says where an expected value comes from.
 type Explanation struct {
+	Subject
 	At          time.Time       `json:"at"`
 	Expected    float64         `json:"expected"`
 	Parts       []baseline.Part `json:"parts" doc:"add up to expected"`
@@ -216,38 +203,31 @@ type Explanation struct {
 // Explain splits the expected value of a series' period into parts, fitted on
 // what was known when the period began.
 func (v *Inspector) Explain(ctx context.Context, seriesID int64, at time.Time) (Explanation, error) {
-	series, err := v.store.SeriesByID(ctx, seriesID)
+	subject, named, err := v.subject(ctx, seriesID)
 	if err != nil {
 		return Explanation{}, err
 	}
-	monitors, err := v.store.MonitorsOf(ctx, series.MetricID)
-	if err != nil {
-		return Explanation{}, err
-	}
-	if len(monitors) == 0 {
-		return Explanation{}, record.NotFound{Kind: "monitor of series", Name: series.Segment}
-	}
-	subject, err := watch.Load(ctx, v.store, monitors[0])
-	if err != nil {
-		return Explanation{}, err
+	if named.Monitor == "" {
+		return Explanation{}, record.NotFound{Kind: "monitor of series", Name: named.Series.Segment}
 	}
 	at = subject.Grid.Floor(at)
-	samples, err := v.store.Samples(ctx, []int64{seriesID}, time.Time{}, subject.Grid.Next(at))
+	history, err := subject.History(ctx, v.store, seriesID, time.Time{}, subject.Grid.Next(at))
 	if err != nil {
 		return Explanation{}, err
 	}
-	list := samples[seriesID]
 	here := timeline.Sample{At: at.Unix(), Value: math.NaN()}
-	if n := len(list); n > 0 && list[n-1].At == at.Unix() {
-		here, list = list[n-1], list[:n-1]
+	if n := len(history); n > 0 && history[n-1].At == at.Unix() {
+		here, history = history[n-1], history[:n-1]
 	}
-	history := timeline.Dense(subject.Grid, list, at)
+	if len(history) == 0 {
+		return Explanation{}, record.Invalid{Field: "at", Given: at.Format(time.RFC3339), Allowed: "a time after the first sample"}
+	}
 	e, err := detect.Fit(subject.Config, subject.Monitor.Settings.Rule(len(subject.Series)), history, learn.Mask(subject.Exclusions[seriesID], at.Unix()))
 	if err != nil {
 		return Explanation{}, record.Invalid{Field: "at", Given: at.Format(time.RFC3339), Allowed: err.Error()}
 	}
 	from := time.Unix(history[0].At, 0).UTC()
-	x := Explanation{At: at, Expected: e.Peek(here).Expected, Parts: e.Explain(here), TrainedFrom: from, TrainedTo: at,
+	x := Explanation{Subject: named, At: at, Expected: e.Peek(here).Expected, Parts: e.Explain(here), TrainedFrom: from, TrainedTo: at,
 		Excluded: subject.Excluded(seriesID, from, at), HalfLife: e.Choice().HalfLife, Weeks: e.Choice().Weeks}
 	return x, nil
 }

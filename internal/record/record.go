@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"time"
 
-	"tinbell/core/detect"
 	"tinbell/core/timeline"
 )
 
@@ -126,66 +125,6 @@ type Sample struct {
 type Load struct {
 	At   time.Time `db:"at" json:"at"`
 	Rows int64     `db:"rows" json:"rows"`
-}
-
-// Settings of a monitor: its baseline and its alert rule.
-type Settings struct {
-	Method            string  `json:"method" enum:"seasonal,arrival" default:"seasonal" doc:"seasonal: a band from history; arrival: learned load times"`
-	Coverage          float64 `json:"coverage" default:"0.99" doc:"share of clean values inside the drawn band"`
-	Direction         string  `json:"direction" enum:"low,high,both" default:"both"`
-	WarnSeconds       int64   `json:"warn_seconds" default:"31536000" doc:"return period: by chance the monitor as a whole raises one alert in this time"`
-	CriticalSeconds   int64   `json:"critical_seconds" default:"315360000"`
-	Persist           int     `json:"persist" default:"1" doc:"m of n periods must alarm"`
-	Of                int     `json:"of" default:"1"`
-	MinEffect         float64 `json:"min_effect" default:"0" doc:"smallest absolute effect worth an alert, in units of the metric"`
-	AdoptAfterSeconds int64   `json:"adopt_after_seconds" default:"0" doc:"when an unanswered change becomes the new normal; 0: after three days, -1: never"`
-}
-
-// DefaultSettings are those of a monitor nobody has touched.
-func DefaultSettings() Settings {
-	return Settings{Method: "seasonal", Coverage: 0.99, Direction: "both", Persist: 1, Of: 1,
-		WarnSeconds: int64(detect.DefaultWarn / time.Second), CriticalSeconds: int64(detect.DefaultCritical / time.Second)}
-}
-
-func (s Settings) Value() (driver.Value, error) {
-	b, err := json.Marshal(s)
-	return string(b), err
-}
-
-func (s *Settings) Scan(v any) error { return scanJSON(v, s) }
-
-// Rule is the alert rule of the settings for a monitor of that many series.
-func (s Settings) Rule(series int) detect.Rule {
-	direction := detect.Both
-	switch s.Direction {
-	case "low":
-		direction = detect.Low
-	case "high":
-		direction = detect.High
-	}
-	return detect.Rule{
-		Direction: direction, Series: series, Persist: s.Persist, Of: s.Of, MinEffect: s.MinEffect,
-		Warn: time.Duration(s.WarnSeconds) * time.Second, Critical: time.Duration(s.CriticalSeconds) * time.Second,
-		AdoptAfter: time.Duration(s.AdoptAfterSeconds) * time.Second,
-		BandOnly:   s.Method == "arrival",
-	}
-}
-
-// Check refuses settings that cannot be followed.
-func (s Settings) Check() error {
-	if s.Method != "seasonal" && s.Method != "arrival" {
-		return fmt.Errorf("method %q: allowed are seasonal and arrival", s.Method)
-	}
-	if s.Direction != "low" && s.Direction != "high" && s.Direction != "both" {
-		return fmt.Errorf("direction %q: allowed are low, high and both", s.Direction)
-	}
-	if s.Coverage < 0.5 || s.Coverage > 0.9999 {
-		return fmt.Errorf("coverage %g: allowed are 0.5 to 0.9999", s.Coverage)
-	}
-	if s.Persist < 1 || s.Of < s.Persist {
-		return fmt.Errorf("persist %d of %d: m must be at least 1 and at most n", s.Persist, s.Of)
-	}
-	return s.Rule(1).Check()
 }
 
 // Monitor is a baseline choice and an alert rule on a metric, for all its
@@ -317,9 +256,21 @@ type PlannedEvent struct {
 	Summary   string    `db:"summary" json:"summary"`
 	Dataset   string    `db:"dataset" json:"dataset" doc:"empty: all datasets"`
 	Holiday   bool      `db:"holiday" json:"holiday"`
+	Lasting   bool      `db:"lasting" json:"lasting" doc:"things do not go back afterwards: the level goes on from there"`
 	StartedAt time.Time `db:"started_at" json:"started_at"`
 	EndedAt   time.Time `db:"ended_at" json:"ended_at"`
 	KnownAt   time.Time `db:"known_at" json:"known_at"`
+}
+
+// LevelChange is a person's word that what a series shows since a time is its
+// new normal.
+type LevelChange struct {
+	ID       int64     `db:"id" json:"id"`
+	SeriesID int64     `db:"series_id" json:"series_id"`
+	FromAt   time.Time `db:"from_at" json:"from"`
+	ToAt     time.Time `db:"to_at" json:"to"`
+	Author   string    `db:"author" json:"author"`
+	KnownAt  time.Time `db:"known_at" json:"known_at"`
 }
 
 // Account is a person or program that may sign in.

@@ -77,14 +77,30 @@ func (d *duties) tick(ctx context.Context) error {
 			return err
 		}
 	}
-	stale, err := d.store.MonitorsLearnedBefore(ctx, now.Add(-learn.RefitEvery))
+	if err := d.refit(ctx, now); err != nil {
+		return err
+	}
+	return d.watcher.Overdue(ctx)
+}
+
+// refit queues the monitors whose baselines are due to be chosen anew; those
+// with series that had too little history are tried again each day.
+func (d *duties) refit(ctx context.Context, now time.Time) error {
+	monitors, err := d.store.LearnedMonitors(ctx)
 	if err != nil {
 		return err
 	}
-	for _, id := range stale {
-		if err := d.queue.Add(ctx, work.Learn{MonitorID: id}); err != nil {
+	for _, m := range monitors {
+		wait := 24 * time.Hour
+		if !m.Waiting && m.From != nil {
+			wait = learn.RefitAfter(m.LearnedAt.Sub(*m.From))
+		}
+		if now.Sub(m.LearnedAt) < wait {
+			continue
+		}
+		if err := d.queue.Add(ctx, work.Learn{MonitorID: m.ID}); err != nil {
 			return err
 		}
 	}
-	return d.watcher.Overdue(ctx)
+	return nil
 }

@@ -72,11 +72,11 @@ func PutPlannedEvents(ctx context.Context, tx pgx.Tx, calendar string, events []
 	for i, e := range events {
 		uids[i], starts[i] = e.UID, e.StartedAt
 		if _, err := tx.Exec(ctx, `
-			insert into planned_event (calendar, uid, summary, dataset, holiday, started_at, ended_at, known_at)
-			values ($1, $2, $3, $4, $5, $6, $7, $8)
+			insert into planned_event (calendar, uid, summary, dataset, holiday, lasting, started_at, ended_at, known_at)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
 			on conflict (calendar, uid, started_at) do update set summary = excluded.summary, dataset = excluded.dataset,
-				holiday = excluded.holiday, ended_at = excluded.ended_at`,
-			calendar, e.UID, e.Summary, e.Dataset, e.Holiday, e.StartedAt, e.EndedAt, e.KnownAt); err != nil {
+				holiday = excluded.holiday, lasting = excluded.lasting, ended_at = excluded.ended_at`,
+			calendar, e.UID, e.Summary, e.Dataset, e.Holiday, e.Lasting, e.StartedAt, e.EndedAt, e.KnownAt); err != nil {
 			return clash("planned event "+e.Summary, err)
 		}
 	}
@@ -94,4 +94,22 @@ func PutPlannedEvents(ctx context.Context, tx pgx.Tx, calendar string, events []
 func (s *Store) PlannedEvents(ctx context.Context, dataset string) ([]record.PlannedEvent, error) {
 	return many[record.PlannedEvent](ctx, s, "planned events", `
 		select * from planned_event where $1 = '' or dataset in ('', $1) order by started_at`, dataset)
+}
+
+// AddLevelChange keeps a person's word that a series has a new normal.
+func AddLevelChange(ctx context.Context, tx pgx.Tx, v record.LevelChange) error {
+	_, err := tx.Exec(ctx, `
+		insert into level_change (series_id, from_at, to_at, author, known_at) values ($1, $2, $3, $4, $5)
+		on conflict (series_id, from_at) do update set to_at = excluded.to_at, author = excluded.author, known_at = excluded.known_at`,
+		v.SeriesID, v.FromAt, v.ToAt, v.Author, v.KnownAt)
+	if err != nil {
+		return clash("change of level", err)
+	}
+	return nil
+}
+
+// LevelChanges gives the changes of level of a metric's series, ascending.
+func (s *Store) LevelChanges(ctx context.Context, metric int64) ([]record.LevelChange, error) {
+	return many[record.LevelChange](ctx, s, "changes of level", `
+		select c.* from level_change c join series s on s.id = c.series_id where s.metric_id = $1 order by c.from_at`, metric)
 }

@@ -50,9 +50,22 @@ func (s *Store) MonitorsOf(ctx context.Context, metric int64) ([]record.Monitor,
 	return many[record.Monitor](ctx, s, "monitors", monitorSelect+`where v.metric_id = $1 order by v.id`, metric)
 }
 
-// MonitorsLearnedBefore gives the monitors whose baselines are due for a refit.
-func (s *Store) MonitorsLearnedBefore(ctx context.Context, at time.Time) ([]int64, error) {
-	return many[int64](ctx, s, "monitors to refit", `select id from monitor where learned_at < $1 order by learned_at limit 20`, at)
+// LearnedMonitor says when a monitor was last fitted, from how old a history, and
+// whether some of its series still wait for a baseline.
+type LearnedMonitor struct {
+	ID        int64      `db:"id"`
+	LearnedAt time.Time  `db:"learned_at"`
+	From      *time.Time `db:"trained_from"`
+	Waiting   bool       `db:"waiting"`
+}
+
+// LearnedMonitors gives the monitors that were fitted, longest ago first.
+func (s *Store) LearnedMonitors(ctx context.Context) ([]LearnedMonitor, error) {
+	return many[LearnedMonitor](ctx, s, "fitted monitors", `
+		select v.id, v.learned_at, min(b.trained_from) as trained_from,
+			count(b.series_id) < (select count(*) from series s where s.metric_id = v.metric_id) as waiting
+		from monitor v left join baseline b on b.monitor_id = v.id
+		where v.learned_at is not null and not v.paused group by v.id order by v.learned_at`)
 }
 
 // LockMonitor makes the transaction the only one that judges the monitor.

@@ -290,10 +290,10 @@ func (p Plan) rarity(st stretch, contaminated bool) ([]Rarity, error) {
 // was found.
 type LossCheck struct {
 	Within      time.Duration
-	Predicted   float64 // median over series of the share found every other time
-	AtHalf      score.Interval
+	Predicted   float64 // median over series of the share sometimes found
+	AtSometimes score.Interval
 	AtAlways    score.Interval
-	AtLess      score.Interval // at six tenths of Half
+	AtLess      score.Interval // at six tenths of it
 	SeriesTried int
 }
 
@@ -323,8 +323,8 @@ func (p Plan) Losses(ctx context.Context, budget float64) ([]LossCheck, error) {
 				if l.Periods != length || l.Always >= 1 {
 					continue
 				}
-				predicted[i][k] = l.Half
-				for j, share := range []float64{0.6 * l.Half, l.Half, l.Always} {
+				predicted[i][k] = l.Sometimes
+				for j, share := range []float64{0.6 * l.Sometimes, l.Sometimes, l.Always} {
 					for at := first + 5; at+length < len(s.History); at += 97 {
 						results[i][k].n[j]++
 						if found, err := lossFound(s, first, at, length, share, budget); err != nil {
@@ -357,7 +357,7 @@ func (p Plan) Losses(ctx context.Context, budget float64) ([]LossCheck, error) {
 		}
 		c.SeriesTried = len(shares)
 		c.Predicted = baseline.Median(shares)
-		c.AtLess, c.AtHalf, c.AtAlways = score.Wilson(sum.found[0], sum.n[0]), score.Wilson(sum.found[1], sum.n[1]), score.Wilson(sum.found[2], sum.n[2])
+		c.AtLess, c.AtSometimes, c.AtAlways = score.Wilson(sum.found[0], sum.n[0]), score.Wilson(sum.found[1], sum.n[1]), score.Wilson(sum.found[2], sum.n[2])
 		list = append(list, c)
 	}
 	return list, nil
@@ -374,7 +374,7 @@ func lossFound(s *Scene, first, at, length int, share, budget float64) (bool, er
 		if i >= at {
 			x.Value = math.Round(x.Value * (1 - share))
 		}
-		r := e.Step(x, false)
+		r := e.Step(x, timeline.Judged)
 		if a, open := e.OpenAlert(); open && i >= at && (r.Change == detect.Opened || r.Change == detect.Reopened) && a.Direction == detect.Low {
 			return true, nil
 		}

@@ -55,7 +55,7 @@ func Speed(ctx context.Context) ([]Result, error) {
 		b.ReportAllocs()
 		i := 0
 		for b.Loop() {
-			e.Step(history[2160+i%20000], false)
+			e.Step(history[2160+i%20000], timeline.Judged)
 			i++
 		}
 	})

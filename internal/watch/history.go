@@ -40,7 +40,8 @@ func Load(ctx context.Context, s *store.Store, monitor record.Monitor) (*Subject
 	if v.Series, err = s.SeriesOf(ctx, metric.ID); err != nil {
 		return nil, err
 	}
-	v.Config = baseline.Config{Kind: metric.Kind, Grid: v.Grid, Coverage: monitor.Settings.Coverage, Holidays: map[int]bool{}}
+	v.Config = baseline.Config{Kind: metric.Kind, Grid: v.Grid, Coverage: monitor.Settings.Coverage, Holidays: map[int]bool{},
+		Method: monitor.Settings.Baseline(v.Grid)}
 	events, err := s.PlannedEvents(ctx, metric.Dataset)
 	if err != nil {
 		return nil, err
@@ -64,7 +65,29 @@ func Load(ctx context.Context, s *store.Store, monitor record.Monitor) (*Subject
 	for _, l := range labelled {
 		v.exclude(l.SeriesID, l.Since, l.EndedAt, l.KnownAt, false, "labelled "+l.Verdict+": "+l.Summary)
 	}
+	changes, err := s.LevelChanges(ctx, metric.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range changes {
+		v.exclude(c.SeriesID, c.FromAt, &c.ToAt, c.KnownAt, false, "new normal, says "+c.Author)
+		v.lasts(c.SeriesID)
+	}
 	return v, nil
+}
+
+// lasts marks what was excluded last as a change that stays.
+func (v *Subject) lasts(series int64) {
+	list := v.Exclusions[series]
+	list[len(list)-1].Lasts = true
+}
+
+// Try gives the subject under other settings.
+func (v *Subject) Try(settings record.Settings) *Subject {
+	other := *v
+	other.Monitor.Settings = settings
+	other.Config.Coverage, other.Config.Method = settings.Coverage, settings.Baseline(v.Grid)
+	return &other
 }
 
 // Covers tells whether an incident concerns a series.
@@ -84,6 +107,9 @@ func (v *Subject) addEvents(events []record.PlannedEvent) {
 		end := e.EndedAt
 		for _, series := range v.Series {
 			v.exclude(series.ID, e.StartedAt, &end, e.KnownAt, true, "planned: "+e.Summary)
+			if e.Lasting {
+				v.lasts(series.ID)
+			}
 		}
 	}
 }
@@ -139,7 +165,29 @@ func (v *Subject) Histories(ctx context.Context, s *store.Store, from, to time.T
 	for id, list := range samples {
 		samples[id] = timeline.Dense(v.Grid, list, to)
 	}
+	v.beside(samples)
 	return samples, nil
+}
+
+// History reads the dense samples of one series in [from, to).
+func (v *Subject) History(ctx context.Context, s *store.Store, series int64, from, to time.Time) ([]timeline.Sample, error) {
+	if v.Config.Method.Name == baseline.Siblings {
+		all, err := v.Histories(ctx, s, from, to)
+		return all[series], err
+	}
+	samples, err := s.Samples(ctx, []int64{series}, from, to)
+	if err != nil {
+		return nil, err
+	}
+	return timeline.Dense(v.Grid, samples[series], to), nil
+}
+
+// beside lays the other segments beside each series where they are what it is
+// compared with.
+func (v *Subject) beside(samples map[int64][]timeline.Sample) {
+	if v.Config.Method.Name == baseline.Siblings {
+		baseline.Beside(samples)
+	}
 }
 
 // since reads what came from an instant on, and up to when all of it should
@@ -151,6 +199,7 @@ func (v *Subject) since(ctx context.Context, s *store.Store, from, now time.Time
 		ids[i] = series.ID
 	}
 	samples, err := s.Samples(ctx, ids, from, later(to, now))
+	v.beside(samples)
 	for _, list := range samples {
 		if n := len(list); n > 0 && v.Metric.Pushed() {
 			to = later(to, v.Grid.Next(time.Unix(list[n-1].At, 0)))

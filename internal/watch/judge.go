@@ -94,7 +94,7 @@ func (w *Watcher) advance(ctx context.Context, tx pgx.Tx, v *Subject, series rec
 	judgedTo := start
 	step := int64(v.Grid.Period.Seconds())
 	for _, s := range timeline.DenseFrom(v.Grid, start, samples, to) {
-		r := e.Step(s, learn.Muted(v.Exclusions[series.ID], s.At, s.At+step))
+		r := e.Step(s, learn.MarkOf(v.Exclusions[series.ID], s.At, s.At+step))
 		judgedTo = v.Grid.Next(time.Unix(s.At, 0))
 		if r.Change == detect.None {
 			continue

@@ -136,6 +136,7 @@ func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeli
 		}
 	case len(last.Judged) > 0:
 		if old, err := detect.Load(v.Config, rule, last.Judged); err == nil {
+			learn.Settle(old, exclusions, now.Unix())
 			e.Carry(old)
 		}
 	}
@@ -144,7 +145,7 @@ func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeli
 		return r, err
 	}
 	for _, s := range history[len(learned):] {
-		reading := e.Step(s, learn.Muted(exclusions, s.At, s.At+int64(v.Grid.Period.Seconds())))
+		reading := e.Step(s, learn.MarkOf(exclusions, s.At, s.At+int64(v.Grid.Period.Seconds())))
 		r.alerts = learn.Note(r.alerts, e, reading.Change)
 	}
 	_, r.open = e.OpenAlert()
@@ -225,7 +226,7 @@ func (v *Subject) Muted(at int64) bool {
 	if v.Config.Holidays[y*10000+int(m)*100+d] {
 		return true
 	}
-	return len(v.Series) > 0 && learn.Muted(v.Exclusions[v.Series[0].ID], at, at+1)
+	return len(v.Series) > 0 && learn.MarkOf(v.Exclusions[v.Series[0].ID], at, at+1) != timeline.Judged
 }
 
 func unixTimes(loads []record.Load) []int64 {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math"
 	"strconv"
+	"strings"
 	"time"
 )
 
@@ -50,4 +51,24 @@ func Percent(share float64) string {
 		return fmt.Sprintf("%.1f %%", p)
 	}
 	return fmt.Sprintf("%.0f %%", p)
+}
+
+// Plural writes a number with its noun: one alarm, two alarms.
+func Plural(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return strconv.Itoa(n) + " " + noun + "s"
+}
+
+// List joins parts as people do: a, b and c.
+func List(parts []string) string {
+	switch n := len(parts); n {
+	case 0:
+		return ""
+	case 1:
+		return parts[0]
+	default:
+		return strings.Join(parts[:n-1], ", ") + " and " + parts[n-1]
+	}
 }

@@ -38,6 +38,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alerts/{id}/new-normal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that what a series shows since an alert began is its new normal */
+        post: operations["new-normal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/backtests": {
         parameters: {
             query?: never;
@@ -332,6 +349,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/monitors/{name}/losses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What losses a monitor shows, and within what time */
+        get: operations["losses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/monitors/{name}/rehearsal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What other settings would have told, beside today's, on the same past */
+        post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/planned-events": {
         parameters: {
             query?: never;
@@ -434,6 +485,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/series/{id}/forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a series is expected to do in days to come */
+        get: operations["forecast"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/series/{id}/smoothing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a moving median before detection would do to a series */
+        get: operations["smoothing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/series/{id}/suitability": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether a series is predictable enough for a band, why, and what to use instead */
+        get: operations["suitability"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session": {
         parameters: {
             query?: never;
@@ -513,6 +615,28 @@ export interface components {
             name: string;
             /** @enum {string} */
             role: "admin" | "editor" | "reader";
+        };
+        Achieved: {
+            /**
+             * Format: int64
+             * @description false alarms, those of one disturbance counted once
+             */
+            groups: number;
+            /**
+             * Format: double
+             * @description … not longer; null if there was none
+             */
+            longest_seconds: number | null;
+            /**
+             * Format: double
+             * @description time between them; null if there was none
+             */
+            seconds: number | null;
+            /**
+             * Format: double
+             * @description 95 % sure that it is not shorter
+             */
+            shortest_seconds: number | null;
         };
         Alert: {
             /**
@@ -718,11 +842,8 @@ export interface components {
             token: string;
         };
         Card: {
-            /**
-             * Format: double
-             * @description time between false alarms so far
-             */
-            achieved_seconds: number | null;
+            /** @description how often it has cried wolf so far, to stand beside stated_seconds */
+            achieved: components["schemas"]["Achieved"];
             /** Format: int64 */
             alerts: number;
             dataset: string;
@@ -837,6 +958,28 @@ export interface components {
             /** @description of the tz database; UTC if left out */
             zone?: string;
         };
+        Detectable: {
+            dataset: string;
+            kind: string;
+            /** @description by time; empty where the series is not judged by windows */
+            losses: components["schemas"]["Loss"][] | null;
+            measure: string;
+            metric: string;
+            monitor: string;
+            /** Format: int64 */
+            period_seconds: number;
+            /** @description what would show smaller losses; empty where that is not needed */
+            proposal: string;
+            sentence: string;
+            series: components["schemas"]["Series"];
+            /**
+             * Format: double
+             * @description expected sum (counts) or mean of a day
+             */
+            typical_day: number | null;
+            unit: string;
+            zone: string;
+        };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
             location?: string;
@@ -903,20 +1046,30 @@ export interface components {
         Explanation: {
             /** Format: date-time */
             at: string;
+            dataset: string;
             /** @description left out of learning */
             excluded: components["schemas"]["Span"][] | null;
             /** Format: double */
             expected: number;
+            kind: string;
             /** Format: double */
             level_half_life_periods: number;
+            measure: string;
+            metric: string;
+            monitor: string;
             /** @description add up to expected */
             parts: components["schemas"]["Part"][] | null;
+            /** Format: int64 */
+            period_seconds: number;
             /** Format: double */
             profile_half_life_weeks: number;
+            series: components["schemas"]["Series"];
             /** Format: date-time */
             trained_from: string;
             /** Format: date-time */
             trained_to: string;
+            unit: string;
+            zone: string;
         };
         Figure: {
             /** Format: double */
@@ -935,6 +1088,49 @@ export interface components {
              * @description out of
              */
             n: number;
+        };
+        Forecast: {
+            at: string[] | null;
+            /** @description that the limit has been passed, per day */
+            chance: number[] | null;
+            /** Format: double */
+            coverage: number;
+            /**
+             * Format: date-time
+             * @description first day on which the expectation passes the limit
+             */
+            crosses_at: string | null;
+            dataset: string;
+            /**
+             * Format: double
+             * @description mean absolute error at the horizon below: a share of the value for counts and durations, else in units
+             */
+            error: number | null;
+            /** Format: int64 */
+            error_at_days: number;
+            expected: number[] | null;
+            full_year_seen: boolean;
+            high: number[] | null;
+            /** Format: int64 */
+            history_days: number;
+            kind: string;
+            /** Format: double */
+            limit: number | null;
+            low: number[] | null;
+            measure: string;
+            metric: string;
+            /** @enum {string} */
+            model: "level" | "damped" | "linear";
+            monitor: string;
+            /** @description local days: sums of counts, means of anything else */
+            past: (number | null)[] | null;
+            past_at: string[] | null;
+            /** Format: int64 */
+            period_seconds: number;
+            sentence: string;
+            series: components["schemas"]["Series"];
+            unit: string;
+            zone: string;
         };
         Health: {
             /**
@@ -1024,6 +1220,22 @@ export interface components {
             /** Format: int64 */
             line: number;
             reason: string;
+        };
+        Loss: {
+            /**
+             * Format: double
+             * @description share lost that is practically always found; 1 or more: only a full stop, if that
+             */
+            always: number;
+            /** Format: int64 */
+            periods: number;
+            /** Format: int64 */
+            seconds: number;
+            /**
+             * Format: double
+             * @description share lost that is found in two to three of five cases
+             */
+            sometimes: number;
         };
         "Make-tokenRequest": {
             /** @description what the token is for */
@@ -1259,6 +1471,8 @@ export interface components {
             id: number;
             /** Format: date-time */
             known_at: string;
+            /** @description things do not go back afterwards: the level goes on from there */
+            lasting: boolean;
             /** Format: date-time */
             started_at: string;
             summary: string;
@@ -1287,6 +1501,60 @@ export interface components {
             problems: components["schemas"]["Problem"][] | null;
             /** Format: int64 */
             refused: number;
+        };
+        Rehearsal: {
+            at: string[] | null;
+            drawn: components["schemas"]["Series"];
+            /** Format: date-time */
+            from: string;
+            /** @description alerts that would no longer be told */
+            gone: components["schemas"]["BacktestAlert"][] | null;
+            /** @description of the series drawn */
+            incidents: components["schemas"]["Incident"][] | null;
+            /** @description references */
+            incidents_gained: string[] | null;
+            incidents_lost: string[] | null;
+            kind: string;
+            monitor: components["schemas"]["Monitor"];
+            new: components["schemas"]["BacktestAlert"][] | null;
+            observed: (number | null)[] | null;
+            /** Format: int64 */
+            period_seconds: number;
+            planned: components["schemas"]["PlannedEvent"][] | null;
+            proposed: components["schemas"]["Replay"];
+            sentence: string;
+            series: components["schemas"]["Series"][] | null;
+            /** Format: int64 */
+            stays: number;
+            /** Format: date-time */
+            to: string;
+            today: components["schemas"]["Replay"];
+            unit: string;
+            zone: string;
+        };
+        RehearsalOrder: {
+            /**
+             * Format: int64
+             * @description the series to draw; the first if left out
+             */
+            series_id?: number;
+            settings: components["schemas"]["Settings"];
+            /**
+             * Format: int64
+             * @description how far back
+             * @default 3628800
+             */
+            since_seconds: number;
+        };
+        Replay: {
+            alerts: components["schemas"]["BacktestAlert"][] | null;
+            card: components["schemas"]["Card"];
+            detectable: components["schemas"]["Detectable"];
+            /** @description of the series drawn, one per period */
+            expected: (number | null)[] | null;
+            high: (number | null)[] | null;
+            low: (number | null)[] | null;
+            settings: components["schemas"]["Settings"];
         };
         Scorecard: {
             /** Format: date-time */
@@ -1323,6 +1591,11 @@ export interface components {
              */
             adopt_after_seconds: number;
             /**
+             * @description change: the period before, the same time a day or a week ago
+             * @enum {string}
+             */
+            against?: "previous" | "day" | "week" | "";
+            /**
              * Format: double
              * @description share of clean values inside the drawn band
              * @default 0.99
@@ -1339,17 +1612,37 @@ export interface components {
              */
             direction: "low" | "high" | "both";
             /**
-             * @description seasonal: a band from history; arrival: learned load times
+             * Format: double
+             * @description fixed: highest value allowed
+             */
+            high?: number;
+            /**
+             * Format: double
+             * @description fixed: lowest value allowed
+             */
+            low?: number;
+            /**
+             * Format: int64
+             * @description alerts this many periods apart are one; 0: by the period's length, -1: never
+             */
+            merge?: number;
+            /**
+             * @description seasonal: level and weekly shape, learned; fixed: bounds; change: against an earlier period; rolling: the last periods; zscore, modified, fences: mean and standard deviation, median and MAD, quartiles of the history; siblings: the other segments; arrival: learned load times
              * @default seasonal
              * @enum {string}
              */
-            method: "seasonal" | "arrival";
+            method: "seasonal" | "fixed" | "change" | "rolling" | "zscore" | "modified" | "fences" | "siblings" | "arrival";
             /**
              * Format: double
              * @description smallest absolute effect worth an alert, in units of the metric
              * @default 0
              */
             min_effect: number;
+            /**
+             * Format: int64
+             * @description alarm after this many missing periods in a row; 0: as learned, -1: never
+             */
+            missing?: number;
             /**
              * Format: int64
              * @default 1
@@ -1361,15 +1654,99 @@ export interface components {
              * @default 1
              */
             persist: number;
+            /** @description rolling: median and MAD instead of mean and standard deviation */
+            robust?: boolean;
+            /** @description do not tell of zeros where rows were due */
+            silence_off?: boolean;
+            /**
+             * Format: int64
+             * @description periods of a moving median before detection; 0 or 1: none
+             * @enum {integer}
+             */
+            smooth?: 0 | 1 | 3 | 5 | 7 | 9;
+            /** @description one period alone may alarm */
+            spikes?: boolean;
+            /** @description do not tell of a value that repeats again and again */
+            stuck_off?: boolean;
+            /**
+             * @description small shifts are looked for over up to 6, 12 or 24 periods; empty: long
+             * @enum {string}
+             */
+            sustained?: "off" | "short" | "long" | "";
             /**
              * Format: int64
              * @description return period: by chance the monitor as a whole raises one alert in this time
              * @default 31536000
              */
             warn_seconds: number;
+            /**
+             * Format: double
+             * @description simple methods: how many spreads away the band ends; 0: from the return period
+             */
+            width?: number;
+            /**
+             * Format: int64
+             * @description rolling, siblings: how many periods are remembered; 0: a week
+             */
+            window?: number;
         };
         "Sign-inRequest": {
             token: string;
+        };
+        Smoothing: {
+            /**
+             * Format: double
+             * @description median delay of those found
+             */
+            delay_seconds: number;
+            /**
+             * Format: double
+             * @description share of planted faults of twelve periods that are found
+             */
+            dips: number;
+            /**
+             * Format: int64
+             * @description past alerts that were no fault, without smoothing
+             */
+            false_before: number;
+            /**
+             * Format: int64
+             * @description … that vanish
+             */
+            false_gone: number;
+            /** Format: int64 */
+            faults: number;
+            /**
+             * Format: int64
+             * @description known faults of the stretch that are told
+             */
+            faults_found: number;
+            /**
+             * Format: int64
+             * @description of the moving median; 1 is none
+             */
+            periods: number;
+            recommended: boolean;
+            /** @description share of planted spikes of 1, 2 and 3 periods that would alarm */
+            spikes: number[] | null;
+        };
+        SmoothingStudy: {
+            dataset: string;
+            /** Format: date-time */
+            from: string;
+            kind: string;
+            measure: string;
+            metric: string;
+            monitor: string;
+            /** Format: int64 */
+            period_seconds: number;
+            sentence: string;
+            series: components["schemas"]["Series"];
+            /** Format: date-time */
+            to: string;
+            unit: string;
+            windows: components["schemas"]["Smoothing"][] | null;
+            zone: string;
         };
         Source: {
             /** @description where it is reached, without the password */
@@ -1404,6 +1781,66 @@ export interface components {
         Started: {
             /** Format: int64 */
             task_id: number;
+        };
+        SuitabilityStudy: {
+            /**
+             * Format: double
+             * @description history from which thresholds are the series' own
+             */
+            best_days: number;
+            dataset: string;
+            /**
+             * Format: double
+             * @description share of the ordinary variation that the baseline foretells, 0..1
+             */
+            explained: number | null;
+            /** @enum {string} */
+            fitness: "suits" | "weak" | "unsuitable";
+            /**
+             * Format: double
+             * @description half-width of the band over the expected value, median
+             */
+            half_width: number | null;
+            /**
+             * Format: double
+             * @description history, without gaps at the ends
+             */
+            have_days: number;
+            /** @description what to use where a band does not suit; empty where it does */
+            instead: string;
+            kind: string;
+            measure: string;
+            metric: string;
+            /**
+             * Format: double
+             * @description share of periods that did not come
+             */
+            missing: number;
+            monitor: string;
+            /**
+             * Format: double
+             * @description history a first band wants
+             */
+            need_days: number;
+            /** Format: int64 */
+            period_seconds: number;
+            /** @description why, in sentences */
+            reasons: string[] | null;
+            /**
+             * Format: double
+             * @description share of periods equal to the one before
+             */
+            repeats: number;
+            series: components["schemas"]["Series"];
+            /** @description how the baseline models it */
+            shape: string;
+            unit: string;
+            /**
+             * Format: double
+             * @description share of periods that are exactly 0
+             */
+            zeros: number;
+            zone: string;
         };
         Task: {
             /** Format: int64 */
@@ -1506,6 +1943,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AlertDetail"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "new-normal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alert"];
                 };
             };
             /** @description Error */
@@ -2243,6 +2711,72 @@ export interface operations {
             };
         };
     };
+    losses: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Detectable"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    rehearse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RehearsalOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "planned-events": {
         parameters: {
             query?: {
@@ -2433,6 +2967,108 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Explanation"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    forecast: {
+        parameters: {
+            query?: {
+                days?: number;
+                /** @description of the interval */
+                coverage?: number;
+                /** @description a value whose crossing is asked about */
+                limit?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forecast"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    smoothing: {
+        parameters: {
+            query?: {
+                /** @description how far back */
+                since_seconds?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SmoothingStudy"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    suitability: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SuitabilityStudy"];
                 };
             };
             /** @description Error */

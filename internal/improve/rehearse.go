@@ -1,0 +1,320 @@
+package improve
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"tinbell/core/detect"
+	"tinbell/core/learn"
+	"tinbell/core/timeline"
+	"tinbell/internal/inspect"
+	"tinbell/internal/record"
+	"tinbell/internal/watch"
+	"tinbell/internal/words"
+)
+
+// Replay is one configuration on the past of a monitor, with the band it would
+// have drawn for one of the series.
+type Replay struct {
+	Settings record.Settings    `json:"settings"`
+	Card     Card               `json:"card"`
+	Alerts   []BacktestAlert    `json:"alerts"`
+	Expected []*float64         `json:"expected" doc:"of the series drawn, one per period"`
+	Low      []*float64         `json:"low"`
+	High     []*float64         `json:"high"`
+	Losses   inspect.Detectable `json:"detectable"`
+}
+
+// Rehearsal is a proposal beside what is in force, on the same past.
+type Rehearsal struct {
+	Monitor   record.Monitor        `json:"monitor"`
+	Kind      timeline.Kind         `json:"kind"`
+	Unit      string                `json:"unit"`
+	Zone      string                `json:"zone"`
+	Period    int64                 `json:"period_seconds"`
+	From      time.Time             `json:"from"`
+	To        time.Time             `json:"to"`
+	Series    []record.Series       `json:"series"`
+	Drawn     record.Series         `json:"drawn"`
+	At        []time.Time           `json:"at"`
+	Observed  []*float64            `json:"observed"`
+	Today     Replay                `json:"today"`
+	Proposed  Replay                `json:"proposed"`
+	Gone      []BacktestAlert       `json:"gone" doc:"alerts that would no longer be told"`
+	New       []BacktestAlert       `json:"new"`
+	Stays     int                   `json:"stays"`
+	Gained    []string              `json:"incidents_gained" doc:"references"`
+	Lost      []string              `json:"incidents_lost"`
+	Incidents []record.Incident     `json:"incidents" doc:"of the series drawn"`
+	Planned   []record.PlannedEvent `json:"planned"`
+	Sentence  string                `json:"sentence"`
+}
+
+// memory keeps the replays of settings in force, which every change of a
+// proposal is compared with.
+type memory struct {
+	sync.Mutex
+	kept map[string]*Replay
+}
+
+const remembered = 64
+
+func (m *memory) get(key string) (*Replay, bool) {
+	m.Lock()
+	defer m.Unlock()
+	r, there := m.kept[key]
+	return r, there
+}
+
+func (m *memory) put(key string, r *Replay) {
+	m.Lock()
+	defer m.Unlock()
+	if m.kept == nil || len(m.kept) >= remembered {
+		m.kept = map[string]*Replay{}
+	}
+	m.kept[key] = r
+}
+
+// Rehearse replays a monitor's series over the past under its own settings and
+// under proposed ones, and draws one series of them.
+func (b *Bench) Rehearse(ctx context.Context, m record.Monitor, proposed record.Settings, series int64, since time.Duration) (Rehearsal, error) {
+	subject, err := watch.Load(ctx, b.store, m)
+	if err != nil {
+		return Rehearsal{}, err
+	}
+	to := subject.SettledTo(b.now())
+	from := subject.Grid.Floor(to.Add(-since))
+	r := Rehearsal{Monitor: m, Kind: subject.Metric.Kind, Unit: subject.Metric.Unit, Zone: subject.Metric.Zone, Period: subject.Metric.PeriodSeconds,
+		From: from, To: to, Series: subject.Series, Gone: []BacktestAlert{}, New: []BacktestAlert{}, Gained: []string{}, Lost: []string{}}
+	if len(subject.Series) == 0 {
+		return r, record.Invalid{Field: "monitor", Given: m.Name, Allowed: "a monitor whose metric has samples"}
+	}
+	r.Drawn = subject.Series[0]
+	for _, s := range subject.Series {
+		if s.ID == series {
+			r.Drawn = s
+		}
+	}
+	group, within := errgroup.WithContext(ctx)
+	group.Go(func() error {
+		key := fmt.Sprint(m.ID, m.Version, m.LearnedAt, r.Drawn.ID, from.Unix(), to.Unix())
+		if kept, there := b.rehearsed.get(key); there {
+			r.Today = *kept
+			return nil
+		}
+		var err error
+		if r.Today, err = b.replayOf(within, subject, r.Drawn.ID, from, to); err == nil {
+			b.rehearsed.put(key, &r.Today)
+		}
+		return err
+	})
+	group.Go(func() error {
+		var err error
+		r.Proposed, err = b.replayOf(within, subject.Try(proposed), r.Drawn.ID, from, to)
+		return err
+	})
+	if err := group.Wait(); err != nil {
+		return r, err
+	}
+	if err := b.draw(ctx, subject, &r); err != nil {
+		return r, err
+	}
+	r.compare()
+	return r, nil
+}
+
+// draw reads what the drawn series was and what is known to have happened.
+func (b *Bench) draw(ctx context.Context, v *watch.Subject, r *Rehearsal) error {
+	history, err := v.History(ctx, b.store, r.Drawn.ID, r.From, r.To)
+	if err != nil {
+		return err
+	}
+	values := map[int64]float64{}
+	for _, s := range history {
+		values[s.At] = s.Value
+	}
+	for at := r.From; at.Before(r.To); at = v.Grid.Next(at) {
+		r.At = append(r.At, at)
+		var observed *float64
+		if x, there := values[at.Unix()]; there && !math.IsNaN(x) {
+			observed = &x
+		}
+		r.Observed = append(r.Observed, observed)
+	}
+	for _, side := range []*Replay{&r.Today, &r.Proposed} {
+		side.pad(len(r.At))
+	}
+	incidents, err := b.store.Incidents(ctx, v.Metric.Dataset, r.From, r.To)
+	if err != nil {
+		return err
+	}
+	r.Incidents = []record.Incident{}
+	for _, i := range incidents {
+		if watch.Covers(i, v.Metric.Measure, r.Drawn.Segment) {
+			r.Incidents = append(r.Incidents, i)
+		}
+	}
+	events, err := b.store.PlannedEvents(ctx, v.Metric.Dataset)
+	if err != nil {
+		return err
+	}
+	r.Planned = []record.PlannedEvent{}
+	for _, e := range events {
+		if e.StartedAt.Before(r.To) && e.EndedAt.After(r.From) {
+			r.Planned = append(r.Planned, e)
+		}
+	}
+	return nil
+}
+
+// pad puts periods without a band in front: too little history, or no band at
+// all.
+func (p *Replay) pad(n int) {
+	for _, column := range []*[]*float64{&p.Expected, &p.Low, &p.High} {
+		if missing := n - len(*column); missing > 0 {
+			*column = append(make([]*float64, missing), *column...)
+		}
+	}
+}
+
+// replayOf walks a subject's series, keeps the band of one of them, and scores.
+func (b *Bench) replayOf(ctx context.Context, v *watch.Subject, drawn int64, from, to time.Time) (Replay, error) {
+	p := Replay{Settings: v.Monitor.Settings}
+	result := Backtest{From: from, To: to, Alerts: []BacktestAlert{}, Monitors: []Card{}, Short: []string{}}
+	alerts, _, err := b.replay(ctx, v, from, to, func(series record.Series, e *detect.Evaluator, readings []detect.Reading) {
+		if series.ID != drawn {
+			return
+		}
+		for _, r := range readings {
+			p.Expected, p.Low, p.High = append(p.Expected, known(r.Expected)), append(p.Low, known(r.Low)), append(p.High, known(r.High))
+		}
+		if e != nil {
+			p.Losses.Kind, p.Losses.Series, p.Losses.Losses = v.Metric.Kind, series, []detect.Loss{}
+			p.Losses.Tell(e, len(v.Metric.SegmentBy) > 0)
+		}
+	})
+	if err != nil {
+		return p, err
+	}
+	result.Alerts = append(result.Alerts, alerts...)
+	if err := b.scoreReplay(ctx, &result, []record.Monitor{v.Monitor}); err != nil {
+		return p, err
+	}
+	p.Alerts, p.Card = result.Alerts, result.Monitors[0]
+	return p, nil
+}
+
+func known(x float64) *float64 {
+	if math.IsNaN(x) || math.IsInf(x, 0) {
+		return nil
+	}
+	return &x
+}
+
+// compare lists what the proposal changes: alerts are the same if they are of
+// one series and overlap.
+func (r *Rehearsal) compare() {
+	same := func(a, b BacktestAlert) bool {
+		return a.SeriesID == b.SeriesID && a.Since.Before(b.until(r.To)) && b.Since.Before(a.until(r.To))
+	}
+	in := func(a BacktestAlert, list []BacktestAlert) bool {
+		for _, other := range list {
+			if same(a, other) {
+				return true
+			}
+		}
+		return false
+	}
+	for _, a := range r.Today.Alerts {
+		if in(a, r.Proposed.Alerts) {
+			r.Stays++
+		} else {
+			r.Gone = append(r.Gone, a)
+		}
+	}
+	for _, a := range r.Proposed.Alerts {
+		if !in(a, r.Today.Alerts) {
+			r.New = append(r.New, a)
+		}
+	}
+	before, after := found(r.Today.Alerts), found(r.Proposed.Alerts)
+	for i := range after {
+		if !before[i] {
+			r.Gained = append(r.Gained, i)
+		}
+	}
+	for i := range before {
+		if !after[i] {
+			r.Lost = append(r.Lost, i)
+		}
+	}
+	r.Sentence = r.sentence()
+}
+
+func (a BacktestAlert) until(now time.Time) time.Time {
+	if a.ClosedAt != nil {
+		return *a.ClosedAt
+	}
+	return now
+}
+
+func found(alerts []BacktestAlert) map[string]bool {
+	list := map[string]bool{}
+	for _, a := range alerts {
+		if a.Incident != "" {
+			list[a.Incident] = true
+		}
+	}
+	return list
+}
+
+func (r *Rehearsal) sentence() string {
+	falseBefore, falseAfter := 0, 0
+	for _, a := range r.Today.Alerts {
+		if a.Outcome == "false" {
+			falseBefore++
+		}
+	}
+	for _, a := range r.Proposed.Alerts {
+		if a.Outcome == "false" {
+			falseAfter++
+		}
+	}
+	span := "Rehearsed on " + words.Duration(r.To.Sub(r.From).Round(time.Hour))
+	if len(r.Gone) == 0 && len(r.New) == 0 {
+		return span + ", the proposal tells the same as today."
+	}
+	var parts []string
+	switch d := falseAfter - falseBefore; {
+	case d < 0:
+		parts = append(parts, fmt.Sprintf("sheds %d of %d false alarms", -d, falseBefore))
+	case d > 0:
+		parts = append(parts, fmt.Sprintf("adds %s", words.Plural(d, "false alarm")))
+	}
+	if n := len(r.Gained); n > 0 {
+		parts = append(parts, fmt.Sprintf("finds %s more", words.Plural(n, "incident")))
+	}
+	if n := len(r.Lost); n > 0 {
+		parts = append(parts, fmt.Sprintf("misses %s that today finds", words.Plural(n, "incident")))
+	}
+	if len(parts) == 0 {
+		parts = append(parts, fmt.Sprintf("tells %d other alerts, none of them false or new", len(r.New)))
+	}
+	return span + ", the proposal " + words.List(parts) + "."
+}
+
+// walkOne replays one series and gives its readings over the whole stretch.
+func walkOne(v *watch.Subject, series record.Series, history []timeline.Sample, from time.Time, read bool) ([]detect.Alert, *detect.Evaluator, []detect.Reading, error) {
+	job := learn.Job{Config: v.Config, Rule: v.Monitor.Settings.Rule(len(v.Series)), History: history, Exclusions: v.Exclusions[series.ID], From: from.Unix()}
+	var readings []detect.Reading
+	if read {
+		job.Read = func(r detect.Reading) { readings = append(readings, r) }
+	}
+	alerts, e, err := learn.WalkOn(job)
+	return alerts, e, readings, err
+}

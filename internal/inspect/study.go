@@ -1,0 +1,294 @@
+package inspect
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"time"
+
+	"tinbell/core/baseline"
+	"tinbell/core/detect"
+	"tinbell/core/learn"
+	"tinbell/core/timeline"
+	"tinbell/internal/record"
+	"tinbell/internal/watch"
+	"tinbell/internal/words"
+)
+
+// Subject names the series a study is of.
+type Subject struct {
+	Series        record.Series `json:"series"`
+	Monitor       string        `json:"monitor"`
+	Metric        string        `json:"metric"`
+	Measure       string        `json:"measure"`
+	Dataset       string        `json:"dataset"`
+	Kind          timeline.Kind `json:"kind"`
+	Unit          string        `json:"unit"`
+	Zone          string        `json:"zone"`
+	PeriodSeconds int64         `json:"period_seconds"`
+}
+
+// subject loads what studying a series needs, under the settings of its first
+// monitor, or the default ones.
+func (v *Inspector) subject(ctx context.Context, id int64) (*watch.Subject, Subject, error) {
+	series, err := v.store.SeriesByID(ctx, id)
+	if err != nil {
+		return nil, Subject{}, err
+	}
+	monitors, err := v.store.MonitorsOf(ctx, series.MetricID)
+	if err != nil {
+		return nil, Subject{}, err
+	}
+	monitor := record.Monitor{MetricID: series.MetricID, Settings: record.DefaultSettings()}
+	if len(monitors) > 0 {
+		monitor = monitors[0]
+	}
+	subject, err := watch.Load(ctx, v.store, monitor)
+	if err != nil {
+		return nil, Subject{}, err
+	}
+	m := subject.Metric
+	return subject, Subject{series, monitor.Name, m.Name, m.Measure, m.Dataset, m.Kind, m.Unit, m.Zone, m.PeriodSeconds}, nil
+}
+
+// studied is a subject's history, dense up to what is settled.
+func (v *Inspector) studied(ctx context.Context, id int64) (*watch.Subject, Subject, []timeline.Sample, error) {
+	subject, named, err := v.subject(ctx, id)
+	if err != nil {
+		return nil, named, nil, err
+	}
+	history, err := subject.History(ctx, v.store, id, time.Time{}, subject.SettledTo(v.now()))
+	return subject, named, history, err
+}
+
+func (v *Inspector) job(s *watch.Subject, id int64, history []timeline.Sample) learn.Job {
+	return learn.Job{Config: s.Config, Rule: s.Monitor.Settings.Rule(len(s.Series)), History: history, Exclusions: s.Exclusions[id]}
+}
+
+// SuitabilityStudy says how well a band suits a series.
+type SuitabilityStudy struct {
+	Subject
+	learn.Suitability
+}
+
+// Suits judges whether a series is predictable enough for a band.
+func (v *Inspector) Suits(ctx context.Context, id int64) (SuitabilityStudy, error) {
+	subject, named, history, err := v.studied(ctx, id)
+	if err != nil {
+		return SuitabilityStudy{}, err
+	}
+	job := v.job(subject, id, history)
+	job.Config.Method = baseline.Method{}
+	return SuitabilityStudy{named, learn.Suit(job)}, nil
+}
+
+// SmoothingStudy compares moving medians on a series' past.
+type SmoothingStudy struct {
+	Subject
+	From     time.Time         `json:"from"`
+	To       time.Time         `json:"to"`
+	Windows  []learn.Smoothing `json:"windows"`
+	Sentence string            `json:"sentence"`
+}
+
+// SmoothingBench replays a series since an instant under each moving median.
+func (v *Inspector) SmoothingBench(ctx context.Context, id int64, since time.Time) (SmoothingStudy, error) {
+	subject, named, history, err := v.studied(ctx, id)
+	if err != nil {
+		return SmoothingStudy{}, err
+	}
+	if len(history) == 0 {
+		return SmoothingStudy{}, record.Invalid{Field: "series", Given: fmt.Sprint(id), Allowed: "one with samples"}
+	}
+	if subject.Config.Method.Plain() || subject.Monitor.Settings.Method == record.MethodArrival {
+		return SmoothingStudy{}, record.Invalid{Field: "method", Given: subject.Monitor.Settings.Method, Allowed: "a moving median goes before the seasonal method's windows only"}
+	}
+	from := time.Unix(history[0].At, 0).Add(subject.WarmUp())
+	if since.After(from) {
+		from = since
+	}
+	incidents, err := v.store.Incidents(ctx, named.Dataset, from, time.Time{})
+	if err != nil {
+		return SmoothingStudy{}, err
+	}
+	job := v.job(subject, id, history)
+	job.From = from.Unix()
+	var faults []timeline.Span
+	for _, i := range incidents {
+		if watch.Covers(i, named.Measure, named.Series.Segment) {
+			end := v.now()
+			if i.EndedAt != nil {
+				end = *i.EndedAt
+			}
+			faults = append(faults, timeline.Span{From: i.StartedAt.Unix(), To: end.Unix()})
+		}
+	}
+	windows, err := learn.SmoothingBench(job, faults)
+	if err != nil {
+		return SmoothingStudy{}, err
+	}
+	s := SmoothingStudy{Subject: named, From: from, To: subject.SettledTo(v.now()), Windows: windows}
+	s.Sentence = smoothingSentence(windows)
+	return s, nil
+}
+
+func smoothingSentence(windows []learn.Smoothing) string {
+	for _, w := range windows {
+		switch {
+		case !w.Recommended:
+		case w.Periods == 1:
+			return "No smoothing is best here: none of the windows rids the past of a false alarm without losing a fault."
+		default:
+			return fmt.Sprintf("A moving median of %d periods rids the past of %d of %d false alarms and costs %s of delay.", w.Periods, w.FalseGone, w.FalseBefore,
+				words.Seconds(max(0, w.Delay-windows[0].Delay)))
+		}
+	}
+	return ""
+}
+
+// Forecast is what a series is expected to do in days to come.
+type Forecast struct {
+	Subject
+	Model     string      `json:"model" enum:"level,damped,linear"`
+	Days      int         `json:"history_days"`
+	FullYear  bool        `json:"full_year_seen"`
+	Error     *float64    `json:"error" doc:"mean absolute error at the horizon below: a share of the value for counts and durations, else in units"`
+	Horizon   int         `json:"error_at_days"`
+	PastAt    []time.Time `json:"past_at"`
+	Past      []*float64  `json:"past" doc:"local days: sums of counts, means of anything else"`
+	At        []time.Time `json:"at"`
+	Expected  []float64   `json:"expected"`
+	Low       []float64   `json:"low"`
+	High      []float64   `json:"high"`
+	Coverage  float64     `json:"coverage"`
+	Limit     *float64    `json:"limit"`
+	CrossesAt *time.Time  `json:"crosses_at" doc:"first day on which the expectation passes the limit"`
+	Chance    []float64   `json:"chance" doc:"that the limit has been passed, per day"`
+	Sentence  string      `json:"sentence"`
+}
+
+// Ahead forecasts a series' days to come.
+func (v *Inspector) Ahead(ctx context.Context, id int64, days int, coverage float64, limit *float64) (Forecast, error) {
+	subject, named, history, err := v.studied(ctx, id)
+	if err != nil {
+		return Forecast{}, err
+	}
+	past := baseline.Days(subject.Config, history, learn.Mask(subject.Exclusions[id], v.now().Unix()))
+	f, err := baseline.Ahead(subject.Config, past, days, coverage)
+	if err != nil {
+		return Forecast{}, record.Invalid{Field: "days", Given: fmt.Sprint(days), Allowed: err.Error()}
+	}
+	x := Forecast{Subject: named, Model: f.Model, Days: f.Days, FullYear: f.FullYear, Error: finite(f.Error), Horizon: f.Horizon, Coverage: coverage,
+		At: instants(f.At), Expected: f.Expected, Low: f.Low, High: f.High, PastAt: instants(past.At), Limit: limit, Chance: []float64{}}
+	for _, p := range past.Value {
+		x.Past = append(x.Past, finite(p))
+	}
+	last := len(f.At) - 1
+	x.Sentence = fmt.Sprintf("In %d days %s are expected a day, %s to %s", days, words.Number(f.Expected[last]), words.Number(f.Low[last]), words.Number(f.High[last]))
+	if limit != nil {
+		first, chance := f.Crosses(*limit)
+		x.Chance = chance
+		if first >= 0 {
+			x.CrossesAt = &x.At[first]
+			x.Sentence += fmt.Sprintf("; the typical day passes %s about %s", words.Number(*limit), x.At[first].In(subject.Grid.Zone).Format("2 January 2006"))
+		} else {
+			x.Sentence += fmt.Sprintf("; the typical day does not pass %s (chance %s)", words.Number(*limit), words.Percent(chance[last]))
+		}
+	}
+	if !f.FullYear {
+		x.Sentence += "; no full year seen"
+	}
+	x.Sentence += "."
+	return x, nil
+}
+
+func instants(at []int64) []time.Time {
+	list := make([]time.Time, len(at))
+	for i, t := range at {
+		list[i] = time.Unix(t, 0).UTC()
+	}
+	return list
+}
+
+// Detectable is what losses a monitor shows on one of its series.
+type Detectable struct {
+	Subject
+	Losses   []detect.Loss `json:"losses" doc:"by time; empty where the series is not judged by windows"`
+	Typical  *float64      `json:"typical_day" doc:"expected sum (counts) or mean of a day"`
+	Sentence string        `json:"sentence"`
+	Proposal string        `json:"proposal" doc:"what would show smaller losses; empty where that is not needed"`
+}
+
+// Losses says for all series of a monitor what losses it shows.
+func (v *Inspector) Losses(ctx context.Context, monitor record.Monitor) ([]Detectable, error) {
+	subject, err := watch.Load(ctx, v.store, monitor)
+	if err != nil {
+		return nil, err
+	}
+	baselines, err := v.store.Baselines(ctx, monitor.ID)
+	if err != nil {
+		return nil, err
+	}
+	m := subject.Metric
+	list := []Detectable{}
+	for _, series := range subject.Series {
+		d := Detectable{Subject: Subject{series, monitor.Name, m.Name, m.Measure, m.Dataset, m.Kind, m.Unit, m.Zone, m.PeriodSeconds}, Losses: []detect.Loss{}}
+		b, fitted := baselines[series.ID]
+		if !fitted {
+			d.Sentence = "No baseline yet."
+			list = append(list, d)
+			continue
+		}
+		e, err := detect.Load(subject.Config, monitor.Settings.Rule(len(subject.Series)), b.Judged)
+		if err != nil {
+			return nil, err
+		}
+		d.Tell(e, len(m.SegmentBy) > 0)
+		list = append(list, d)
+	}
+	return list, nil
+}
+
+// enough is the loss within a day from which on a monitor sees enough by
+// itself.
+const enough = 0.3
+
+// Tell fills in what an evaluator can see.
+func (d *Detectable) Tell(e *detect.Evaluator, segmented bool) {
+	if losses := e.Losses(); losses != nil {
+		d.Losses = losses
+	}
+	d.Typical = finite(e.TypicalDay())
+	if len(d.Losses) == 0 {
+		d.Sentence = "Not judged by windows: a loss shows when it leaves the band."
+		return
+	}
+	last, middle := d.Losses[len(d.Losses)-1], d.Losses[len(d.Losses)/2]
+	tell := func(l detect.Loss) string {
+		if l.Always >= 1 {
+			return "only a full stop shows for sure within " + words.Seconds(float64(l.Seconds))
+		}
+		return fmt.Sprintf("a loss of %s shows within %s", words.Percent(l.Always), words.Seconds(float64(l.Seconds)))
+	}
+	d.Sentence = capital(tell(middle)) + ", " + tell(last) + "."
+	if d.Kind != timeline.Count || last.Always <= enough || d.Typical == nil {
+		return
+	}
+	const within = 6 * 3600
+	part := detect.StopShows(within)
+	switch {
+	case *d.Typical < 2*part:
+		d.Proposal = fmt.Sprintf("Too few rows to split: a part must send about %s a day for its stop to show within %s.", words.Number(math.Ceil(part)), words.Seconds(within))
+	case segmented:
+		d.Proposal = fmt.Sprintf("Split it further: a part of %s of these rows that stops shows within %s if it is watched by itself.", words.Percent(part / *d.Typical), words.Seconds(within))
+	default:
+		d.Proposal = fmt.Sprintf("Split it by a column: a segment with %s of the rows that stops shows within %s if it is watched by itself.", words.Percent(part / *d.Typical), words.Seconds(within))
+	}
+}
+
+func capital(s string) string {
+	if s == "" {
+		return s
+	}
+	return string(s[0]-'a'+'A') + s[1:]
+}
