@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"sort"
 	"time"
 
 	"tinbell/core/timeline"
@@ -25,8 +24,7 @@ type Forecast struct {
 
 	log     bool
 	weekday [7]float64
-	ratios  []float64 // |error| over spread, sorted
-	signed  []float64
+	ratios  []float64 // |error| over spread
 	centre  []float64
 	spread  []float64
 	growth  [2]float64 // ln spread = growth[0] + growth[1]·ln h
@@ -235,7 +233,9 @@ func (f *Forecast) choose(y []float64) {
 	}
 }
 
-func firstOrigin(n int) int { return max(min(84, n/2), n/3, 14) }
+// firstOrigin is how many days the first forecast of the past is made from:
+// twelve weeks, or all but four of a short history.
+func firstOrigin(n int) int { return max(min(84, n-28), n/3, 14) }
 
 // uncertainty measures past errors at all horizons and fits how they grow.
 func (f *Forecast) uncertainty(y []float64) {
@@ -258,7 +258,7 @@ func (f *Forecast) uncertainty(y []float64) {
 		}
 	}
 	growth := 0.6
-	if len(logs) >= 2 {
+	if len(logs) >= 3 {
 		x, z := mean(logs), mean(sizes)
 		cov, sd := 0.0, 0.0
 		for i := range logs {
@@ -273,10 +273,7 @@ func (f *Forecast) uncertainty(y []float64) {
 	f.growth = [2]float64{base, growth}
 	for _, e := range errors {
 		f.ratios = append(f.ratios, math.Abs(e.err)/f.spreadAt(e.h))
-		f.signed = append(f.signed, e.err/f.spreadAt(e.h))
 	}
-	sort.Float64s(f.ratios)
-	sort.Float64s(f.signed)
 }
 
 func (f *Forecast) spreadAt(h int) float64 {
@@ -303,23 +300,22 @@ func (f *Forecast) path(y []float64, days int) []float64 {
 	return path
 }
 
-// Crosses is the probability, from past errors, that the typical day has passed
-// a limit after each day forecast, and the first day on which the expectation
-// itself has (−1 if none).
+// Crosses is the probability that the typical day has passed a limit after each
+// day forecast, from the same uncertainty as the interval, and the first day on
+// which the expectation itself has (−1 if none).
 func (f *Forecast) Crosses(limit float64) (first int, chance []float64) {
 	first = -1
 	if f.log {
 		limit = math.Log(max(limit, 1))
 	}
 	up := limit >= f.centre[0]
-	n := float64(len(f.signed))
+	reach := f.quantile(0.9) / 1.6449
 	for h := range f.centre {
-		d := (limit - f.centre[h]) / f.spread[h]
-		beyond := n - float64(sort.SearchFloat64s(f.signed, d))
+		d := (limit - f.centre[h]) / max(f.spread[h]*reach, 1e-12)
 		if !up {
-			beyond = n - beyond
+			d = -d
 		}
-		chance = append(chance, (beyond+0.5)/(n+1))
+		chance = append(chance, math.Erfc(d/math.Sqrt2)/2)
 		if first < 0 && (up && f.centre[h] >= limit || !up && f.centre[h] <= limit) {
 			first = h
 		}

@@ -6,12 +6,14 @@ import (
 	"testing"
 	"time"
 
+	"github.com/spf13/cobra"
+
 	"tinbell/internal/improve"
 	"tinbell/internal/record"
 )
 
 func TestRarityIsSaidInWords(t *testing.T) {
-	for seconds, want := range map[float64]string{3600: "about once in 60 min", 86400 * 41: "about once in 41 days", 86400 * 3650: "about once in 10 years"} {
+	for seconds, want := range map[float64]string{3600: "about once in 1 h", 86400 * 41: "about once in 41 days", 86400 * 3650: "about once in 10 years"} {
 		if got := rare(seconds); got != want {
 			t.Errorf("%g s: %q, want %q", seconds, got, want)
 		}
@@ -31,16 +33,34 @@ func TestTimesAreGivenAsATimeOrHowLongAgo(t *testing.T) {
 }
 
 func TestOptionsChangeOnlyWhatIsGiven(t *testing.T) {
+	set := func(s *record.Settings, args ...string) (bool, error) {
+		var f settingsFlags
+		c := &cobra.Command{}
+		f.bind(c)
+		if err := c.ParseFlags(args); err != nil {
+			t.Fatal(err)
+		}
+		return f.apply(s)
+	}
 	s := record.DefaultSettings()
-	if changed, err := (&settingsFlags{effect: -1}).apply(&s); changed || err != nil {
+	if changed, err := set(&s); changed || err != nil {
 		t.Errorf("no option changed something: %v", err)
 	}
-	f := settingsFlags{effect: 40, persist: "2 of 3", warn: "2y", adopt: "never", direction: "low"}
-	if changed, err := f.apply(&s); !changed || err != nil {
+	changed, err := set(&s, "--min-effect", "40", "--persist", "2 of 3", "--warn", "2y", "--adopt-after", "never", "--direction", "low", "--smooth", "3")
+	if !changed || err != nil {
 		t.Fatal(err)
 	}
-	if s.Persist != 2 || s.Of != 3 || s.WarnSeconds != 2*365*86400 || s.AdoptAfterSeconds != -1 || s.Direction != "low" || s.MinEffect != 40 || s.Coverage != 0.99 {
+	if s.Persist != 2 || s.Of != 3 || s.WarnSeconds != 2*365*86400 || s.AdoptAfterSeconds != -1 || s.Direction != "low" || s.MinEffect != 40 || s.Coverage != 0.99 || s.Smooth != 3 {
 		t.Errorf("%+v", s)
+	}
+	if _, err := set(&s, "--method", "fixed", "--high", "9"); err != nil || s.Low != nil || *s.High != 9 {
+		t.Errorf("bounds: %+v, %v", s, err)
+	}
+	if _, err := set(&s, "--method", "seasonal"); err != nil || s.High != nil {
+		t.Errorf("a seasonal baseline keeps no bounds: %+v", s)
+	}
+	if _, err := set(&s, "--persist", "twice"); err == nil {
+		t.Error("twice was understood")
 	}
 }
 

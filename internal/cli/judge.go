@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"net/url"
-	"reflect"
 	"strconv"
 	"time"
 
@@ -14,58 +13,6 @@ import (
 	"tinbell/internal/record"
 	"tinbell/internal/words"
 )
-
-// settingsFlags lets a command change settings.
-type settingsFlags struct {
-	method, direction, warn, critical, persist, adopt string
-	coverage, effect                                  float64
-}
-
-func (f *settingsFlags) bind(c *cobra.Command) {
-	flags := c.Flags()
-	flags.StringVar(&f.method, "method", "", "seasonal or arrival")
-	flags.StringVar(&f.direction, "direction", "", "low, high or both")
-	flags.StringVar(&f.warn, "warn", "", "return period of a warning for the monitor as a whole, for example 1y")
-	flags.StringVar(&f.critical, "critical", "", "return period of a critical alert, for example 10y")
-	flags.StringVar(&f.persist, "persist", "", "m of n periods, for example '2 of 3'")
-	flags.StringVar(&f.adopt, "adopt-after", "", "when an unanswered change becomes the new normal, or never")
-	flags.Float64Var(&f.coverage, "coverage", 0, "share of clean values inside the drawn band")
-	flags.Float64Var(&f.effect, "min-effect", -1, "smallest absolute effect worth an alert")
-}
-
-// apply changes what was given and tells whether anything was.
-func (f *settingsFlags) apply(s *record.Settings) (changed bool, err error) {
-	before := *s
-	if f.method != "" {
-		s.Method = f.method
-	}
-	if f.direction != "" {
-		s.Direction = f.direction
-	}
-	for text, into := range map[*string]*int64{&f.warn: &s.WarnSeconds, &f.critical: &s.CriticalSeconds, &f.adopt: &s.AdoptAfterSeconds} {
-		switch {
-		case *text == "":
-		case *text == "never":
-			*into = -1
-		default:
-			if *into, err = seconds(*text); err != nil {
-				return false, err
-			}
-		}
-	}
-	if f.persist != "" {
-		if _, err := fmt.Sscanf(f.persist, "%d of %d", &s.Persist, &s.Of); err != nil {
-			return false, wrongUsage{fmt.Errorf("--persist %q: write it as '2 of 3'", f.persist)}
-		}
-	}
-	if f.coverage > 0 {
-		s.Coverage = f.coverage
-	}
-	if f.effect >= 0 {
-		s.MinEffect = f.effect
-	}
-	return !reflect.DeepEqual(*s, before), nil
-}
 
 func (a *app) monitorCommand() *cobra.Command {
 	list := &cobra.Command{Use: "list", Short: "List monitors", Args: exactly(0, "nothing"), RunE: func(c *cobra.Command, _ []string) error {
@@ -101,7 +48,7 @@ func (a *app) monitorCommand() *cobra.Command {
 		}}
 	flags.bind(add)
 	add.Flags().StringVar(&owner, "owner", "", "team that is told; the dataset's if left out")
-	return group("monitor", "Baselines and alert rules", list, add, a.monitorSet(), a.monitorBacktest())
+	return group("monitor", "Baselines and alert rules", list, add, a.monitorShow(), a.monitorSet(), a.monitorBacktest())
 }
 
 func (a *app) monitorSet() *cobra.Command {
@@ -142,8 +89,10 @@ func (a *app) monitorBacktest() *cobra.Command {
 	test := &cobra.Command{Use: "backtest [NAME…]", Short: "Replay monitors over the past, walking forward",
 		Long: `Replays monitors over a stretch of the past as the live service would have
 judged it: history before the stretch is only learned from, baselines are fitted
-again each week, labels and planned events count only from when they were known.`,
-		Example: "  tinbell monitor backtest boarding-scans-volume --since 60d\n  tinbell monitor backtest --since 60d --alerts --output csv",
+again as the live service does, labels and planned events count only from when
+they were known. Settings given for one monitor are rehearsed: they stand beside
+today's on the same past, with what would change.`,
+		Example: "  tinbell monitor backtest boarding-scans-volume --since 60d\n  tinbell monitor backtest refunds-volume --since 60d --warn 30d --smooth 3\n  tinbell monitor backtest --since 60d --alerts --output csv",
 		RunE: func(c *cobra.Command, args []string) error {
 			now := time.Now()
 			from, err := ago(since, now)
@@ -167,6 +116,9 @@ again each week, labels and planned events count only from when they were known.
 				return err
 			} else if changed {
 				order.Settings = &settings
+			}
+			if order.Settings != nil && len(args) == 1 && !alerts && until == "" {
+				return a.rehearse(c, args[0], settings, now.Sub(from))
 			}
 			var b improve.Backtest
 			if err := a.client().Send(c.Context(), "POST", "/backtests", order, &b); err != nil {

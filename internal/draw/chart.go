@@ -16,7 +16,6 @@ import (
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/plotter"
-	"gonum.org/v1/plot/text"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
 
@@ -40,9 +39,6 @@ var (
 
 // Chart draws a series to a file whose ending says the format: .png or .svg.
 func Chart(c inspect.Chart, title, path string) error {
-	if ending := strings.ToLower(filepath.Ext(path)); ending != ".png" && ending != ".svg" {
-		return record.Invalid{Field: "file", Given: path, Allowed: "a name that ends in .png or .svg"}
-	}
 	if len(c.At) == 0 {
 		return fmt.Errorf("nothing to draw: no sample in this stretch")
 	}
@@ -50,18 +46,6 @@ func Chart(c inspect.Chart, title, path string) error {
 	if err != nil {
 		return err
 	}
-	p := plot.New()
-	p.BackgroundColor = ground
-	for _, style := range []*text.Style{&p.Title.TextStyle, &p.X.Label.TextStyle, &p.X.Tick.Label, &p.Y.Tick.Label} {
-		style.Font = font.From(sans, style.Font.Size)
-	}
-	p.X.LineStyle.Width = 0
-	p.Title.Text, p.Title.TextStyle.Color = title, ink
-	p.Title.Padding = vg.Points(8)
-	p.X.Tick.Marker = days{zone}
-	p.X.Tick.Label.Color, p.Y.Tick.Label.Color = ink3, ink3
-	p.X.Color, p.Y.Color = ink3, color.Transparent
-	p.X.Tick.Color, p.Y.Tick.Color = hair, color.Transparent
 	unit := c.Unit
 	if unit == "" {
 		unit = strings.ReplaceAll(c.Measure, "_", " ")
@@ -69,11 +53,11 @@ func Chart(c inspect.Chart, title, path string) error {
 	if c.Series.Segment != "" {
 		unit += " at " + c.Series.Segment
 	}
-	p.X.Label.Text = unit + "; times in " + c.Zone
-	p.X.Label.TextStyle.Color = ink3
-	grid := plotter.NewGrid()
-	grid.Horizontal.Color, grid.Vertical.Color = hair, hair
-	p.Add(grid)
+	p, err := sheet(title, unit+"; times in "+c.Zone, path)
+	if err != nil {
+		return err
+	}
+	p.X.Tick.Marker = days{zone}
 	top := addSeries(p, c)
 	p.Y.Min, p.Y.Max = -0.16*top, 1.04*top
 	p.Y.Tick.Marker = fromZero{}

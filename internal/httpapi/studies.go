@@ -18,6 +18,13 @@ type Identified struct {
 }
 
 func (s *server) addStudies(api huma.API) {
+	add(api, "GET", "/metrics/{name}/series", "series", "The series of a metric, one per segment", people.Reader, func(ctx context.Context, in *Named) (*body[[]record.Series], error) {
+		m, err := s.Store.Metric(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		return ok(s.Store.SeriesOf(ctx, m.ID))
+	})
 	add(api, "GET", "/series/{id}/suitability", "suitability", "Whether a series is predictable enough for a band, why, and what to use instead", people.Reader, func(ctx context.Context, in *Identified) (*body[inspect.SuitabilityStudy], error) {
 		return ok(s.Inspector.Suits(ctx, in.ID))
 	})

@@ -265,12 +265,16 @@ func (d *Detectable) Tell(e *detect.Evaluator, segmented bool) {
 	}
 	last, middle := d.Losses[len(d.Losses)-1], d.Losses[len(d.Losses)/2]
 	tell := func(l detect.Loss) string {
+		within := "within " + words.Seconds(float64(l.Seconds))
 		if l.Always >= 1 {
-			return "only a full stop shows for sure within " + words.Seconds(float64(l.Seconds))
+			return within + " only a full stop shows for sure"
 		}
-		return fmt.Sprintf("a loss of %s shows within %s", words.Percent(l.Always), words.Seconds(float64(l.Seconds)))
+		return within + " a loss of " + words.Percent(l.Always)
 	}
 	d.Sentence = capital(tell(middle)) + ", " + tell(last) + "."
+	if middle.Always < 1 {
+		d.Sentence = capital(tell(middle)) + " shows, " + tell(last) + "."
+	}
 	if d.Kind != timeline.Count || last.Always <= enough || d.Typical == nil {
 		return
 	}

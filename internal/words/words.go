@@ -15,8 +15,10 @@ func Duration(d time.Duration) string {
 	switch {
 	case d < 2*time.Minute:
 		return fmt.Sprintf("%.0f s", d.Seconds())
-	case d < 2*time.Hour:
+	case d < 2*time.Hour && d != time.Hour:
 		return fmt.Sprintf("%.0f min", d.Minutes())
+	case d < 48*time.Hour && d%time.Hour == 0:
+		return fmt.Sprintf("%d h", int(d.Hours()))
 	case d < 48*time.Hour:
 		return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
 	case d < 90*24*time.Hour:
@@ -57,6 +59,9 @@ func Percent(share float64) string {
 func Plural(n int, noun string) string {
 	if n == 1 {
 		return "1 " + noun
+	}
+	if strings.HasSuffix(noun, "ch") {
+		noun += "e"
 	}
 	return strconv.Itoa(n) + " " + noun + "s"
 }

@@ -1,0 +1,266 @@
+package cli
+
+import (
+	"fmt"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tinbell/internal/draw"
+	"tinbell/internal/inspect"
+	"tinbell/internal/record"
+	"tinbell/internal/words"
+)
+
+// seriesCommand holds what can be asked of one series: METRIC and, where the
+// metric is split, --segment.
+func (a *app) seriesCommand() *cobra.Command {
+	list := &cobra.Command{Use: "list METRIC", Short: "List the series of a metric", Args: exactly(1, "METRIC"), RunE: func(c *cobra.Command, args []string) error {
+		series, err := a.seriesOf(c, args[0])
+		if err != nil {
+			return err
+		}
+		l := listing{head: []string{"id", "segment"}, right: []int{1}, raw: series, none: "No series yet: nothing was measured."}
+		for _, s := range series {
+			l.rows = append(l.rows, []string{strconv.FormatInt(s.ID, 10), orNone(s.Segment)})
+		}
+		return a.show(l)
+	}}
+	return group("series", "Study one series: suitability, explanation, smoothing, forecast", list, a.seriesSuits(), a.seriesExplain(), a.seriesSmooth(), a.seriesForecast())
+}
+
+func (a *app) seriesOf(c *cobra.Command, metric string) ([]record.Series, error) {
+	var series []record.Series
+	return series, a.client().Get(c.Context(), "/metrics/"+url.PathEscape(metric)+"/series", nil, &series)
+}
+
+// study is a command about one series: it finds the series and asks for it.
+type study struct {
+	segment, file string
+}
+
+func (s *study) bind(c *cobra.Command, picture string) {
+	c.Flags().StringVar(&s.segment, "segment", "", "which segment, where the metric is split")
+	c.Flags().StringVar(&s.file, "plot", "", picture+" to FILE.png or FILE.svg")
+}
+
+func (s *study) ask(a *app, c *cobra.Command, metric, what string, q url.Values, into any) error {
+	series, err := a.seriesOf(c, metric)
+	if err != nil {
+		return err
+	}
+	var names []string
+	for _, x := range series {
+		if x.Segment == s.segment || s.segment == "" && len(series) == 1 {
+			return a.client().Get(c.Context(), fmt.Sprintf("/series/%d/%s", x.ID, what), q, into)
+		}
+		names = append(names, x.Segment)
+	}
+	if len(names) == 0 {
+		return fmt.Errorf("metric %s has no series yet: nothing was measured", metric)
+	}
+	return wrongUsage{fmt.Errorf("--segment %q: metric %s is split into %s", s.segment, metric, strings.Join(names, ", "))}
+}
+
+func (a *app) drawn(file string, err error) error {
+	if err == nil {
+		a.say("Drawn to %s", file)
+	}
+	return err
+}
+
+func (a *app) seriesSuits() *cobra.Command {
+	var s study
+	c := &cobra.Command{Use: "suits METRIC", Short: "Say whether a series is predictable enough for a band, why, and what to use instead", Args: exactly(1, "METRIC"),
+		Example: "  tinbell series suits refunds-rows\n  tinbell series suits boarding-scans-rows --segment Gullstone --plot band.png",
+		RunE: func(c *cobra.Command, args []string) error {
+			var x inspect.SuitabilityStudy
+			if err := s.ask(a, c, args[0], "suitability", nil, &x); err != nil {
+				return err
+			}
+			l := listing{head: []string{"", ""}, raw: x}
+			add := func(name, value string) { l.rows = append(l.rows, []string{name, value}) }
+			add("a band", map[string]string{"suits": "suits it", "weak": "is weak here", "unsuitable": "does not suit it"}[string(x.Fitness)])
+			for _, reason := range x.Reasons {
+				add("because", reason)
+			}
+			if x.Instead != "" {
+				add("instead", x.Instead)
+			}
+			add("shape", x.Shape)
+			add("history", fmt.Sprintf("%.0f days; %.0f needed, from %.0f on thresholds are its own", x.HaveDays, x.NeedDays, x.BestDays))
+			if x.Explained != nil {
+				add("foretold", words.Percent(*x.Explained)+" of its ordinary variation")
+			}
+			if x.HalfWidth != nil {
+				add("half-width", words.Percent(*x.HalfWidth)+" of what is expected, median")
+			}
+			add("missing, zero, repeated", words.Percent(x.Missing)+", "+words.Percent(x.Zeros)+", "+words.Percent(x.Repeats)+" of its periods")
+			if err := a.show(l); err != nil || s.file == "" {
+				return err
+			}
+			return a.drawSuited(c, x, s.file)
+		}}
+	s.bind(c, "draw its last weeks with the band")
+	return c
+}
+
+// drawSuited draws the last of a series with its band, the verdict above.
+func (a *app) drawSuited(c *cobra.Command, x inspect.SuitabilityStudy, file string) error {
+	now := time.Now()
+	span := 14 * 24 * time.Hour
+	if x.PeriodSeconds >= 86400 {
+		span = 91 * 24 * time.Hour
+	}
+	var chart inspect.Chart
+	q := url.Values{"from": {now.Add(-span).Format(time.RFC3339)}, "to": {now.Format(time.RFC3339)}}
+	if err := a.client().Get(c.Context(), fmt.Sprintf("/series/%d/chart", x.Series.ID), q, &chart); err != nil {
+		return err
+	}
+	title := "A band " + map[string]string{"suits": "suits this series", "weak": "is weak here", "unsuitable": "does not suit this series"}[string(x.Fitness)]
+	if len(x.Reasons) > 0 {
+		title += ": " + x.Reasons[0]
+	}
+	return a.drawn(file, draw.Chart(chart, title, file))
+}
+
+func (a *app) seriesExplain() *cobra.Command {
+	var s study
+	var at string
+	c := &cobra.Command{Use: "explain METRIC", Short: "Split an expected value into level, hour, weekday and calendar", Args: exactly(1, "METRIC"),
+		Example: "  tinbell series explain boarding-scans-rows --segment Gullstone --at 3h --plot parts.png",
+		RunE: func(c *cobra.Command, args []string) error {
+			when, err := ago(at, time.Now())
+			if err != nil {
+				return err
+			}
+			var x inspect.Explanation
+			if err := s.ask(a, c, args[0], "explain", url.Values{"at": {when.Format(time.RFC3339)}}, &x); err != nil {
+				return err
+			}
+			l := listing{head: []string{"part", "adds"}, right: []int{2}, raw: x}
+			for _, p := range x.Parts {
+				l.rows = append(l.rows, []string{p.Name, fmt.Sprintf("%+.4g", p.Amount)})
+			}
+			l.rows = append(l.rows, []string{"expected at " + local(x.At, x.Zone), fmt.Sprintf("%.4g", x.Expected)})
+			if err := a.show(l); err != nil {
+				return err
+			}
+			a.say("\nLearned from %s to %s, %s left out.", local(x.TrainedFrom, x.Zone), local(x.TrainedTo, x.Zone), words.Plural(len(x.Excluded), "stretch"))
+			for _, e := range x.Excluded {
+				a.say("  %s to %s  %s", local(e.From, x.Zone), local(e.To, x.Zone), e.Why)
+			}
+			if s.file == "" {
+				return nil
+			}
+			return a.drawn(s.file, draw.Explanation(x, s.file))
+		}}
+	s.bind(c, "draw the parts")
+	c.Flags().StringVar(&at, "at", "1h", "a time, or how long ago")
+	return c
+}
+
+func (a *app) seriesSmooth() *cobra.Command {
+	var s study
+	var since string
+	c := &cobra.Command{Use: "smooth METRIC", Short: "Compare moving medians: which past false alarms vanish, and what each costs in delay", Args: exactly(1, "METRIC"),
+		Long: `Replays the past of a series under moving medians of several lengths. Spikes and
+faults are planted at ten places: a good window lets no spike alarm, finds every
+fault, and costs little delay. Past alerts that match no incident count as false.`,
+		Example: "  tinbell series smooth boarding-scans-rows --segment Gullstone --since 42d",
+		RunE: func(c *cobra.Command, args []string) error {
+			back, err := seconds(since)
+			if err != nil {
+				return err
+			}
+			var x inspect.SmoothingStudy
+			if err := s.ask(a, c, args[0], "smoothing", url.Values{"since_seconds": {strconv.FormatInt(back, 10)}}, &x); err != nil {
+				return err
+			}
+			l := listing{head: []string{"moving median", "spikes of 1, 2, 3 that alarm", "faults found", "delay", "false alarms gone", "known faults told", ""}, right: []int{3, 4, 5, 6}, raw: x}
+			for _, w := range x.Windows {
+				name, mark := fmt.Sprintf("%d periods", w.Periods), ""
+				if w.Periods == 1 {
+					name = "none"
+				}
+				if w.Recommended {
+					mark = "recommended"
+				}
+				l.rows = append(l.rows, []string{name, fmt.Sprintf("%s, %s, %s", words.Percent(w.Spikes[0]), words.Percent(w.Spikes[1]), words.Percent(w.Spikes[2])),
+					words.Percent(w.Dips), words.Seconds(w.Delay), fmt.Sprintf("%d of %d", w.FalseGone, w.FalseBefore), fmt.Sprintf("%d of %d", w.FaultsFound, w.Faults), mark})
+			}
+			if err := a.show(l); err != nil {
+				return err
+			}
+			a.say("\n%s", x.Sentence)
+			if s.file == "" {
+				return nil
+			}
+			return a.drawn(s.file, draw.Smoothing(x, s.file))
+		}}
+	s.bind(c, "draw the comparison")
+	c.Flags().StringVar(&since, "since", "42d", "how far back")
+	return c
+}
+
+func (a *app) seriesForecast() *cobra.Command {
+	var s study
+	var days int
+	var coverage float64
+	var limit string
+	c := &cobra.Command{Use: "forecast METRIC", Short: "Say what a series does in days to come, with intervals, and when it passes a limit", Args: exactly(1, "METRIC"),
+		Example: "  tinbell series forecast ticket-sales-rows --segment web --days 90 --limit 5000 --plot growth.png",
+		RunE: func(c *cobra.Command, args []string) error {
+			var x inspect.Forecast
+			q := url.Values{"days": {strconv.Itoa(days)}, "coverage": {strconv.FormatFloat(coverage, 'g', -1, 64)}}
+			if limit != "" {
+				q.Set("limit", limit)
+			}
+			if err := s.ask(a, c, args[0], "forecast", q, &x); err != nil {
+				return err
+			}
+			l := listing{head: []string{"day", "expected", "low", "high", "passed the limit"}, right: []int{2, 3, 4, 5}, raw: x}
+			stride := 1
+			if a.output == "table" {
+				stride = max(1, days/15)
+			}
+			for i := 0; i < len(x.At); i++ {
+				if (len(x.At)-1-i)%stride != 0 {
+					continue
+				}
+				passed := "–"
+				if i < len(x.Chance) {
+					passed = words.Percent(x.Chance[i])
+				}
+				l.rows = append(l.rows, []string{x.At[i].In(zoneOf(x.Zone)).Format("Mon 2 Jan 2006"), words.Number(x.Expected[i]), words.Number(x.Low[i]), words.Number(x.High[i]), passed})
+			}
+			if err := a.show(l); err != nil {
+				return err
+			}
+			a.say("\n%s", x.Sentence)
+			how := fmt.Sprintf("Model: %s, from %d days", x.Model, x.Days)
+			if x.Error != nil {
+				how += fmt.Sprintf("; %d days ahead it was off by %.2g on average (as a share, for counts and durations)", x.Horizon, *x.Error)
+			}
+			a.say("%s. Interval: %s.", how, words.Percent(x.Coverage))
+			if s.file == "" {
+				return nil
+			}
+			return a.drawn(s.file, draw.Forecast(x, s.file))
+		}}
+	s.bind(c, "draw the days so far and to come")
+	c.Flags().IntVar(&days, "days", 30, "how many days ahead")
+	c.Flags().Float64Var(&coverage, "coverage", 0.9, "of the interval")
+	c.Flags().StringVar(&limit, "limit", "", "a value whose crossing is asked about")
+	return c
+}
+
+func zoneOf(name string) *time.Location {
+	if z, err := time.LoadLocation(name); err == nil {
+		return z
+	}
+	return time.UTC
+}

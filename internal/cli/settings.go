@@ -1,0 +1,189 @@
+package cli
+
+import (
+	"fmt"
+	"net/url"
+	"reflect"
+	"strconv"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tinbell/internal/httpapi"
+	"tinbell/internal/improve"
+	"tinbell/internal/inspect"
+	"tinbell/internal/record"
+	"tinbell/internal/words"
+)
+
+// settingsFlags lets a command change settings; what is not given stays.
+type settingsFlags struct {
+	flags                                 *cobra.Command
+	method, against, direction, sustained string
+	warn, critical, persist, adopt        string
+	low, high, width, coverage, effect    float64
+	window, smooth, merge, missing        int
+	robust, spikes, stuckOff, silenceOff  bool
+}
+
+func (f *settingsFlags) bind(c *cobra.Command) {
+	f.flags = c
+	flags := c.Flags()
+	flags.StringVar(&f.method, "method", "", "seasonal, fixed, change, rolling, zscore, modified, fences, siblings or arrival")
+	flags.Float64Var(&f.low, "low", 0, "fixed: lowest value allowed")
+	flags.Float64Var(&f.high, "high", 0, "fixed: highest value allowed")
+	flags.StringVar(&f.against, "against", "", "change: previous, day or week")
+	flags.IntVar(&f.window, "window", 0, "rolling, siblings: periods remembered; 0 for a week")
+	flags.BoolVar(&f.robust, "robust", false, "rolling: median and MAD")
+	flags.Float64Var(&f.width, "width", 0, "simple methods: spreads to the band's edge; 0 from the return period")
+	flags.StringVar(&f.direction, "direction", "", "low, high or both")
+	flags.StringVar(&f.warn, "warn", "", "return period of a warning for the monitor as a whole, for example 1y")
+	flags.StringVar(&f.critical, "critical", "", "return period of a critical alert, for example 10y")
+	flags.StringVar(&f.persist, "persist", "", "m of n periods, for example '2 of 3'")
+	flags.StringVar(&f.adopt, "adopt-after", "", "when an unanswered change becomes the new normal, or never")
+	flags.Float64Var(&f.coverage, "coverage", 0, "share of clean values inside the drawn band")
+	flags.Float64Var(&f.effect, "min-effect", 0, "smallest absolute effect worth an alert")
+	flags.IntVar(&f.smooth, "smooth", 0, "periods of a moving median before detection: 1, 3, 5, 7 or 9")
+	flags.StringVar(&f.sustained, "sustained", "", "look for small shifts over up to 6 (off), 12 (short) or 24 (long) periods")
+	flags.BoolVar(&f.spikes, "spikes", false, "one period alone may alarm")
+	flags.IntVar(&f.merge, "merge", 0, "alerts this many periods apart are one; -1 never")
+	flags.IntVar(&f.missing, "missing", 0, "alarm after this many missing periods in a row; 0 as learned, -1 never")
+	flags.BoolVar(&f.stuckOff, "stuck-off", false, "do not tell of a value that repeats again and again")
+	flags.BoolVar(&f.silenceOff, "silence-off", false, "do not tell of zeros where rows were due")
+}
+
+// apply changes what was given and tells whether anything was.
+func (f *settingsFlags) apply(s *record.Settings) (changed bool, err error) {
+	before := *s
+	given := f.flags.Flags().Changed
+	texts := map[string]func(){
+		"method": func() { s.Method = f.method }, "against": func() { s.Against = f.against }, "direction": func() { s.Direction = f.direction },
+		"sustained": func() { s.Sustained = f.sustained }, "low": func() { s.Low = &f.low }, "high": func() { s.High = &f.high },
+		"width": func() { s.Width = f.width }, "coverage": func() { s.Coverage = f.coverage }, "min-effect": func() { s.MinEffect = f.effect },
+		"window": func() { s.Window = f.window }, "smooth": func() { s.Smooth = f.smooth }, "merge": func() { s.Merge = f.merge },
+		"missing": func() { s.Missing = f.missing }, "robust": func() { s.Robust = f.robust }, "spikes": func() { s.Spikes = f.spikes },
+		"stuck-off": func() { s.StuckOff = f.stuckOff }, "silence-off": func() { s.SilenceOff = f.silenceOff },
+	}
+	for name, set := range texts {
+		if given(name) {
+			set()
+		}
+	}
+	if s.Method != "fixed" {
+		s.Low, s.High = nil, nil
+	}
+	for name, d := range map[string]struct {
+		text string
+		into *int64
+	}{"warn": {f.warn, &s.WarnSeconds}, "critical": {f.critical, &s.CriticalSeconds}, "adopt-after": {f.adopt, &s.AdoptAfterSeconds}} {
+		switch {
+		case !given(name):
+		case d.text == "never" && name == "adopt-after":
+			*d.into = -1
+		default:
+			if *d.into, err = seconds(d.text); err != nil {
+				return false, err
+			}
+		}
+	}
+	if given("warn") && !given("critical") {
+		s.CriticalSeconds = max(s.CriticalSeconds, s.WarnSeconds)
+	}
+	if given("persist") {
+		if _, err := fmt.Sscanf(f.persist, "%d of %d", &s.Persist, &s.Of); err != nil {
+			return false, wrongUsage{fmt.Errorf("--persist %q: write it as '2 of 3'", f.persist)}
+		}
+	}
+	return !reflect.DeepEqual(*s, before), nil
+}
+
+// monitorShow tells how a monitor is set, what it can see, and how it has done.
+func (a *app) monitorShow() *cobra.Command {
+	return &cobra.Command{Use: "show NAME", Short: "Show a monitor: its settings, what losses it shows, stated and achieved rarity", Args: exactly(1, "NAME"),
+		Example: "  tinbell monitor show boarding-scans-volume", RunE: func(c *cobra.Command, args []string) error {
+			var m record.Monitor
+			path := "/monitors/" + url.PathEscape(args[0])
+			if err := a.client().Get(c.Context(), path, nil, &m); err != nil {
+				return err
+			}
+			var losses []inspect.Detectable
+			if err := a.client().Get(c.Context(), path+"/losses", nil, &losses); err != nil {
+				return err
+			}
+			var card improve.Scorecard
+			if err := a.client().Get(c.Context(), "/scorecard", nil, &card); err != nil {
+				return err
+			}
+			if a.output == "json" {
+				return a.json(map[string]any{"monitor": m, "detectable": losses})
+			}
+			s := m.Settings
+			a.say("%s on %s, %s, version %d: %s, direction %s.", m.Name, m.Metric, m.Dataset, m.Version, s.Method, s.Direction)
+			a.say("Warns once in %s by chance, all segments together; critical once in %s.", words.Seconds(float64(s.WarnSeconds)), words.Seconds(float64(s.CriticalSeconds)))
+			for _, own := range card.Monitors {
+				if own.Monitor == m.Name {
+					a.say("Cried wolf so far: %s.\n", achieved(own.Achieved))
+				}
+			}
+			l := listing{head: []string{"segment", "typical day", "what shows"}, right: []int{2}, raw: losses}
+			for _, d := range losses {
+				l.rows = append(l.rows, []string{orNone(d.Series.Segment), amount(d.Typical), d.Sentence})
+			}
+			if err := a.show(l); err != nil {
+				return err
+			}
+			told := 0
+			for _, d := range losses {
+				if d.Proposal == "" {
+					continue
+				}
+				if told++; told <= 3 {
+					a.say("%s: %s", orNone(d.Series.Segment), d.Proposal)
+				}
+			}
+			if told > 3 {
+				a.say("… and likewise %s.", words.Plural(told-3, "other segment"))
+			}
+			return nil
+		}}
+}
+
+// rehearse prints a proposal beside today's settings on the same past.
+func (a *app) rehearse(c *cobra.Command, name string, proposed record.Settings, since time.Duration) error {
+	var r improve.Rehearsal
+	order := httpapi.RehearsalOrder{Settings: proposed, SinceSeconds: int64(since.Seconds())}
+	if err := a.client().Send(c.Context(), "POST", "/monitors/"+url.PathEscape(name)+"/rehearsal", order, &r); err != nil {
+		return err
+	}
+	a.say("%s\n", r.Sentence)
+	l := listing{head: []string{"", "alerts", "hits of counted", "precision", "recall", "delay", "false a week", "stated", "achieved"}, right: []int{2, 3, 6}, raw: r}
+	for _, side := range []struct {
+		name string
+		of   improve.Replay
+	}{{"today", r.Today}, {"proposed", r.Proposed}} {
+		k := side.of.Card
+		l.rows = append(l.rows, []string{side.name, strconv.Itoa(k.Alerts), fmt.Sprintf("%d of %d", k.Catalogue.K, k.Catalogue.N), figure(k.Catalogue, 2),
+			figure(k.Recall, 2), delay(k.DelaySeconds), figure(k.FalseWeekly, 2), "1 in " + words.Seconds(float64(k.StatedSeconds)), achieved(k.Achieved)})
+	}
+	if err := a.show(l); err != nil {
+		return err
+	}
+	changes := listing{head: []string{"change", "since", "segment", "rule", "outcome", "incident"}, none: ""}
+	for _, part := range []struct {
+		name string
+		list []improve.BacktestAlert
+	}{{"gone", r.Gone}, {"new", r.New}} {
+		for _, x := range part.list {
+			changes.rows = append(changes.rows, []string{part.name, local(x.Since, r.Zone), orNone(x.Segment), x.Rule, x.Outcome, orNone(x.Incident)})
+		}
+	}
+	if a.output != "table" || len(changes.rows) == 0 {
+		return nil
+	}
+	a.say("")
+	if err := a.show(changes); err != nil {
+		return err
+	}
+	a.say("%s told as today. Put the proposal in force: tinbell monitor set %s …", words.Plural(r.Stays, "alert"), name)
+	return nil
+}

@@ -1,0 +1,212 @@
+package draw
+
+import (
+	"fmt"
+	"math"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"gonum.org/v1/plot"
+	"gonum.org/v1/plot/font"
+	"gonum.org/v1/plot/plotter"
+	"gonum.org/v1/plot/text"
+	"gonum.org/v1/plot/vg"
+
+	"tinbell/internal/inspect"
+	"tinbell/internal/record"
+	"tinbell/internal/words"
+)
+
+// sheet is an empty plot in the look of all others; it refuses other endings
+// than .png and .svg.
+func sheet(title, label, path string) (*plot.Plot, error) {
+	if ending := strings.ToLower(filepath.Ext(path)); ending != ".png" && ending != ".svg" {
+		return nil, record.Invalid{Field: "file", Given: path, Allowed: "a name that ends in .png or .svg"}
+	}
+	p := plot.New()
+	p.BackgroundColor = ground
+	for _, style := range []*text.Style{&p.Title.TextStyle, &p.X.Label.TextStyle, &p.X.Tick.Label, &p.Y.Tick.Label} {
+		style.Font = font.From(sans, style.Font.Size)
+	}
+	p.Title.Text, p.Title.TextStyle.Color = title, ink
+	p.Title.Padding = vg.Points(8)
+	p.X.Label.Text, p.X.Label.TextStyle.Color = label, ink3
+	p.X.LineStyle.Width = 0
+	p.X.Tick.Label.Color, p.Y.Tick.Label.Color = ink3, ink3
+	p.X.Color, p.Y.Color = ink3, ground
+	p.X.Tick.Color, p.Y.Tick.Color = hair, ground
+	grid := plotter.NewGrid()
+	grid.Horizontal.Color, grid.Vertical.Color = hair, hair
+	p.Add(grid)
+	return p, nil
+}
+
+// unitOf names what a study's values are, and where.
+func unitOf(s inspect.Subject) string {
+	unit := s.Unit
+	if unit == "" {
+		unit = strings.ReplaceAll(s.Measure, "_", " ")
+	}
+	if s.Series.Segment != "" {
+		unit += " at " + s.Series.Segment
+	}
+	return unit
+}
+
+// months puts a tick at the first of each month.
+type months struct{ zone *time.Location }
+
+func (m months) Ticks(low, high float64) []plot.Tick {
+	at := time.Unix(int64(low), 0).In(m.zone)
+	at = time.Date(at.Year(), at.Month()+1, 1, 0, 0, 0, 0, m.zone)
+	stride := max(int((high-low)/86400/30/10), 1)
+	var ticks []plot.Tick
+	for i := 0; seconds(at) <= high; i, at = i+1, at.AddDate(0, 1, 0) {
+		if i%stride == 0 {
+			ticks = append(ticks, plot.Tick{Value: seconds(at), Label: at.Format("Jan 2006")})
+		}
+	}
+	return ticks
+}
+
+// Forecast draws the days so far and those to come with their interval.
+func Forecast(f inspect.Forecast, path string) error {
+	zone, err := time.LoadLocation(f.Zone)
+	if err != nil {
+		return err
+	}
+	p, err := sheet(f.Sentence, unitOf(f.Subject)+" a day; times in "+f.Zone, path)
+	if err != nil {
+		return err
+	}
+	p.X.Tick.Marker = months{zone}
+	var past []plotter.XYs
+	var run, expected, ribbon plotter.XYs
+	top := 1e-9
+	for i, at := range f.PastAt {
+		if f.Past[i] == nil {
+			past, run = append(past, run), nil
+			continue
+		}
+		run = append(run, plotter.XY{X: seconds(at), Y: *f.Past[i]})
+		top = math.Max(top, *f.Past[i])
+	}
+	for i, at := range f.At {
+		expected = append(expected, plotter.XY{X: seconds(at), Y: f.Expected[i]})
+		ribbon = append(ribbon, plotter.XY{X: seconds(at), Y: f.Low[i]})
+		top = math.Max(top, f.High[i])
+	}
+	for i := len(f.At) - 1; i >= 0; i-- {
+		ribbon = append(ribbon, plotter.XY{X: seconds(f.At[i]), Y: f.High[i]})
+	}
+	fill(p, ribbon, pewter)
+	line(p, expected, pewterLine, 1, true)
+	for _, part := range append(past, run) {
+		line(p, part, ink, 1.2, false)
+	}
+	ends := []float64{seconds(f.At[0]), seconds(f.At[len(f.At)-1])}
+	if len(f.PastAt) > 0 {
+		ends[0] = seconds(f.PastAt[0])
+	}
+	if f.Limit != nil {
+		line(p, plotter.XYs{{X: ends[0], Y: *f.Limit}, {X: ends[1], Y: *f.Limit}}, vermilion, 1, true)
+		top = math.Max(top, *f.Limit)
+	}
+	line(p, plotter.XYs{{X: seconds(f.At[0]), Y: 0}, {X: seconds(f.At[0]), Y: top}}, brass, 1.2, false)
+	p.X.Min, p.X.Max, p.Y.Min, p.Y.Max = ends[0], ends[1], 0, 1.04*top
+	p.Y.Tick.Marker = fromZero{}
+	return save(p, path)
+}
+
+// Smoothing draws, per window, the share of planted spikes that would alarm and
+// the delay of planted faults.
+func Smoothing(s inspect.SmoothingStudy, path string) error {
+	p, err := sheet(s.Sentence, "periods of the moving median; of what was planted, share of spikes that alarm and of faults (dashed) that are found", path)
+	if err != nil {
+		return err
+	}
+	shades := []struct {
+		name  string
+		width float64
+	}{{"1", 1}, {"2", 1.8}, {"3", 2.6}}
+	for k, shade := range shades {
+		var points plotter.XYs
+		for _, w := range s.Windows {
+			points = append(points, plotter.XY{X: float64(w.Periods), Y: 100 * w.Spikes[k]})
+		}
+		line(p, points, vermilion, shade.width, false)
+		note(p, plotter.XY{X: 1.06, Y: points[0].Y + 2}, "spikes of "+shade.name)
+	}
+	var dips plotter.XYs
+	for _, w := range s.Windows {
+		dips = append(dips, plotter.XY{X: float64(w.Periods), Y: 100 * w.Dips})
+		if w.Periods > 1 {
+			note(p, plotter.XY{X: float64(w.Periods) + 0.06, Y: 100*w.Dips + 3}, "faults after "+words.Seconds(w.Delay))
+		} else {
+			note(p, plotter.XY{X: 0.62, Y: 100*w.Dips + 5}, "faults after "+words.Seconds(w.Delay))
+		}
+		if w.Recommended {
+			line(p, plotter.XYs{{X: float64(w.Periods), Y: 0}, {X: float64(w.Periods), Y: 112}}, brass, 1.4, false)
+			note(p, plotter.XY{X: float64(w.Periods) + 0.06, Y: 108}, "recommended")
+		}
+	}
+	line(p, dips, ink, 1.6, true)
+	p.X.Min, p.X.Max, p.Y.Min, p.Y.Max = 0.6, 10.4, 0, 114
+	p.X.Tick.Marker = plot.ConstantTicks{{Value: 1, Label: "none"}, {Value: 3, Label: "3"}, {Value: 5, Label: "5"}, {Value: 7, Label: "7"}, {Value: 9, Label: "9"}}
+	p.Y.Tick.Marker = plot.ConstantTicks{{Value: 0, Label: "0 %"}, {Value: 50, Label: "50 %"}, {Value: 100, Label: "100 %"}}
+	return save(p, path)
+}
+
+func note(p *plot.Plot, at plotter.XY, said string) {
+	labels, err := plotter.NewLabels(plotter.XYLabels{XYs: plotter.XYs{at}, Labels: []string{said}})
+	if err != nil {
+		return
+	}
+	for i := range labels.TextStyle {
+		labels.TextStyle[i].Font = font.From(sans, vg.Points(9))
+		labels.TextStyle[i].Color = ink3
+	}
+	p.Add(labels)
+}
+
+// Explanation draws the parts of an expected value as steps that end at it.
+func Explanation(x inspect.Explanation, path string) error {
+	zone, err := time.LoadLocation(x.Zone)
+	if err != nil {
+		return err
+	}
+	p, err := sheet(fmt.Sprintf("%s expected at %s", words.Number(x.Expected), x.At.In(zone).Format("Mon 2 Jan 15:04")), unitOf(x.Subject), path)
+	if err != nil {
+		return err
+	}
+	at, low, high := 0.0, 0.0, 0.0
+	var ticks plot.ConstantTicks
+	step := func(i int, from, to float64, name string, whole bool) {
+		shade := pewterLine
+		switch {
+		case whole:
+			shade = ink
+		case to < from:
+			shade = noise
+		}
+		left, right := float64(i)+0.2, float64(i)+0.8
+		fill(p, plotter.XYs{{X: left, Y: from}, {X: right, Y: from}, {X: right, Y: to}, {X: left, Y: to}}, shade)
+		amount := words.Number(to - from)
+		if !whole && to >= from {
+			amount = "+" + amount
+		}
+		note(p, plotter.XY{X: left, Y: max(from, to) + 0.02*max(high, math.Abs(x.Expected))}, amount)
+		ticks = append(ticks, plot.Tick{Value: float64(i) + 0.5, Label: name})
+		low, high = min(low, from, to), max(high, from, to)
+	}
+	for i, part := range x.Parts {
+		step(i, at, at+part.Amount, part.Name, false)
+		at += part.Amount
+	}
+	step(len(x.Parts), 0, x.Expected, "expected", true)
+	p.X.Tick.Marker = ticks
+	p.X.Min, p.X.Max = 0, float64(len(x.Parts)+1)
+	p.Y.Min, p.Y.Max = low-0.02*(high-low), high+0.12*(high-low)
+	return save(p, path)
+}
