@@ -281,14 +281,17 @@ func (f *Forecast) spreadAt(h int) float64 {
 }
 
 // quantile is how many spreads the interval reaches: the empirical quantile of
-// past errors, widened for how few independent ones there are.
+// past errors, widened for how few independent ones there are, and pulled
+// towards a normal one's while there are few at all.
 func (f *Forecast) quantile(coverage float64) float64 {
 	independent := max(3, float64(f.Days-84)/42)
-	if len(f.ratios) < 5 {
-		return 2.5 * (1 + 0.3/independent)
+	normal := normalQuantile((1+coverage)/2) / math.Sqrt(2/math.Pi) // in mean absolute errors
+	n := float64(len(f.ratios))
+	own := normal
+	if n > 0 {
+		own = max(Quantile(slices.Clone(f.ratios), min(coverage*(1+1/independent), 1)), 0.1)
 	}
-	q := min(coverage*(1+1/independent), 1)
-	return Quantile(slices.Clone(f.ratios), q) * (1 + 0.3/independent)
+	return math.Exp((n*math.Log(own)+20*math.Log(normal))/(n+20)) * (1 + 0.3/independent)
 }
 
 func (f *Forecast) path(y []float64, days int) []float64 {

@@ -14,6 +14,7 @@ import (
 	"tinbell/core/timeline"
 	"tinbell/internal/inspect"
 	"tinbell/internal/record"
+	"tinbell/internal/store"
 	"tinbell/internal/watch"
 	"tinbell/internal/words"
 )
@@ -94,11 +95,8 @@ func (b *Bench) Rehearse(ctx context.Context, m record.Monitor, proposed record.
 	if len(subject.Series) == 0 {
 		return r, record.Invalid{Field: "monitor", Given: m.Name, Allowed: "a monitor whose metric has samples"}
 	}
-	r.Drawn = subject.Series[0]
-	for _, s := range subject.Series {
-		if s.ID == series {
-			r.Drawn = s
-		}
+	if r.Drawn, err = b.worthDrawing(ctx, subject, series, from); err != nil {
+		return r, err
 	}
 	group, within := errgroup.WithContext(ctx)
 	group.Go(func() error {
@@ -126,6 +124,29 @@ func (b *Bench) Rehearse(ctx context.Context, m record.Monitor, proposed record.
 	}
 	r.compare()
 	return r, nil
+}
+
+// worthDrawing is the series asked for or, if none was, the one that alerted
+// most since an instant.
+func (b *Bench) worthDrawing(ctx context.Context, v *watch.Subject, asked int64, since time.Time) (record.Series, error) {
+	alerts, err := b.store.Alerts(ctx, store.AlertFilter{Monitor: v.Monitor.Name, From: since})
+	if err != nil {
+		return record.Series{}, err
+	}
+	told := map[int64]int{}
+	for _, a := range alerts {
+		told[a.SeriesID]++
+	}
+	best := v.Series[0]
+	for _, s := range v.Series {
+		if s.ID == asked {
+			return s, nil
+		}
+		if told[s.ID] > told[best.ID] {
+			best = s
+		}
+	}
+	return best, nil
 }
 
 // draw reads what the drawn series was and what is known to have happened.

@@ -21,7 +21,7 @@ func Duration(d time.Duration) string {
 		return fmt.Sprintf("%d h", int(d.Hours()))
 	case d < 48*time.Hour:
 		return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
-	case d < 90*24*time.Hour:
+	case d < 365*24*time.Hour:
 		return fmt.Sprintf("%.0f d", d.Hours()/24)
 	}
 	return strconv.FormatFloat(math.Round(d.Hours()/24/36.5)/10, 'f', -1, 64) + " y"

@@ -6,8 +6,11 @@ import { AlertsPage } from "./pages/AlertsPage";
 import { DatasetPage } from "./pages/DatasetPage";
 import { DatasetsPage } from "./pages/DatasetsPage";
 import { IncidentsPage } from "./pages/IncidentsPage";
+import { MonitorPage } from "./pages/monitor/MonitorPage";
+import { MonitorsPage } from "./pages/MonitorsPage";
 import { NowPage } from "./pages/NowPage";
 import { ScorecardPage } from "./pages/ScorecardPage";
+import { SeriesPage } from "./pages/SeriesPage";
 import { SignInPage } from "./pages/SignInPage";
 import { Masthead } from "./parts/Masthead";
 
@@ -25,6 +28,9 @@ function Inside() {
         <Route path="datasets/:name" element={<DatasetPage />} />
         <Route path="alerts" element={<AlertsPage />} />
         <Route path="alerts/:id" element={<AlertPage />} />
+        <Route path="monitors" element={<MonitorsPage />} />
+        <Route path="monitors/:name" element={<MonitorPage />} />
+        <Route path="series/:id" element={<SeriesPage />} />
         <Route path="incidents" element={<IncidentsPage />} />
         <Route path="scorecard" element={<ScorecardPage />} />
         <Route path="*" element={<Navigate to="/" />} />

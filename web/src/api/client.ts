@@ -13,6 +13,16 @@ export type Card = S["Card"];
 export type Figure = S["Figure"];
 export type Week = S["Week"];
 export type DatasetPage = S["Page"];
+export type Monitor = S["Monitor"];
+export type Settings = S["Settings"];
+export type Rehearsal = S["Rehearsal"];
+export type Replay = S["Replay"];
+export type Achieved = S["Achieved"];
+export type Detectable = S["Detectable"];
+export type Suitability = S["SuitabilityStudy"];
+export type Smoothing = S["SmoothingStudy"];
+export type Forecast = S["Forecast"];
+export type Explanation = S["Explanation"];
 export type Verdict = "fault" | "noise" | "planned";
 
 export const api = createClient<paths>({ baseUrl: "" });

@@ -1,5 +1,5 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { answer, api, type Verdict } from "./client";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { answer, api, type Settings, type Verdict } from "./client";
 
 export const useMe = () => useQuery({ queryKey: ["me"], queryFn: () => answer(api.GET("/api/v1/me")), retry: false, refetchInterval: 60_000 });
 
@@ -73,6 +73,61 @@ export function useAddIncident() {
     mutationFn: (body: NewIncident) => answer(api.POST("/api/v1/incidents", { body })),
     onSuccess: () => {
       for (const key of ["incidents", "scorecard", "chart"]) queries.invalidateQueries({ queryKey: [key] });
+    },
+  });
+}
+
+export const useMonitors = () => useQuery({ queryKey: ["monitors"], queryFn: () => answer(api.GET("/api/v1/monitors", {})) });
+
+export const useMonitor = (name: string) =>
+  useQuery({ queryKey: ["monitors", name], queryFn: () => answer(api.GET("/api/v1/monitors/{name}", { params: { path: { name } } })) });
+
+/** A proposal beside what is in force, on the same past; the last answer stays while the next is on its way. */
+export const useRehearsal = (name: string, settings: Settings | undefined, series: number | undefined, days: number) =>
+  useQuery({
+    queryKey: ["rehearsal", name, settings, series, days],
+    enabled: settings !== undefined,
+    placeholderData: keepPreviousData,
+    retry: false,
+    queryFn: () =>
+      answer(api.POST("/api/v1/monitors/{name}/rehearsal", { params: { path: { name } }, body: { settings: settings!, series_id: series, since_seconds: days * 86_400 } })),
+  });
+
+/** Puts settings in force, if nobody else has meanwhile. */
+export function useSaveMonitor(name: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: { version: number; settings: Settings }) => answer(api.PUT("/api/v1/monitors/{name}", { params: { path: { name } }, body })),
+    onSuccess: () => {
+      for (const key of ["monitors", "rehearsal", "chart", "scorecard", "losses"]) queries.invalidateQueries({ queryKey: [key] });
+    },
+  });
+}
+
+export const useLosses = (name: string) =>
+  useQuery({ queryKey: ["losses", name], queryFn: () => answer(api.GET("/api/v1/monitors/{name}/losses", { params: { path: { name } } })) });
+
+export const useSuitability = (id: number) =>
+  useQuery({ queryKey: ["suitability", id], queryFn: () => answer(api.GET("/api/v1/series/{id}/suitability", { params: { path: { id } } })) });
+
+export const useSmoothing = (id: number) =>
+  useQuery({ queryKey: ["smoothing", id], retry: false, queryFn: () => answer(api.GET("/api/v1/series/{id}/smoothing", { params: { path: { id } } })) });
+
+export const useForecast = (id: number, days: number, limit: string) =>
+  useQuery({
+    queryKey: ["forecast", id, days, limit],
+    retry: false,
+    placeholderData: keepPreviousData,
+    queryFn: () => answer(api.GET("/api/v1/series/{id}/forecast", { params: { path: { id }, query: { days, limit: limit || undefined } } })),
+  });
+
+/** Says that what a series shows since an alert began is its new normal. */
+export function useNewNormal() {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (id: number) => answer(api.POST("/api/v1/alerts/{id}/new-normal", { params: { path: { id } } })),
+    onSuccess: () => {
+      for (const key of ["alerts", "chart"]) queries.invalidateQueries({ queryKey: [key] });
     },
   });
 }

@@ -22,7 +22,7 @@ export function useWidth<E extends HTMLElement>() {
 }
 
 /** Days in a zone as instants: the midnights inside a stretch. */
-function midnights(from: number, to: number, zone: string): number[] {
+export function midnights(from: number, to: number, zone: string): number[] {
   const hours = new Intl.DateTimeFormat("en-GB", { timeZone: zone, hour: "numeric", minute: "numeric", hour12: false });
   const list: number[] = [];
   for (let t = Math.ceil(from / 3_600_000) * 3_600_000; t < to; t += 3_600_000) {

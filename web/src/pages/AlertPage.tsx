@@ -1,7 +1,7 @@
 import { useMemo, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import type { AlertDetail, Chart, Verdict } from "../api/client";
-import { useAlert, useAlerts, useChart, useExplain, useLabel, useMe } from "../api/queries";
+import { useAlert, useAlerts, useChart, useExplain, useLabel, useMe, useNewNormal } from "../api/queries";
 import { SeriesChart } from "../chart/SeriesChart";
 import { Key } from "../parts/keys";
 import { Mark, stateOf } from "../parts/Mark";
@@ -39,6 +39,7 @@ function Shown({ alert: a, now }: { alert: AlertDetail; now: number }) {
   const place = list.findIndex((o) => o.id === a.id);
   const step = (by: number) => list[place + by] && go(`/alerts/${list[place + by].id}`);
   const label = useLabel();
+  const normal = useNewNormal();
   const [note, setNote] = useState("");
   const answer = (verdict: Verdict | "") => label.mutate({ alerts: [a.id], verdict, note: note || undefined }, { onSuccess: () => setNote("") });
   const keys = {
@@ -71,7 +72,10 @@ function Shown({ alert: a, now }: { alert: AlertDetail; now: number }) {
         ))}
         <input aria-label="Cause or note" className="grow border border-ink3 bg-field px-3 py-[5px]" placeholder="Cause or note, kept with the label" value={note} onChange={(e) => setNote(e.target.value)} />
         {a.verdict && <button className="underline decoration-pewter-line" onClick={() => answer("")}><Key name="Z" />take back</button>}
-        {label.error && <span role="alert" className="text-verm">{label.error.message}</span>}
+        {a.cause === "deviation" && a.close_reason !== "level_adopted" && (
+          <button disabled={normal.isPending} onClick={() => normal.mutate(a.id)} title="The level seen since the alert began is what to expect from now on" className="underline decoration-pewter-line">new normal</button>
+        )}
+        {(label.error ?? normal.error) && <span role="alert" className="text-verm">{(label.error ?? normal.error)!.message}</span>}
       </footer>
     </>
   );
@@ -83,7 +87,7 @@ function Facts({ alert: a, now }: { alert: AlertDetail; now: number }) {
     ["As unusual as this", <b className="font-[650]">{rarity(a.return_period_seconds)}</b>],
     ["Furthest from expected", <b className="font-[650]">{a.cause === "overdue" ? "–" : `${signed(a.peak)} half-widths`}</b>],
     ["Told by", `the ${a.cause} rule, ${time(a.raised_at, a.zone)}`],
-    ["Monitor", a.monitor],
+    ["Monitor", <Link to={`/monitors/${a.monitor}?series=${a.series_id}`}>{a.monitor}</Link>],
     ["Dataset", <Link to={`/datasets/${a.dataset}`}><code>{a.dataset}</code></Link>],
     ["Owner", a.owner || "none"],
   ];

@@ -78,7 +78,7 @@ function One({ id, name, from, to, now, width }: { id: number; name: string; fro
   const open = (chart.data as Chart | undefined)?.alerts?.some((a) => !a.closed_at);
   return (
     <figure>
-      {name && <figcaption className={`text-[13px] ${open ? "font-bold text-verm" : "text-ink2"}`}>{name}</figcaption>}
+      <figcaption className="text-[13px]"><Link to={`/series/${id}`} className={open ? "font-bold text-verm" : "text-ink2"}>{name || "study this series"}</Link></figcaption>
       {chart.data ? <SmallChart chart={chart.data} now={now} width={width} height={96} /> : <div className="h-[96px] bg-well" />}
     </figure>
   );

@@ -6,7 +6,7 @@ import { Interval } from "../chart/Interval";
 import { useWidth } from "../chart/SeriesChart";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
 import { useZone } from "../parts/Masthead";
-import { duration, number, percent, time } from "../parts/words";
+import { achieved, duration, number, percent, possible, time } from "../parts/words";
 import { download } from "./save";
 
 function sentence(s: Scorecard): string {
@@ -141,17 +141,17 @@ function Monitors({ cards }: { cards: Card[] }) {
       </thead>
       <tbody>
         {cards.map((c) => {
-          const over = c.achieved_seconds !== null && (c.false_alarms_per_week.low ?? 0) * (c.stated_seconds / 604800) > 1;
+          const over = c.achieved.longest_seconds !== null && c.achieved.longest_seconds < c.stated_seconds;
           return (
             <tr key={c.monitor} className="h-[29px]">
-              <td><Link to={`/datasets/${c.dataset}`}><code>{c.dataset}</code></Link>, {c.monitor}</td>
+              <td><Link to={`/datasets/${c.dataset}`}><code>{c.dataset}</code></Link>, <Link to={`/monitors/${c.monitor}`}>{c.monitor}</Link></td>
               <td><Interval figure={c.precision} /></td>
               <td className="num"><b className="font-[650]">{c.precision.estimate === null ? "–" : c.precision.estimate.toFixed(2)}</b> {c.faults} of {c.faults + c.noise}</td>
               <td className="num">{c.recall.n ? `${c.recall.k} of ${c.recall.n}` : "–"}</td>
               <td className="num">{c.delay_seconds.estimate === null ? "–" : duration(c.delay_seconds.estimate)}</td>
               <td className="num">{number(c.false_alarms_per_week.estimate, 1)}</td>
               <td className="num">1 in {duration(c.stated_seconds)}</td>
-              <td className={`num ${over ? "font-bold text-verm" : ""}`}>{c.achieved_seconds === null ? "none" : `1 in ${duration(c.achieved_seconds)}`}</td>
+              <td className={`num ${over ? "font-bold text-verm" : ""}`} title={`95 %: ${possible(c.achieved)}`}>{achieved(c.achieved)} <span className="font-normal text-ink3">{c.achieved.seconds !== null && possible(c.achieved).replace("1 in ", "")}</span></td>
               <td className="num">{c.unlabelled ? <Link to={`/alerts?show=none&dataset=${c.dataset}`}>{c.unlabelled}</Link> : <span className="text-ink3">0</span>}</td>
             </tr>
           );

@@ -26,7 +26,7 @@ export function duration(seconds: number): string {
     const minutes = Math.round((s % 3600) / 60);
     return minutes ? `${Math.floor(s / 3600)} h ${minutes} min` : `${Math.floor(s / 3600)} h`;
   }
-  if (s < 90 * 86400) return `${Math.round(s / 86400)} d`;
+  if (s < 365 * 86400) return `${Math.round(s / 86400)} d`;
   return `${Number((s / 86400 / 365).toFixed(1))} y`;
 }
 
@@ -57,6 +57,17 @@ export function value(x: number | null | undefined, kind: string): string {
   if (kind === "duration") return duration(x);
   return number(x);
 }
+
+/** How often a monitor has cried wolf, with its 95 % interval. */
+export function achieved(a: { seconds: number | null; shortest_seconds: number | null; longest_seconds: number | null }): string {
+  if (a.shortest_seconds === null) return "–";
+  if (a.seconds === null) return `none in ${duration(a.shortest_seconds * 3.69)}`;
+  return `1 in ${duration(a.seconds)}`;
+}
+
+/** The interval of achieved, in words. */
+export const possible = (a: { seconds: number | null; shortest_seconds: number | null; longest_seconds: number | null }) =>
+  a.shortest_seconds === null ? "" : a.longest_seconds === null ? `1 in over ${duration(a.shortest_seconds)}` : `1 in ${duration(a.shortest_seconds)} to ${duration(a.longest_seconds)}`;
 
 export function percent(x: number | null | undefined): string {
   return x === null || x === undefined ? "–" : `${Math.round(x * 100)} %`;

@@ -1,0 +1,170 @@
+import { max } from "d3-array";
+import { scaleLinear, scaleTime } from "d3-scale";
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import type { Explanation, Forecast, Smoothing, Suitability } from "../api/client";
+import { useChart, useExplain, useForecast, useMe, useSmoothing, useSuitability } from "../api/queries";
+import { SmallChart } from "../chart/Small";
+import { useWidth } from "../chart/SeriesChart";
+import { paths } from "../chart/shapes";
+import { Choice, Figures } from "../parts/Controls";
+import { Page, Reading, Section, Trouble } from "../parts/Page";
+import { city, duration, number, percent, signed, time, value } from "../parts/words";
+
+const hour = 3_600_000, day = 24 * hour;
+
+const verdicts = { suits: "A band suits", weak: "A band is weak for", unsuitable: "A band does not suit" } as const;
+
+function sentence(s: Suitability): string {
+  const what = `${s.unit || s.measure.replaceAll("_", " ")}${s.series.segment ? ` at ${s.series.segment}` : ""}`;
+  return `${verdicts[s.fitness]} ${what}${s.reasons?.length ? `: ${s.reasons[0]}` : ""}.`;
+}
+
+/** One series studied: does a band suit it, where does a value come from, what would smoothing do, what comes next. */
+export function SeriesPage() {
+  const id = Number(useParams().id);
+  const suits = useSuitability(id);
+  const me = useMe();
+  const now = me.data ? Date.parse(me.data.now) : Date.now();
+  const s = suits.data;
+  if (!s) return <Page place="Series" sentence=""><Trouble what="The series" error={suits.error} />{suits.isPending && <Reading what="the series" />}</Page>;
+  const end = Math.floor(now / hour) * hour;
+  return (
+    <Page sentence={sentence(s)} after={s.instead && `Instead: ${s.instead}.`}
+      place={<>Series of <Link to={`/datasets/${s.dataset}`}><code>{s.dataset}</code></Link>{s.monitor && <>, monitor <Link to={`/monitors/${s.monitor}?series=${id}`}>{s.monitor}</Link></>}</>}>
+      <div className="mt-4 grid grid-cols-2 gap-x-9 gap-y-5">
+        <Section title="Suitability" note="how well a band can do here"><Suits s={s} now={now} end={end} /></Section>
+        <Section title="Forecast" note="local days, with a 90 % interval"><Ahead id={id} s={s} /></Section>
+        <Section title="Why this was expected" note="an expected value in parts that add up"><Why id={id} s={s} end={end} /></Section>
+        <Section title="Smoothing bench" note="a moving median before detection, tried on the past"><Smooth id={id} /></Section>
+      </div>
+    </Page>
+  );
+}
+
+function Suits({ s, now, end }: { s: Suitability; now: number; end: number }) {
+  const [box, width] = useWidth<HTMLDivElement>();
+  const span = s.period_seconds >= 86_400 ? 91 : 7;
+  const chart = useChart(s.series.id, new Date(end - span * day), new Date(end));
+  const rows: [string, string][] = [
+    ["foretold", s.explained === null ? "–" : `${percent(s.explained)} of its ordinary variation`],
+    ["half-width", s.half_width === null ? "–" : `${percent(s.half_width)} of what is expected, median`],
+    ["shape", s.shape],
+    ["history", `${number(s.have_days, 0)} days; ${number(s.need_days, 0)} needed, from ${number(s.best_days, 0)} on thresholds are its own`],
+    ["missing, zero, repeated", `${percent(s.missing)}, ${percent(s.zeros)}, ${percent(s.repeats)} of its periods`],
+  ];
+  return (
+    <div ref={box}>
+      <div className="mt-2">{chart.data ? <SmallChart chart={chart.data} now={now} width={width} height={150} /> : <div className="h-[150px] bg-well" />}</div>
+      <table className="mt-2 w-full border-collapse"><tbody>
+        {rows.map(([name, text]) => <tr key={name}><td className="py-[3px] pr-4 whitespace-nowrap text-ink2">{name}</td><td>{text}</td></tr>)}
+        {(s.reasons ?? []).slice(1).map((text) => <tr key={text}><td className="py-[3px] text-ink2">also</td><td>{text}</td></tr>)}
+      </tbody></table>
+    </div>
+  );
+}
+
+function Ahead({ id, s }: { id: number; s: Suitability }) {
+  const [days, setDays] = useState("60");
+  const [limit, setLimit] = useState<number | undefined>();
+  const f = useForecast(id, Number(days), limit === undefined ? "" : String(limit));
+  return (
+    <>
+      <div className="mt-2 flex items-center gap-4 text-[13px]">
+        <Choice name="Days ahead" value={days} options={[["30", "30 d"], ["60", "60 d"], ["180", "180 d"]]} onChange={setDays} />
+        <Figures name="Limit" width={90} value={limit} onChange={setLimit} after="a day, asked about" />
+      </div>
+      {f.error && <p role="alert" className="mt-2 text-verm">{f.error.message}</p>}
+      {f.data && <><ForecastChart f={f.data} kind={s.kind} /><p className="mt-1 text-ink2">{f.data.sentence} Model: {f.data.model}{f.data.error !== null && `, off by ${f.data.kind === "count" || f.data.kind === "duration" ? percent(f.data.error) : number(f.data.error)} on average ${f.data.error_at_days} days ahead`}.</p></>}
+    </>
+  );
+}
+
+function ForecastChart({ f, kind }: { f: Forecast; kind: string }) {
+  const [box, width] = useWidth<HTMLDivElement>();
+  const left = 56, height = 190, inner = Math.max(width - left - 10, 200), plot = height - 30;
+  const past = f.past_at!.map((t) => Date.parse(t)), ahead = f.at!.map((t) => Date.parse(t));
+  const x = scaleTime().domain([past[0] ?? ahead[0], ahead[ahead.length - 1]]).range([0, inner]);
+  const seen = max(f.past!.filter((v): v is number => v !== null)) ?? 0;
+  const y = scaleLinear().domain([0, Math.max(seen, Math.min(max(f.high!) ?? 0, 3 * seen), f.limit ?? 0)]).nice(4).range([plot, 0]);
+  const none = past.map(() => null);
+  const before = paths({ at: past, observed: f.past as (number | null)[], expected: none, low: none, high: none, deviation: none }, x, y);
+  const after = paths({ at: ahead, observed: ahead.map(() => null), expected: f.expected!, low: f.low!, high: f.high!, deviation: f.expected! }, x, y);
+  return (
+    <div ref={box} className="mt-2">
+      <svg width={width} height={height} role="img" aria-label={f.sentence} data-forecast>
+        <g transform={`translate(${left},8)`}>
+          <clipPath id="forecast"><rect width={inner} height={plot} /></clipPath>
+          {y.ticks(4).map((t) => <g key={t}><line x2={inner} y1={y(t)} y2={y(t)} stroke={t ? "var(--hair)" : "var(--ink)"} /><text x={-8} y={y(t) + 4} textAnchor="end">{value(t, kind)}</text></g>)}
+          <path d={after.band} fill="var(--pewter)" clipPath="url(#forecast)" />
+          <path d={after.expected} fill="none" stroke="var(--pewter-line)" strokeDasharray="3 2.5" strokeWidth="1.3" />
+          <path d={before.observed} fill="none" stroke="var(--ink)" strokeWidth="1.3" />
+          {f.limit !== null && <><line x2={inner} y1={y(f.limit)} y2={y(f.limit)} stroke="var(--verm-mark)" strokeDasharray="2 2" /><text x={4} y={y(f.limit) - 4} style={{ fill: "var(--verm)" }}>{number(f.limit)}</text></>}
+          <line x1={x(ahead[0])} x2={x(ahead[0])} y2={plot} stroke="var(--brass-text)" strokeWidth="1.5" />
+          {x.ticks(5).map((t) => <text key={+t} x={x(t)} y={plot + 16} textAnchor="middle">{time(t, f.zone, "day").replace(/^\w+ /, "")}</text>)}
+        </g>
+      </svg>
+    </div>
+  );
+}
+
+function Why({ id, s, end }: { id: number; s: Suitability; end: number }) {
+  const [back, setBack] = useState("0");
+  const period = s.period_seconds * 1000;
+  const at = new Date(Math.floor(end / period) * period - period - Number(back) * day).toISOString();
+  const x = useExplain(id, at);
+  return (
+    <>
+      <div className="mt-2 flex items-center gap-4 text-[13px]"><Choice name="When" value={back} options={[["0", "newest"], ["1", "a day ago"], ["7", "a week ago"]]} onChange={setBack} /></div>
+      {x.error && <p role="alert" className="mt-2 text-verm">{x.error.message}</p>}
+      {x.data && <Parts x={x.data} />}
+    </>
+  );
+}
+
+/** The parts of an expected value, each from where the last one ended. */
+function Parts({ x }: { x: Explanation }) {
+  const parts = x.parts ?? [];
+  let sum = 0;
+  const steps = parts.map((p) => { const from = sum; sum += p.amount; return { ...p, from, to: sum }; });
+  const lowest = Math.min(0, ...steps.map((p) => p.to)), highest = Math.max(x.expected, 0, ...steps.map((p) => p.to)) || 1;
+  const scale = scaleLinear().domain([lowest, highest]).range([0, 230]);
+  const bar = (from: number, to: number, fill: string) => <rect x={scale(Math.min(from, to))} y={4} width={Math.max(Math.abs(scale(to) - scale(from)), 1)} height={11} fill={fill} />;
+  return (
+    <>
+      <table className="mt-2 w-full border-collapse"><tbody>
+        {steps.map((p) => <tr key={p.name}><td className="py-[3px] pr-4 whitespace-nowrap">{p.name}</td><td className="w-[240px]"><svg width={232} height={19} aria-hidden>{bar(p.from, p.to, p.amount < 0 ? "var(--pewter2)" : "var(--pewter-line)")}</svg></td><td className="num">{signed(p.amount, Math.abs(p.amount) < 10 ? 2 : 0)}</td></tr>)}
+        <tr className="font-bold"><td className="py-[3px]">expected at {time(x.at, x.zone, "short")}</td><td><svg width={232} height={19} aria-hidden>{bar(0, x.expected, "var(--ink)")}</svg></td><td className="num">{value(x.expected, x.kind)}</td></tr>
+      </tbody></table>
+      <p className="mt-1 text-[13px] text-ink2">Learned from {time(x.trained_from, x.zone, "day")} to {time(x.trained_to, x.zone, "day")}, times in {city(x.zone)}; {(x.excluded ?? []).length ? `left out: ${x.excluded!.map((e) => `${time(e.from, x.zone, "day")} ${e.why}`).join("; ")}` : "nothing left out"}.</p>
+    </>
+  );
+}
+
+function Smooth({ id }: { id: number }) {
+  const bench = useSmoothing(id);
+  if (bench.error) return <p className="mt-2 text-ink2">{bench.error.message}</p>;
+  if (!bench.data) return <Reading what="the past under each window" />;
+  return <SmoothTable b={bench.data} />;
+}
+
+function SmoothTable({ b }: { b: Smoothing }) {
+  const share = (v: number) => <svg width={46} height={12} className="inline-block align-middle" aria-hidden><rect width={44} height={9} y={1.5} fill="var(--hair)" /><rect width={44 * v} height={9} y={1.5} fill="var(--verm-mark)" /></svg>;
+  return (
+    <>
+      <table className="mt-2 w-full border-collapse">
+        <thead><tr className="border-b border-rule"><th className="py-1">window</th><th colSpan={3}>spikes of 1, 2, 3 that alarm</th><th className="num">faults found</th><th className="num">after</th><th className="num">false gone</th></tr></thead>
+        <tbody>
+          {b.windows!.map((w) => (
+            <tr key={w.periods} className={w.recommended ? "font-bold" : ""}>
+              <td className="py-[3px]">{w.periods === 1 ? "none" : `${w.periods} periods`}{w.recommended && <i className="ml-2 inline-block size-[7px] rounded-full bg-brass-mark" title="recommended" />}</td>
+              {w.spikes!.map((v, i) => <td key={i} className="whitespace-nowrap">{share(v)} {percent(v)}</td>)}
+              <td className="num">{percent(w.dips)}</td><td className="num">{duration(w.delay_seconds)}</td><td className="num">{w.false_gone} of {w.false_before}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <p className="mt-1 text-ink2">{b.sentence} Spikes and faults were planted at ten places of the past.</p>
+    </>
+  );
+}
