@@ -22,16 +22,9 @@ type closing struct {
 
 func (c *closing) seed(e *Evaluator, at int64) {
 	c.Started, c.Turned = at, at
-	i := e.Ring.Head
-	for range max(e.Alert.Window, 1) {
-		if i < 0 || e.Ring.Valid == 0 {
-			return
-		}
-		if p := &e.Ring.Points[i]; p.OK {
+	for k := range min(max(e.Alert.Window, 1), e.Recent.Valid) {
+		if p := e.Recent.last(k); p.OK {
 			c.put(e.Model, p.X, p.expected(e.Model))
-		}
-		if i--; i < 0 {
-			i = len(e.Ring.Points) - 1
 		}
 	}
 }

@@ -32,7 +32,7 @@ type state struct {
 	Version int
 	Model   *baseline.Model
 	Band    *baseline.Band
-	Ring    ring
+	Recent  recent
 	Scale   [2][5]float64 // upper spread of each window's statistic, by side
 	Centre  [2][5]float64 // its median
 	Maxima  [2]maxima
@@ -53,7 +53,7 @@ type state struct {
 	Moved   moved
 }
 
-const stateVersion = 2
+const stateVersion = 3
 
 func unixTime(at int64) time.Time { return time.Unix(at, 0) }
 
@@ -123,7 +123,7 @@ func (e *Evaluator) Adopt(at int64) {
 	if e.Open {
 		e.Alert.End, e.Alert.Closed, e.Alert.Reason = at, at, "level_adopted"
 		e.Open = false
-		e.Ring.restart()
+		e.Recent.restart()
 	}
 }
 
@@ -152,8 +152,12 @@ func (e *Evaluator) settleThresholds() {
 
 // Step judges the next period. Periods come in order, each once; masked ones
 // (planned events) are read but neither learned nor alarmed on. After masked
-// ones that last, the level goes on from where they left it.
+// ones that last, the level goes on from where they left it. A period that is
+// not later than the last one judged is read and changes nothing.
 func (e *Evaluator) Step(s timeline.Sample, mark timeline.Mark) Reading {
+	if s.At <= e.Last && e.Last != 0 {
+		return e.Peek(s)
+	}
 	pt := e.Model.NewPoint(s, e.slotter.At(s.At), &e.cfg, mark)
 	return e.take(&pt, s.Value)
 }
@@ -226,7 +230,7 @@ func (e *Evaluator) take(pt *baseline.Point, observed float64) Reading {
 		e.Moved.X, e.Moved.Mu, e.Moved.N = e.Moved.X+pt.X, e.Moved.Mu+ex.Mu, e.Moved.N+1
 	}
 	if pt.Masked || !pt.Known {
-		e.Ring.push(point{})
+		e.Recent.push(point{Level: e.Model.Level()})
 		e.Bits[low], e.Bits[high] = e.Bits[low]<<1, e.Bits[high]<<1
 		if pt.Masked {
 			e.Silence.clear()
@@ -237,8 +241,8 @@ func (e *Evaluator) take(pt *baseline.Point, observed float64) Reading {
 		}
 		return r
 	}
-	e.Ring.push(e.smoothed(pointOf(e.Model, &ex, pt.X)))
-	e.Ring.judge(&e.cadence, e.Model.Family == baseline.Mult, &e.Scale, e.effect(&ex), e.sampling, &e.verdict)
+	e.Recent.push(e.smoothed(pointOf(e.Model, &ex, pt.X)))
+	e.Recent.judge(&e.cadence, e.Model.Family == baseline.Mult, &e.Scale, e.effect(&ex), e.sampling, &e.verdict)
 	if e.cfg.Grid.Daily() && !e.replaying || e.calibrating && e.cfg.Grid.Daily() {
 		defer e.Year.note(pt.At, e.verdict.u)
 	}
@@ -279,7 +283,7 @@ func (e *Evaluator) moveLevel() {
 	} else if shift := (m.X - m.Mu) / m.N; math.Abs(shift) > 0.5*e.Model.Spread {
 		e.Model.SetLevel(e.Model.Level() + shift)
 	}
-	e.Ring.restart()
+	e.Recent.restart()
 }
 
 // turnBlock closes the block of maxima when the local day (or week) changes.

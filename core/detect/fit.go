@@ -46,7 +46,7 @@ func Fit(cfg baseline.Config, rule Rule, history []timeline.Sample, mask timelin
 func (e *Evaluator) begin(m *baseline.Model) {
 	version, scale := e.Version, e.Scale
 	e.state = state{Version: version, Scale: scale, Model: m, Band: baseline.NewBand(e.cfg.Coverage)}
-	e.Ring = newRing(e.cadence.windows[4])
+	e.Recent = newRecent(e.cadence.windows[4])
 }
 
 // replay goes through the history again, alerts and all, and calibrates on the

@@ -71,14 +71,9 @@ func (e *Evaluator) openWindow(pt *baseline.Point, r *Reading) Change {
 // which on the series deviates in the alert's direction.
 func (e *Evaluator) onset(d Direction, window int, at int64) int64 {
 	since := at
-	i := e.Ring.Head
-	for k := range min(window, e.Ring.Valid) {
-		p := &e.Ring.Points[i]
-		if p.OK && p.Z*float64(d) > 1 {
+	for k := range min(window, e.Recent.Valid) {
+		if p := e.Recent.last(k); p.OK && p.Z*float64(d) > 1 {
 			since = at - int64(k)*e.step
-		}
-		if i--; i < 0 {
-			i = len(e.Ring.Points) - 1
 		}
 	}
 	return since
@@ -188,7 +183,7 @@ func (e *Evaluator) follow(pt *baseline.Point, ex *baseline.Expectation, r *Read
 func (e *Evaluator) close(pt *baseline.Point, end int64, reason string) Change {
 	e.Alert.End, e.Alert.Closed, e.Alert.Reason = end, pt.At+e.step, reason
 	e.Open = false
-	e.Ring.restart()
+	e.Recent.restart()
 	e.Bits = [2]uint64{}
 	return Closed
 }
@@ -199,6 +194,6 @@ func (e *Evaluator) Carry(old *Evaluator) {
 	e.Alert, e.Open, e.Closing = old.Alert, old.Open, old.Closing
 	e.Bits = old.Bits
 	if !old.Open {
-		e.Ring.Valid = min(e.Ring.Valid, max(old.Ring.Valid, 0))
+		e.Recent.Valid = min(e.Recent.Valid, old.Recent.Valid)
 	}
 }

@@ -38,35 +38,67 @@ func side(d Direction) int {
 	return low
 }
 
-// point is one ring entry. Absent points (missing, masked) keep OK false.
+// point is what a judged period adds to the windows. Absent ones (missing,
+// masked) keep OK false.
 type point struct {
 	X, Part, Var, Z, Shift, Level float64
 	OK                            bool
 }
 
-// ring keeps the last points as long as the longest window.
-type ring struct {
-	Points []point
-	Head   int // index of the newest
-	Valid  int // points since the last restart, at most len(Points)
+// recent keeps the last points, as many as the longest window has, as running
+// sums: what a window holds is a difference of two. Entries fill room for twice
+// as many; when it is full the later half moves to the front and the sums begin
+// anew, so that rounding does not build up.
+type recent struct {
+	Size  int
+	Sums  []sums    // before each entry, and after the last
+	Z     []float64 // standardised residual, NaN where absent
+	Level []float64 // of the model at the time
+	Valid int       // entries since the last restart, at most Size
 }
 
-func newRing(size int) ring { return ring{Points: make([]point, size), Head: -1} }
+func newRecent(size int) recent {
+	r := recent{Size: size, Sums: make([]sums, 1, 2*size+1), Z: make([]float64, 0, 2*size), Level: make([]float64, 0, 2*size)}
+	return r
+}
 
-func (r *ring) push(p point) {
-	if r.Head++; r.Head == len(r.Points) {
-		r.Head = 0
+func (r *recent) push(p point) {
+	n := len(r.Z)
+	if n == 2*r.Size {
+		base := r.Sums[r.Size]
+		for i := range r.Size + 1 {
+			r.Sums[i] = r.Sums[r.Size+i].minus(&base)
+		}
+		copy(r.Z, r.Z[r.Size:])
+		copy(r.Level, r.Level[r.Size:])
+		n = r.Size
+		r.Sums, r.Z, r.Level = r.Sums[:n+1], r.Z[:n], r.Level[:n]
 	}
-	r.Points[r.Head] = p
-	r.Valid = min(r.Valid+1, len(r.Points))
+	next := r.Sums[n]
+	z := math.NaN()
+	if p.OK {
+		z = p.Z
+		next.X, next.Part, next.Var, next.Shift, next.N = next.X+p.X, next.Part+p.Part, next.Var+p.Var, next.Shift+p.Shift, next.N+1
+	}
+	r.Sums, r.Z, r.Level = append(r.Sums, next), append(r.Z, z), append(r.Level, p.Level)
+	r.Valid = min(r.Valid+1, r.Size)
+}
+
+// last is the entry k periods before the newest, for k < Valid.
+func (r *recent) last(k int) point {
+	i := len(r.Z) - 1 - k
+	d := r.Sums[i+1].minus(&r.Sums[i])
+	return point{X: d.X, Part: d.Part, Var: d.Var, Shift: d.Shift, Z: r.Z[i], Level: r.Level[i], OK: d.N > 0}
 }
 
 // restart forgets what was seen: windows begin afresh after an alert.
-func (r *ring) restart() { r.Valid = 0 }
+func (r *recent) restart() { r.Valid = 0 }
 
-// pointOf makes the ring entry of a judged sample. Residuals of additive
-// models are clipped at 8 sigma so that a single point stays bounded.
+// pointOf makes the entry of a judged sample. Residuals of additive models are
+// clipped at 8 sigma so that a single point stays bounded; all of them at a
+// million, so that sums keep their digits.
 func pointOf(m *baseline.Model, e *baseline.Expectation, x float64) point {
+	x = min(max(x, e.Mu-1e6*e.Sigma), e.Mu+1e6*e.Sigma)
 	p := point{X: x, Var: e.Sigma * e.Sigma, Z: (x - e.Mu) / e.Sigma, Level: e.Level, OK: true}
 	if m.Family == baseline.Mult {
 		p.Part = e.Profile * e.Exposure
@@ -95,69 +127,53 @@ type verdict struct {
 // A side on which the newest point does not itself deviate says nothing: a
 // window that still holds old deviations must not alarm after recovery. Its
 // statistics are computed only where all of them are asked for.
-func (r *ring) judge(c *cadence, mult bool, scale *[2][5]float64, effect float64, all bool, v *verdict) {
+func (r *recent) judge(c *cadence, mult bool, scale *[2][5]float64, effect float64, all bool, v *verdict) {
 	*v = silentVerdict
-	newest := &r.Points[r.Head]
-	if !newest.OK {
+	newest := r.Z[len(r.Z)-1]
+	if math.IsNaN(newest) {
 		return
 	}
-	if quiet := newest.Z > -deviating; all || !quiet {
+	if quiet := newest > -deviating; all || !quiet {
 		r.sweep(c, mult, low, &scale[low], effect, quiet, v)
 	}
-	if quiet := newest.Z < deviating; all || !quiet {
+	if quiet := newest < deviating; all || !quiet {
 		r.sweep(c, mult, high, &scale[high], effect, quiet, v)
 	}
 }
 
-// sweep goes back through the ring once for all windows of a side, keeping the
-// two points that deviate most.
-func (r *ring) sweep(c *cadence, mult bool, side int, scale *[5]float64, effect float64, quiet bool, v *verdict) {
-	var (
-		x, part, variance, shift, level float64
-		present, done                   int
-		i                               = r.Head
-		points                          = r.Points
-		sign                            = float64(2*side - 1)
-		worst, second                   = math.Inf(-1), math.Inf(-1)
-		worstAt, secondAt               = -1, -1
-	)
-	for w := range c.windows[:c.count] {
-		length := c.windows[w]
+// sweep goes back once for all windows of a side, keeping the two entries that
+// deviate most.
+func (r *recent) sweep(c *cadence, mult bool, side int, scale *[5]float64, effect float64, quiet bool, v *verdict) {
+	n := len(r.Z)
+	sign := float64(2*side - 1)
+	worst, second := math.Inf(-1), math.Inf(-1)
+	worstAt, secondAt := -1, -1
+	i := n - 1
+	for w, length := range c.windows[:c.count] {
 		if length > r.Valid {
 			return
 		}
-		for ; done < length; done++ {
-			p := &points[i]
-			if p.OK {
-				x += p.X
-				part += p.Part
-				variance += p.Var
-				shift += p.Shift
-				level = p.Level
-				present++
-				if z := p.Z * sign; z > worst {
-					second, secondAt = worst, worstAt
-					worst, worstAt = z, i
-				} else if c.drop > 1 && z > second {
-					second, secondAt = z, i
-				}
-			}
-			if i--; i < 0 {
-				i = len(points) - 1
+		first := n - length
+		for ; i >= first; i-- {
+			if z := r.Z[i] * sign; z > worst {
+				second, secondAt = worst, worstAt
+				worst, worstAt = z, i
+			} else if c.drop > 1 && z > second {
+				second, secondAt = z, i
 			}
 		}
+		held := r.Sums[n].minus(&r.Sums[first])
 		drop := c.dropped(length)
-		if present*2 < length || present <= drop {
+		if held.N*2 < float64(length) || held.N <= float64(drop) {
 			continue
 		}
-		sums := sums{x, part, variance, shift}
 		if drop > 0 {
-			sums.without(&points[worstAt])
+			r.leaveOut(&held, worstAt)
 		}
 		if drop > 1 && secondAt >= 0 {
-			sums.without(&points[secondAt])
+			r.leaveOut(&held, secondAt)
 		}
-		z, gone := sums.statistic(mult, level, float64(present-drop))
+		z, gone := held.statistic(mult, r.Level[first])
 		z *= sign
 		v.raw[side][w], v.ample[side][w] = z, gone >= effect
 		if quiet {
@@ -171,22 +187,28 @@ func (r *ring) sweep(c *cadence, mult bool, side int, scale *[5]float64, effect 
 	}
 }
 
-type sums struct{ x, part, variance, shift float64 }
+func (r *recent) leaveOut(s *sums, i int) {
+	out := r.Sums[i+1].minus(&r.Sums[i])
+	*s = s.minus(&out)
+}
 
-func (s *sums) without(p *point) {
-	s.x, s.part, s.variance, s.shift = s.x-p.X, s.part-p.Part, s.variance-p.Var, s.shift-p.Shift
+// sums over a stretch of entries, and how many of them are present.
+type sums struct{ X, Part, Var, Shift, N float64 }
+
+func (s sums) minus(o *sums) sums {
+	return sums{s.X - o.X, s.Part - o.Part, s.Var - o.Var, s.Shift - o.Shift, s.N - o.N}
 }
 
 // statistic is the variance-stabilised distance of a window's sum from its
 // expectation (counts: Anscombe 1948), and the distance itself.
-func (s *sums) statistic(mult bool, level, n float64) (z, gone float64) {
+func (s *sums) statistic(mult bool, level float64) (z, gone float64) {
 	if mult {
-		mean := level * s.part
-		perD := min(max(mean, 0.3)/s.variance, 1)
-		return 2 * (math.Sqrt(max(s.x, 0)*perD+0.375) - math.Sqrt(mean*perD+0.375)), math.Abs(s.x - mean)
+		mean := level * s.Part
+		perD := min(max(mean, 0.3)/max(s.Var, 1e-300), 1)
+		return 2 * (math.Sqrt(max(s.X, 0)*perD+0.375) - math.Sqrt(max(mean, 0)*perD+0.375)), math.Abs(s.X - mean)
 	}
-	moved := s.shift - n*level
-	return moved / math.Sqrt(max(s.variance, 1e-300)), math.Abs(moved)
+	moved := s.Shift - s.N*level
+	return moved / math.Sqrt(max(s.Var, 1e-300)), math.Abs(moved)
 }
 
 // deviating is how many sigma the newest point must be off for its side to be

@@ -61,11 +61,12 @@ func MarkOf(exclusions []Exclusion, from, to int64) timeline.Mark {
 const RefitEvery = 7 * 24 * time.Hour
 
 // RefitAfter is how long a baseline with that much history is kept before it is
-// chosen anew: until there is a quarter more, at least a week and at most four.
+// chosen anew: until there is half as much again, at least a week and at most
+// four.
 // The live service and walks do the same; in between, levels, shapes and
 // thresholds go on learning with each sample.
 func RefitAfter(history time.Duration) time.Duration {
-	return min(max(history/4, 7*24*time.Hour), 28*24*time.Hour)
+	return min(max(history/2, 7*24*time.Hour), 28*24*time.Hour)
 }
 
 // Job is one series to walk through.

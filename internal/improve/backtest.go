@@ -92,10 +92,6 @@ func (b *Bench) replay(ctx context.Context, v *watch.Subject, from, to time.Time
 			return alerts, false, err
 		}
 	}
-	histories, err := v.Histories(ctx, b.store, time.Time{}, earlier(to, v.SettledTo(b.now())))
-	if err != nil {
-		return nil, false, err
-	}
 	type walked struct {
 		alerts   []BacktestAlert
 		e        *detect.Evaluator
@@ -103,12 +99,17 @@ func (b *Bench) replay(ctx context.Context, v *watch.Subject, from, to time.Time
 		short    bool
 	}
 	all := make([]walked, len(v.Series))
-	var group errgroup.Group
-	group.SetLimit(runtime.NumCPU())
+	place := map[int64]int{}
 	for i, series := range v.Series {
+		place[series.ID] = i
+	}
+	group, within := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.NumCPU())
+	err := v.EachHistory(within, b.store, time.Time{}, earlier(to, v.SettledTo(b.now())), func(id int64, history []timeline.Sample) error {
+		i := place[id]
 		group.Go(func() error {
-			w := &all[i]
-			alerts, e, readings, err := walkOne(v, series, cut(histories[series.ID], to), from, shown != nil)
+			w, series := &all[i], v.Series[i]
+			alerts, e, readings, err := walkOne(v, series, cut(history, to), from, shown != nil)
 			w.e, w.readings = e, readings
 			var few baseline.TooShort
 			if errors.As(err, &few) {
@@ -119,8 +120,12 @@ func (b *Bench) replay(ctx context.Context, v *watch.Subject, from, to time.Time
 			}
 			return err
 		})
+		return nil
+	})
+	if walkErr := group.Wait(); walkErr != nil {
+		err = walkErr
 	}
-	if err := group.Wait(); err != nil {
+	if err != nil {
 		return nil, false, err
 	}
 	var list []BacktestAlert

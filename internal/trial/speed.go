@@ -63,8 +63,32 @@ func Speed(ctx context.Context) ([]Result, error) {
 		{"fit of 2,160 hourly points", fmt.Sprintf("%.2f ms", float64(fit.NsPerOp())/1e6), ""},
 		{"evaluation of one sample", fmt.Sprintf("%.2f µs", float64(step.NsPerOp())/1e3), fmt.Sprintf("%d allocations", step.AllocsPerOp())},
 	}
-	ingest, err := ingestSpeed(ctx, 400_000)
-	return append(results, ingest...), err
+	for _, measure := range []func(context.Context) ([]Result, error){ingestSpeed, walkSpeed} {
+		more, err := measure(ctx)
+		if err != nil {
+			return results, err
+		}
+		results = append(results, more...)
+	}
+	return results, nil
+}
+
+// start runs a service of its own on a private PostgreSQL with its usual
+// durability.
+func start(ctx context.Context) (*service.Service, func(), error) {
+	dir, err := os.MkdirTemp("", "tinbell-speed-")
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return nil, nil, err
+	}
+	s, err := service.Start(ctx, service.Options{Dir: dir, Listen: "127.0.0.1:0", SignIn: false, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	if err != nil {
+		os.RemoveAll(dir)
+		return nil, nil, err
+	}
+	return s, func() { s.Stop(); os.RemoveAll(dir) }, nil
 }
 
 func series(n int) []timeline.Sample {
@@ -79,20 +103,13 @@ func series(n int) []timeline.Sample {
 
 // ingestSpeed pushes samples over HTTP and copies the same rows into a table of
 // the same shape, on the same private PostgreSQL with its usual durability.
-func ingestSpeed(ctx context.Context, n int) ([]Result, error) {
-	dir, err := os.MkdirTemp("", "tinbell-speed-")
+func ingestSpeed(ctx context.Context) ([]Result, error) {
+	const n = 400_000
+	s, stop, err := start(ctx)
 	if err != nil {
 		return nil, err
 	}
-	defer os.RemoveAll(dir)
-	if err := os.Chmod(dir, 0o755); err != nil {
-		return nil, err
-	}
-	s, err := service.Start(ctx, service.Options{Dir: dir, Listen: "127.0.0.1:0", SignIn: false, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
-	if err != nil {
-		return nil, err
-	}
-	defer s.Stop()
+	defer stop()
 	c := client.New(s.Address, "")
 	if err := c.Send(ctx, "POST", "/metrics/declare", collect.Declaration{Metric: "speed", Dataset: "bench.speed", Measure: "rows", Kind: timeline.Count, Period: "1m"}, nil); err != nil {
 		return nil, err

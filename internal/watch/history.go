@@ -169,6 +169,31 @@ func (v *Subject) Histories(ctx context.Context, s *store.Store, from, to time.T
 	return samples, nil
 }
 
+// EachHistory reads the dense samples of all series in [from, to), one after
+// another, so that judging can begin while the rest is still read; do is called
+// from one goroutine. Series without samples are left out.
+func (v *Subject) EachHistory(ctx context.Context, s *store.Store, from, to time.Time, do func(series int64, history []timeline.Sample) error) error {
+	if v.Config.Method.Name == baseline.Siblings {
+		all, err := v.Histories(ctx, s, from, to)
+		if err != nil {
+			return err
+		}
+		for id, history := range all {
+			if err := do(id, history); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	ids := make([]int64, len(v.Series))
+	for i, series := range v.Series {
+		ids[i] = series.ID
+	}
+	return s.EachSeries(ctx, ids, from, to, func(id int64, list []timeline.Sample) error {
+		return do(id, timeline.Dense(v.Grid, list, to))
+	})
+}
+
 // History reads the dense samples of one series in [from, to).
 func (v *Subject) History(ctx context.Context, s *store.Store, series int64, from, to time.Time) ([]timeline.Sample, error) {
 	if v.Config.Method.Name == baseline.Siblings {

@@ -22,7 +22,7 @@ export function MonitorsPage() {
       {monitors.isPending && <Reading what="monitors" />}
       <input aria-label="Filter" className="mt-3 w-72 border border-ink3 bg-field px-3 py-1" placeholder="filter by name, dataset, owner" value={filter} onChange={(e) => setFilter(e.target.value)} />
       <table className="mt-3 w-full border-collapse border-t border-ink">
-        <thead><tr className="border-b border-rule"><th className="py-1">monitor</th><th>dataset</th><th>baseline</th><th>direction</th><th className="num">stated</th><th className="num">achieved</th><th className="num">95 %</th><th className="pl-6">precision</th><th className="num">found</th><th className="num">delay</th><th>fitted</th></tr></thead>
+        <thead><tr className="border-b border-rule"><th className="py-1">monitor</th><th>dataset</th><th>baseline</th><th>direction</th><th className="num">stated</th><th className="num">achieved</th><th className="num">95 %</th><th className="pl-6">precision</th><th className="num">found</th><th className="num">delay</th><th className="num">version</th></tr></thead>
         <tbody>
           {list.map((m) => {
             const c = cards.get(m.name);
@@ -38,7 +38,7 @@ export function MonitorsPage() {
                 <td className="pl-6">{c && <Interval figure={c.precision} />}</td>
                 <td className="num">{c?.recall.n ? `${c.recall.k} of ${c.recall.n}` : "–"}</td>
                 <td className="num">{c && c.delay_seconds.estimate !== null ? duration(c.delay_seconds.estimate) : "–"}</td>
-                <td>{m.learned_at ? `v${m.version}` : "not yet"}</td>
+                <td className="num">{m.learned_at ? m.version : "not fitted"}</td>
               </tr>
             );
           })}

@@ -81,7 +81,8 @@ export function LossChart({ today, proposed, sentence }: { today?: Detectable["l
   const [box, width] = useWidth<HTMLDivElement>();
   const list = proposed ?? [];
   if (list.length === 0) return <p className="mt-1 text-[13px] text-ink2">{sentence}</p>;
-  const x = scaleLog().domain([list[0].seconds, list[list.length - 1].seconds]).range([34, Math.max(width - 12, 120)]);
+  const ends = [...list, ...(today ?? [])].map((l) => l.seconds);
+  const x = scaleLog().domain([Math.min(...ends), Math.max(...ends)]).range([34, Math.max(width - 12, 120)]);
   const y = scaleLinear().domain([0, 1]).range([104, 8]);
   const line = (l: NonNullable<Detectable["losses"]>) => l.map((p, i) => `${i ? "L" : "M"}${x(p.seconds)} ${y(p.always)}`).join("");
   return (

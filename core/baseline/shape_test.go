@@ -1,0 +1,178 @@
+package baseline
+
+import (
+	"errors"
+	"math"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"tinbell/core/timeline"
+)
+
+func dailyCounts(rng *rand.Rand, days int, factor float64) []timeline.Sample {
+	slotter := timeline.NewSlotter(timeline.Grid{Period: 24 * time.Hour, Zone: time.UTC})
+	at := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
+	list := make([]timeline.Sample, days)
+	for i := range list {
+		mu := 4000.0
+		if slot := slotter.At(at.Unix()); slot.MonthDay >= 2 {
+			mu *= factor
+		}
+		list[i] = timeline.Sample{At: at.Unix(), Value: math.Round(mu * math.Exp(0.03*rng.NormFloat64()))}
+		at = at.AddDate(0, 0, 1)
+	}
+	return list
+}
+
+func TestTheTurnOfTheMonthIsLearnedWhereThereIsOne(t *testing.T) {
+	rng := rand.New(rand.NewPCG(6, 6))
+	for _, factor := range []float64{1.8, 1} {
+		p, err := Prepare(daily(timeline.Count), dailyCounts(rng, 182, factor), timeline.Mask{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		m := p.Choose()
+		if m.Calendar != (factor != 1) {
+			t.Errorf("factor %g: calendar %t", factor, m.Calendar)
+		}
+		for k := 2; k < timeline.MonthDays && m.Calendar; k++ {
+			if math.Abs(m.DayType[k]/factor-1) > 0.06 {
+				t.Errorf("day type %d has factor %.2f, want %.1f", k, m.DayType[k], factor)
+			}
+		}
+	}
+	if p, err := Prepare(daily(timeline.Count), dailyCounts(rng, 60, 1.8), timeline.Mask{}); err != nil || p.Choose().Calendar {
+		t.Error("two month ends are too few to know a factor")
+	}
+}
+
+func TestMonthDaysCountWorkingDays(t *testing.T) {
+	s := timeline.NewSlotter(timeline.Grid{Period: 24 * time.Hour, Zone: time.UTC})
+	for date, want := range map[string]int{
+		"2026-01-01": 1, "2026-01-02": 0, "2026-01-30": 2, "2026-01-29": 3, "2026-01-28": 4, "2026-01-27": 0, "2026-01-31": 0, // 31 January is a Saturday
+		"2026-02-02": 1, "2026-02-01": 0, "2026-08-03": 1, "2026-08-31": 2, "2026-11-30": 2, "2026-11-26": 4,
+	} {
+		at, err := time.Parse("2006-01-02", date)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := s.At(at.Unix()).MonthDay; got != want {
+			t.Errorf("%s is %d to its month, want %d", date, got, want)
+		}
+	}
+}
+
+// means are values whose noise comes to a share from how few rows they have.
+func means(rng *rand.Rand, byRows bool) []timeline.Sample {
+	list := make([]timeline.Sample, 56*24)
+	for i := range list {
+		rows := float64(1 + rng.IntN(40))
+		sd := 5.0
+		if byRows {
+			sd = 20 / math.Sqrt(rows)
+		}
+		list[i] = timeline.Sample{At: start.Add(time.Duration(i) * time.Hour).Unix(), Value: 100 + sd*rng.NormFloat64(), Rows: rows}
+	}
+	return list
+}
+
+var start = time.Date(2026, 2, 2, 0, 0, 0, 0, time.UTC)
+
+func TestNoiseFallsWithRowsWhereItDoes(t *testing.T) {
+	rng := rand.New(rand.NewPCG(2, 7))
+	cfg := Config{Kind: timeline.Value, Grid: timeline.Grid{Period: time.Hour, Zone: time.UTC}}
+	for _, byRows := range []bool{true, false} {
+		p, err := Prepare(cfg, means(rng, byRows), timeline.Mask{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		m := p.Choose()
+		if byRows && m.RowsWeight < 0.85 || !byRows && m.RowsWeight > 0.15 {
+			t.Errorf("noise by rows %t: weight %.2f", byRows, m.RowsWeight)
+		}
+		for i := range p.Points {
+			e := m.Expect(p.Points[i].Slot, p.Points[i].Rows)
+			m.Learn(&e, p.Points[i].X)
+		}
+		few, many := m.Expect(timeline.Slot{}, 2), m.Expect(timeline.Slot{}, 38)
+		if ratio := few.Sigma / many.Sigma; byRows && math.Abs(ratio-math.Sqrt(19)) > 1 {
+			t.Errorf("two rows are %.1f times as uncertain as 38, want %.1f", ratio, math.Sqrt(19))
+		}
+	}
+}
+
+func TestRareEventsKeepTheirRate(t *testing.T) {
+	// One event in twenty hours: were each clipped as an outlier, the level
+	// would sink to nothing.
+	rng := rand.New(rand.NewPCG(4, 2))
+	list := make([]timeline.Sample, 84*24)
+	for i := range list {
+		list[i] = timeline.Sample{At: start.Add(time.Duration(i) * time.Hour).Unix()}
+		if rng.Float64() < 0.05 {
+			list[i].Value = 1
+		}
+	}
+	p, err := Prepare(Config{Kind: timeline.Count, Grid: timeline.Grid{Period: time.Hour, Zone: time.UTC}}, list, timeline.Mask{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := p.Choose()
+	var e Expectation
+	sum := 0.0
+	for i := range p.Points {
+		m.expect(&e, &p.Points[i].Slot, 0)
+		m.Learn(&e, p.Points[i].X)
+		if i >= 28*24 {
+			sum += e.Mu / float64(56*24)
+		}
+	}
+	near(t, "mean expectation", sum, 0.05, 0.015)
+}
+
+func TestUnusualInputHasADefinedOutcome(t *testing.T) {
+	cfg := Config{Kind: timeline.Count, Grid: timeline.Grid{Period: time.Hour, Zone: time.UTC}}
+	of := func(n int, value func(i int) float64) []timeline.Sample {
+		list := make([]timeline.Sample, n)
+		for i := range list {
+			list[i] = timeline.Sample{At: start.Add(time.Duration(i) * time.Hour).Unix(), Value: value(i)}
+		}
+		return list
+	}
+	var short TooShort
+	for name, history := range map[string][]timeline.Sample{
+		"none at all": nil, "two days": of(48, func(int) float64 { return 5 }), "all missing": of(2000, func(int) float64 { return math.NaN() }),
+		"mostly missing": of(600, func(i int) float64 {
+			if i%10 == 0 {
+				return 3
+			}
+			return math.NaN()
+		}),
+	} {
+		if _, err := Prepare(cfg, history, timeline.Mask{}); !errors.As(err, &short) || short.Need != 72 {
+			t.Errorf("%s: %v, want too short a history", name, err)
+		}
+	}
+	for name, value := range map[string]func(int) float64{
+		"constant":            func(int) float64 { return 7 },
+		"always zero":         func(int) float64 { return 0 },
+		"largest float":       func(i int) float64 { return math.MaxFloat64 * float64(i%3) / 2 },
+		"smallest float":      func(i int) float64 { return 5e-324 * float64(i%3) },
+		"swings of 1e300":     func(i int) float64 { return math.Pow(10, float64(i%600)-300) },
+		"one value all edges": func(i int) float64 { return []float64{1e308, 0, 1, 1e-308}[i%4] },
+	} {
+		for _, kind := range timeline.Kinds {
+			c := cfg
+			c.Kind = kind
+			p, err := Prepare(c, of(800, value), timeline.Mask{})
+			if err != nil {
+				t.Fatalf("%s as %s: %v", name, kind, err)
+			}
+			m := p.Choose()
+			e := m.Expect(p.Points[0].Slot, 10)
+			if m.Family != Stepped && (math.IsNaN(e.Mu) || math.IsInf(e.Mu, 0) || math.IsNaN(e.Sigma) || e.Sigma <= 0) {
+				t.Errorf("%s as %s: expects %g ± %g", name, kind, e.Mu, e.Sigma)
+			}
+		}
+	}
+}
