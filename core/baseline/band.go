@@ -43,11 +43,11 @@ type Band struct {
 	Counts    []uint16
 	TailLow   float64
 	TailHigh  float64
-	low, high float64 // current residual quantiles
-	stale     int
+	Low, High float64    // residual quantiles as of the last refresh
+	Tails     [2]float64 // those at 1 % and 99 %
+	Stale     int        // residuals since
 
-	first, last int        // bins that may hold something
-	onePercent  [2]float64 // residual quantiles at 1 % and 99 %
+	first, last int // bins that may hold something
 }
 
 // NewBand makes an empty band with the stated coverage, for example 0.99.
@@ -67,8 +67,8 @@ func bin(residual float64) int {
 func (b *Band) Add(residual float64) {
 	target := (1 - b.Coverage) / 2
 	speed := min(target, 0.005)
-	b.TailLow = clamp(b.TailLow+speed*(target-above(b.low, residual)), 0.0005, 0.2)
-	b.TailHigh = clamp(b.TailHigh+speed*(target-above(residual, b.high)), 0.0005, 0.2)
+	b.TailLow = clamp(b.TailLow+speed*(target-above(b.Low, residual)), 0.0005, 0.2)
+	b.TailHigh = clamp(b.TailHigh+speed*(target-above(residual, b.High)), 0.0005, 0.2)
 	k := bin(residual)
 	if len(b.Ring) < bandMemory {
 		b.Ring = append(b.Ring, int16(k))
@@ -81,7 +81,7 @@ func (b *Band) Add(residual float64) {
 	}
 	b.Counts[k]++
 	b.first, b.last = min(b.first, k), max(b.last, k)
-	if b.stale++; b.stale >= 24 {
+	if b.Stale++; b.Stale >= 24 {
 		b.refresh()
 	}
 }
@@ -96,9 +96,9 @@ func above(a, b float64) float64 {
 // refresh finds the residual quantiles at the current tail levels. Short
 // histories fall back on the normal quantile, which the residuals are near to.
 func (b *Band) refresh() {
-	b.stale = 0
-	b.low, b.high = b.tail(b.TailLow, false), b.tail(b.TailHigh, true)
-	b.onePercent = [2]float64{b.tail(0.01, false), b.tail(0.01, true)}
+	b.Stale = 0
+	b.Low, b.High = b.tail(b.TailLow, false), b.tail(b.TailHigh, true)
+	b.Tails = [2]float64{b.tail(0.01, false), b.tail(0.01, true)}
 }
 
 func (b *Band) tail(level float64, upper bool) float64 {
@@ -142,7 +142,7 @@ func signed(v float64, upper bool) float64 {
 // Edges gives low and high of the band on the model's scale. Counts end on
 // whole numbers, so that the band is never narrower than stated.
 func (b *Band) Edges(m *Model, e *Expectation) (low, high float64) {
-	low, high = m.quantile(e, min(b.low, 0)), m.quantile(e, max(b.high, 0))
+	low, high = m.quantile(e, min(b.Low, 0)), m.quantile(e, max(b.High, 0))
 	if m.Family == Mult {
 		low, high = math.Floor(low), math.Ceil(high)
 	}
@@ -153,9 +153,9 @@ func (b *Band) Edges(m *Model, e *Expectation) (low, high float64) {
 // either side, is: a normal tail scaled to the residuals' own first and last
 // percent.
 func (b *Band) TailProbability(residual float64) float64 {
-	edge := b.onePercent[0]
+	edge := b.Tails[0]
 	if residual >= 0 {
-		edge = b.onePercent[1]
+		edge = b.Tails[1]
 	}
 	scaled := residual / max(math.Abs(edge), 0.5) * 2.3263
 	return max(math.Erfc(math.Abs(scaled)/math.Sqrt2), 1e-300)
@@ -169,5 +169,4 @@ func (b *Band) Restore() {
 			b.first, b.last = min(b.first, k), max(b.last, k)
 		}
 	}
-	b.refresh()
 }

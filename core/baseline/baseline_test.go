@@ -157,7 +157,7 @@ func TestBandQuantilesConvergeToStatedTails(t *testing.T) {
 		outside, n := 0, 40000
 		for range n {
 			x := rng.NormFloat64()
-			if x < b.low || x > b.high {
+			if x < b.Low || x > b.High {
 				outside++
 			}
 			b.Add(x)

@@ -259,6 +259,23 @@ func (p *Plain) Keep(m Method) {
 	p.Learn(math.NaN())
 }
 
+// Forget takes the last n values out of memory: they turned out to be a fault.
+func (p *Plain) Forget(n int) {
+	for k := 1; k <= min(n, len(p.Ring)); k++ {
+		i := (p.Next - k + len(p.Ring)) % len(p.Ring)
+		if at, found := slices.BinarySearch(p.sorted, p.Ring[i]); found {
+			p.sorted = slices.Delete(p.sorted, at, at+1)
+		}
+		p.Ring[i] = math.NaN()
+	}
+}
+
+// Renew empties the memory: what it held is no longer normal.
+func (p *Plain) Renew() {
+	p.Forget(len(p.Ring))
+	p.Seen = 0
+}
+
 // Restore recomputes what is not stored, after decoding.
 func (p *Plain) Restore() {
 	p.sorted = p.sorted[:0]

@@ -41,6 +41,8 @@ type maxima struct {
 
 	Current, CurrentTold float64
 
+	Alone bool // thresholds lean on no pool
+
 	sorted        []float64
 	median, upper float64
 	n             float64 // blocks that count
@@ -137,7 +139,11 @@ func (m *maxima) threshold(budget float64, sides, blockDays int) float64 {
 		return pool
 	}
 	exceed := budget * float64(blockDays) / float64(30*sides) / m.share
-	own := max(m.level(min(max(1-exceed, 0.05), 1-1e-12)), 1.5)
+	own := m.level(min(max(1-exceed, 0.05), 1-1e-12))
+	if m.Alone {
+		return max(own, 0.5)
+	}
+	own = max(own, 1.5)
 	return math.Exp((m.n*math.Log(own) + 14*math.Log(pool)) / (m.n + 14))
 }
 

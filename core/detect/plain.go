@@ -92,6 +92,9 @@ func (e *Evaluator) fitPlain(points []baseline.Point) {
 	}
 	e.Scale = [2][5]float64{{1, 1, 1, 1, 1}, {1, 1, 1, 1, 1}}
 	e.fillMaxima(blocks)
+	for s := range 2 {
+		e.Maxima[s].Alone = true // the pool is of windows
+	}
 }
 
 // patient tells whether one period alone may not alarm.
@@ -148,6 +151,9 @@ func (e *Evaluator) takePlain(pt *baseline.Point, observed float64) Reading {
 			}
 			return r
 		}
+		if e.Open {
+			y = math.NaN() // a fault is not learned
+		}
 		p.Learn(y)
 		return r
 	}
@@ -157,7 +163,9 @@ func (e *Evaluator) takePlain(pt *baseline.Point, observed float64) Reading {
 	if math.Abs(r.Deviation) > 0.5 {
 		r.ReturnPeriod = clampReturnPeriod(float64(e.step) / e.Band.TailProbability(d))
 	}
-	r.Change = e.judgePlain(pt, &r, d)
+	if r.Change = e.judgePlain(pt, &r, d); r.Change == Opened || r.Change == Reopened {
+		p.Forget(int((pt.At - e.Alert.Since) / e.step))
+	}
 	for s := range 2 {
 		u := e.plainStatistic(s, d)
 		e.verdict.u[s], e.verdict.told[s] = u, u
@@ -247,6 +255,7 @@ func (e *Evaluator) followPlain(pt *baseline.Point, r *Reading, outside [2]bool)
 	wait := e.adoptAfter()
 	if name := e.cfg.Method.Name; wait > 0 && (name == baseline.Change || name == baseline.Rolling || name == baseline.Siblings) &&
 		pt.At+e.step-e.Alert.Since >= wait {
+		e.Plain.State.Renew()
 		return e.close(pt, pt.At, "level_adopted")
 	}
 	return Updated
