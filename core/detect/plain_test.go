@@ -43,7 +43,7 @@ func TestEverySimpleBaselineGivesTheSameShapeOfReading(t *testing.T) {
 			h[fault+i].Value = 300
 		}
 		h[60*24].Value = 400 // a spike by itself
-		alerts, readings := run(t, plainConfig(m), Rule{Warn: 90 * 24 * time.Hour}, h, 56*24)
+		alerts, readings := run(t, plainConfig(m), Rule{Warn: 3 * Year}, h, 56*24)
 		if len(alerts) != 1 || alerts[0].Direction != High || alerts[0].Raised != h[fault+1].At+3600 || alerts[0].Since != h[fault].At {
 			t.Errorf("%s: want one alert at the fault's second period, got %+v", m.Name, alerts)
 			continue

@@ -145,11 +145,13 @@ func WalkOn(job Job) ([]detect.Alert, *detect.Evaluator, error) {
 // stays.
 func Settle(e *detect.Evaluator, exclusions []Exclusion, at int64) bool {
 	a, open := e.OpenAlert()
-	if !open || MarkOf(exclusions, a.Since, a.Since+1) != timeline.Lasting {
-		return false
+	for _, x := range exclusions {
+		if open && x.Lasts && x.Known <= at && x.Span.From <= a.Since && x.Span.To > a.Since {
+			e.Adopt(at)
+			return true
+		}
 	}
-	e.Adopt(at)
-	return true
+	return false
 }
 
 // learned tells whether something about the past became known between two
