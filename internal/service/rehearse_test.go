@@ -1,0 +1,254 @@
+package service_test
+
+import (
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"net/url"
+	"strings"
+	"testing"
+	"time"
+
+	"tinbell/core/timeline"
+	"tinbell/internal/dbtest"
+	"tinbell/internal/httpapi"
+	"tinbell/internal/improve"
+	"tinbell/internal/inspect"
+	"tinbell/internal/record"
+)
+
+// ports is ten weeks of three segments: at port a a long fault three weeks ago,
+// at port b a gate that hiccups for two hours now and then, at c nothing.
+func ports() string {
+	rng := rand.New(rand.NewPCG(7, 7))
+	var b strings.Builder
+	for at := now.AddDate(0, 0, -70); at.Add(time.Hour).Compare(now) <= 0; at = at.Add(time.Hour) {
+		hours := int(at.Sub(now.AddDate(0, 0, -70)).Hours())
+		mu := 150 * (1.1 + math.Sin(2*math.Pi*float64(hours)/24))
+		for _, port := range []string{"a", "b", "c"} {
+			m := mu
+			if port == "a" && !at.Before(longFault) && at.Before(longFault.Add(14*time.Hour)) {
+				m *= 0.25
+			}
+			if port == "b" && hours > 40*24 && hours%211 < 2 {
+				m *= 5
+			}
+			fmt.Fprintf(&b, "{\"metric\":\"scans\",\"segment\":%q,\"at\":%q,\"value\":%.0f}\n", port, at.Format(time.RFC3339), math.Max(0, m+math.Sqrt(m)*rng.NormFloat64()))
+		}
+	}
+	return b.String()
+}
+
+var longFault = now.AddDate(0, 0, -20)
+
+// harbour starts a service with the ports' past and a monitor on it.
+func harbour(t *testing.T) *dbtest.Service {
+	t.Helper()
+	s := dbtest.Start(t, now)
+	declare(t, s, "scans", timeline.Count)
+	_, err := push(t, s, "", ndjson, ports())
+	dbtest.Must(t, err)
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/monitors", httpapi.NewMonitor{Name: "scans", Metric: "scans"}, nil))
+	s.Settle(t)
+	end := longFault.Add(14 * time.Hour)
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/incidents", httpapi.NewIncident{Dataset: "ops.dock_queue", Segment: "a", Title: "Gate a down", StartedAt: longFault, EndedAt: &end}, nil))
+	return s
+}
+
+func rehearse(t *testing.T, s *dbtest.Service, change func(*record.Settings)) improve.Rehearsal {
+	t.Helper()
+	settings := record.DefaultSettings()
+	change(&settings)
+	var r improve.Rehearsal
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/monitors/scans/rehearsal", httpapi.RehearsalOrder{Settings: settings, SinceSeconds: 28 * 86400}, &r))
+	return r
+}
+
+func TestARehearsalStandsBesideToday(t *testing.T) {
+	s := harbour(t)
+	r := rehearse(t, s, func(*record.Settings) {})
+	if len(r.Gone)+len(r.New) != 0 || r.Stays != len(r.Today.Alerts) || !strings.Contains(r.Sentence, "the same as today") {
+		t.Fatalf("unchanged settings change something: %s, gone %+v, new %+v", r.Sentence, r.Gone, r.New)
+	}
+	if r.Today.Card.Recall.K != 1 || len(r.At) != 28*24 || len(r.Observed) != len(r.At) || len(r.Today.Low) != len(r.At) || len(r.Proposed.Expected) != len(r.At) {
+		t.Fatalf("today: %+v, %d periods", r.Today.Card, len(r.At))
+	}
+	falseToday := 0
+	for _, a := range r.Today.Alerts {
+		if a.Outcome == "false" {
+			falseToday++
+		}
+	}
+	if falseToday == 0 || r.Drawn.Segment == "c" {
+		t.Fatalf("the hiccups at b ring today, and what rang is drawn: %d false, drawn %s", falseToday, r.Drawn.Segment)
+	}
+
+	r = rehearse(t, s, func(v *record.Settings) { v.Smooth = 5 })
+	if len(r.Gone) != falseToday || len(r.Lost) != 0 || !strings.Contains(r.Sentence, fmt.Sprintf("sheds %d of %d false alarms", falseToday, falseToday)) {
+		t.Errorf("a median of five rids the past of hiccups: %s, gone %+v", r.Sentence, r.Gone)
+	}
+	r = rehearse(t, s, func(v *record.Settings) { v.Direction = "high" })
+	if len(r.Lost) != 1 || r.Proposed.Card.Recall.K != 0 || len(r.Proposed.Losses.Losses) != 0 {
+		t.Errorf("looking up only misses the loss: %s", r.Sentence)
+	}
+	low := 40.0
+	r = rehearse(t, s, func(v *record.Settings) { v.Method, v.Low = "fixed", &low })
+	if *r.Proposed.Low[100] != 40 || r.Proposed.High[100] != nil {
+		t.Errorf("fixed bounds draw themselves: %v to %v", *r.Proposed.Low[100], r.Proposed.High[100])
+	}
+	for _, method := range []string{"change", "rolling", "zscore", "modified", "fences", "siblings"} {
+		r = rehearse(t, s, func(v *record.Settings) { v.Method = method })
+		if known := r.Proposed.Expected[len(r.At)-1]; known == nil || math.IsNaN(*known) {
+			t.Errorf("%s draws no band", method)
+		}
+	}
+}
+
+func TestARehearsalRunsWhatTheServiceWouldRun(t *testing.T) {
+	s := harbour(t)
+	r := rehearse(t, s, func(v *record.Settings) { v.WarnSeconds = 20 * 86400 })
+	settings := r.Proposed.Settings
+	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/monitors/scans", httpapi.ChangedMonitor{Version: 1, Settings: settings}, nil))
+	s.Settle(t)
+	var b improve.Backtest
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/backtests", httpapi.BacktestOrder{Monitors: []string{"scans"}, From: r.From, To: r.To}, &b))
+	if len(b.Alerts) != len(r.Proposed.Alerts) {
+		t.Fatalf("rehearsed %d alerts, in force %d", len(r.Proposed.Alerts), len(b.Alerts))
+	}
+	for i := range b.Alerts {
+		if !b.Alerts[i].RaisedAt.Equal(r.Proposed.Alerts[i].RaisedAt) || b.Alerts[i].Segment != r.Proposed.Alerts[i].Segment {
+			t.Errorf("alert %d: rehearsed %+v, in force %+v", i, r.Proposed.Alerts[i], b.Alerts[i])
+		}
+	}
+	again := rehearse(t, s, func(v *record.Settings) { *v = settings })
+	if len(again.Gone)+len(again.New) != 0 {
+		t.Errorf("today's settings are remembered from before the change: %s", again.Sentence)
+	}
+}
+
+func TestSettingsThatCannotBeFollowedAreRefusedWithTheReason(t *testing.T) {
+	s := harbour(t)
+	one := 1.0
+	for reason, change := range map[string]func(*record.Settings){
+		"at least one of low and high": func(v *record.Settings) { v.Method = "fixed" },
+		"low must lie under high":      func(v *record.Settings) { v.Method, v.Low, v.High = "fixed", &one, &one },
+		"bounds of the method fixed":   func(v *record.Settings) { v.Low = &one },
+		"3 to 20000":                   func(v *record.Settings) { v.Method, v.Window = "rolling", 2 },
+		"m must be at least 1":         func(v *record.Settings) { v.Persist, v.Of = 3, 2 },
+		"at least 1d":                  func(v *record.Settings) { v.WarnSeconds = 3600 },
+		"0.5 to 0.9999":                func(v *record.Settings) { v.Coverage = 1.5 },
+	} {
+		settings := record.DefaultSettings()
+		change(&settings)
+		err := s.Admin.Send(t.Context(), "PUT", "/monitors/scans", httpapi.ChangedMonitor{Version: 1, Settings: settings}, nil)
+		if status(err) != 422 || !strings.Contains(err.Error(), reason) {
+			t.Errorf("want a refusal that says %q, got %v", reason, err)
+		}
+	}
+	settings := record.DefaultSettings()
+	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/monitors/scans", httpapi.ChangedMonitor{Version: 1, Settings: settings}, nil))
+	if got := status(s.Admin.Send(t.Context(), "PUT", "/monitors/scans", httpapi.ChangedMonitor{Version: 1, Settings: settings}, nil)); got != 409 {
+		t.Errorf("a second person's change of the same version: %d", got)
+	}
+}
+
+func TestStudiesOfASeries(t *testing.T) {
+	s := harbour(t)
+	ctx := t.Context()
+	var series []record.Series
+	dbtest.Must(t, s.Admin.Get(ctx, "/metrics/scans/series", nil, &series))
+	if len(series) != 3 {
+		t.Fatalf("series: %+v", series)
+	}
+	id := series[1].ID
+	var suits inspect.SuitabilityStudy
+	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/suitability", id), nil, &suits))
+	if suits.Fitness != "suits" || suits.Explained == nil || *suits.Explained < 0.5 || suits.Monitor != "scans" {
+		t.Errorf("suitability: %+v", suits)
+	}
+	var bench inspect.SmoothingStudy
+	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/smoothing", id), nil, &bench))
+	if len(bench.Windows) != 5 || bench.Windows[0].FalseBefore == 0 || !strings.Contains(bench.Sentence, "moving median of") {
+		t.Errorf("smoothing: %s %+v", bench.Sentence, bench.Windows)
+	}
+	var ahead inspect.Forecast
+	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/forecast", id), url.Values{"days": {"30"}, "limit": {"9000"}}, &ahead))
+	if len(ahead.Expected) != 30 || ahead.Low[29] >= ahead.High[29] || len(ahead.Chance) != 30 || !strings.Contains(ahead.Sentence, "no full year seen") {
+		t.Errorf("forecast: %+v", ahead)
+	}
+	if daily := ahead.Expected[0]; daily < 3000 || daily > 5000 {
+		t.Errorf("a day of 150 an hour is forecast as %g", daily)
+	}
+	if err := s.Admin.Get(ctx, fmt.Sprintf("/series/%d/forecast", id), url.Values{"days": {"500"}}, &ahead); status(err) != 422 || !strings.Contains(err.Error(), "allow 1 to") {
+		t.Errorf("500 days from 70: %v", err)
+	}
+	var losses []inspect.Detectable
+	dbtest.Must(t, s.Admin.Get(ctx, "/monitors/scans/losses", nil, &losses))
+	if len(losses) != 3 || len(losses[0].Losses) != 5 || losses[0].Sentence == "" {
+		t.Errorf("losses: %+v", losses)
+	}
+	for _, path := range []string{"/series/999/suitability", "/monitors/nobody/losses"} {
+		if got := status(s.Admin.Get(ctx, path, nil, nil)); got != 404 {
+			t.Errorf("%s: %d", path, got)
+		}
+	}
+}
+
+func TestAPersonSaysWhatIsNormalNow(t *testing.T) {
+	s := harbour(t)
+	ctx := t.Context()
+	// From now on port c has half its scans.
+	hour := func(h int) (string, string) {
+		at := now.Add(time.Duration(h) * time.Hour)
+		hours := 70*24 + h
+		v := math.Round(75 * (1.1 + math.Sin(2*math.Pi*float64(hours)/24)))
+		return at.Format(time.RFC3339), fmt.Sprint(v)
+	}
+	send := func(from, to int) {
+		var b strings.Builder
+		for h := from; h < to; h++ {
+			at, v := hour(h)
+			fmt.Fprintf(&b, "{\"metric\":\"scans\",\"segment\":\"c\",\"at\":%q,\"value\":%s}\n", at, v)
+		}
+		s.Clock.Set(now.Add(time.Duration(to) * time.Hour))
+		_, err := push(t, s, "", ndjson, b.String())
+		dbtest.Must(t, err)
+		s.Settle(t)
+	}
+	open := func() []record.Alert {
+		var page httpapi.AlertPage
+		dbtest.Must(t, s.Admin.Get(ctx, "/alerts", url.Values{"state": {"open"}}, &page))
+		var list []record.Alert
+		for _, a := range page.Alerts {
+			if a.Cause == "deviation" && a.Segment == "c" {
+				list = append(list, a)
+			}
+		}
+		return list
+	}
+	send(0, 30)
+	told := open()
+	if len(told) != 1 {
+		t.Fatalf("half the scans: %+v", told)
+	}
+	var closed record.Alert
+	dbtest.Must(t, s.Admin.Send(ctx, "POST", fmt.Sprintf("/alerts/%d/new-normal", told[0].ID), nil, &closed))
+	if closed.CloseReason != "level_adopted" || closed.ClosedAt == nil {
+		t.Errorf("the alert: %+v", closed)
+	}
+	s.Settle(t)
+	send(30, 60)
+	if still := open(); len(still) != 0 {
+		t.Errorf("the new level rings again: %+v", still)
+	}
+	var chart inspect.Chart
+	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/chart", told[0].SeriesID), url.Values{"from": {now.Add(40 * time.Hour).Format(time.RFC3339)}, "to": {now.Add(58 * time.Hour).Format(time.RFC3339)}}, &chart))
+	for i := range chart.At {
+		if chart.Expected[i] != nil && chart.Observed[i] != nil && *chart.Observed[i] > 20 && math.Abs(*chart.Expected[i] / *chart.Observed[i]-1) > 0.4 {
+			t.Errorf("%s: %g expected, %g came", chart.At[i], *chart.Expected[i], *chart.Observed[i])
+		}
+	}
+	if got := status(s.Admin.Send(ctx, "POST", "/alerts/99999/new-normal", nil, nil)); got != 404 {
+		t.Errorf("an alert that is gone: %d", got)
+	}
+}
