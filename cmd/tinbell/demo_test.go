@@ -147,6 +147,7 @@ func TestTheDemoAsANewcomerMeetsIt(t *testing.T) {
 	})
 
 	t.Run("an answer by key in the console changes the scorecard, and the CLI agrees", func(t *testing.T) { answerInConsole(t, p) })
+	t.Run("settings are rehearsed in the console and put in force", func(t *testing.T) { rehearseInConsole(t, p) })
 	t.Run("commands say what happened and exit as they should", func(t *testing.T) { commands(t, p) })
 	t.Run("every place opens, light and dark", func(t *testing.T) { places(t, p) })
 
@@ -209,6 +210,48 @@ func answerInConsole(t *testing.T, p *program) {
 	dbtest.Must(t, tab.Await("document.body.innerText.includes('What was it?')"))
 }
 
+func rehearseInConsole(t *testing.T, p *program) {
+	p.t = t
+	tab := signIn(t, p, false)
+	dbtest.Must(t, tab.Go(p.client().Server+"/monitors/gate-events-volume"))
+	drawn := "document.querySelectorAll('svg[data-rehearsal] path').length > 7"
+	dbtest.Must(t, tab.Await(drawn+" && document.querySelector('h1').innerText.startsWith('Over this stretch')"))
+	click := func(label string) {
+		t.Helper()
+		found, err := browser.Evaluate[bool](tab, fmt.Sprintf("(() => { const b = [...document.querySelectorAll('button')].find((b) => b.innerText === %q); b?.click(); return !!b; })()", label))
+		dbtest.Must(t, err)
+		if !found {
+			t.Fatalf("there is no button %q", label)
+		}
+	}
+	// The slider at its left end, a false alarm a week, tells more than today.
+	_, err := browser.Evaluate[bool](tab, "(() => { const s = document.querySelector('[role=slider]'); s.focus(); s.dispatchEvent(new KeyboardEvent('keydown', { key: 'Home', bubbles: true })); return true; })()")
+	dbtest.Must(t, err)
+	dbtest.Must(t, tab.Await("document.querySelector('h1').innerText.startsWith('Rehearsed on') && document.body.innerText.includes('1 changed')"))
+	click("high")
+	dbtest.Must(t, tab.Await("document.body.innerText.includes('2 changed') && document.querySelector('h1').innerText.includes('misses')"))
+	click("Discard")
+	dbtest.Must(t, tab.Await("document.body.innerText.includes('as in force') && document.querySelector('h1').innerText.startsWith('Over this stretch')"))
+	click("over 12")
+	dbtest.Must(t, tab.Await("document.body.innerText.includes('1 changed')"))
+	click("Save as version 2")
+	dbtest.Must(t, tab.Await("document.body.innerText.includes('version 2') && document.body.innerText.includes('as in force')"))
+	var m record.Monitor
+	dbtest.Must(t, p.client().Get(t.Context(), "/monitors/gate-events-volume", nil, &m))
+	if m.Version != 2 || m.Settings.Sustained != "short" || m.Settings.Direction != "both" {
+		t.Errorf("in force is version %d: %+v", m.Version, m.Settings)
+	}
+	dbtest.Must(t, tab.Go(p.client().Server+"/series/1"))
+	dbtest.Must(t, tab.Await("document.querySelector('svg[data-forecast] path') && document.body.innerText.includes('recommended') === false && document.querySelectorAll('table tr').length > 14"))
+	text, err := tab.Text()
+	dbtest.Must(t, err)
+	for _, want := range []string{"Suitability", "Forecast", "Why this was expected", "Smoothing bench", "level", "no full year seen"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("the study of a series lacks %q", want)
+		}
+	}
+}
+
 func commands(t *testing.T, p *program) {
 	p.t = t
 	for _, c := range []struct {
@@ -223,6 +266,17 @@ func commands(t *testing.T, p *program) {
 		{"incident list", 0, "VF-006"},
 		{"calendar list", 0, "Gullstone regatta"},
 		{"monitor backtest refunds-volume --since 30d", 0, "all together"},
+		{"monitor backtest refunds-volume --since 30d --warn 10d", 0, "proposed"},
+		{"monitor backtest refunds-volume --since 30d --method fixed", 1, "at least one of low and high"},
+		{"monitor show boarding-scans-volume", 0, "Cried wolf so far"},
+		{"series suits refunds-rows", 0, "a band"},
+		{"series explain boarding-scans-rows --segment Cald", 0, "hour of the week"},
+		{"series smooth boarding-scans-rows --segment Cald --since 30d", 0, "recommended"},
+		{"series forecast boarding-scans-rows --segment Cald --days 20 --limit 900", 0, "no full year seen"},
+		{"series forecast boarding-scans-rows", 2, "is split into Ansby"},
+		{"alert normal 999999", 3, "no alert"},
+		{"series list nothing", 3, `no metric named "nothing"`},
+		{"bench accuracy --part magic", 2, "rarity, faults, detectors, losses"},
 		{"monitor backtest nothing", 3, `no monitor named "nothing"`},
 		{"alert show 999999", 3, "no alert"},
 		{"score --require precision=1.01", 4, "required is 1.01"},
@@ -248,6 +302,13 @@ func commands(t *testing.T, p *program) {
 			t.Errorf("a picture as %s, and the parts of an expected value: %v\n%s", ending, err, text)
 		}
 	}
+	for _, study := range []string{"suits", "explain", "smooth", "forecast"} {
+		file := filepath.Join(filepath.Dir(p.dir), study+".png")
+		text, code := p.do("series", study, "boarding-scans-rows", "--segment", "Gullstone", "--plot", file)
+		if info, err := os.Stat(file); err != nil || info.Size() < 2000 || code != 0 {
+			t.Errorf("a picture of series %s: %v\n%s", study, err, text)
+		}
+	}
 	if text, code := p.do("alert", "show", id, "--plot", "chart.gif"); code != 1 || !strings.Contains(text, ".png or .svg") {
 		t.Errorf("a format that is not drawn: %d, %s", code, text)
 	}
@@ -270,7 +331,7 @@ func places(t *testing.T, p *program) {
 	p.t = t
 	for _, dark := range []bool{false, true} {
 		tab := signIn(t, p, dark)
-		for path, says := range map[string]string{"/": "Open alerts", "/datasets": "raw.gate_events", "/datasets/ops.ticket_sales": "telephone", "/alerts": "how rare", "/incidents": "VF-006", "/scorecard": "Alert load"} {
+		for path, says := range map[string]string{"/": "Open alerts", "/datasets": "raw.gate_events", "/datasets/ops.ticket_sales": "telephone", "/alerts": "how rare", "/incidents": "VF-006", "/monitors": "boarding-scans-volume", "/scorecard": "Alert load"} {
 			dbtest.Must(t, tab.Go(p.client().Server+path))
 			if err := tab.Await(fmt.Sprintf("document.querySelector('h1')?.innerText && document.body.innerText.includes(%q)", says)); err != nil {
 				t.Errorf("%s: %v", path, err)

@@ -108,3 +108,18 @@ func TestMaskJoinsSpansAndKnowsItsEdges(t *testing.T) {
 		t.Error("touching stretches")
 	}
 }
+
+func TestMasksKnowWhatLasts(t *testing.T) {
+	m := NewMask(Span{10, 20}).Lasting(Span{30, 40}, Span{38, 50})
+	for at, want := range map[int64]Mark{5: Judged, 12: Masked, 20: Judged, 30: Lasting, 45: Lasting, 50: Judged} {
+		if got := m.Mark(at, at+1); got != want {
+			t.Errorf("%d is marked %d, want %d", at, got, want)
+		}
+	}
+	if len(m.Spans()) != 2 {
+		t.Errorf("spans: %v", m.Spans())
+	}
+	if m := (Mask{}); m.Mark(0, 1<<60) != Judged {
+		t.Error("an empty mask masks something")
+	}
+}

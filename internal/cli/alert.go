@@ -44,7 +44,7 @@ func (a *app) alertCommand() *cobra.Command {
 	f.StringVar(&dataset, "dataset", "", "only of this dataset")
 	f.StringVar(&monitor, "monitor", "", "only of this monitor")
 	f.IntVar(&limit, "limit", 40, "at most so many")
-	return group("alert", "Alerts and their labels", list, a.alertShow(), a.alertLabel())
+	return group("alert", "Alerts and their labels", list, a.alertShow(), a.alertLabel(), a.alertNormal())
 }
 
 func (a *app) alertShow() *cobra.Command {
@@ -153,4 +153,17 @@ func (a *app) alertLabel() *cobra.Command {
 	label.Flags().StringVar(&in.Cause, "cause", "", "what it was")
 	label.Flags().StringVar(&in.Note, "note", "", "kept with the label")
 	return label
+}
+
+func (a *app) alertNormal() *cobra.Command {
+	return &cobra.Command{Use: "normal ID", Short: "Say that what a series shows since an alert began is its new normal", Args: exactly(1, "ID"),
+		Example: "  tinbell alert normal 412",
+		RunE: func(c *cobra.Command, args []string) error {
+			var x record.Alert
+			if err := a.client().Send(c.Context(), "POST", "/alerts/"+url.PathEscape(args[0])+"/new-normal", nil, &x); err != nil {
+				return err
+			}
+			a.say("The level of %s since %s is what %s expects from now on.", orNone(x.Segment), local(x.Since, x.Zone), x.Monitor)
+			return nil
+		}}
 }

@@ -244,7 +244,7 @@ func TestAPersonSaysWhatIsNormalNow(t *testing.T) {
 	var chart inspect.Chart
 	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/chart", told[0].SeriesID), url.Values{"from": {now.Add(40 * time.Hour).Format(time.RFC3339)}, "to": {now.Add(58 * time.Hour).Format(time.RFC3339)}}, &chart))
 	for i := range chart.At {
-		if chart.Expected[i] != nil && chart.Observed[i] != nil && *chart.Observed[i] > 20 && math.Abs(*chart.Expected[i] / *chart.Observed[i]-1) > 0.4 {
+		if chart.Expected[i] != nil && chart.Observed[i] != nil && *chart.Observed[i] > 20 && math.Abs(*chart.Expected[i] / *chart.Observed[i] - 1) > 0.4 {
 			t.Errorf("%s: %g expected, %g came", chart.At[i], *chart.Expected[i], *chart.Observed[i])
 		}
 	}

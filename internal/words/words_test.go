@@ -23,3 +23,14 @@ func TestFiguresAreWrittenAsPeopleSayThem(t *testing.T) {
 		}
 	}
 }
+
+func TestListsAndNumbersOfThings(t *testing.T) {
+	for want, got := range map[string]string{
+		"1 alert": Plural(1, "alert"), "0 alerts": Plural(0, "alert"), "3 stretches": Plural(3, "stretch"),
+		"": List(nil), "a": List([]string{"a"}), "a and b": List([]string{"a", "b"}), "a, b and c": List([]string{"a", "b", "c"}),
+	} {
+		if got != want {
+			t.Errorf("%q, want %q", got, want)
+		}
+	}
+}

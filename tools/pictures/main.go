@@ -49,6 +49,9 @@ func run(ctx context.Context, address, token, folder string, texts []string) err
 		{"alerts", "/alerts", "document.querySelectorAll('tbody tr').length > 5"},
 		{"alert", fmt.Sprintf("/alerts/%d", alert), "document.querySelector('svg[data-chart] path')"},
 		{"incidents", "/incidents", "document.querySelectorAll('tbody tr').length > 5"},
+		{"monitors", "/monitors", "document.querySelectorAll('tbody tr').length > 5 && document.body.innerText.includes(' to ')"},
+		{"monitor", "/monitors/boarding-scans-volume?span=11+weeks", "document.querySelectorAll('svg[data-rehearsal] path').length > 7"},
+		{"series", "/series/1", "document.querySelector('svg[data-forecast] path') && document.querySelectorAll('table tr').length > 14"},
 		{"scorecard", "/scorecard", "document.querySelectorAll('tbody tr').length > 5"},
 	}
 	for _, dark := range []bool{false, true} {
