@@ -20,13 +20,20 @@ var pooled = [...][2]float64{
 	{0.001, 6.32}, {0.003, 5.86}, {0.01, 5.36}, {0.03, 4.9}, {0.1, 4.4}, {0.3, 3.85}, {1, 3.27}, {3, 2.7},
 }
 
+var pooledLog = func() (logs [len(pooled)]float64) {
+	for i, p := range pooled {
+		logs[i] = math.Log(p[0])
+	}
+	return logs
+}()
+
 func pooledThreshold(budget float64) float64 {
 	x := math.Log(budget)
 	i := 1
 	for i < len(pooled)-1 && budget > pooled[i][0] {
 		i++
 	}
-	x0, x1 := math.Log(pooled[i-1][0]), math.Log(pooled[i][0])
+	x0, x1 := pooledLog[i-1], pooledLog[i]
 	y0, y1 := pooled[i-1][1], pooled[i][1]
 	return max(y0+(y1-y0)*(x-x0)/(x1-x0), 1.5)
 }
@@ -123,9 +130,11 @@ func quantileOf(sorted []float64, q float64) float64 {
 // level is the value that a share p of the blocks stays under: a straight line
 // on Gumbel paper through the median and the 80 % quantile (Gumbel 1958).
 func (m *maxima) level(p float64) float64 {
-	slope := max(m.upper-m.median, 1e-6) / (gumbel(0.8) - gumbel(0.5))
-	return m.median + slope*(gumbel(p)-gumbel(0.5))
+	slope := max(m.upper-m.median, 1e-6) / (gumbelUpper - gumbelMedian)
+	return m.median + slope*(gumbel(p)-gumbelMedian)
 }
+
+var gumbelMedian, gumbelUpper = gumbel(0.5), gumbel(0.8)
 
 func gumbel(p float64) float64 { return -math.Log(-math.Log(p)) }
 
@@ -150,7 +159,7 @@ func (m *maxima) threshold(budget float64, sides, blockDays int) float64 {
 // budgetOf inverts threshold: the budget at which u would just alarm.
 func (m *maxima) budgetOf(u float64, sides, blockDays int) float64 {
 	lo, hi := math.Log(1e-9), math.Log(30.0)
-	for range 40 {
+	for range 24 {
 		mid := (lo + hi) / 2
 		if m.threshold(math.Exp(mid), sides, blockDays) > u {
 			lo = mid

@@ -364,16 +364,20 @@ func BenchmarkFit2160(b *testing.B) {
 }
 
 func BenchmarkStep(b *testing.B) {
-	h := scene(rand.New(rand.NewPCG(1, 1)), hourly(), sceneStart, 400, 80)
-	e, err := Fit(config(timeline.Count, hourly()), Rule{}, h[:90*24], timeline.Mask{})
+	rng := rand.New(rand.NewPCG(1, 1))
+	h := scene(rng, hourly(), sceneStart, 120, 100)
+	e, err := Fit(config(timeline.Count, hourly()), Rule{}, h[:2160], timeline.Mask{})
 	if err != nil {
 		b.Fatal(err)
 	}
-	rest := h[90*24:]
 	b.ReportAllocs()
-	i := 0
+	at, i := h[2160].At, 0
 	for b.Loop() {
-		e.Step(rest[i%len(rest)], timeline.Judged)
+		// The same weeks again and again, at ever later times.
+		s := h[2160+i%672]
+		s.At = at
+		e.Step(s, timeline.Judged)
+		at += 3600
 		i++
 	}
 }

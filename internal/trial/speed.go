@@ -55,7 +55,9 @@ func Speed(ctx context.Context) ([]Result, error) {
 		b.ReportAllocs()
 		i := 0
 		for b.Loop() {
-			e.Step(history[2160+i%20000], timeline.Judged)
+			s := history[2160+i%20000]
+			s.At = history[2160].At + int64(i)*3600
+			e.Step(s, timeline.Judged)
 			i++
 		}
 	})
