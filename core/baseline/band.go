@@ -28,8 +28,9 @@ func (m *Model) quantile(e *Expectation, q float64) float64 {
 }
 
 const (
-	bandMemory = 1000 // residuals remembered
-	bandBins   = 400  // over ±10 in steps of a twentieth
+	// BandMemory is how many residuals a band remembers.
+	BandMemory = 1000
+	bandBins   = 400 // over ±10 in steps of a twentieth
 	binWidth   = 0.05
 )
 
@@ -70,12 +71,12 @@ func (b *Band) Add(residual float64) {
 	b.TailLow = clamp(b.TailLow+speed*(target-above(b.Low, residual)), 0.0005, 0.2)
 	b.TailHigh = clamp(b.TailHigh+speed*(target-above(residual, b.High)), 0.0005, 0.2)
 	k := bin(residual)
-	if len(b.Ring) < bandMemory {
+	if len(b.Ring) < BandMemory {
 		b.Ring = append(b.Ring, int16(k))
 	} else {
 		b.Counts[b.Ring[b.Next]]--
 		b.Ring[b.Next] = int16(k)
-		if b.Next++; b.Next == bandMemory {
+		if b.Next++; b.Next == BandMemory {
 			b.Next = 0
 		}
 	}

@@ -93,7 +93,7 @@ func (t *trials) better(best trial, c Choice) trial {
 
 func (t *trials) try(c Choice) trial {
 	m := t.prepared.Start(t.points, c)
-	m.Phi, m.Spread = t.phi, t.spread
+	m.Phi, m.Spread, m.light = t.phi, t.spread, true
 	mus := t.spare[:0]
 	if mus == nil {
 		mus = make([]float64, 0, len(t.points)-t.burn)
@@ -104,7 +104,7 @@ func (t *trials) try(c Choice) trial {
 		pt := &t.points[i]
 		level := t.levels[k]
 		if pt.Usable() {
-			m.expect(&e, &pt.Slot, pt.Rows)
+			m.ExpectInto(&e, &pt.Slot, pt.Rows)
 			if i >= t.burn && i >= t.ahead {
 				sum += m.loss(pt.X, level, &e)
 				n++

@@ -69,6 +69,7 @@ type Model struct {
 	Spread                float64 // residual sd, Add
 	Seen                  int     // samples learned from
 
+	light            bool // a candidate: spread by period of day is not followed
 	lam, gSlot, gDay float64
 	level            float64
 	gClass           [2]float64
@@ -123,11 +124,12 @@ type Expectation struct {
 // unknown. (Section 1.3 of the method: slot shrunk to class × weekday.)
 func (m *Model) Expect(slot timeline.Slot, rows float64) Expectation {
 	var e Expectation
-	m.expect(&e, &slot, rows)
+	m.ExpectInto(&e, &slot, rows)
 	return e
 }
 
-func (m *Model) expect(e *Expectation, slot *timeline.Slot, rows float64) {
+// ExpectInto is Expect into an expectation that is there already.
+func (m *Model) ExpectInto(e *Expectation, slot *timeline.Slot, rows float64) {
 	c, h, d := slot.Class, slot.Hour, slot.Day
 	e.Slot, e.Exposure, e.Level = *slot, 1, m.level
 	if m.MeanRows > 0 {
@@ -158,6 +160,10 @@ func (m *Model) expect(e *Expectation, slot *timeline.Slot, rows float64) {
 		e.Mu = e.Level + e.Profile
 		e.base = m.Spread * m.Spread * m.rowsNoise(rows)
 	}
+	if m.light {
+		e.Sigma = math.Sqrt(e.base)
+		return
+	}
 	vn := m.ScaleWeight[c][h]
 	e.v = (m.ScaleSum[c][h] + 6) / (vn + 6)
 	variance := e.base * e.v * e.v * (1 + 0.5/(bh+k2+0.5))
@@ -186,7 +192,6 @@ func (m *Model) rowsNoise(rows float64) float64 {
 // Learn takes a judged sample x (on the model's scale). Residuals are clipped
 // at three sigma, which alone keeps unlabelled outliers from bending the band.
 func (m *Model) Learn(e *Expectation, x float64) {
-	z := (x - e.Mu) / e.Sigma
 	reach := 3 * e.Sigma
 	xt := e.Mu + clamp(x-e.Mu, -reach, reach)
 	c, h, d := e.Slot.Class, e.Slot.Hour, e.Slot.Day
@@ -223,9 +228,12 @@ func (m *Model) Learn(e *Expectation, x float64) {
 		m.DayWeight[d] = m.gDay*m.DayWeight[d] + 1
 	}
 	m.level = m.LevelSum / m.LevelWeight
-	m.ScaleSum[c][h] = gc*m.ScaleSum[c][h] + e.v*min(math.Abs(z), 3)*1.2533
-	m.ScaleWeight[c][h] = gc*m.ScaleWeight[c][h] + 1
 	m.Seen++
+	if m.light {
+		return
+	}
+	m.ScaleSum[c][h] = gc*m.ScaleSum[c][h] + e.v*min(math.Abs(x-e.Mu)/e.Sigma, 3)*1.2533
+	m.ScaleWeight[c][h] = gc*m.ScaleWeight[c][h] + 1
 }
 
 // Forward maps a sample onto the model's scale.

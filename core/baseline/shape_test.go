@@ -121,7 +121,7 @@ func TestRareEventsKeepTheirRate(t *testing.T) {
 	var e Expectation
 	sum := 0.0
 	for i := range p.Points {
-		m.expect(&e, &p.Points[i].Slot, 0)
+		m.ExpectInto(&e, &p.Points[i].Slot, 0)
 		m.Learn(&e, p.Points[i].X)
 		if i >= 28*24 {
 			sum += e.Mu / float64(56*24)

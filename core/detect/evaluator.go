@@ -18,13 +18,16 @@ type Evaluator struct {
 	rule    Rule
 	cadence cadence
 	slotter *timeline.Slotter
+	plainly bool // one of the simple methods
+	daily   bool
 	step    int64
 	state
 	warn, critical [2]float64
 	verdict        verdict
-	calibrating    bool // replaying to set scales and thresholds: no alerts
-	sampling       bool // all windows of both sides are asked for
-	replaying      bool // fitting: nobody reads the readings
+	calibrating    bool  // replaying to set scales and thresholds: no alerts
+	bandFrom       int64 // while calibrating: residuals before are forgotten anyway
+	sampling       bool  // all windows of both sides are asked for
+	replaying      bool  // fitting: nobody reads the readings
 }
 
 // state is everything that is stored between samples.
@@ -62,7 +65,7 @@ func newEvaluator(cfg baseline.Config, rule Rule) *Evaluator {
 		cfg.Coverage = 0.99
 	}
 	e := &Evaluator{
-		cfg: cfg, rule: rule.Normal(), cadence: cadenceOf(cfg.Grid),
+		cfg: cfg, rule: rule.Normal(), cadence: cadenceOf(cfg.Grid), plainly: cfg.Method.Plain(), daily: cfg.Grid.Daily(),
 		slotter: timeline.NewSlotter(cfg.Grid), step: int64(cfg.Grid.Period.Seconds()),
 	}
 	e.Version = stateVersion
@@ -167,7 +170,7 @@ func (e *Evaluator) Step(s timeline.Sample, mark timeline.Mark) Reading {
 func (e *Evaluator) Peek(s timeline.Sample) Reading {
 	pt := e.Model.NewPoint(s, e.slotter.At(s.At), &e.cfg, timeline.Judged)
 	switch {
-	case e.plainly():
+	case e.plainly:
 		r := Reading{At: pt.At, Observed: s.Value, Rows: pt.Rows, Expected: math.NaN(), Low: math.NaN(), High: math.NaN()}
 		if centre, inner, spread, known := e.Plain.State.Around(e.cfg.Method); known && e.cfg.Method.Name != baseline.Siblings {
 			e.plainBand(&r, centre, inner, spread, 1)
@@ -184,7 +187,7 @@ func (e *Evaluator) Peek(s timeline.Sample) Reading {
 // Explain splits what was expected of a period into its parts.
 func (e *Evaluator) Explain(s timeline.Sample) []baseline.Part {
 	switch {
-	case e.plainly():
+	case e.plainly:
 		return []baseline.Part{{Name: e.cfg.Method.Told(), Amount: e.Peek(s).Expected}}
 	case e.Model.Family == baseline.Stepped:
 		return []baseline.Part{{Name: "last value", Amount: e.Steps.Value}}
@@ -200,12 +203,16 @@ func (e *Evaluator) rowsOr(rows float64) float64 {
 	return rows
 }
 
-func (e *Evaluator) expect(pt *baseline.Point) baseline.Expectation {
-	ex := e.Model.Expect(pt.Slot, e.rowsOr(pt.Rows))
-	if pt.Holiday {
-		e.Model.Holiday(&ex, pt.X, e.rowsOr(pt.Rows), pt.Known)
-	}
+func (e *Evaluator) expect(pt *baseline.Point) (ex baseline.Expectation) {
+	e.expectInto(&ex, pt)
 	return ex
+}
+
+func (e *Evaluator) expectInto(ex *baseline.Expectation, pt *baseline.Point) {
+	e.Model.ExpectInto(ex, &pt.Slot, e.rowsOr(pt.Rows))
+	if pt.Holiday {
+		e.Model.Holiday(ex, pt.X, e.rowsOr(pt.Rows), pt.Known)
+	}
 }
 
 // take is the whole of evaluation: read, judge, learn.
@@ -214,7 +221,7 @@ func (e *Evaluator) take(pt *baseline.Point, observed float64) Reading {
 		e.First = pt.At
 	}
 	switch {
-	case e.plainly():
+	case e.plainly:
 		return e.takePlain(pt, observed)
 	case e.Model.Family == baseline.Stepped:
 		return e.takeStepped(pt, observed)
@@ -223,14 +230,15 @@ func (e *Evaluator) take(pt *baseline.Point, observed float64) Reading {
 	if e.Moved.N > 0 && !pt.Lasting {
 		e.moveLevel()
 	}
-	ex := e.expect(pt)
+	var ex baseline.Expectation
+	e.expectInto(&ex, pt)
 	r := e.read(pt, &ex, observed)
 	e.Last = pt.At
 	if pt.Lasting && pt.Known {
 		e.Moved.X, e.Moved.Mu, e.Moved.N = e.Moved.X+pt.X, e.Moved.Mu+ex.Mu, e.Moved.N+1
 	}
 	if pt.Masked || !pt.Known {
-		e.Recent.push(point{Level: e.Model.Level()})
+		e.Recent.push(&point{Level: e.Model.Level()})
 		e.Bits[low], e.Bits[high] = e.Bits[low]<<1, e.Bits[high]<<1
 		if pt.Masked {
 			e.Silence.clear()
@@ -241,14 +249,20 @@ func (e *Evaluator) take(pt *baseline.Point, observed float64) Reading {
 		}
 		return r
 	}
-	e.Recent.push(e.smoothed(pointOf(e.Model, &ex, pt.X)))
+	p := pointOf(e.Model, &ex, pt.X)
+	if e.rule.Smooth > 1 {
+		e.smooth(&p)
+	}
+	e.Recent.push(&p)
 	e.Recent.judge(&e.cadence, e.Model.Family == baseline.Mult, &e.Scale, e.effect(&ex), e.sampling, &e.verdict)
-	if e.cfg.Grid.Daily() && !e.replaying || e.calibrating && e.cfg.Grid.Daily() {
-		defer e.Year.note(pt.At, e.verdict.u)
+	if e.daily && (!e.replaying || e.calibrating) {
+		e.Year.note(pt.At, e.verdict.u)
 	}
 	if e.calibrating {
 		if !pt.Holiday {
-			e.Band.Add(e.Model.Residual(&ex, pt.X))
+			if pt.At >= e.bandFrom {
+				e.Band.Add(e.Model.Residual(&ex, pt.X))
+			}
 			e.Model.Learn(&ex, pt.X)
 		}
 		e.Absence.arrived(pt, e.Model.PerDay)

@@ -25,7 +25,7 @@ func Fit(cfg baseline.Config, rule Rule, history []timeline.Sample, mask timelin
 	e := newEvaluator(cfg, rule)
 	e.replaying = true
 	e.begin(model)
-	if e.plainly() {
+	if e.plainly {
 		e.fitPlain(prepared.Points)
 		e.Stuck.train(prepared.Points, false)
 		e.replaying = false
@@ -85,6 +85,9 @@ func (e *Evaluator) wouldAlarm() bool {
 // calibrate goes through the history without alerts.
 func (e *Evaluator) calibrate(points []baseline.Point) {
 	e.calibrating = true
+	if n := len(points) - baseline.BandMemory*5/4; n > 0 {
+		e.bandFrom = points[n].At
+	}
 	missing := 0
 	c := newCalibration(e, len(points))
 	for i := range points {
@@ -104,7 +107,7 @@ func (e *Evaluator) calibrate(points []baseline.Point) {
 
 // calibration sets, per window and side, the scale of its statistic (which
 // prices in autocorrelation), and the block maxima. Scales come from every
-// sixth period, maxima from all; the first week of long histories only warms
+// eighth period, maxima from all; the first week of long histories only warms
 // up.
 type calibration struct {
 	*Evaluator
@@ -114,7 +117,7 @@ type calibration struct {
 }
 
 func newCalibration(e *Evaluator, n int) *calibration {
-	c := &calibration{Evaluator: e, stride: 6}
+	c := &calibration{Evaluator: e, stride: 8}
 	if n > 21*e.Model.PerDay {
 		c.burn = 7 * e.Model.PerDay
 	}

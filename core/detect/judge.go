@@ -52,7 +52,7 @@ func (e *Evaluator) windowsTell(d Direction) bool {
 	if bits.OnesCount64(e.Bits[s]&window) < e.rule.Persist {
 		return false
 	}
-	return !e.cfg.Grid.Daily() || !e.Year.recurs(e.Last, s, e.warn[s])
+	return !e.daily || !e.Year.recurs(e.Last, s, e.warn[s])
 }
 
 func (e *Evaluator) openWindow(pt *baseline.Point, r *Reading) Change {

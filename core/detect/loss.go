@@ -22,7 +22,7 @@ type Loss struct {
 // what is half as large again as the worst tenth of them, practically always.
 // Series that are not judged by windows have none.
 func (e *Evaluator) Losses() []Loss {
-	if e.plainly() || e.Model.Family == baseline.Stepped || e.rule.Direction == High {
+	if e.plainly || e.Model.Family == baseline.Stepped || e.rule.Direction == High {
 		return nil
 	}
 	ahead := e.week()
@@ -109,7 +109,7 @@ func StopShows(within int64) float64 { return -silenceLogP * 86400 / float64(wit
 
 // TypicalDay is the expected sum (counts) or mean of the next day.
 func (e *Evaluator) TypicalDay() float64 {
-	if e.plainly() || e.Model.Family == baseline.Stepped {
+	if e.plainly || e.Model.Family == baseline.Stepped {
 		return math.NaN()
 	}
 	sum, week := 0.0, e.week()

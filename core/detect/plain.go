@@ -16,8 +16,6 @@ type plain struct {
 	Inside int     // periods inside the band since the last outside, while open
 }
 
-func (e *Evaluator) plainly() bool { return e.cfg.Method.Plain() }
-
 // yard is the scale a value is judged on: itself, or its ratio to its siblings.
 func (e *Evaluator) yard(pt *baseline.Point) (y, factor float64) {
 	if e.cfg.Method.Name != baseline.Siblings {

@@ -13,13 +13,10 @@ type lately struct {
 	Seen int
 }
 
-// smoothed replaces a point's residual by the median of the last ones. Only
+// smooth replaces a point's residual by the median of the last ones. Only
 // detection sees it: the band and the chart keep the value itself.
-func (e *Evaluator) smoothed(p point) point {
+func (e *Evaluator) smooth(p *point) {
 	n := e.rule.Smooth
-	if n <= 1 {
-		return p
-	}
 	l := &e.Lately
 	l.Z[l.Next] = p.Z
 	l.Next = (l.Next + 1) % n
@@ -30,5 +27,4 @@ func (e *Evaluator) smoothed(p point) point {
 	z := (list[(len(list)-1)/2] + list[len(list)/2]) / 2
 	moved := (z - p.Z) * math.Sqrt(p.Var)
 	p.Z, p.X, p.Shift = z, p.X+moved, p.Shift+moved
-	return p
 }

@@ -62,7 +62,7 @@ func newRecent(size int) recent {
 	return r
 }
 
-func (r *recent) push(p point) {
+func (r *recent) push(p *point) {
 	n := len(r.Z)
 	if n == 2*r.Size {
 		base := r.Sums[r.Size]

@@ -48,7 +48,7 @@ func TestRunningSumsGiveWhatAddingUpGives(t *testing.T) {
 				if rng.Float64() < 0.01 {
 					p.Z, p.Shift = 1e6+float64(i), p.Level+64
 				}
-				r.push(p)
+				r.push(&p)
 				all = append(all, p)
 				var v verdict
 				r.judge(&c, mult, &scale, 0, true, &v)
