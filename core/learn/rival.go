@@ -27,7 +27,7 @@ type Rival struct {
 // period and at some in a row.
 func Rivals(inRow int) []Rival {
 	simple := []Rival{
-		{Name: "fixed at the 0.1 and 99.9 % of history", Usual: 1, Scores: fixedQuantiles},
+		{Name: "fixed, 0.1 and 99.9 % of history", Usual: 1, Scores: fixedQuantiles},
 		{Name: "rolling mean ± k sd, 24 hours", Usual: 3, Scores: rollingMean(1)},
 		{Name: "rolling mean ± k sd, 7 days", Usual: 3, Scores: rollingMean(7)},
 		{Name: "same time last week ± k %", Usual: 0.3, Scores: lastWeek},

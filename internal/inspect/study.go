@@ -11,6 +11,7 @@ import (
 	"tinbell/core/learn"
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
+	"tinbell/internal/store"
 	"tinbell/internal/watch"
 	"tinbell/internal/words"
 )
@@ -173,7 +174,11 @@ func (v *Inspector) Ahead(ctx context.Context, id int64, days int, coverage floa
 	if err != nil {
 		return Forecast{}, err
 	}
-	past := baseline.Days(subject.Config, history, learn.Mask(subject.Exclusions[id], v.now().Unix()))
+	mask, err := v.known(ctx, subject, id)
+	if err != nil {
+		return Forecast{}, err
+	}
+	past := baseline.Days(subject.Config, history, mask)
 	f, err := baseline.Ahead(subject.Config, past, days, coverage)
 	if err != nil {
 		return Forecast{}, record.Invalid{Field: "days", Given: fmt.Sprint(days), Allowed: err.Error()}
@@ -200,6 +205,20 @@ func (v *Inspector) Ahead(ctx context.Context, id int64, days int, coverage floa
 	}
 	x.Sentence += "."
 	return x, nil
+}
+
+// known is what is not the series' own doing: labelled and planned stretches,
+// and what an open alert claims.
+func (v *Inspector) known(ctx context.Context, subject *watch.Subject, id int64) (timeline.Mask, error) {
+	open, err := v.store.Alerts(ctx, store.AlertFilter{Series: id, State: "open"})
+	if err != nil {
+		return timeline.Mask{}, err
+	}
+	spans := learn.Mask(subject.Exclusions[id], v.now().Unix()).Spans()
+	for _, a := range open {
+		spans = append(spans, timeline.Span{From: a.Since.Unix(), To: v.now().Unix()})
+	}
+	return timeline.NewMask(spans...), nil
 }
 
 func instants(at []int64) []time.Time {

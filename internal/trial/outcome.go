@@ -50,6 +50,21 @@ func (o Outcome) Delay() time.Duration {
 	return time.Duration(d) * time.Second
 }
 
+// DelayBeside is the median delay on the faults that both found: the quick
+// finds of a rule that finds little are no merit.
+func (o Outcome) DelayBeside(other Outcome) time.Duration {
+	var both []int64
+	for i, found := range o.found {
+		if found && other.found != nil && other.found[i] {
+			both = append(both, o.Delays[i])
+		}
+	}
+	if len(both) == 0 {
+		return -1
+	}
+	return time.Duration(score.MedianDelay(both).Estimate) * time.Second
+}
+
 // tally scores each scene's alerts against what was planted.
 func tally(way string, scenes []Scene, alerts [][]detect.Alert) Outcome {
 	o := Outcome{Way: way, Kinds: map[string]KindCount{}}

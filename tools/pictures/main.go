@@ -36,9 +36,9 @@ func run(ctx context.Context, address, token, folder string, texts []string) err
 	if err := c.Get(ctx, "/alerts", url.Values{"state": {"open"}, "dataset": {"ops.boarding_scans"}}, &page); err != nil {
 		return err
 	}
-	alert := int64(1)
+	alert, series := int64(1), int64(1)
 	if len(page.Alerts) > 0 {
-		alert = page.Alerts[0].ID
+		alert, series = page.Alerts[0].ID, page.Alerts[0].SeriesID
 	}
 	charts := "document.querySelectorAll('svg[role=img] path').length > 4 && !document.querySelector('div.bg-well')"
 	now := charts + " && document.querySelectorAll('tbody tr').length > 3"
@@ -51,7 +51,7 @@ func run(ctx context.Context, address, token, folder string, texts []string) err
 		{"incidents", "/incidents", "document.querySelectorAll('tbody tr').length > 5"},
 		{"monitors", "/monitors", "document.querySelectorAll('tbody tr').length > 5 && document.body.innerText.includes(' to ')"},
 		{"monitor", "/monitors/boarding-scans-volume?span=11+weeks", "document.querySelectorAll('svg[data-rehearsal] path').length > 7"},
-		{"series", "/series/1", "document.querySelector('svg[data-forecast] path') && document.querySelectorAll('table tr').length > 14"},
+		{"series", fmt.Sprintf("/series/%d", series), "document.querySelector('svg[data-forecast] path') && document.querySelectorAll('table tr').length > 14"},
 		{"scorecard", "/scorecard", "document.querySelectorAll('tbody tr').length > 5"},
 	}
 	for _, dark := range []bool{false, true} {
