@@ -162,18 +162,33 @@ func (r *recent) sweep(c *cadence, mult bool, side int, scale *[5]float64, effec
 				second, secondAt = z, i
 			}
 		}
-		held := r.Sums[n].minus(&r.Sums[first])
 		drop := c.dropped(length)
-		if held.N*2 < float64(length) || held.N <= float64(drop) {
+		end, start := &r.Sums[n], &r.Sums[first]
+		present := end.N - start.N
+		if present*2 < float64(length) || present <= float64(drop) {
 			continue
 		}
-		if drop > 0 {
-			r.leaveOut(&held, worstAt)
+		out := [2]int{worstAt, secondAt}
+		var z, gone float64
+		if mult {
+			x, part, variance := end.X-start.X, end.Part-start.Part, end.Var-start.Var
+			for _, k := range out[:drop] {
+				if k >= 0 {
+					after, before := &r.Sums[k+1], &r.Sums[k]
+					x, part, variance = x-(after.X-before.X), part-(after.Part-before.Part), variance-(after.Var-before.Var)
+				}
+			}
+			z, gone = ofCounts(x, r.Level[first]*part, variance)
+		} else {
+			shift, variance := end.Shift-start.Shift, end.Var-start.Var
+			for _, k := range out[:drop] {
+				if k >= 0 {
+					after, before := &r.Sums[k+1], &r.Sums[k]
+					shift, variance, present = shift-(after.Shift-before.Shift), variance-(after.Var-before.Var), present-1
+				}
+			}
+			z, gone = ofValues(shift-present*r.Level[first], variance)
 		}
-		if drop > 1 && secondAt >= 0 {
-			r.leaveOut(&held, secondAt)
-		}
-		z, gone := held.statistic(mult, r.Level[first])
 		z *= sign
 		v.raw[side][w], v.ample[side][w] = z, gone >= effect
 		if quiet {
@@ -187,11 +202,6 @@ func (r *recent) sweep(c *cadence, mult bool, side int, scale *[5]float64, effec
 	}
 }
 
-func (r *recent) leaveOut(s *sums, i int) {
-	out := r.Sums[i+1].minus(&r.Sums[i])
-	*s = s.minus(&out)
-}
-
 // sums over a stretch of entries, and how many of them are present.
 type sums struct{ X, Part, Var, Shift, N float64 }
 
@@ -199,16 +209,16 @@ func (s sums) minus(o *sums) sums {
 	return sums{s.X - o.X, s.Part - o.Part, s.Var - o.Var, s.Shift - o.Shift, s.N - o.N}
 }
 
-// statistic is the variance-stabilised distance of a window's sum from its
-// expectation (counts: Anscombe 1948), and the distance itself.
-func (s *sums) statistic(mult bool, level float64) (z, gone float64) {
-	if mult {
-		mean := level * s.Part
-		perD := min(max(mean, 0.3)/max(s.Var, 1e-300), 1)
-		return 2 * (math.Sqrt(max(s.X, 0)*perD+0.375) - math.Sqrt(max(mean, 0)*perD+0.375)), math.Abs(s.X - mean)
-	}
-	moved := s.Shift - s.N*level
-	return moved / math.Sqrt(max(s.Var, 1e-300)), math.Abs(moved)
+// ofCounts is the variance-stabilised distance of a window's sum from its
+// expectation (Anscombe 1948), and the distance itself.
+func ofCounts(x, mean, variance float64) (z, gone float64) {
+	perD := min(max(mean, 0.3)/max(variance, 1e-300), 1)
+	return 2 * (math.Sqrt(max(x, 0)*perD+0.375) - math.Sqrt(max(mean, 0)*perD+0.375)), math.Abs(x - mean)
+}
+
+// ofValues is the standardised distance of a window's sum, and the distance.
+func ofValues(moved, variance float64) (z, gone float64) {
+	return moved / math.Sqrt(max(variance, 1e-300)), math.Abs(moved)
 }
 
 // deviating is how many sigma the newest point must be off for its side to be

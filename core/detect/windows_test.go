@@ -28,7 +28,10 @@ func plainStatistic(points []point, drop, side int, mult bool) float64 {
 	for _, p := range kept[drop:] {
 		s.X, s.Part, s.Var, s.Shift, s.N = s.X+p.X, s.Part+p.Part, s.Var+p.Var, s.Shift+p.Shift, s.N+1
 	}
-	z, _ := s.statistic(mult, level)
+	z, _ := ofValues(s.Shift-s.N*level, s.Var)
+	if mult {
+		z, _ = ofCounts(s.X, level*s.Part, s.Var)
+	}
 	return z * sign
 }
 
