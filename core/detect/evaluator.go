@@ -26,6 +26,7 @@ type Evaluator struct {
 	verdict        verdict
 	calibrating    bool  // replaying to set scales and thresholds: no alerts
 	bandFrom       int64 // while calibrating: residuals before are forgotten anyway
+	idle           bool  // while calibrating: nobody asks for the windows
 	sampling       bool  // all windows of both sides are asked for
 	replaying      bool  // fitting: nobody reads the readings
 }
@@ -254,7 +255,11 @@ func (e *Evaluator) take(pt *baseline.Point, observed float64) Reading {
 		e.smooth(&p)
 	}
 	e.Recent.push(&p)
-	e.Recent.judge(&e.cadence, e.Model.Family == baseline.Mult, &e.Scale, e.effect(&ex), e.sampling, &e.verdict)
+	if e.idle {
+		e.verdict = silentVerdict
+	} else {
+		e.Recent.judge(&e.cadence, e.Model.Family == baseline.Mult, &e.Scale, e.effect(&ex), e.sampling, &e.verdict)
+	}
 	if e.daily && (!e.replaying || e.calibrating) {
 		e.Year.note(pt.At, e.verdict.u)
 	}

@@ -90,17 +90,20 @@ func (e *Evaluator) calibrate(points []baseline.Point) {
 	}
 	missing := 0
 	c := newCalibration(e, len(points))
+	// Maxima are kept of the last blocks only.
+	recent := max(c.burn, len(points)-(e.cadence.blocks+2)*e.cadence.block*e.Model.PerDay)
 	for i := range points {
 		pt := &points[i]
 		if !pt.Known && !pt.Masked && pt.Rows != timeline.NoRows {
 			missing++
 		}
 		c.sample(i)
+		e.idle = !e.sampling && i < recent
 		e.take(pt, pt.X)
 		c.see(i, pt)
 	}
 	c.settle()
-	e.calibrating = false
+	e.calibrating, e.idle = false, false
 	e.Steps.settle()
 	e.Absence.settle(float64(missing) / float64(max(len(points), 1)))
 }
