@@ -12,12 +12,13 @@ type Part struct {
 
 // Explain splits the expected value of a period into parts that add up to it:
 // the level, what the period of day adds, what the weekday adds, what this very
-// slot of the week adds beyond both, and what a holiday changes.
+// slot of the week adds beyond both, and what the date changes: a holiday, the
+// turn of the month, a yearly day.
 func (m *Model) Explain(e Expectation, rows float64) []Part {
 	back := func(y float64) float64 { return m.Back(y, rows) }
 	var steps [4]float64
 	if m.Family == Mult {
-		unit := e.Level * e.Exposure
+		unit := e.Level * e.Exposure / e.Turn
 		steps = [4]float64{unit, unit * e.Parent, unit * e.Parent * e.Day, unit * e.Profile}
 	} else {
 		steps = [4]float64{e.Level, e.Level + e.Parent, e.Level + e.Parent + e.Day, e.Level + e.Profile}

@@ -1,10 +1,6 @@
 package baseline
 
-import (
-	"math"
-
-	"tinbell/core/timeline"
-)
+import "math"
 
 // Choose fits by trying candidates on the last six weeks and keeping the one
 // with the lowest error one day (daily series: one week) ahead. A one-step
@@ -227,7 +223,7 @@ func (p *Prepared) roughNoise(points []Point) (phi, spread float64) {
 func (p *Prepared) Start(points []Point, c Choice) *Model {
 	m := newModel(p.shape.Family, p.shape.PerDay, c)
 	m.Transform, m.Offset, m.MeanRows = p.shape.Transform, p.shape.Offset, p.shape.MeanRows
-	m.Calendar, m.DayType, m.UsualRows = p.shape.Calendar, p.shape.DayType, p.shape.UsualRows
+	m.Calendar, m.DayType, m.Year, m.UsualRows = p.shape.Calendar, p.shape.DayType, p.shape.Year, p.shape.UsualRows
 	perDay := m.PerDay
 	values, level := p.startValues(points)
 	weight := min(24, float64(7*perDay))
@@ -273,6 +269,9 @@ func (p *Prepared) startValues(points []Point) (values []float64, level float64)
 		}
 		if p.shape.Calendar {
 			x /= p.shape.DayType[pt.Slot.MonthDay]
+		}
+		if p.shape.Year != nil {
+			x /= p.shape.Year[pt.Slot.YearDay]
 		}
 		k := pt.Slot.Class*perDay + pt.Slot.Hour
 		cells[k] = append(cells[k], x)
@@ -322,69 +321,4 @@ func (p *Prepared) Restart(fitted *Model) *Model {
 	m := p.Start(p.Points, fitted.Choice)
 	m.Phi, m.Spread, m.RowsWeight = fitted.Phi, fitted.Spread, fitted.RowsWeight
 	return m
-}
-
-// learnCalendar finds factors for the days at the turn of a month: the median
-// ratio of a day's total to the median of the three weeks before, days of the
-// same class. A factor must be seen three times and be clear of chance.
-func (p *Prepared) learnCalendar() {
-	type total struct {
-		sum   float64
-		class int
-		kind  int
-	}
-	if p.shape.Family != Mult || p.shape.MeanRows > 0 || len(p.Points) < 75*p.shape.PerDay {
-		return
-	}
-	var days []total
-	date, spoilt := 0, false
-	for i := range p.Points {
-		pt := &p.Points[i]
-		if pt.Slot.Date != date {
-			if spoilt && len(days) > 0 {
-				days[len(days)-1].sum = math.NaN()
-			}
-			date, spoilt = pt.Slot.Date, false
-			days = append(days, total{class: pt.Slot.Class, kind: pt.Slot.MonthDay})
-		}
-		if pt.Usable() {
-			days[len(days)-1].sum += pt.X
-		} else {
-			spoilt = true
-		}
-	}
-	var ratios [timeline.MonthDays][]float64
-	before := make([]float64, 0, 21)
-	for i := 21; i < len(days); i++ {
-		d := days[i]
-		if d.kind == 0 || !(d.sum > 0) {
-			continue
-		}
-		before = before[:0]
-		for _, b := range days[i-21 : i] {
-			if b.class == d.class && b.kind == 0 && b.sum > 0 {
-				before = append(before, b.sum)
-			}
-		}
-		if len(before) >= 5 {
-			ratios[d.kind] = append(ratios[d.kind], math.Log(d.sum/Median(before)))
-		}
-	}
-	p.shape.DayType = [timeline.MonthDays]float64{1, 1, 1, 1, 1}
-	for k, list := range ratios {
-		n := float64(len(list))
-		if n < 3 {
-			continue
-		}
-		mean, squares := 0.0, 0.0
-		for _, r := range list {
-			mean += r / n
-		}
-		for _, r := range list {
-			squares += (r - mean) * (r - mean) / (n - 1)
-		}
-		if m := Median(list); math.Abs(m) > max(2*math.Sqrt(squares/n), 0.15) {
-			p.shape.DayType[k], p.shape.Calendar = math.Exp(m), true
-		}
-	}
 }

@@ -55,8 +55,9 @@ type Model struct {
 	MeanRows   float64 // mean row count where exposure is known, else 0
 	Calendar   bool    // days at the turn of the month differ
 	DayType    [timeline.MonthDays]float64
-	UsualRows  float64 // median row count of a mean
-	RowsWeight float64 // share of the noise that falls with the row count
+	Year       []float64 // factor by day of the year, nil where nothing comes every year
+	UsualRows  float64   // median row count of a mean
+	RowsWeight float64   // share of the noise that falls with the row count
 	Choice     Choice
 	PerDay     int
 
@@ -109,7 +110,8 @@ func (m *Model) SetLevel(level float64) { m.level, m.LevelSum = level, level*m.L
 // Expectation is what the model says of one period, before its value is seen.
 type Expectation struct {
 	Slot     timeline.Slot
-	Exposure float64 // row count over its mean; 1 where unknown
+	Exposure float64 // row count over its mean, 1 where unknown, times Turn
+	Turn     float64 // what the date does to it: turn of the month, yearly days
 	Parent   float64 // profile of the period of day, by class
 	Day      float64 // factor (Mult) or shift (Add) of the weekday
 	Profile  float64 // profile of the slot, exposure not included
@@ -137,9 +139,14 @@ func (m *Model) ExpectInto(e *Expectation, slot *timeline.Slot, rows float64) {
 	} else if m.PerDay == 1 && m.Family == Mult {
 		e.Exposure = slot.Hours / 24
 	}
+	e.Turn = 1
 	if m.Calendar {
-		e.Exposure *= m.DayType[slot.MonthDay]
+		e.Turn = m.DayType[slot.MonthDay]
 	}
+	if m.Year != nil {
+		e.Turn *= m.Year[slot.YearDay]
+	}
+	e.Exposure *= e.Turn
 	k2 := m.Choice.Slot
 	e.Parent = m.CellSum[c][h] / m.CellWeight[c][h]
 	ah, bh := m.SlotSum[slot.Week], m.SlotWeight[slot.Week]

@@ -118,6 +118,7 @@ func Prepare(cfg Config, history []timeline.Sample, mask timeline.Mask) (*Prepar
 		p.shape = Model{Family: Stepped, PerDay: p.shape.PerDay}
 	}
 	p.learnCalendar()
+	p.learnYear()
 	return p, nil
 }
 

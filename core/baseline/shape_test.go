@@ -36,6 +36,19 @@ func TestTheTurnOfTheMonthIsLearnedWhereThereIsOne(t *testing.T) {
 		if m.Calendar != (factor != 1) {
 			t.Errorf("factor %g: calendar %t", factor, m.Calendar)
 		}
+		if m.Calendar {
+			// The last working day of June: the parts say what the date adds.
+			e := m.Expect(timeline.NewSlotter(timeline.Grid{Period: 24 * time.Hour, Zone: time.UTC}).At(time.Date(2026, 6, 30, 0, 0, 0, 0, time.UTC).Unix()), 0)
+			parts, sum := m.Explain(e, 0), 0.0
+			for _, part := range parts {
+				sum += part.Amount
+			}
+			last := parts[len(parts)-1]
+			near(t, "sum of the parts", sum, e.Mu, 1e-6*e.Mu)
+			if last.Name != "calendar" || math.Abs(last.Amount/e.Mu-(1-1/factor)) > 0.05 {
+				t.Errorf("the date adds %+v of %g", last, e.Mu)
+			}
+		}
 		for k := 2; k < timeline.MonthDays && m.Calendar; k++ {
 			if math.Abs(m.DayType[k]/factor-1) > 0.06 {
 				t.Errorf("day type %d has factor %.2f, want %.1f", k, m.DayType[k], factor)
@@ -60,6 +73,44 @@ func TestMonthDaysCountWorkingDays(t *testing.T) {
 		if got := s.At(at.Unix()).MonthDay; got != want {
 			t.Errorf("%s is %d to its month, want %d", date, got, want)
 		}
+	}
+}
+
+func TestWhatComesEveryYearIsExpectedFromTheThirdOn(t *testing.T) {
+	rng := rand.New(rand.NewPCG(9, 2))
+	at := time.Date(2022, 1, 3, 0, 0, 0, 0, time.UTC)
+	var list []timeline.Sample
+	for range 3*365 + 20 {
+		mu := 3000.0
+		if at.Month() == time.December && at.Day() >= 10 && at.Day() <= 20 {
+			mu *= 2
+		}
+		if at.Year() == 2023 && at.Month() == time.May && at.Day() < 6 {
+			mu *= 0.2 // a fault, once
+		}
+		list = append(list, timeline.Sample{At: at.Unix(), Value: math.Round(mu * math.Exp(0.03*rng.NormFloat64()))})
+		at = at.AddDate(0, 0, 1)
+	}
+	p, err := Prepare(daily(timeline.Count), list, timeline.Mask{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := p.Choose()
+	if m.Year == nil {
+		t.Fatal("three Decembers taught nothing")
+	}
+	slotter := timeline.NewSlotter(timeline.Grid{Period: 24 * time.Hour, Zone: time.UTC})
+	factor := func(month time.Month, day int) float64 {
+		return m.Year[slotter.At(time.Date(2025, month, day, 0, 0, 0, 0, time.UTC).Unix()).YearDay]
+	}
+	near(t, "15 December", factor(time.December, 15), 2, 0.25)
+	near(t, "3 May, after one fault", factor(time.May, 3), 1, 1e-12)
+	near(t, "1 March", factor(time.March, 1), 1, 1e-12)
+	if short, err := Prepare(daily(timeline.Count), list[:600], timeline.Mask{}); err != nil || short.Choose().Year != nil {
+		t.Error("a season seen once is expected")
+	}
+	if feb, mar := slotter.At(time.Date(2024, 2, 29, 0, 0, 0, 0, time.UTC).Unix()).YearDay, slotter.At(time.Date(2023, 3, 1, 0, 0, 0, 0, time.UTC).Unix()).YearDay; feb != 59 || mar != 60 {
+		t.Errorf("29 February is day %d, 1 March day %d in every year", feb, mar)
 	}
 }
 

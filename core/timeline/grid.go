@@ -80,6 +80,15 @@ type Slot struct {
 	// MonthDay is 0 on an ordinary day, 1 on the first working day of a month,
 	// 2, 3 and 4 on the last, last but one and last but two.
 	MonthDay int
+	YearDay  int // 0 on 1 January … 365; the same for a date in every year
+}
+
+// YearDays is how many values YearDay takes.
+const YearDays = 366
+
+// yearDay numbers a date as in a leap year.
+func yearDay(m time.Month, d int) int {
+	return [...]int{0, 31, 60, 91, 121, 152, 182, 213, 244, 274, 305, 335}[m-1] + d - 1
 }
 
 // MonthDays is how many values MonthDay takes.
@@ -120,6 +129,7 @@ type Slotter struct {
 	offset   int64
 	date     int
 	month    int
+	year     int
 	dateDay  int64
 }
 
@@ -145,8 +155,9 @@ func (s *Slotter) At(unix int64) Slot {
 	if days != s.dateDay {
 		y, m, d := time.Unix(days*86400, 0).UTC().Date()
 		s.date, s.month, s.dateDay = y*10000+int(m)*100+d, monthDay(y, m, d, weekday), days
+		s.year = yearDay(m, d)
 	}
-	slot.Date, slot.MonthDay = s.date, s.month
+	slot.Date, slot.MonthDay, slot.YearDay = s.date, s.month, s.year
 	if s.perDay == 1 {
 		start := time.Unix(unix, 0)
 		slot.Hours = s.grid.Next(start).Sub(start).Hours()
