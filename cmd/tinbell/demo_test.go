@@ -241,8 +241,10 @@ func rehearseInConsole(t *testing.T, p *program) {
 	if m.Version != 2 || m.Settings.Sustained != "short" || m.Settings.Direction != "both" {
 		t.Errorf("in force is version %d: %+v", m.Version, m.Settings)
 	}
-	dbtest.Must(t, tab.Go(p.client().Server+"/series/1"))
-	dbtest.Must(t, tab.Await("document.querySelector('svg[data-forecast] path') && document.body.innerText.includes('recommended') === false && document.querySelectorAll('table tr').length > 14"))
+	var series []record.Series
+	dbtest.Must(t, p.client().Get(t.Context(), "/metrics/boarding-scans-rows/series", nil, &series))
+	dbtest.Must(t, tab.Go(fmt.Sprintf("%s/series/%d", p.client().Server, series[0].ID)))
+	dbtest.Must(t, tab.Await("document.querySelector('svg[data-forecast] path') && document.querySelectorAll('table tr').length > 14"))
 	text, err := tab.Text()
 	dbtest.Must(t, err)
 	for _, want := range []string{"Suitability", "Forecast", "Why this was expected", "Smoothing bench", "level", "no full year seen"} {

@@ -80,7 +80,11 @@ func (v *Inspector) Suits(ctx context.Context, id int64) (SuitabilityStudy, erro
 	}
 	job := v.job(subject, id, history)
 	job.Config.Method = baseline.Method{}
-	return SuitabilityStudy{named, learn.Suit(job)}, nil
+	study := SuitabilityStudy{named, learn.Suit(job)}
+	if subject.Monitor.Settings.Method == record.MethodArrival {
+		study.Instead = "the arrival pattern of its loads, as its monitor has it"
+	}
+	return study, nil
 }
 
 // SmoothingStudy compares moving medians on a series' past.
