@@ -36,21 +36,6 @@ type Method struct {
 // Plain tells whether the method is one of the simple ones.
 func (m Method) Plain() bool { return m.Name != "" && m.Name != Seasonal }
 
-// Usual is the width people choose who choose one.
-func (m Method) Usual() float64 {
-	switch m.Name {
-	case Fixed:
-		return 1
-	case Change:
-		return 0.5
-	case Modified:
-		return 3.5
-	case Fences:
-		return 1.5
-	}
-	return 3
-}
-
 // Told says in words what is expected.
 func (m Method) Told() string {
 	switch m.Name {

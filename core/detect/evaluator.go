@@ -3,6 +3,7 @@ package detect
 import (
 	"bytes"
 	"encoding/gob"
+	"errors"
 	"fmt"
 	"math"
 	"time"
@@ -59,6 +60,10 @@ type state struct {
 
 const stateVersion = 3
 
+// ErrOutdated is wrapped by Load for a stored baseline that must be fitted
+// again: one of another version of the program, or of another method.
+var ErrOutdated = errors.New("stored baseline is outdated, fit it again")
+
 func unixTime(at int64) time.Time { return time.Unix(at, 0) }
 
 func newEvaluator(cfg baseline.Config, rule Rule) *Evaluator {
@@ -97,13 +102,13 @@ func (e *Evaluator) MarshalBinary() ([]byte, error) {
 func Load(cfg baseline.Config, rule Rule, blob []byte) (*Evaluator, error) {
 	e := newEvaluator(cfg, rule)
 	if err := gob.NewDecoder(bytes.NewReader(blob)).Decode(&e.state); err != nil {
-		return nil, fmt.Errorf("read stored baseline: %w", err)
+		return nil, fmt.Errorf("%w: it cannot be read: %w", ErrOutdated, err)
 	}
 	if e.Version != stateVersion {
-		return nil, fmt.Errorf("stored baseline has version %d, this program reads %d: refit it", e.Version, stateVersion)
+		return nil, fmt.Errorf("%w: it has version %d, this program reads %d", ErrOutdated, e.Version, stateVersion)
 	}
 	if cfg.Method.Plain() != (e.Plain.State != nil) {
-		return nil, fmt.Errorf("stored baseline was made by another method: refit it")
+		return nil, fmt.Errorf("%w: it was made by another method", ErrOutdated)
 	}
 	e.Model.Restore()
 	e.Band.Restore()

@@ -2,7 +2,6 @@ package detect
 
 import (
 	"math"
-	"slices"
 
 	"tinbell/core/baseline"
 	"tinbell/core/timeline"
@@ -128,8 +127,3 @@ func (e *Evaluator) Thresholds() (warn, critical [2]float64) { return e.warn, e.
 
 // Family tells how the fitted model relates expectation and observation.
 func (e *Evaluator) Family() baseline.Family { return e.Model.Family }
-
-// WindowLengths are the windows in use, in periods.
-func (e *Evaluator) WindowLengths() []int {
-	return slices.Clone(e.cadence.windows[:e.cadence.count])
-}

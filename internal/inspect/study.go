@@ -2,6 +2,7 @@ package inspect
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math"
 	"time"
@@ -263,6 +264,11 @@ func (v *Inspector) Losses(ctx context.Context, monitor record.Monitor) ([]Detec
 			continue
 		}
 		e, err := detect.Load(subject.Config, monitor.Settings.Rule(len(subject.Series)), b.Judged)
+		if errors.Is(err, detect.ErrOutdated) {
+			d.Sentence = "Being fitted again."
+			list = append(list, d)
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}

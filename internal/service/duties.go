@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"tinbell/core/learn"
@@ -22,7 +23,7 @@ type duties struct {
 
 func (d *duties) all() work.Duties {
 	return work.Duties{
-		Evaluate: func(ctx context.Context, j work.Evaluate) error { return d.watcher.Evaluate(ctx, j.MetricID, j.From) },
+		Evaluate: d.evaluate,
 		Collect:  func(ctx context.Context, j work.Collect) error { return d.collector.Collect(ctx, j.MetricID) },
 		Learn: func(ctx context.Context, j work.Learn) error {
 			if !j.Asked.IsZero() {
@@ -42,6 +43,23 @@ func (d *duties) all() work.Duties {
 		},
 		Tick: d.tick,
 	}
+}
+
+// evaluate judges a metric; what must be fitted again first is queued, and
+// steps through what came meanwhile when it is.
+func (d *duties) evaluate(ctx context.Context, j work.Evaluate) error {
+	err := d.watcher.Evaluate(ctx, j.MetricID, j.From)
+	var outdated watch.Outdated
+	if !errors.As(err, &outdated) {
+		return err
+	}
+	asked := d.now().UTC()
+	for _, id := range outdated.Monitors {
+		if err := d.queue.Add(ctx, work.Learn{MonitorID: id, Asked: asked}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // followed runs long work and keeps its progress under a task, if it has one.

@@ -152,6 +152,31 @@ func TestSettingsThatCannotBeFollowedAreRefusedWithTheReason(t *testing.T) {
 	}
 }
 
+func TestBaselinesOfAnotherVersionAreFittedAgainByThemselves(t *testing.T) {
+	s := harbour(t)
+	ctx := t.Context()
+	// One that cannot be read, and two that another method left.
+	_, err := s.Parts.Store.Pool.Exec(ctx, `update baseline set judged = '\x00'::bytea where series_id = (select min(series_id) from baseline)`)
+	dbtest.Must(t, err)
+	settings := record.DefaultSettings()
+	settings.Method = "rolling"
+	_, err = s.Parts.Store.Pool.Exec(ctx, `update monitor set settings = $1`, settings)
+	dbtest.Must(t, err)
+	var losses []inspect.Detectable
+	dbtest.Must(t, s.Admin.Get(ctx, "/monitors/scans/losses", nil, &losses))
+	if losses[0].Sentence != "Being fitted again." {
+		t.Errorf("losses of an outdated baseline: %+v", losses[0])
+	}
+	s.Clock.Set(now.Add(time.Hour))
+	_, err = push(t, s, "", ndjson, fmt.Sprintf(`{"metric":"scans","segment":"c","at":%q,"value":160}`, now.Format(time.RFC3339)))
+	dbtest.Must(t, err)
+	s.Settle(t)
+	dbtest.Must(t, s.Admin.Get(ctx, "/monitors/scans/losses", nil, &losses))
+	if losses[0].Sentence != "Not judged by windows: a loss shows when it leaves the band." {
+		t.Errorf("after the refit: %+v", losses[0])
+	}
+}
+
 func TestStudiesOfASeries(t *testing.T) {
 	s := harbour(t)
 	ctx := t.Context()

@@ -2,6 +2,7 @@ package watch
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -14,21 +15,37 @@ import (
 	"tinbell/internal/store"
 )
 
+// Outdated names monitors whose stored baselines must be fitted again before
+// they can judge.
+type Outdated struct{ Monitors []int64 }
+
+func (o Outdated) Error() string {
+	return fmt.Sprintf("baselines of %d monitors are outdated", len(o.Monitors))
+}
+
 // Evaluate judges a metric's new samples for all of its monitors. Where samples
 // from before the last judged period changed, their series are judged again
-// from the state right after fitting, and the alerts follow.
+// from the state right after fitting, and the alerts follow. Monitors with
+// outdated baselines come back as Outdated; the others are judged all the same.
 func (w *Watcher) Evaluate(ctx context.Context, metric int64, changedFrom time.Time) error {
 	monitors, err := w.store.MonitorsOf(ctx, metric)
 	if err != nil {
 		return err
 	}
+	var outdated Outdated
 	for _, m := range monitors {
 		if m.Paused || m.LearnedAt == nil {
 			continue
 		}
-		if err := w.evaluate(ctx, m, changedFrom); err != nil {
+		switch err := w.evaluate(ctx, m, changedFrom); {
+		case errors.Is(err, detect.ErrOutdated):
+			outdated.Monitors = append(outdated.Monitors, m.ID)
+		case err != nil:
 			return fmt.Errorf("judge %s: %w", m.Name, err)
 		}
+	}
+	if len(outdated.Monitors) > 0 {
+		return outdated
 	}
 	return nil
 }
