@@ -20,13 +20,14 @@ export function Compared({ r }: { r: Rehearsal }) {
           const a = of(r.today), b = of(r.proposed);
           const most = full || Math.max(a.high ?? 0, b.high ?? 0, a.estimate ?? 0, b.estimate ?? 0, 1);
           const gap = a.estimate !== null && b.estimate !== null ? b.estimate - a.estimate : null;
+          const few = !full && Math.min(a.n, b.n) < 6;
           const apart = (a.low ?? 0) > (b.high ?? Infinity) || (b.low ?? 0) > (a.high ?? Infinity);
           return (
             <tr key={name} className="h-[42px]">
               <td>{name}</td>
               <td><Both a={a} b={b} most={most} /></td>
               <Cell f={a} say={say} /><Cell f={b} say={say} bold />
-              <td className="pl-6">{gap === null ? "–" : full ? signed(gap, 2) : gap === 0 ? "0" : `${gap > 0 ? "+" : "−"}${duration(Math.abs(gap))}`}<div className="text-[13px] text-ink2">{gap === null ? "" : apart ? "intervals apart" : gap === 0 ? "none" : "may be chance"}</div></td>
+              <td className="pl-6">{gap === null ? "–" : full ? signed(gap, 2) : gap === 0 ? "0" : `${gap > 0 ? "+" : "−"}${duration(Math.abs(gap))}`}<div className="text-[13px] text-ink2">{gap === null ? "" : gap === 0 ? "none" : few ? "of too few to say" : apart ? "intervals apart" : "may be chance"}</div></td>
             </tr>
           );
         })}
