@@ -150,9 +150,9 @@ func TestSiblingsAreTheMedianOfTheOthers(t *testing.T) {
 		}
 		return list
 	}
-	series := map[string][]timeline.Sample{"a": at(1, 10, math.NaN()), "b": at(2, 20, 5), "c": at(3, 30, 7), "d": at(9)}
+	series := map[string][]timeline.Sample{"a": at(1, 10, math.NaN()), "b": at(2, 20, 5), "c": at(3, 30, 7), "d": at(9, 40), "e": at(4, 50, 6)}
 	Beside(series)
-	for name, want := range map[string][]float64{"a": {3, 25, 6}, "b": {3, 20, 0}, "c": {2, 15, 0}, "d": {2}} {
+	for name, want := range map[string][]float64{"a": {3.5, 35, 6}, "b": {3.5, 35, 0}, "c": {3, 30, 0}, "d": {2.5, 25}, "e": {2.5, 25, 0}} {
 		for i, w := range want {
 			if got := series[name][i].Rows; got != w {
 				t.Errorf("%s at %d: siblings say %g, want %g", name, i, got, w)

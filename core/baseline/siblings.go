@@ -8,8 +8,9 @@ import (
 )
 
 // Beside sets the Rows of every sample to the median of the other series'
-// values at the same time, which Siblings compares with; 0 where fewer than two
-// others came. Series may start and end at different times.
+// values at the same time, which Siblings compares with; 0 where fewer than
+// three others came, for then one of them could pull the median along. Series
+// may start and end at different times.
 func Beside[K comparable](series map[K][]timeline.Sample) {
 	at := map[int64][]float64{}
 	for _, list := range series {
@@ -40,7 +41,7 @@ func medianWithout(sorted []float64, v float64) float64 {
 	if skip < n {
 		n--
 	}
-	if n < 2 {
+	if n < 3 {
 		return 0
 	}
 	pick := func(k int) float64 {

@@ -17,15 +17,15 @@ import (
 	"tinbell/internal/record"
 )
 
-// ports is ten weeks of three segments: at port a a long fault three weeks ago,
-// at port b a gate that hiccups for two hours now and then, at c nothing.
+// ports is ten weeks of four segments: at port a a long fault three weeks ago,
+// at port b a gate that hiccups for two hours now and then, at c and d nothing.
 func ports() string {
 	rng := rand.New(rand.NewPCG(7, 7))
 	var b strings.Builder
 	for at := now.AddDate(0, 0, -70); at.Add(time.Hour).Compare(now) <= 0; at = at.Add(time.Hour) {
 		hours := int(at.Sub(now.AddDate(0, 0, -70)).Hours())
 		mu := 150 * (1.1 + math.Sin(2*math.Pi*float64(hours)/24))
-		for _, port := range []string{"a", "b", "c"} {
+		for _, port := range []string{"a", "b", "c", "d"} {
 			m := mu
 			if port == "a" && !at.Before(longFault) && at.Before(longFault.Add(14*time.Hour)) {
 				m *= 0.25
@@ -182,7 +182,7 @@ func TestStudiesOfASeries(t *testing.T) {
 	ctx := t.Context()
 	var series []record.Series
 	dbtest.Must(t, s.Admin.Get(ctx, "/metrics/scans/series", nil, &series))
-	if len(series) != 3 {
+	if len(series) != 4 {
 		t.Fatalf("series: %+v", series)
 	}
 	id := series[1].ID
@@ -209,7 +209,7 @@ func TestStudiesOfASeries(t *testing.T) {
 	}
 	var losses []inspect.Detectable
 	dbtest.Must(t, s.Admin.Get(ctx, "/monitors/scans/losses", nil, &losses))
-	if len(losses) != 3 || len(losses[0].Losses) != 5 || losses[0].Sentence == "" {
+	if len(losses) != 4 || len(losses[0].Losses) != 5 || losses[0].Sentence == "" {
 		t.Errorf("losses: %+v", losses)
 	}
 	for _, path := range []string{"/series/999/suitability", "/monitors/nobody/losses"} {

@@ -168,7 +168,7 @@ func (v *Subject) settledPart(history []timeline.Sample) int {
 	hold := max(time.Duration(v.Metric.LookbackSeconds)*time.Second, 24*time.Hour) + v.Grid.Period
 	end := history[len(history)-1].At - int64(hold.Seconds())
 	n := sort.Search(len(history), func(i int) bool { return history[i].At > end })
-	if n < baseline.Need(v.Config) {
+	if n == 0 || n < baseline.Need(v.Config) {
 		return len(history)
 	}
 	return n
