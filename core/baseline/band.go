@@ -140,10 +140,11 @@ func signed(v float64, upper bool) float64 {
 	return -math.Abs(v)
 }
 
-// Edges gives low and high of the band on the model's scale. Counts end on
-// whole numbers, so that the band is never narrower than stated.
-func (b *Band) Edges(m *Model, e *Expectation) (low, high float64) {
-	low, high = m.quantile(e, min(b.Low, 0)), m.quantile(e, max(b.High, 0))
+// Edges gives low and high of the band on the model's scale, stretched by a
+// factor of at least one while the model is young. Counts end on whole numbers,
+// so that the band is never narrower than stated.
+func (b *Band) Edges(m *Model, e *Expectation, stretch float64) (low, high float64) {
+	low, high = m.quantile(e, min(b.Low, 0)*stretch), m.quantile(e, max(b.High, 0)*stretch)
 	if m.Family == Mult {
 		low, high = math.Floor(low), math.Ceil(high)
 	}

@@ -23,6 +23,7 @@ type Evaluator struct {
 	daily   bool
 	step    int64
 	state
+	youth          float64 // 1 at birth, 0 once old enough: what a first fit saw it fits too well
 	warn, critical [2]float64
 	verdict        verdict
 	calibrating    bool  // replaying to set scales and thresholds: no alerts
@@ -148,11 +149,11 @@ func (e *Evaluator) sides() int {
 }
 
 func (e *Evaluator) settleThresholds() {
-	cold := 1.0
+	e.youth = 0
 	if e.Last > e.First {
-		age := float64(e.Last-e.First) / 86400
-		cold += 0.6 * max(0, 1-age/e.cadence.coldDays)
+		e.youth = max(0, 1-float64(e.Last-e.First)/86400/e.cadence.coldDays)
 	}
+	cold := 1 + 0.6*e.youth
 	for s := range 2 {
 		e.warn[s] = cold * e.Maxima[s].threshold(Budget(e.rule.Warn, e.rule.Series), e.sides(), e.cadence.block)
 		e.critical[s] = cold * e.Maxima[s].threshold(Budget(e.rule.Critical, e.rule.Series), e.sides(), e.cadence.block)
@@ -343,7 +344,7 @@ func (e *Evaluator) read(pt *baseline.Point, ex *baseline.Expectation, observed 
 		return Reading{At: pt.At, Observed: math.NaN()}
 	}
 	rows := e.rowsOr(pt.Rows)
-	lowEdge, highEdge := e.Band.Edges(e.Model, ex)
+	lowEdge, highEdge := e.Band.Edges(e.Model, ex, 1+0.3*e.youth)
 	r := Reading{
 		At: pt.At, Observed: observed, Rows: pt.Rows, Masked: pt.Masked,
 		Expected: e.Model.Back(ex.Mu, rows), Low: e.Model.Back(lowEdge, rows), High: e.Model.Back(highEdge, rows),

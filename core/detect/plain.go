@@ -41,8 +41,12 @@ func (e *Evaluator) fitPlain(points []baseline.Point) {
 	}
 	p := baseline.NewPlain(method, values)
 	e.Plain = plain{State: p}
+	if n := len(points); n > 0 {
+		e.First, e.Last = points[0].At, points[n-1].At
+	}
 	distances := make([]float64, len(points))
 	var sizes []float64
+	missing := 0
 	for i, v := range values {
 		distances[i] = math.NaN()
 		if _, inner, spread, known := p.Around(method); known && !math.IsNaN(v) {
@@ -50,19 +54,12 @@ func (e *Evaluator) fitPlain(points []baseline.Point) {
 			sizes = append(sizes, math.Abs(distances[i]))
 		}
 		p.Learn(v)
-		e.First = points[0].At
-		e.Last = points[i].At
 		pt := &points[i]
 		if missed, seen := e.Absence.cell(&pt.Slot, e.Model.PerDay); pt.Known {
 			*seen++
 		} else if !pt.Masked {
 			*missed++
 			*seen++
-		}
-	}
-	missing := 0
-	for i := range points {
-		if !points[i].Known && !points[i].Masked {
 			missing++
 		}
 	}

@@ -135,6 +135,43 @@ func TestBandCoversWhatItStates(t *testing.T) {
 	}
 }
 
+func TestThreeDaysOfHistoryGiveAnHonestlyWideBand(t *testing.T) {
+	rng := rand.New(rand.NewPCG(19, 4))
+	inside, n, rang, wide, narrow := 0, 0, 0, 0.0, 0.0
+	const series = 60
+	for range series {
+		h := scene(rng, hourly(), sceneStart, 10, math.Exp(3.5+3*rng.Float64()))
+		cfg := config(timeline.Count, hourly())
+		cfg.Coverage = 0.95
+		alerts, readings := run(t, cfg, Rule{}, h, 72)
+		rang += len(alerts)
+		for i, r := range readings {
+			if r.Expected < 20 {
+				continue
+			}
+			if n++; r.Observed >= r.Low && r.Observed <= r.High {
+				inside++
+			}
+			if relative := (r.High - r.Low) / r.Expected / series; i < 24 {
+				wide += relative
+			} else if i >= 144 {
+				narrow += relative
+			}
+		}
+	}
+	got := float64(inside) / float64(n)
+	t.Logf("coverage stated 0.95, found %.3f from the fourth to the tenth day; %d alerts in %d series", got, rang, series)
+	if got < 0.93 {
+		t.Errorf("coverage stated 0.95, found %.3f", got)
+	}
+	if wide <= narrow {
+		t.Errorf("the band is %.2f wide at first and %.2f a week later", wide, narrow)
+	}
+	if rang > series/3 {
+		t.Errorf("%d false alarms in a week of %d young series", rang, series)
+	}
+}
+
 func TestOneSpikeOfAnySizeNeverAlarms(t *testing.T) {
 	rng := rand.New(rand.NewPCG(5, 1))
 	for _, size := range []float64{0, 3, 10, 1e6} {

@@ -86,11 +86,10 @@ func (b *Bench) Backtest(ctx context.Context, monitors []record.Monitor, from, t
 // series, its evaluator at the end (nil if it never had enough history) and all
 // its readings, one series at a time.
 func (b *Bench) replay(ctx context.Context, v *watch.Subject, from, to time.Time, shown func(record.Series, *detect.Evaluator, []detect.Reading)) ([]BacktestAlert, bool, error) {
-	if v.Monitor.Settings.Method == record.MethodArrival {
+	arrivals := v.Monitor.Settings.Method == record.MethodArrival
+	if arrivals && shown == nil {
 		alerts, err := b.replayArrivals(ctx, v, from, to)
-		if err != nil || shown == nil {
-			return alerts, false, err
-		}
+		return alerts, false, err
 	}
 	type walked struct {
 		alerts   []BacktestAlert
@@ -137,7 +136,7 @@ func (b *Bench) replay(ctx context.Context, v *watch.Subject, from, to time.Time
 			shown(series, all[i].e, all[i].readings)
 		}
 	}
-	if v.Monitor.Settings.Method == record.MethodArrival {
+	if arrivals {
 		list, err = b.replayArrivals(ctx, v, from, to)
 	}
 	return list, short, err

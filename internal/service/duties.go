@@ -113,10 +113,12 @@ func (d *duties) refit(ctx context.Context, now time.Time) error {
 		if !m.Waiting && m.From != nil {
 			wait = learn.RefitAfter(m.LearnedAt.Sub(*m.From))
 		}
-		if now.Sub(m.LearnedAt) < wait {
+		due := m.LearnedAt.Add(wait)
+		if now.Before(due) {
 			continue
 		}
-		if err := d.queue.Add(ctx, work.Learn{MonitorID: m.ID}); err != nil {
+		// A fit that began after it was due makes a second order of it void.
+		if err := d.queue.Add(ctx, work.Learn{MonitorID: m.ID, Asked: due}); err != nil {
 			return err
 		}
 	}

@@ -117,8 +117,8 @@ func plansOf(f Family) []plan {
 
 var percents = map[float64]string{0.5: "50 %", 0.7: "30 %", 0.8: "20 %", 0.88: "12 %", 0.92: "8 %"}
 
-// periods is how many periods a plan lasts: daily series count its hours as
-// quarters of a day, so that a stall of two hours is a lost day.
+// periods is how many periods a plan lasts: of daily series one for every
+// twelve hours, at least one, so that a stall of two hours is a lost day.
 func (m *maker) periods(p plan) int {
 	hours := m.between(p.from, p.to)
 	if m.grid.Daily() {

@@ -1,8 +1,9 @@
-import { Dialog, Select } from "radix-ui";
+import { Dialog } from "radix-ui";
 import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
 import type { Incident } from "../api/client";
 import { type NewIncident, useAddIncident, useHealth, useImportIncidents, useIncidents, useScorecard } from "../api/queries";
+import { Pick } from "../parts/Controls";
 import { Mark } from "../parts/Mark";
 import { Page, Reading, Trouble } from "../parts/Page";
 import { duration, time, word } from "../parts/words";
@@ -90,14 +91,7 @@ function AddIncident({ open, setOpen, datasets }: { open: boolean; setOpen: (v: 
           <Dialog.Title className="text-[15px] font-[650]">A fault that did happen</Dialog.Title>
           <form onSubmit={submit} className="mt-3 grid gap-3">
             <label>Dataset
-              <Select.Root value={dataset} onValueChange={setDataset}>
-                <Select.Trigger className={`${field} flex justify-between`} aria-label="Dataset"><Select.Value placeholder="choose" /><Select.Icon>▾</Select.Icon></Select.Trigger>
-                <Select.Portal>
-                  <Select.Content position="popper" className="z-10 border border-ink bg-field">
-                    <Select.Viewport>{datasets.map((d) => <Select.Item key={d} value={d} className="mono cursor-pointer px-3 py-1 data-[highlighted]:bg-well"><Select.ItemText>{d}</Select.ItemText></Select.Item>)}</Select.Viewport>
-                  </Select.Content>
-                </Select.Portal>
-              </Select.Root>
+              <Pick name="Dataset" value={dataset} options={datasets.map((d) => [d, d] as const)} onChange={setDataset} hint="choose" />
             </label>
             <label>What happened<input name="title" required className={field} /></label>
             <div className="grid grid-cols-2 gap-3">

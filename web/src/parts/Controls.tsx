@@ -24,10 +24,10 @@ export function Choice<T extends string>({ name, value, options, onChange }: { n
 }
 
 /** One of many, from a list. */
-export function Pick<T extends string>({ name, value, options, onChange }: { name: string; value: T; options: readonly (readonly [T, string])[]; onChange: (v: T) => void }) {
+export function Pick<T extends string>({ name, value, options, onChange, hint }: { name: string; value: T; options: readonly (readonly [T, string])[]; onChange: (v: T) => void; hint?: string }) {
   return (
     <Select.Root value={value} onValueChange={(v) => onChange(v as T)}>
-      <Select.Trigger className="flex w-full justify-between border border-ink3 bg-field px-3 py-[2px]" aria-label={name}><Select.Value /><Select.Icon>▾</Select.Icon></Select.Trigger>
+      <Select.Trigger className="flex w-full justify-between border border-ink3 bg-field px-3 py-[2px]" aria-label={name}><Select.Value placeholder={hint} /><Select.Icon>▾</Select.Icon></Select.Trigger>
       <Select.Portal>
         <Select.Content position="popper" className="z-10 border border-ink bg-field">
           <Select.Viewport>{options.map(([v, label]) => <Select.Item key={v} value={v} className="cursor-pointer px-3 py-1 data-[highlighted]:bg-well"><Select.ItemText>{label}</Select.ItemText></Select.Item>)}</Select.Viewport>
