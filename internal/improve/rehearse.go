@@ -107,7 +107,8 @@ func (b *Bench) Rehearse(ctx context.Context, m record.Monitor, proposed record.
 		}
 		var err error
 		if r.Today, err = b.replayOf(within, subject, r.Drawn.ID, from, to); err == nil {
-			b.rehearsed.put(key, &r.Today)
+			kept := r.Today // what is drawn on it below stays with this answer
+			b.rehearsed.put(key, &kept)
 		}
 		return err
 	})
