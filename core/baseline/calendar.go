@@ -12,14 +12,14 @@ import (
 func (p *Prepared) learnCalendar() {
 	type total struct {
 		sum   float64
-		class int
-		kind  int
+		class uint8
+		kind  uint8
 	}
 	if p.shape.Family != Mult || p.shape.MeanRows > 0 || len(p.Points) < 75*p.shape.PerDay {
 		return
 	}
 	var days []total
-	date, spoilt := 0, false
+	date, spoilt := int32(0), false
 	for i := range p.Points {
 		pt := &p.Points[i]
 		if pt.Slot.Date != date {

@@ -227,7 +227,7 @@ func (p *Prepared) Start(points []Point, c Choice) *Model {
 	perDay := m.PerDay
 	values, level := p.startValues(points)
 	weight := min(24, float64(7*perDay))
-	m.LevelSum, m.LevelWeight, m.level = level*weight, weight, level
+	m.Mean, m.level = fading{level * weight, weight}, level
 	for class := range 2 {
 		for h := range perDay {
 			v := values[class*perDay+h]
@@ -235,7 +235,7 @@ func (p *Prepared) Start(points []Point, c Choice) *Model {
 			if m.Family == Mult {
 				profile = max(v/level, 1e-4)
 			}
-			m.CellSum[class][h], m.CellWeight[class][h] = profile*c.Parent, c.Parent
+			m.Cells[class*perDay+h] = fading{profile * c.Parent, c.Parent}
 		}
 	}
 	return m
@@ -273,7 +273,7 @@ func (p *Prepared) startValues(points []Point) (values []float64, level float64)
 		if p.shape.Year != nil {
 			x /= p.shape.Year[pt.Slot.YearDay]
 		}
-		k := pt.Slot.Class*perDay + pt.Slot.Hour
+		k := pt.Slot.Cell(perDay)
 		cells[k] = append(cells[k], x)
 		all = append(all, x)
 	}

@@ -45,7 +45,7 @@ func Days(cfg Config, history []timeline.Sample, mask timeline.Mask) Daily {
 	var d Daily
 	slotter := timeline.NewSlotter(cfg.Grid)
 	step := int64(cfg.Grid.Period.Seconds())
-	date, sum, n, due := 0, 0.0, 0, 0
+	date, sum, n, due := int32(0), 0.0, 0, 0
 	end := func() {
 		if date == 0 {
 			return
@@ -63,10 +63,10 @@ func Days(cfg Config, history []timeline.Sample, mask timeline.Mask) Daily {
 		if slot.Date != date {
 			end()
 			date, sum, n, due = slot.Date, 0, 0, 0
-			d.At, d.Weekday = append(d.At, s.At), append(d.Weekday, slot.Day)
+			d.At, d.Weekday = append(d.At, s.At), append(d.Weekday, int(slot.Day))
 		}
 		due++
-		if !s.Missing() && !mask.Touches(s.At, s.At+step) && !cfg.Holidays[slot.Date] {
+		if !s.Missing() && !mask.Touches(s.At, s.At+step) && !cfg.Holidays[int(slot.Date)] {
 			sum, n = sum+s.Value, n+1
 		}
 	}

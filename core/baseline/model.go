@@ -61,14 +61,14 @@ type Model struct {
 	Choice     Choice
 	PerDay     int
 
-	LevelSum, LevelWeight float64
-	CellSum, CellWeight   [2][]float64 // by class and period of day
-	ScaleSum, ScaleWeight [2][]float64
-	SlotSum, SlotWeight   []float64 // by period of the week
-	DaySum, DayWeight     [7]float64
-	Phi                   float64 // dispersion, Mult
-	Spread                float64 // residual sd, Add
-	Seen                  int     // samples learned from
+	Mean   fading    // the level
+	Cells  []fading  // profile by class and period of day
+	Slots  []fading  // profile by period of the week
+	Days   [7]fading // factor or shift by weekday
+	Scales []fading  // spread by class and period of day
+	Phi    float64   // dispersion, Mult
+	Spread float64   // residual sd, Add
+	Seen   int       // samples learned from
 
 	light            bool // a candidate: spread by period of day is not followed
 	lam, gSlot, gDay float64
@@ -77,16 +77,17 @@ type Model struct {
 	dayPrior         [2]float64
 }
 
+// fading is a mean as its two sums, of which older visits fade.
+type fading struct{ Sum, Weight float64 }
+
+func (f *fading) see(keep, value, weight float64) {
+	f.Sum, f.Weight = keep*f.Sum+value, keep*f.Weight+weight
+}
+
 func newModel(family Family, perDay int, choice Choice) *Model {
 	m := &Model{Family: family, PerDay: perDay, Choice: choice, Phi: 0.02, Spread: 1}
-	for c := range 2 {
-		m.CellSum[c] = make([]float64, perDay)
-		m.CellWeight[c] = make([]float64, perDay)
-		m.ScaleSum[c] = make([]float64, perDay)
-		m.ScaleWeight[c] = make([]float64, perDay)
-	}
-	m.SlotSum = make([]float64, 7*perDay)
-	m.SlotWeight = make([]float64, 7*perDay)
+	sums := make([]fading, 11*perDay)
+	m.Cells, m.Scales, m.Slots = sums[:2*perDay:2*perDay], sums[2*perDay:4*perDay:4*perDay], sums[4*perDay:]
 	m.derive()
 	return m
 }
@@ -98,14 +99,14 @@ func (m *Model) derive() {
 	m.gDay = math.Exp2(-1 / (m.Choice.Weeks * float64(m.PerDay)))
 	m.gClass = [2]float64{math.Exp2(-0.2 / m.Choice.Weeks), math.Exp2(-0.5 / m.Choice.Weeks)}
 	m.dayPrior = [2]float64{float64(m.PerDay) / 6, float64(m.PerDay) / 2}
-	m.level = m.LevelSum / m.LevelWeight
+	m.level = m.Mean.Sum / m.Mean.Weight
 }
 
 // Level is the current level on the model's own scale.
 func (m *Model) Level() float64 { return m.level }
 
 // SetLevel restarts the level, keeping shape and spread ("new normal").
-func (m *Model) SetLevel(level float64) { m.level, m.LevelSum = level, level*m.LevelWeight }
+func (m *Model) SetLevel(level float64) { m.level, m.Mean.Sum = level, level*m.Mean.Weight }
 
 // Expectation is what the model says of one period, before its value is seen.
 type Expectation struct {
@@ -132,12 +133,11 @@ func (m *Model) Expect(slot timeline.Slot, rows float64) Expectation {
 
 // ExpectInto is Expect into an expectation that is there already.
 func (m *Model) ExpectInto(e *Expectation, slot *timeline.Slot, rows float64) {
-	c, h, d := slot.Class, slot.Hour, slot.Day
 	e.Slot, e.Exposure, e.Level = *slot, 1, m.level
 	if m.MeanRows > 0 {
 		e.Exposure = rows / m.MeanRows
 	} else if m.PerDay == 1 && m.Family == Mult {
-		e.Exposure = slot.Hours / 24
+		e.Exposure = float64(slot.Hours) / 24
 	}
 	e.Turn = 1
 	if m.Calendar {
@@ -148,22 +148,22 @@ func (m *Model) ExpectInto(e *Expectation, slot *timeline.Slot, rows float64) {
 	}
 	e.Exposure *= e.Turn
 	k2 := m.Choice.Slot
-	e.Parent = m.CellSum[c][h] / m.CellWeight[c][h]
-	ah, bh := m.SlotSum[slot.Week], m.SlotWeight[slot.Week]
+	cell, own, weekday := &m.Cells[slot.Cell(m.PerDay)], &m.Slots[slot.Week], &m.Days[slot.Day]
+	e.Parent = cell.Sum / cell.Weight
 	if m.Family == Mult {
 		e.Day = 1
 		if m.PerDay > 1 {
-			e.Day = (m.DaySum[d] + m.dayPrior[0]) / (m.DayWeight[d] + m.dayPrior[0])
+			e.Day = (weekday.Sum + m.dayPrior[0]) / (weekday.Weight + m.dayPrior[0])
 		}
-		e.Profile = max((ah+k2*e.Parent*e.Day)/(bh+k2), 1e-4)
+		e.Profile = max((own.Sum+k2*e.Parent*e.Day)/(own.Weight+k2), 1e-4)
 		e.Mu = e.Level * e.Profile * e.Exposure
 		e.base = max(e.Mu, 0.3) + m.Phi*e.Mu*e.Mu
 	} else {
 		e.Day = 0
 		if m.PerDay > 1 {
-			e.Day = m.DaySum[d] / (m.DayWeight[d] + m.dayPrior[1])
+			e.Day = weekday.Sum / (weekday.Weight + m.dayPrior[1])
 		}
-		e.Profile = (ah + k2*(e.Parent+e.Day)) / (bh + k2)
+		e.Profile = (own.Sum + k2*(e.Parent+e.Day)) / (own.Weight + k2)
 		e.Mu = e.Level + e.Profile
 		e.base = m.Spread * m.Spread * m.rowsNoise(rows)
 	}
@@ -171,12 +171,12 @@ func (m *Model) ExpectInto(e *Expectation, slot *timeline.Slot, rows float64) {
 		e.Sigma = math.Sqrt(e.base)
 		return
 	}
-	vn := m.ScaleWeight[c][h]
-	e.v = (m.ScaleSum[c][h] + 6) / (vn + 6)
-	variance := e.base * e.v * e.v * (1 + 0.5/(bh+k2+0.5))
-	known := vn
+	scale := &m.Scales[slot.Cell(m.PerDay)]
+	e.v = (scale.Sum + 6) / (scale.Weight + 6)
+	variance := e.base * e.v * e.v * (1 + 0.5/(own.Weight+k2+0.5))
+	known := scale.Weight
 	if m.PerDay > 1 {
-		known = min(vn, m.DayWeight[d]*8/float64(m.PerDay))
+		known = min(known, weekday.Weight*8/float64(m.PerDay))
 	}
 	tau := 0.3 / (1 + known)
 	if m.Family == Mult {
@@ -200,47 +200,35 @@ func (m *Model) rowsNoise(rows float64) float64 {
 // at three sigma, which alone keeps unlabelled outliers from bending the band.
 func (m *Model) Learn(e *Expectation, x float64) {
 	reach := 3 * e.Sigma
-	xt := e.Mu + clamp(x-e.Mu, -reach, reach)
-	c, h, d := e.Slot.Class, e.Slot.Hour, e.Slot.Day
-	gc := m.gClass[c]
-	cells, cellWeights := m.CellSum[c], m.CellWeight[c]
-	ex := e.Exposure
+	cell := e.Slot.Cell(m.PerDay)
+	keep := m.gClass[e.Slot.Class]
 	if m.Family == Mult {
-		if ex <= 0 {
+		if e.Exposure <= 0 {
 			return
 		}
 		// Of rare events one or two are no outlier: without them the level sinks.
-		xt = max(e.Mu+clamp(x-e.Mu, -reach, max(reach, 2)), 0)
+		xt := max(e.Mu+clamp(x-e.Mu, -reach, max(reach, 2)), 0)
 		r := 0.0
 		if e.Level > 0 {
 			r = xt / e.Level
 		}
-		m.LevelSum = m.lam*m.LevelSum + xt
-		m.LevelWeight = m.lam*m.LevelWeight + e.Profile*ex
-		cells[h] = gc*cells[h] + r/max(e.Day, 0.05)
-		cellWeights[h] = gc*cellWeights[h] + ex
-		m.SlotSum[e.Slot.Week] = m.gSlot*m.SlotSum[e.Slot.Week] + r
-		m.SlotWeight[e.Slot.Week] = m.gSlot*m.SlotWeight[e.Slot.Week] + ex
-		m.DaySum[d] = m.gDay*m.DaySum[d] + r
-		m.DayWeight[d] = m.gDay*m.DayWeight[d] + e.Parent*ex
+		m.Mean.see(m.lam, xt, e.Profile*e.Exposure)
+		m.Cells[cell].see(keep, r/max(e.Day, 0.05), e.Exposure)
+		m.Slots[e.Slot.Week].see(m.gSlot, r, e.Exposure)
+		m.Days[e.Slot.Day].see(m.gDay, r, e.Parent*e.Exposure)
 	} else {
+		xt := e.Mu + clamp(x-e.Mu, -reach, reach)
 		r := xt - e.Level
-		m.LevelSum = m.lam*m.LevelSum + xt - e.Profile
-		m.LevelWeight = m.lam*m.LevelWeight + 1
-		cells[h] = gc*cells[h] + r - e.Day
-		cellWeights[h] = gc*cellWeights[h] + 1
-		m.SlotSum[e.Slot.Week] = m.gSlot*m.SlotSum[e.Slot.Week] + r
-		m.SlotWeight[e.Slot.Week] = m.gSlot*m.SlotWeight[e.Slot.Week] + 1
-		m.DaySum[d] = m.gDay*m.DaySum[d] + r - e.Parent
-		m.DayWeight[d] = m.gDay*m.DayWeight[d] + 1
+		m.Mean.see(m.lam, xt-e.Profile, 1)
+		m.Cells[cell].see(keep, r-e.Day, 1)
+		m.Slots[e.Slot.Week].see(m.gSlot, r, 1)
+		m.Days[e.Slot.Day].see(m.gDay, r-e.Parent, 1)
 	}
-	m.level = m.LevelSum / m.LevelWeight
+	m.level = m.Mean.Sum / m.Mean.Weight
 	m.Seen++
-	if m.light {
-		return
+	if !m.light {
+		m.Scales[cell].see(keep, e.v*min(math.Abs(x-e.Mu)/e.Sigma, 3)*1.2533, 1)
 	}
-	m.ScaleSum[c][h] = gc*m.ScaleSum[c][h] + e.v*min(math.Abs(x-e.Mu)/e.Sigma, 3)*1.2533
-	m.ScaleWeight[c][h] = gc*m.ScaleWeight[c][h] + 1
 }
 
 // Forward maps a sample onto the model's scale.

@@ -101,12 +101,12 @@ func Prepare(cfg Config, history []timeline.Sample, mask timeline.Mask) (*Prepar
 	slotter := timeline.NewSlotter(cfg.Grid)
 	p.Points = make([]Point, len(history))
 	step := int64(cfg.Grid.Period.Seconds())
-	date, holiday, masked := 0, false, len(mask.Spans()) > 0
+	date, holiday, masked := int32(0), false, len(mask.Spans()) > 0
 	for i, s := range history {
 		pt := &p.Points[i]
 		pt.Slot = slotter.At(s.At)
 		if pt.Slot.Date != date {
-			date, holiday = pt.Slot.Date, cfg.Holidays[pt.Slot.Date]
+			date, holiday = pt.Slot.Date, cfg.Holidays[int(pt.Slot.Date)]
 		}
 		pt.Holiday = holiday
 		p.shape.fill(pt, s)
@@ -134,7 +134,7 @@ func mean(values []float64) float64 {
 // neighbours: its last value foretells it better than its period of day does.
 func (p *Prepared) repeatsItself() bool {
 	cells := make([][]float64, 2*p.shape.PerDay)
-	cell := func(pt *Point) int { return pt.Slot.Class*p.shape.PerDay + pt.Slot.Hour }
+	cell := func(pt *Point) int { return pt.Slot.Cell(p.shape.PerDay) }
 	steps, last := 0.0, math.NaN()
 	for i := range p.Points {
 		if pt := &p.Points[i]; pt.Usable() {
@@ -163,7 +163,7 @@ func (m *Model) NewPoint(s timeline.Sample, slot timeline.Slot, cfg *Config, mar
 	pt := Point{Slot: slot}
 	pt.take(mark)
 	if len(cfg.Holidays) > 0 {
-		pt.Holiday = cfg.Holidays[slot.Date]
+		pt.Holiday = cfg.Holidays[int(slot.Date)]
 	}
 	m.fill(&pt, s)
 	return pt

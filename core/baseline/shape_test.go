@@ -62,7 +62,7 @@ func TestTheTurnOfTheMonthIsLearnedWhereThereIsOne(t *testing.T) {
 
 func TestMonthDaysCountWorkingDays(t *testing.T) {
 	s := timeline.NewSlotter(timeline.Grid{Period: 24 * time.Hour, Zone: time.UTC})
-	for date, want := range map[string]int{
+	for date, want := range map[string]uint8{
 		"2026-01-01": 1, "2026-01-02": 0, "2026-01-30": 2, "2026-01-29": 3, "2026-01-28": 4, "2026-01-27": 0, "2026-01-31": 0, // 31 January is a Saturday
 		"2026-02-02": 1, "2026-02-01": 0, "2026-08-03": 1, "2026-08-31": 2, "2026-11-30": 2, "2026-11-26": 4,
 	} {

@@ -177,9 +177,9 @@ func (a *absence) settle(share float64) { a.All = share }
 
 // cell is where a slot is counted.
 func (a *absence) cell(slot *timeline.Slot, perDay int) (missed, seen *float64) {
-	c, h, n := slot.Class, slot.Hour, perDay
+	c, h, n := int(slot.Class), int(slot.Hour), perDay
 	if perDay == 1 {
-		c, h, n = 0, slot.Day, 7
+		c, h, n = 0, int(slot.Day), 7
 	}
 	if a.Seen[0] == nil {
 		for c := range 2 {

@@ -126,7 +126,8 @@ type verdict struct {
 //
 // A side on which the newest point does not itself deviate says nothing: a
 // window that still holds old deviations must not alarm after recovery. Its
-// statistics are computed only where all of them are asked for.
+// statistics are computed only where all of them are asked for, and so are
+// those of windows that lean the other way.
 func (r *recent) judge(c *cadence, mult bool, scale *[2][5]float64, effect float64, all bool, v *verdict) {
 	*v = silentVerdict
 	newest := r.Z[len(r.Z)-1]
@@ -134,16 +135,16 @@ func (r *recent) judge(c *cadence, mult bool, scale *[2][5]float64, effect float
 		return
 	}
 	if quiet := newest > -deviating; all || !quiet {
-		r.sweep(c, mult, low, &scale[low], effect, quiet, v)
+		r.sweep(c, mult, low, &scale[low], effect, all, quiet, v)
 	}
 	if quiet := newest < deviating; all || !quiet {
-		r.sweep(c, mult, high, &scale[high], effect, quiet, v)
+		r.sweep(c, mult, high, &scale[high], effect, all, quiet, v)
 	}
 }
 
 // sweep goes back once for all windows of a side, keeping the two entries that
 // deviate most.
-func (r *recent) sweep(c *cadence, mult bool, side int, scale *[5]float64, effect float64, quiet bool, v *verdict) {
+func (r *recent) sweep(c *cadence, mult bool, side int, scale *[5]float64, effect float64, all, quiet bool, v *verdict) {
 	n := len(r.Z)
 	sign := float64(2*side - 1)
 	worst, second := math.Inf(-1), math.Inf(-1)
@@ -178,7 +179,11 @@ func (r *recent) sweep(c *cadence, mult bool, side int, scale *[5]float64, effec
 					x, part, variance = x-(after.X-before.X), part-(after.Part-before.Part), variance-(after.Var-before.Var)
 				}
 			}
-			z, gone = ofCounts(x, r.Level[first]*part, variance)
+			mean := r.Level[first] * part
+			if !all && sign*(x-mean) <= 0 {
+				continue
+			}
+			z, gone = ofCounts(x, mean, variance)
 		} else {
 			shift, variance := end.Shift-start.Shift, end.Var-start.Var
 			for _, k := range out[:drop] {
@@ -187,7 +192,11 @@ func (r *recent) sweep(c *cadence, mult bool, side int, scale *[5]float64, effec
 					shift, variance, present = shift-(after.Shift-before.Shift), variance-(after.Var-before.Var), present-1
 				}
 			}
-			z, gone = ofValues(shift-present*r.Level[first], variance)
+			moved := shift - present*r.Level[first]
+			if !all && sign*moved <= 0 {
+				continue
+			}
+			z, gone = ofValues(moved, variance)
 		}
 		z *= sign
 		v.raw[side][w], v.ample[side][w] = z, gone >= effect

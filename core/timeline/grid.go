@@ -69,19 +69,25 @@ func (g Grid) Add(t time.Time, n int) time.Time {
 	return t.Add(time.Duration(n) * g.Period).UTC()
 }
 
-// Slot says where in the local week a period starts.
+// Slot says where in the local week a period starts. Its fields are narrow: a
+// fit copies one for every period of the history, several times.
 type Slot struct {
-	Week  int // 0 … 7·PerDay−1, Sunday first
-	Hour  int // 0 … PerDay−1, the period of the day
-	Day   int // 0 Sunday … 6 Saturday
-	Class int // 0 weekday, 1 weekend
-	Date  int // yyyymmdd
-	Hours float64
+	Date  int32   // yyyymmdd
+	Hours float32 // the period's length
+	Week  uint16  // 0 … 7·PerDay−1, Sunday first
+	Hour  uint16  // 0 … PerDay−1, the period of the day
+	// YearDay is 0 on 1 January … 365, the same for a date in every year.
+	YearDay uint16
+	Day     uint8 // 0 Sunday … 6 Saturday
+	Class   uint8 // 0 weekday, 1 weekend
 	// MonthDay is 0 on an ordinary day, 1 on the first working day of a month,
 	// 2, 3 and 4 on the last, last but one and last but two.
-	MonthDay int
-	YearDay  int // 0 on 1 January … 365; the same for a date in every year
+	MonthDay uint8
 }
+
+// Cell numbers the period of the day and class, of perDay periods and two
+// classes.
+func (s *Slot) Cell(perDay int) int { return int(s.Class)*perDay + int(s.Hour) }
 
 // YearDays is how many values YearDay takes.
 const YearDays = 366
@@ -121,21 +127,20 @@ func monthDay(y int, m time.Month, d, weekday int) int {
 }
 
 // Slotter turns times into slots. It keeps the zone's offset between clock
-// changes, so a call costs a few nanoseconds. Not safe for concurrent use.
+// changes and what a date says, so a call costs a few nanoseconds. Not safe for
+// concurrent use.
 type Slotter struct {
 	grid     Grid
 	perDay   int64
-	from, to int64
+	from, to int64 // Unix seconds between which offset holds
 	offset   int64
-	date     int
-	month    int
-	year     int
-	dateDay  int64
+	days     int64 // since 1970, local: the date that is kept
+	date     Slot  // of its midnight
 }
 
 // NewSlotter makes a slotter for the grid.
 func NewSlotter(g Grid) *Slotter {
-	return &Slotter{grid: g, perDay: int64(g.PerDay()), from: 1, to: 0, dateDay: -1 << 62}
+	return &Slotter{grid: g, perDay: int64(g.PerDay()), from: 1, to: 0, days: -1 << 62}
 }
 
 // At gives the slot of the period that starts at the Unix second.
@@ -145,24 +150,31 @@ func (s *Slotter) At(unix int64) Slot {
 	}
 	local := unix + s.offset
 	days := floorDiv(local, 86400)
-	second := local - days*86400
-	weekday := int((days%7 + 11) % 7) // 1970-01-01 was a Thursday
-	slot := Slot{Hour: int(second * s.perDay / 86400), Day: weekday, Hours: 24}
-	slot.Week = weekday*int(s.perDay) + slot.Hour
-	if weekday == 0 || weekday == 6 {
-		slot.Class = 1
+	if days != s.days {
+		s.readDate(days)
 	}
-	if days != s.dateDay {
-		y, m, d := time.Unix(days*86400, 0).UTC().Date()
-		s.date, s.month, s.dateDay = y*10000+int(m)*100+d, monthDay(y, m, d, weekday), days
-		s.year = yearDay(m, d)
-	}
-	slot.Date, slot.MonthDay, slot.YearDay = s.date, s.month, s.year
+	slot := s.date
+	slot.Hour = uint16((local - days*86400) * s.perDay / 86400)
+	slot.Week += slot.Hour
 	if s.perDay == 1 {
 		start := time.Unix(unix, 0)
-		slot.Hours = s.grid.Next(start).Sub(start).Hours()
+		slot.Hours = float32(s.grid.Next(start).Sub(start).Hours())
 	}
 	return slot
+}
+
+func (s *Slotter) readDate(days int64) {
+	y, m, d := time.Unix(days*86400, 0).UTC().Date()
+	weekday := int((days%7 + 11) % 7) // 1970-01-01 was a Thursday
+	s.days = days
+	s.date = Slot{
+		Date: int32(y*10000 + int(m)*100 + d), Hours: 24,
+		Week: uint16(weekday * int(s.perDay)), Day: uint8(weekday),
+		MonthDay: uint8(monthDay(y, m, d, weekday)), YearDay: uint16(yearDay(m, d)),
+	}
+	if weekday == 0 || weekday == 6 {
+		s.date.Class = 1
+	}
 }
 
 func (s *Slotter) readZone(unix int64) {

@@ -42,7 +42,7 @@ func TestDailyPeriodsRunFromLocalMidnightToMidnight(t *testing.T) {
 		if h := g.Next(start).Sub(start).Hours(); h != c.hours {
 			t.Errorf("day of %s lasts %g h, want %g", c.at, h, c.hours)
 		}
-		if s := NewSlotter(g).At(start.Unix()); s.Hours != c.hours {
+		if s := NewSlotter(g).At(start.Unix()); float64(s.Hours) != c.hours {
 			t.Errorf("slot of %s says %g h, want %g", c.at, s.Hours, c.hours)
 		}
 	}
@@ -58,7 +58,8 @@ func TestSlotsFollowLocalWallTime(t *testing.T) {
 			hour := local.Hour()*4 + local.Minute()/15
 			date := local.Year()*10000 + int(local.Month())*100 + local.Day()
 			weekend := local.Weekday() == time.Saturday || local.Weekday() == time.Sunday
-			if slot.Hour != hour || slot.Day != int(local.Weekday()) || slot.Date != date || slot.Week != slot.Day*96+hour || (slot.Class == 1) != weekend {
+			week := int(local.Weekday())*96 + hour
+			if int(slot.Hour) != hour || int(slot.Day) != int(local.Weekday()) || int(slot.Date) != date || int(slot.Week) != week || (slot.Class == 1) != weekend {
 				t.Fatalf("%s in %s: slot %+v", local, name, slot)
 			}
 		}
