@@ -203,7 +203,11 @@ func floorSpread(mus []float64) float64 {
 	return max(1e-9, 1e-6*largest)
 }
 
+// roughNoise is what the first trial starts from.
 func (p *Prepared) roughNoise(points []Point) (phi, spread float64) {
+	if p.shape.Family == Mult {
+		return 0.02, 1
+	}
 	xs := make([]float64, 0, len(points))
 	for i := range points {
 		if points[i].Usable() {

@@ -48,9 +48,8 @@ type Prepared struct {
 // additive on a transformed scale, and a series that mostly repeats itself is
 // stepped. It returns TooShort if fewer samples than Need are usable.
 func Prepare(cfg Config, history []timeline.Sample, mask timeline.Mask) (*Prepared, error) {
-	values := make([]float64, 0, len(history))
 	var rows []float64
-	equal, pairs := 0, 0
+	n, equal, pairs := 0, 0, 0
 	last := math.NaN()
 	for _, s := range history {
 		if s.Missing() {
@@ -63,22 +62,21 @@ func Prepare(cfg Config, history []timeline.Sample, mask timeline.Mask) (*Prepar
 			}
 		}
 		last = s.Value
-		values = append(values, s.Value)
+		n++
 		if s.Rows > 0 {
 			rows = append(rows, s.Rows)
 		}
 	}
-	if need := Need(cfg); len(values) < need {
-		return nil, TooShort{Have: len(values), Need: need}
+	if need := Need(cfg); n < need {
+		return nil, TooShort{Have: n, Need: need}
 	}
 	if len(history) == 0 {
 		return &Prepared{shape: Model{Family: Flat, PerDay: cfg.Grid.PerDay()}}, nil
 	}
 	p := &Prepared{Ties: float64(equal) / float64(max(pairs, 1))}
-	n := len(values)
 	median := 0.0
 	if p.Ties > 0.5 || cfg.Kind == timeline.Duration {
-		median = Median(values)
+		median = Median(known(history))
 	}
 	p.shape = Model{Family: Add, PerDay: cfg.Grid.PerDay()}
 	switch kind := cfg.Kind; {
@@ -120,6 +118,17 @@ func Prepare(cfg Config, history []timeline.Sample, mask timeline.Mask) (*Prepar
 	p.learnCalendar()
 	p.learnYear()
 	return p, nil
+}
+
+// known gives the values that came.
+func known(history []timeline.Sample) []float64 {
+	values := make([]float64, 0, len(history))
+	for _, s := range history {
+		if !s.Missing() {
+			values = append(values, s.Value)
+		}
+	}
+	return values
 }
 
 func mean(values []float64) float64 {

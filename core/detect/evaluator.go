@@ -239,7 +239,10 @@ func (e *Evaluator) take(pt *baseline.Point, observed float64) Reading {
 	}
 	var ex baseline.Expectation
 	e.expectInto(&ex, pt)
-	r := e.read(pt, &ex, observed)
+	r := Reading{At: pt.At, Observed: math.NaN()}
+	if !e.replaying {
+		r = e.read(pt, &ex, observed)
+	}
 	e.Last = pt.At
 	if pt.Lasting && pt.Known {
 		e.Moved.X, e.Moved.Mu, e.Moved.N = e.Moved.X+pt.X, e.Moved.Mu+ex.Mu, e.Moved.N+1
@@ -340,9 +343,6 @@ func (e *Evaluator) effect(ex *baseline.Expectation) float64 {
 }
 
 func (e *Evaluator) read(pt *baseline.Point, ex *baseline.Expectation, observed float64) Reading {
-	if e.replaying {
-		return Reading{At: pt.At, Observed: math.NaN()}
-	}
 	rows := e.rowsOr(pt.Rows)
 	lowEdge, highEdge := e.Band.Edges(e.Model, ex, 1+0.3*e.youth)
 	r := Reading{
