@@ -52,6 +52,7 @@ func (a *app) serveCommand() *cobra.Command {
 	f := serve.Flags()
 	f.StringVar(&o.Listen, "listen", "127.0.0.1:7411", "address to listen on")
 	f.StringVar(&o.Database, "database", "", "address of a PostgreSQL database (TINBELL_DATABASE)")
+	f.IntVar(&o.KeepDays, "keep-days", 0, "how many days samples are kept where a dataset has no rule of its own; 0: for ever")
 	f.BoolVar(&o.SignIn, "sign-in", true, "ask for a token; can be turned off on loopback only")
 	return serve
 }

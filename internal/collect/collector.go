@@ -103,7 +103,7 @@ func (c *Collector) gather(ctx context.Context, m record.Metric, grid timeline.G
 				return err
 			}
 		}
-		changed, earliest, err := store.PutSamples(ctx, tx, samples)
+		changed, earliest, err := store.PutSamples(ctx, tx, samples, store.RecentFrom(c.now()))
 		if err != nil || changed == 0 {
 			return err
 		}

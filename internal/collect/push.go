@@ -363,7 +363,7 @@ func (p *push) settle() error {
 
 // write stores a batch and queues its evaluation with it.
 func (p *push) write(ctx context.Context, tx pgx.Tx, batch []record.Sample, touched map[int64]time.Time) error {
-	changed, _, err := store.PutSamples(ctx, tx, batch)
+	changed, _, err := store.PutSamples(ctx, tx, batch, store.RecentFrom(p.collector.now()))
 	if err != nil {
 		return err
 	}

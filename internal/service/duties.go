@@ -19,6 +19,7 @@ type duties struct {
 	collector *collect.Collector
 	queue     *work.Queue
 	now       func() time.Time
+	keepDays  int
 }
 
 func (d *duties) all() work.Duties {
@@ -42,7 +43,17 @@ func (d *duties) all() work.Duties {
 			})
 		},
 		Tick: d.tick,
+		Keep: d.keep,
 	}
+}
+
+// keep packs days that are over and drops samples older than is kept.
+func (d *duties) keep(ctx context.Context) error {
+	if _, err := d.store.PackDays(ctx, store.RecentFrom(d.now())); err != nil {
+		return err
+	}
+	_, err := d.store.ForgetOld(ctx, d.now(), d.keepDays)
+	return err
 }
 
 // evaluate judges a metric; what must be fitted again first is queued, and

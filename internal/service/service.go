@@ -33,6 +33,7 @@ type Options struct {
 	Database string
 	Listen   string
 	SignIn   bool
+	KeepDays int  // how long samples are kept where a dataset has no rule; 0: for ever
 	NoSync   bool // tests alone
 	Now      func() time.Time
 	Log      *slog.Logger
@@ -113,7 +114,7 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	s.Parts.Store = records
 	p.Warehouses = collect.NewWarehouses(records, safe)
 	p.Watcher = watch.New(records, o.Now, o.Log)
-	duties := &duties{store: records, watcher: p.Watcher, now: o.Now}
+	duties := &duties{store: records, watcher: p.Watcher, now: o.Now, keepDays: o.KeepDays}
 	if p.Queue, err = work.New(ctx, records.Pool, duties.all(), o.Log); err != nil {
 		return err
 	}

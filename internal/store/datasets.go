@@ -136,5 +136,5 @@ func (s *Store) MoveSource(ctx context.Context, id int64, login []byte, address 
 
 // Forget removes everything that was measured, set and said; accounts stay.
 func (s *Store) Forget(ctx context.Context) error {
-	return s.exec(ctx, "all records", `truncate source, dataset, metric, series, sample, load, monitor, baseline, alert, label, incident, planned_event, task restart identity cascade`)
+	return s.exec(ctx, "all records", `truncate source, dataset, metric, series, sample, sample_day, load, monitor, baseline, alert, label, incident, planned_event, task restart identity cascade`)
 }

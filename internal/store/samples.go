@@ -2,56 +2,106 @@ package store
 
 import (
 	"context"
-	"encoding/binary"
 	"fmt"
 	"math"
-	"strconv"
-	"strings"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
+	"tinbell/internal/store/pack"
 )
+
+// Samples live in two layers: rows of the last days, where late data and
+// corrections arrive one by one, and a packed chunk for each series and day
+// before. Writing and reading know both; nobody else does.
+
+// recentDays is how many whole days samples stay rows.
+const recentDays = 2
+
+// RecentFrom is where the layer of rows begins: older samples are packed.
+func RecentFrom(now time.Time) time.Time {
+	return time.Unix(int64(pack.DayOf(now.Unix())-recentDays)*pack.DaySeconds, 0).UTC()
+}
 
 // PutSamples writes samples in the caller's transaction: a sample sent twice
 // counts once, a corrected value replaces the old one. It gives how many were
-// new or changed and the start of the earliest changed period.
-func PutSamples(ctx context.Context, tx pgx.Tx, samples []record.Sample) (changed int64, earliest time.Time, err error) {
-	if len(samples) == 0 {
-		return 0, time.Time{}, nil
-	}
-	if _, err := tx.Exec(ctx, `
-		create temp table if not exists incoming
-			(n bigint, series_id bigint, at timestamptz, value double precision, rows double precision) on commit drop;
-		truncate incoming`); err != nil {
-		return 0, earliest, fmt.Errorf("prepare samples: %w", err)
-	}
-	rows := pgx.CopyFromSlice(len(samples), func(i int) ([]any, error) {
-		v := &samples[i]
-		return []any{int64(i), v.SeriesID, v.At, v.Value, v.Rows}, nil
-	})
-	if _, err := tx.CopyFrom(ctx, pgx.Identifier{"incoming"}, []string{"n", "series_id", "at", "value", "rows"}, rows); err != nil {
-		return 0, earliest, fmt.Errorf("copy samples: %w", err)
-	}
+// new or changed and the start of the earliest changed period. Samples before
+// recent go into day chunks; that locks their series until the transaction
+// ends.
+func PutSamples(ctx context.Context, tx pgx.Tx, samples []record.Sample, recent time.Time) (changed int64, earliest time.Time, err error) {
+	fresh := slices.Clone(samples)
 	// Of several samples for one period in a batch, the last one sent counts.
-	var first *time.Time
-	err = tx.QueryRow(ctx, `
-		with written as (
-			insert into sample (series_id, at, value, rows)
-			select distinct on (series_id, at) series_id, at, value, rows from incoming order by series_id, at, n desc
-			on conflict (series_id, at) do update set value = excluded.value, rows = excluded.rows
-				where (sample.value, sample.rows) is distinct from (excluded.value, excluded.rows)
-			returning at)
-		select count(*), min(at) from written`).Scan(&changed, &first)
-	if err != nil {
-		return 0, earliest, fmt.Errorf("write samples: %w", err)
+	slices.SortStableFunc(fresh, bySeriesAndTime)
+	fresh = lastOfEach(fresh)
+	rows, old := fresh[:0:0], fresh[:0:0]
+	if i := slices.IndexFunc(fresh, func(s record.Sample) bool { return s.At.Before(recent) }); i < 0 {
+		rows = fresh
+	} else {
+		for _, s := range fresh {
+			if s.At.Before(recent) {
+				old = append(old, s)
+			} else {
+				rows = append(rows, s)
+			}
+		}
 	}
-	if first != nil {
-		earliest = *first
+	for _, layer := range []struct {
+		samples []record.Sample
+		put     func(context.Context, pgx.Tx, []record.Sample) (int64, time.Time, error)
+	}{{old, putChunks}, {rows, putRows}} {
+		if len(layer.samples) == 0 {
+			continue
+		}
+		n, first, err := layer.put(ctx, tx, layer.samples)
+		if err != nil {
+			return 0, time.Time{}, err
+		}
+		if n > 0 && (changed == 0 || first.Before(earliest)) {
+			earliest = first
+		}
+		changed += n
 	}
 	return changed, earliest, nil
+}
+
+func bySeriesAndTime(a, b record.Sample) int {
+	if a.SeriesID != b.SeriesID {
+		return int(min(max(a.SeriesID-b.SeriesID, -1), 1))
+	}
+	return a.At.Compare(b.At)
+}
+
+// lastOfEach keeps, of neighbours for the same period, the last.
+func lastOfEach(sorted []record.Sample) []record.Sample {
+	kept := sorted[:0]
+	for i, s := range sorted {
+		if i+1 == len(sorted) || sorted[i+1].SeriesID != s.SeriesID || !sorted[i+1].At.Equal(s.At) {
+			kept = append(kept, s)
+		}
+	}
+	return kept
+}
+
+// lean gives a stored sample as the core knows it.
+func lean(s record.Sample) timeline.Sample {
+	v := timeline.Sample{At: s.At.Unix(), Value: math.NaN()}
+	if s.Value != nil {
+		v.Value = *s.Value
+	}
+	if s.Rows != nil {
+		if v.Rows = *s.Rows; s.Value == nil && v.Rows == 0 {
+			v.Rows = timeline.NoRows
+		}
+	}
+	return v
+}
+
+// same tells whether two samples say the same.
+func same(a, b timeline.Sample) bool {
+	return a.Rows == b.Rows && (a.Value == b.Value || a.Missing() && b.Missing())
 }
 
 // Samples gives the samples of some series in [from, to), by series, ascending.
@@ -64,154 +114,60 @@ func (s *Store) Samples(ctx context.Context, series []int64, from, to time.Time)
 	return samples, err
 }
 
-// EachSeries reads the samples of some series in [from, to) and hands over one
-// series after another, ascending by id and time; those without samples are
-// left out. Rows come as a binary COPY, which costs a fraction of a query's
-// decoding.
+// EachSeries reads the samples of some series in [from, to), both layers, and
+// hands over one series after another, ascending by time; those without samples
+// are left out.
 func (s *Store) EachSeries(ctx context.Context, series []int64, from, to time.Time, do func(id int64, list []timeline.Sample) error) error {
 	if len(series) == 0 {
 		return nil
 	}
-	conn, err := s.Pool.Acquire(ctx)
+	// Rows first: what is packed meanwhile is then seen twice, never not at all.
+	rows, err := s.rows(ctx, series, from, to)
 	if err != nil {
 		return fmt.Errorf("read samples: %w", err)
 	}
-	defer conn.Release()
-	ids := make([]string, len(series))
-	for i, id := range series {
-		ids[i] = strconv.FormatInt(id, 10)
-	}
-	query := fmt.Sprintf(`copy (select series_id, at, value, rows from sample
-		where series_id in (%s) and at >= '%s' and at < '%s' order by series_id, at) to stdout (format binary)`,
-		strings.Join(ids, ","), from.UTC().Format(time.RFC3339Nano), to.UTC().Format(time.RFC3339Nano))
-	reader := copied{do: do}
-	if _, err := conn.Conn().PgConn().CopyTo(ctx, &reader, query); err != nil {
-		return fmt.Errorf("read samples: %w", err)
-	}
-	return reader.end()
-}
-
-// copied decodes binary COPY rows of (series_id, at, value, rows) as they
-// arrive: a header of 19 bytes, per row a field count and length-prefixed
-// fields in network order, −1 for null, and −1 as the last field count.
-type copied struct {
-	do     func(id int64, list []timeline.Sample) error
-	rest   []byte
-	begun  bool
-	ended  bool
-	series int64
-	list   []timeline.Sample
-}
-
-// postgresEpoch is where PostgreSQL counts time from, in Unix seconds.
-const postgresEpoch = 946684800
-
-func (c *copied) Write(b []byte) (int, error) {
-	n := len(b)
-	if len(c.rest) > 0 {
-		b = append(c.rest, b...)
-	}
-	if !c.begun {
-		if len(b) < 19 {
-			c.rest = append(c.rest[:0:0], b...)
-			return n, nil
+	err = s.eachPacked(ctx, series, from, to, func(id int64, list []timeline.Sample) error {
+		if newer := rows[id]; len(newer) > 0 {
+			list = overlay(list, newer)
+			delete(rows, id)
 		}
-		b, c.begun = b[19:], true
-	}
-	for !c.ended {
-		used, err := c.row(b)
-		if err != nil {
-			return n, err
+		if len(list) == 0 {
+			return nil
 		}
-		if used == 0 {
-			break
-		}
-		b = b[used:]
-	}
-	c.rest = append(c.rest[:0:0], b...)
-	return n, nil
-}
-
-// row decodes one row and gives how many bytes it took, 0 if it is not there
-// as a whole.
-func (c *copied) row(b []byte) (int, error) {
-	if len(b) < 2 {
-		return 0, nil
-	}
-	if int16(binary.BigEndian.Uint16(b)) == -1 {
-		c.ended = true
-		return 2, nil
-	}
-	var fields [4]uint64
-	var null [4]bool
-	at := 2
-	for i := range fields {
-		if len(b) < at+4 {
-			return 0, nil
-		}
-		size := int32(binary.BigEndian.Uint32(b[at:]))
-		at += 4
-		if null[i] = size < 0; null[i] {
-			continue
-		}
-		if size != 8 {
-			return 0, fmt.Errorf("a field of %d bytes where 8 were expected", size)
-		}
-		if len(b) < at+8 {
-			return 0, nil
-		}
-		fields[i] = binary.BigEndian.Uint64(b[at:])
-		at += 8
-	}
-	if id := int64(fields[0]); id != c.series {
-		if err := c.end(); err != nil {
-			return 0, err
-		}
-		// The next series is about as long as the last.
-		c.series, c.list = id, make([]timeline.Sample, 0, len(c.list)+16)
-	}
-	v := timeline.Sample{At: int64(fields[1])/1_000_000 + postgresEpoch, Value: math.Float64frombits(fields[2])}
-	if null[2] {
-		v.Value = math.NaN()
-	}
-	if !null[3] {
-		if v.Rows = math.Float64frombits(fields[3]); null[2] && v.Rows == 0 {
-			v.Rows = timeline.NoRows
-		}
-	}
-	c.list = append(c.list, v)
-	return at, nil
-}
-
-func (c *copied) end() error {
-	if len(c.list) == 0 {
-		return nil
-	}
-	list := c.list
-	c.list = c.list[len(c.list):]
-	return c.do(c.series, list)
-}
-
-// PutLoads replaces a dataset's loads in (after, until] by what the warehouse
-// holds now: rows that were taken back were never loaded.
-func PutLoads(ctx context.Context, tx pgx.Tx, dataset int64, after, until time.Time, loads []record.Load) error {
-	at, counts := make([]time.Time, len(loads)), make([]int64, len(loads))
-	for i, l := range loads {
-		at[i], counts[i] = l.At, l.Rows
-	}
-	_, err := tx.Exec(ctx, `
-		with found as (select unnest($3::timestamptz[]) as at, unnest($4::bigint[]) as rows),
-			gone as (delete from load where dataset_id = $1 and at > $2 and at <= $5 and at not in (select at from found))
-		insert into load (dataset_id, at, rows) select $1, at, rows from found
-		on conflict (dataset_id, at) do update set rows = excluded.rows where load.rows <> excluded.rows`, dataset, after, at, counts, until)
+		return do(id, list)
+	})
 	if err != nil {
-		return fmt.Errorf("write loads: %w", err)
+		return fmt.Errorf("read packed samples: %w", err)
+	}
+	for _, id := range series {
+		if list := rows[id]; len(list) > 0 {
+			delete(rows, id)
+			if err := do(id, list); err != nil {
+				return err
+			}
+		}
 	}
 	return nil
 }
 
-// Loads gives the loads of a dataset in [from, to), ascending.
-func (s *Store) Loads(ctx context.Context, dataset int64, from, to time.Time) ([]record.Load, error) {
-	return many[record.Load](ctx, s, "loads", `
-		select at, rows from load where dataset_id = $1 and at >= $2 and at < $3 order by at`, dataset, from, to)
+// overlay merges two ascending lists; where both have a time, newer counts.
+func overlay(older, newer []timeline.Sample) []timeline.Sample {
+	if len(newer) == 0 {
+		return older
+	}
+	if n := len(older); n == 0 || older[n-1].At < newer[0].At {
+		return append(older, newer...)
+	}
+	merged := make([]timeline.Sample, 0, len(older)+len(newer))
+	for len(older) > 0 && len(newer) > 0 {
+		if older[0].At < newer[0].At {
+			merged, older = append(merged, older[0]), older[1:]
+			continue
+		}
+		if older[0].At == newer[0].At {
+			older = older[1:]
+		}
+		merged, newer = append(merged, newer[0]), newer[1:]
+	}
+	return append(append(merged, older...), newer...)
 }

@@ -2,19 +2,24 @@ package store_test
 
 import (
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
+	"tinbell/core/timeline"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/localpg"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 )
 
-var now = time.Date(2026, 6, 18, 12, 0, 0, 0, time.UTC)
+var (
+	now    = time.Date(2026, 6, 18, 12, 0, 0, 0, time.UTC)
+	recent = store.RecentFrom(now)
+)
 
 func open(t *testing.T) *store.Store {
 	t.Helper()
@@ -57,7 +62,7 @@ func metric(t *testing.T, s *store.Store) (record.Metric, int64) {
 func put(t *testing.T, s *store.Store, samples ...record.Sample) (changed int64, earliest time.Time) {
 	t.Helper()
 	dbtest.Must(t, s.InTx(t.Context(), func(tx pgx.Tx) (err error) {
-		changed, earliest, err = store.PutSamples(t.Context(), tx, samples)
+		changed, earliest, err = store.PutSamples(t.Context(), tx, samples, recent)
 		return err
 	}))
 	return changed, earliest
@@ -67,22 +72,161 @@ func value(series int64, hours int, v float64) record.Sample {
 	return record.Sample{SeriesID: series, At: now.Add(time.Duration(hours) * time.Hour), Value: &v}
 }
 
+func read(t *testing.T, s *store.Store, id int64, from, to time.Time) []timeline.Sample {
+	t.Helper()
+	got, err := s.Samples(t.Context(), []int64{id}, from, to)
+	dbtest.Must(t, err)
+	return got[id]
+}
+
 func TestSamplesAreReplacedOnlyWhereTheyChange(t *testing.T) {
 	s := open(t)
 	_, id := metric(t, s)
-	if n, first := put(t, s, value(id, 0, 1), value(id, 1, 2), value(id, 1, 3)); n != 2 || !first.Equal(now) {
-		t.Errorf("first: %d changed from %s", n, first)
+	for layer, hour := range map[string]int{"rows": 0, "day chunks": -100 * 24} {
+		start := now.Add(time.Duration(hour) * time.Hour)
+		if n, first := put(t, s, value(id, hour, 1), value(id, hour+1, 2), value(id, hour+1, 3)); n != 2 || !first.Equal(start) {
+			t.Errorf("%s, first: %d changed from %s", layer, n, first)
+		}
+		if n, first := put(t, s, value(id, hour, 1), value(id, hour+1, 4), value(id, hour+2, 5)); n != 2 || !first.Equal(start.Add(time.Hour)) {
+			t.Errorf("%s, second: %d changed from %s, want the corrected one and the new one", layer, n, first)
+		}
+		if n, _ := put(t, s, value(id, hour, 1), value(id, hour+2, 5)); n != 0 {
+			t.Errorf("%s: the same again changed %d", layer, n)
+		}
+		if list := read(t, s, id, start, start.Add(2*time.Hour)); len(list) != 2 || list[0].Value != 1 || list[1].Value != 4 {
+			t.Errorf("%s read back: %+v", layer, list)
+		}
 	}
-	if n, first := put(t, s, value(id, 0, 1), value(id, 1, 4), value(id, 2, 5)); n != 2 || !first.Equal(now.Add(time.Hour)) {
-		t.Errorf("second: %d changed from %s, want the corrected one and the new one", n, first)
+	var rows, chunks int
+	dbtest.Must(t, s.DB.Get(&rows, `select count(*) from sample`))
+	dbtest.Must(t, s.DB.Get(&chunks, `select count(*) from sample_day`))
+	if rows != 3 || chunks != 1 {
+		t.Errorf("%d rows and %d chunks, want the recent three and one old day", rows, chunks)
 	}
-	if n, _ := put(t, s, value(id, 0, 1), value(id, 2, 5)); n != 0 {
-		t.Errorf("the same again changed %d", n)
+}
+
+func TestPackingChangesNothingThatIsRead(t *testing.T) {
+	s := open(t)
+	_, id := metric(t, s)
+	var all []record.Sample
+	for h := range 10 * 24 {
+		v := value(id, h, float64(h*h%97)/10)
+		switch h % 7 {
+		case 2:
+			zero := 0.0
+			v.Value, v.Rows = nil, &zero
+		case 3:
+			rows := float64(h)
+			v.Rows = &rows
+		}
+		all = append(all, v)
 	}
-	got, err := s.Samples(t.Context(), []int64{id}, now, now.Add(2*time.Hour))
+	put(t, s, all...)
+	from, to := now.Add(5*time.Hour), now.Add(9*24*time.Hour)
+	before := read(t, s, id, from, to)
+	later := now.AddDate(0, 0, 8)
+	moved, err := s.PackDays(t.Context(), store.RecentFrom(later))
 	dbtest.Must(t, err)
-	if list := got[id]; len(list) != 2 || list[0].Value != 1 || list[1].Value != 4 {
-		t.Errorf("read back: %+v", list)
+	if moved != 5*24+12 {
+		t.Errorf("%d rows were packed, want those of five days and the half day before", moved)
+	}
+	check := func(what string) {
+		t.Helper()
+		if after := read(t, s, id, from, to); fmt.Sprint(before) != fmt.Sprint(after) {
+			t.Fatalf("%s: read\n%v\nbefore\n%v", what, after, before)
+		}
+	}
+	check("after packing")
+	if again, err := s.PackDays(t.Context(), store.RecentFrom(later)); err != nil || again != 0 {
+		t.Errorf("packed again: %d, %v", again, err)
+	}
+	// A row above a packed day, as when one is written while days are packed.
+	_, err = s.DB.Exec(`insert into sample values ($1, $2, 7.5, null)`, id, now.Add(24*time.Hour))
+	dbtest.Must(t, err)
+	before[19].Value, before[19].Rows = 7.5, 0
+	check("with a newer row")
+	recent = store.RecentFrom(later)
+	t.Cleanup(func() { recent = store.RecentFrom(now) })
+	if n, first := put(t, s, value(id, 24, 7.5), value(id, 25, -1)); n != 1 || !first.Equal(now.Add(25*time.Hour)) {
+		t.Errorf("a correction of a packed day changed %d from %s", n, first)
+	}
+	before[20].Value, before[20].Rows = -1, 0
+	check("after a correction")
+}
+
+func TestManySamplesAtOnceAreCountedOnce(t *testing.T) {
+	s := open(t)
+	_, id := metric(t, s)
+	var batch []record.Sample
+	for h := range 5000 {
+		batch = append(batch, value(id, h, float64(h)))
+	}
+	if n, first := put(t, s, batch...); n != 5000 || !first.Equal(now) {
+		t.Errorf("%d changed from %s", n, first)
+	}
+	batch = append(batch[2000:], value(id, 5000, 1))
+	if n, first := put(t, s, batch...); n != 1 || !first.Equal(now.Add(5000*time.Hour)) {
+		t.Errorf("most of them again: %d changed from %s", n, first)
+	}
+}
+
+func TestPackingAndWritingAtOnceLoseNothing(t *testing.T) {
+	s := open(t)
+	_, id := metric(t, s)
+	ctx := t.Context()
+	failed := make(chan error, 3)
+	for writer := range 2 {
+		go func() {
+			failed <- func() error {
+				for day := range 60 {
+					v := value(id, day*24+writer, float64(day))
+					if err := s.InTx(ctx, func(tx pgx.Tx) error {
+						_, _, err := store.PutSamples(ctx, tx, []record.Sample{v}, now.AddDate(0, 0, 30*(day%3)))
+						return err
+					}); err != nil {
+						return err
+					}
+				}
+				return nil
+			}()
+		}()
+	}
+	go func() {
+		failed <- func() error {
+			for range 40 {
+				if _, err := s.PackDays(ctx, now.AddDate(0, 0, 50)); err != nil {
+					return err
+				}
+			}
+			return nil
+		}()
+	}()
+	for range 3 {
+		dbtest.Must(t, <-failed)
+	}
+	if list := read(t, s, id, now, now.AddDate(0, 0, 70)); len(list) != 120 {
+		t.Errorf("%d samples of 120 are there", len(list))
+	}
+}
+
+func TestOldSamplesAreForgottenByTheDatasetsRule(t *testing.T) {
+	s := open(t)
+	m, id := metric(t, s)
+	for day := range 10 {
+		put(t, s, value(id, -24*day*10, 1))
+	}
+	n, err := s.ForgetOld(t.Context(), now, 0)
+	dbtest.Must(t, err)
+	if n != 0 {
+		t.Errorf("without a rule %d chunks went", n)
+	}
+	if n, err = s.ForgetOld(t.Context(), now, 55); err != nil || n != 4 {
+		t.Errorf("of 10 days, ten apart, %d older than 55 went (%v), want 4", n, err)
+	}
+	_, err = s.DB.Exec(`update dataset set keep_days = 25 where id = $1`, m.DatasetID)
+	dbtest.Must(t, err)
+	if n, err = s.ForgetOld(t.Context(), now, 55); err != nil || n != 3 {
+		t.Errorf("with a rule of 25 days for the dataset %d more went (%v), want 3", n, err)
 	}
 }
 

@@ -65,7 +65,7 @@ func Speed(ctx context.Context) ([]Result, error) {
 		{"fit of 2,160 hourly points", fmt.Sprintf("%.2f ms", float64(fit.NsPerOp())/1e6), ""},
 		{"evaluation of one sample", fmt.Sprintf("%.2f µs", float64(step.NsPerOp())/1e3), fmt.Sprintf("%d allocations", step.AllocsPerOp())},
 	}
-	for _, measure := range []func(context.Context) ([]Result, error){ingestSpeed, walkSpeed} {
+	for _, measure := range []func(context.Context) ([]Result, error){ingestSpeed, layerSpeed} {
 		more, err := measure(ctx)
 		if err != nil {
 			return results, err

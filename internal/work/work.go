@@ -60,6 +60,11 @@ type Tick struct{}
 
 func (Tick) Kind() string { return "tick" }
 
+// Keep packs days that are over and drops what is older than is kept.
+type Keep struct{}
+
+func (Keep) Kind() string { return "keep" }
+
 // Duties are what the jobs do.
 type Duties struct {
 	Evaluate func(context.Context, Evaluate) error
@@ -67,6 +72,7 @@ type Duties struct {
 	Collect  func(context.Context, Collect) error
 	Backfill func(context.Context, Backfill) error
 	Tick     func(context.Context) error
+	Keep     func(context.Context) error
 }
 
 // Queue takes jobs and, once started, runs them.
@@ -79,8 +85,12 @@ type Queue struct {
 var unfinished = []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning,
 	rivertype.JobStateRetryable, rivertype.JobStateScheduled}
 
-// TickEvery is how often due work is looked for.
-const TickEvery = 5 * time.Second
+const (
+	// TickEvery is how often due work is looked for.
+	TickEvery = 5 * time.Second
+	// KeepEvery is how often samples are packed and dropped.
+	KeepEvery = time.Hour
+)
 
 // New prepares the queue's tables and workers.
 func New(ctx context.Context, pool *pgxpool.Pool, duties Duties, log *slog.Logger) (*Queue, error) {
@@ -97,6 +107,7 @@ func New(ctx context.Context, pool *pgxpool.Pool, duties Duties, log *slog.Logge
 	register(workers, duties.Collect)
 	register(workers, duties.Backfill)
 	register(workers, func(ctx context.Context, _ Tick) error { return duties.Tick(ctx) })
+	register(workers, func(ctx context.Context, _ Keep) error { return duties.Keep(ctx) })
 	client, err := river.NewClient(riverpgxv5.New(pool), &river.Config{
 		Logger:  quiet(log),
 		Workers: workers,
@@ -106,14 +117,17 @@ func New(ctx context.Context, pool *pgxpool.Pool, duties Duties, log *slog.Logge
 		},
 		FetchPollInterval: 500 * time.Millisecond,
 		JobTimeout:        10 * time.Minute,
-		PeriodicJobs: []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(TickEvery),
-			func() (river.JobArgs, *river.InsertOpts) { return Tick{}, &river.InsertOpts{MaxAttempts: 1} },
-			&river.PeriodicJobOpts{RunOnStart: true})},
+		PeriodicJobs:      []*river.PeriodicJob{periodic(TickEvery, Tick{}), periodic(KeepEvery, Keep{})},
 	})
 	if err != nil {
 		return nil, fmt.Errorf("prepare queue: %w", err)
 	}
 	return &Queue{client: client, pool: pool}, nil
+}
+
+func periodic(every time.Duration, job river.JobArgs) *river.PeriodicJob {
+	return river.NewPeriodicJob(river.PeriodicInterval(every),
+		func() (river.JobArgs, *river.InsertOpts) { return job, optionsOf(job) }, &river.PeriodicJobOpts{RunOnStart: true})
 }
 
 // quiet keeps the queue's own chatter out of the log: warnings and worse stay.
@@ -161,6 +175,10 @@ func optionsOf(job river.JobArgs) *river.InsertOpts {
 	switch job.(type) {
 	case Collect:
 		return &river.InsertOpts{MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: unfinished}}
+	case Tick:
+		return &river.InsertOpts{MaxAttempts: 1}
+	case Keep:
+		return &river.InsertOpts{Queue: "long", MaxAttempts: 1}
 	case Backfill, Learn:
 		return &river.InsertOpts{Queue: "long", MaxAttempts: 3}
 	}
@@ -172,6 +190,6 @@ func (q *Queue) Idle(ctx context.Context) (bool, error) {
 	var n int
 	err := q.pool.QueryRow(ctx, `
 		select count(*) from river_job
-		where state in ('available', 'pending', 'running', 'retryable') and kind not in ('tick', 'collect')`).Scan(&n)
+		where state in ('available', 'pending', 'running', 'retryable') and kind not in ('tick', 'collect', 'keep')`).Scan(&n)
 	return n == 0, err
 }

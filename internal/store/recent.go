@@ -1,0 +1,129 @@
+package store
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"math"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"tinbell/core/timeline"
+	"tinbell/internal/record"
+)
+
+var sampleColumns = []string{"series_id", "at", "value", "rows"}
+
+// manyRows is from how many samples on a batch is first tried as a plain COPY,
+// which is twice as fast and fails if one of them is there already.
+const manyRows = 2000
+
+// putRows writes samples, sorted and each once, into the layer of rows.
+func putRows(ctx context.Context, tx pgx.Tx, samples []record.Sample) (changed int64, earliest time.Time, err error) {
+	if len(samples) >= manyRows {
+		err := pgx.BeginFunc(ctx, tx, func(tx pgx.Tx) error { return copyRows(ctx, tx, "sample", samples) })
+		if err == nil {
+			earliest = samples[0].At
+			for _, s := range samples {
+				if s.At.Before(earliest) {
+					earliest = s.At
+				}
+			}
+			return int64(len(samples)), earliest, nil
+		}
+		var pg *pgconn.PgError
+		if !errors.As(err, &pg) || pg.Code != "23505" {
+			return 0, earliest, err
+		}
+	}
+	if _, err := tx.Exec(ctx, `
+		create temp table if not exists incoming
+			(series_id bigint, at timestamptz, value double precision, rows double precision) on commit drop;
+		truncate incoming`); err != nil {
+		return 0, earliest, fmt.Errorf("prepare samples: %w", err)
+	}
+	if err := copyRows(ctx, tx, "incoming", samples); err != nil {
+		return 0, earliest, err
+	}
+	var first *time.Time
+	err = tx.QueryRow(ctx, `
+		with written as (
+			insert into sample (series_id, at, value, rows) select series_id, at, value, rows from incoming
+			on conflict (series_id, at) do update set value = excluded.value, rows = excluded.rows
+				where (sample.value, sample.rows) is distinct from (excluded.value, excluded.rows)
+			returning at)
+		select count(*), min(at) from written`).Scan(&changed, &first)
+	if err != nil {
+		return 0, earliest, fmt.Errorf("write samples: %w", err)
+	}
+	if first != nil {
+		earliest = *first
+	}
+	return changed, earliest, nil
+}
+
+func copyRows(ctx context.Context, tx pgx.Tx, table string, samples []record.Sample) error {
+	rows := pgx.CopyFromSlice(len(samples), func(i int) ([]any, error) {
+		v := &samples[i]
+		return []any{v.SeriesID, v.At, v.Value, v.Rows}, nil
+	})
+	if _, err := tx.CopyFrom(ctx, pgx.Identifier{table}, sampleColumns, rows); err != nil {
+		return fmt.Errorf("copy samples: %w", err)
+	}
+	return nil
+}
+
+// rows reads the layer of rows in [from, to), by series, ascending.
+func (s *Store) rows(ctx context.Context, series []int64, from, to time.Time) (map[int64][]timeline.Sample, error) {
+	rows, err := s.Pool.Query(ctx, `
+		select series_id, at, value, rows from sample
+		where series_id = any($1) and at >= $2 and at < $3 order by series_id, at`, series, from, to)
+	if err != nil {
+		return nil, err
+	}
+	return bySeries(rows)
+}
+
+// bySeries collects rows of (series_id, at, value, rows), ordered by series.
+func bySeries(rows pgx.Rows) (map[int64][]timeline.Sample, error) {
+	defer rows.Close()
+	found := map[int64][]timeline.Sample{}
+	var list []timeline.Sample
+	series := int64(-1)
+	for rows.Next() {
+		raw := rows.RawValues()
+		if id := int64(binary.BigEndian.Uint64(raw[0])); id != series {
+			if len(list) > 0 {
+				found[series] = list
+			}
+			// The next series is about as long as the last.
+			series, list = id, make([]timeline.Sample, 0, len(list)+4)
+		}
+		list = append(list, rawSample(raw[1], raw[2], raw[3]))
+	}
+	if len(list) > 0 {
+		found[series] = list
+	}
+	return found, rows.Err()
+}
+
+// postgresEpoch is where PostgreSQL counts time from, in Unix seconds.
+const postgresEpoch = 946684800
+
+// rawSample reads the binary form of a row, which costs a fraction of scanning
+// it.
+func rawSample(at, value, rows []byte) timeline.Sample {
+	v := timeline.Sample{At: int64(binary.BigEndian.Uint64(at))/1_000_000 + postgresEpoch, Value: math.NaN()}
+	if value != nil {
+		v.Value = math.Float64frombits(binary.BigEndian.Uint64(value))
+	}
+	if rows != nil {
+		if v.Rows = math.Float64frombits(binary.BigEndian.Uint64(rows)); value == nil && v.Rows == 0 {
+			v.Rows = timeline.NoRows
+		}
+	}
+	return v
+}
