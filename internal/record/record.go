@@ -59,6 +59,7 @@ type Dataset struct {
 	Owner     string    `db:"owner" json:"owner"`
 	Zone      string    `db:"zone" json:"zone"`
 	LoadedBy  string    `db:"loaded_by" json:"loaded_by" doc:"column that holds the time of loading"`
+	KeepDays  int       `db:"keep_days" json:"keep_days" doc:"days that samples are kept; 0: as the service says"`
 	CreatedAt time.Time `db:"created_at" json:"created_at"`
 }
 

@@ -103,7 +103,7 @@ func series(n int) []timeline.Sample {
 	return list
 }
 
-// ingestSpeed pushes samples over HTTP and copies the same rows into a table of
+// ingestSpeed pushes samples of the last day and a half over HTTP and copies the same rows into a table of
 // the same shape, on the same private PostgreSQL with its usual durability.
 func ingestSpeed(ctx context.Context) ([]Result, error) {
 	const n = 400_000
@@ -145,8 +145,8 @@ func ingestSpeed(ctx context.Context) ([]Result, error) {
 func lines(n int) ([]byte, [][]any) {
 	var b bytes.Buffer
 	rows := make([][]any, n)
-	const segments = 20
-	start := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
+	const segments = 200
+	start := time.Now().UTC().Truncate(time.Minute).Add(-time.Duration(n/segments+1) * time.Minute)
 	for i := range n {
 		at := start.Add(time.Duration(i/segments) * time.Minute)
 		fmt.Fprintf(&b, "{\"metric\":\"speed\",\"segment\":\"s%d\",\"at\":\"%s\",\"value\":%d}\n", i%segments, at.Format(time.RFC3339), i%977)
