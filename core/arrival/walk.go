@@ -40,6 +40,33 @@ func (p *Pattern) Overdue(last, next, now int64, rule detect.Rule) (a detect.Ale
 // loads before; muted says whether an instant is under a planned event.
 func Walk(loads []int64, zone *time.Location, rule detect.Rule, from, to int64, refit time.Duration, muted func(int64) bool) []detect.Alert {
 	var alerts []detect.Alert
+	eachGap(loads, zone, from, to, refit, func(p *Pattern, last, next int64) {
+		if a, ok := p.Overdue(last, next, to, rule); ok && a.Raised >= from && !muted(a.Raised) {
+			alerts = append(alerts, a)
+		}
+	})
+	return alerts
+}
+
+// Wait is what was known after a load about the next one: when it was expected,
+// and from when on it was overdue. Unix seconds.
+type Wait struct{ Last, Expected, Deadline int64 }
+
+// Waits gives the waits of a stretch, ascending, the first for the last load
+// before it, as Walk judges them.
+func Waits(loads []int64, zone *time.Location, rule detect.Rule, from, to int64, refit time.Duration) []Wait {
+	rule = rule.Normal()
+	var waits []Wait
+	eachGap(loads, zone, from, to, refit, func(p *Pattern, last, _ int64) {
+		expected, deadline := p.Due(last, p.Confidence(detect.Budget(rule.Warn, rule.Series)))
+		waits = append(waits, Wait{last, expected, deadline})
+	})
+	return waits
+}
+
+// eachGap hands over the gaps between loads of a stretch, with the pattern known
+// when each began; next is 0 for the one that had not ended.
+func eachGap(loads []int64, zone *time.Location, from, to int64, refit time.Duration, do func(p *Pattern, last, next int64)) {
 	var pattern *Pattern
 	due := from
 	for i := sort.Search(len(loads), func(i int) bool { return loads[i] >= from }); i <= len(loads); i++ {
@@ -60,13 +87,10 @@ func Walk(loads []int64, zone *time.Location, rule detect.Rule, from, to int64, 
 			due = loads[i-1] + int64(refit.Seconds())
 		}
 		if pattern != nil {
-			if a, ok := pattern.Overdue(loads[i-1], next, to, rule); ok && a.Raised >= from && !muted(a.Raised) {
-				alerts = append(alerts, a)
-			}
+			do(pattern, loads[i-1], next)
 		}
 		if next == 0 {
 			break
 		}
 	}
-	return alerts
 }

@@ -133,6 +133,13 @@ func (b *Bench) replay(ctx context.Context, v *watch.Subject, from, to time.Time
 		list = append(list, all[i].alerts...)
 		short = short || all[i].short
 		if shown != nil {
+			show, err := v.Waits(ctx, b.store, from, to)
+			if err != nil {
+				return nil, false, err
+			}
+			for k := range all[i].readings {
+				show(&all[i].readings[k])
+			}
 			shown(series, all[i].e, all[i].readings)
 		}
 	}

@@ -64,21 +64,30 @@ func (v *Inspector) ChartOf(ctx context.Context, seriesID int64, from, to time.T
 	}
 	m := subject.Metric
 	c := Chart{Series: named.Series, Metric: m.Name, Measure: m.Measure, Dataset: m.Dataset, Kind: m.Kind, Unit: m.Unit, Zone: m.Zone, PeriodSeconds: m.PeriodSeconds}
-	history, err := subject.History(ctx, v.store, seriesID, time.Time{}, subject.SettledTo(v.now()))
+	end := subject.SettledTo(v.now())
+	if to.Before(end) {
+		end = to
+	}
+	history, err := subject.History(ctx, v.store, seriesID, time.Time{}, end)
 	if err != nil {
 		return c, err
 	}
-	walk(&c, subject, seriesID, history, from, to)
+	show, err := subject.Waits(ctx, v.store, from, to)
+	if err != nil {
+		return c, err
+	}
+	walk(&c, subject, seriesID, history, from, to, show)
 	return c, v.annotate(ctx, &c, from, to)
 }
 
-// walk fills the columns.
-func walk(c *Chart, v *watch.Subject, series int64, history []timeline.Sample, from, to time.Time) {
+// walk fills the columns with readings, as show has them.
+func walk(c *Chart, v *watch.Subject, series int64, history []timeline.Sample, from, to time.Time, show func(*detect.Reading)) {
 	rule := v.Monitor.Settings.Rule(len(v.Series))
 	rule.BandOnly = rule.BandOnly || v.Monitor.ID == 0
 	judged := map[int64]bool{}
 	read := func(r detect.Reading) {
 		judged[r.At] = true
+		show(&r)
 		c.add(r)
 	}
 	_, e, err := learn.WalkOn(learn.Job{
@@ -99,7 +108,9 @@ func walk(c *Chart, v *watch.Subject, series int64, history []timeline.Sample, f
 	}
 	at := v.Grid.Next(time.Unix(history[len(history)-1].At, 0))
 	for n := 0; at.Before(to) && n < 500; n++ {
-		c.add(e.Peek(timeline.Sample{At: at.Unix(), Value: math.NaN()}))
+		r := e.Peek(timeline.Sample{At: at.Unix(), Value: math.NaN()})
+		show(&r)
+		c.add(r)
 		at = v.Grid.Next(at)
 	}
 }

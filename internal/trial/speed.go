@@ -36,7 +36,7 @@ func Speed(ctx context.Context) ([]Result, error) {
 	history := series(2160 + 20000)
 	config := baseline.Config{Kind: timeline.Count, Grid: timeline.Grid{Period: time.Hour, Zone: time.UTC}}
 	var failed error
-	fit := testing.Benchmark(func(b *testing.B) {
+	fit := fastest(func(b *testing.B) {
 		for b.Loop() {
 			if _, err := detect.Fit(config, detect.Rule{}, history[:2160], timeline.Mask{}); err != nil {
 				failed = err
@@ -51,7 +51,7 @@ func Speed(ctx context.Context) ([]Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	step := testing.Benchmark(func(b *testing.B) {
+	step := fastest(func(b *testing.B) {
 		b.ReportAllocs()
 		i := 0
 		for b.Loop() {
@@ -73,6 +73,18 @@ func Speed(ctx context.Context) ([]Result, error) {
 		results = append(results, more...)
 	}
 	return results, nil
+}
+
+// fastest is the fastest of five rounds of a second: on a machine with other
+// work, what the work itself costs.
+func fastest(f func(*testing.B)) testing.BenchmarkResult {
+	best := testing.Benchmark(f)
+	for range 4 {
+		if r := testing.Benchmark(f); r.NsPerOp() < best.NsPerOp() {
+			best = r
+		}
+	}
+	return best
 }
 
 // start runs a service of its own on a private PostgreSQL with its usual
