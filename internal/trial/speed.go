@@ -51,9 +51,9 @@ func Speed(ctx context.Context) ([]Result, error) {
 	if err != nil {
 		return nil, err
 	}
+	i := 0
 	step := fastest(func(b *testing.B) {
 		b.ReportAllocs()
-		i := 0
 		for b.Loop() {
 			s := history[2160+i%(119*168)] // whole weeks, again and again
 			s.At = history[2160].At + int64(i)*3600
