@@ -119,6 +119,8 @@ func (c *Client) Follow(ctx context.Context, task int64, progress func(done, tot
 		switch t.State {
 		case "done":
 			return nil
+		case "paused", "cancelled":
+			return fmt.Errorf("%s of %s was %s: tinbell task resume %d", t.What, t.Subject, t.State, task)
 		case "failed":
 			return fmt.Errorf("%s of %s failed: %s", t.What, t.Subject, t.Message)
 		}

@@ -1,15 +1,19 @@
+// Package collect makes samples: it probes warehouses, watches folders, and
+// takes in what others push. Samples and the order to judge them are written in
+// one transaction.
 package collect
 
 import (
 	"context"
-	"fmt"
+	"errors"
 	"log/slog"
-	"sort"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/robfig/cron/v3"
 
 	"tinbell/core/timeline"
+	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 	"tinbell/internal/work"
@@ -22,134 +26,188 @@ type Clock func() time.Time
 type Collector struct {
 	store      *store.Store
 	queue      *work.Queue
-	warehouses *Warehouses
+	warehouses *warehouse.Pools
 	now        Clock
 	log        *slog.Logger
 }
 
-func New(s *store.Store, q *work.Queue, w *Warehouses, now Clock, log *slog.Logger) *Collector {
+func New(s *store.Store, q *work.Queue, w *warehouse.Pools, now Clock, log *slog.Logger) *Collector {
 	return &Collector{s, q, w, now, log}
 }
 
-// Collect reads a metric's periods from its lookback on to the last one that
-// has settled. A failure becomes the metric's and the source's state and
-// recovers with the next success.
-func (c *Collector) Collect(ctx context.Context, metric int64) error {
-	m, grid, end, err := c.settled(ctx, metric)
-	if err != nil {
+// retryAfter is when something that failed is tried again.
+const retryAfter = time.Minute
+
+// Collect measures what is due of a dataset, in as few passes over its table as
+// there are different rows to look at. A failure becomes a state with the
+// database's own words, and recovers with the next success.
+func (c *Collector) Collect(ctx context.Context, datasetID int64) error {
+	now := c.now()
+	due, err := c.store.ClaimDue(ctx, datasetID, now)
+	if err != nil || len(due) == 0 {
 		return err
 	}
-	from := grid.Add(end, -1)
-	if m.CollectedTo != nil {
-		from = *m.CollectedTo
-	}
-	from = grid.Floor(from.Add(-time.Duration(m.LookbackSeconds) * time.Second))
-	return c.gather(ctx, m, grid, from, end)
-}
-
-// settled gives a metric and the end of its last period that has settled.
-func (c *Collector) settled(ctx context.Context, metric int64) (m record.Metric, grid timeline.Grid, end time.Time, err error) {
-	if m, err = c.store.MetricByID(ctx, metric); err != nil {
-		return m, grid, end, err
-	}
-	if grid, err = m.Grid(); err != nil {
-		return m, grid, end, err
-	}
-	return m, grid, grid.Floor(c.now().Add(-time.Duration(m.SettleSeconds) * time.Second)), nil
-}
-
-// Backfill reads a metric's past week by week, telling how far it is.
-func (c *Collector) Backfill(ctx context.Context, metric int64, from time.Time, progress func(done, total int)) error {
-	m, grid, end, err := c.settled(ctx, metric)
-	if err != nil {
-		return err
-	}
-	from = grid.Floor(from)
-	total := int(end.Sub(from)/(7*24*time.Hour)) + 1
-	for done := range total {
-		progress(done, total)
-		start := grid.Floor(from.AddDate(0, 0, 7*done))
-		stop := grid.Floor(from.AddDate(0, 0, 7*(done+1)))
-		if stop.After(end) {
-			stop = end
-		}
-		if !start.Before(stop) {
-			continue
-		}
-		if err := c.gather(ctx, m, grid, start, stop); err != nil {
-			return err
-		}
-	}
-	progress(total, total)
-	return nil
-}
-
-func (c *Collector) gather(ctx context.Context, m record.Metric, grid timeline.Grid, from, to time.Time) error {
-	source, err := c.store.DatasetSource(ctx, m.DatasetID)
-	if err != nil {
-		return err
-	}
-	samples, loads, err := c.probe(ctx, source, m, grid, from, to)
-	if err != nil {
-		c.log.Warn("collection failed", "metric", m.Name, "error", err)
-		if stateErr := c.store.MetricState(ctx, m.ID, "failed", err.Error(), nil); stateErr != nil {
-			return stateErr
-		}
-		return c.store.SourceState(ctx, source.ID, "failed", err.Error())
-	}
-	err = c.store.InTx(ctx, func(tx pgx.Tx) error {
-		if loads != nil {
-			if err := store.PutLoads(ctx, tx, m.DatasetID, loadsAfter(from), c.loadsUntil(to), loads); err != nil {
+	for _, m := range due {
+		if m.Cron != "" {
+			if err := c.store.NextCollection(ctx, m.ID, NextTurn(m.Cron, m.Zone, now)); err != nil {
 				return err
 			}
 		}
-		changed, earliest, err := store.PutSamples(ctx, tx, samples, store.RecentFrom(c.now()))
-		if err != nil || changed == 0 {
-			return err
-		}
-		return c.queue.Put(ctx, tx, work.Evaluate{MetricID: m.ID, From: earliest})
-	})
+	}
+	p, err := c.probeOf(ctx, due[0])
 	if err != nil {
 		return err
 	}
-	if err := c.store.MetricState(ctx, m.ID, "ready", "", &to); err != nil {
+	look, err := c.warehouses.Look(ctx, p.source, p.dataset.Name)
+	if err != nil {
+		return c.failed(ctx, p, due, err)
+	}
+	if err := c.watchColumns(ctx, p, look.Columns); err != nil {
 		return err
 	}
-	return c.store.SourceState(ctx, source.ID, "ready", "")
-}
-
-// probe measures the periods of [from, to) and, for freshness, reads new loads.
-func (c *Collector) probe(ctx context.Context, source record.Source, m record.Metric, grid timeline.Grid, from, to time.Time) ([]record.Sample, []record.Load, error) {
-	dataset, err := c.store.Dataset(ctx, m.Dataset)
-	if err != nil {
-		return nil, nil, err
-	}
-	q, err := BuildQuery(m, dataset.LoadedBy)
-	if err != nil {
-		return nil, nil, err
-	}
-	found := []reading{}
-	if from.Before(to) {
-		if found, err = c.warehouses.ask(ctx, source, q, from, to); err != nil {
-			return nil, nil, fmt.Errorf("probe %s: %w", m.Name, err)
-		}
-	}
-	var loads []record.Load
-	if m.Measure == record.MeasureFreshness {
-		if dataset.LoadedBy != "" {
-			if loads, err = c.warehouses.loads(ctx, source, m.Dataset, dataset.LoadedBy, loadsAfter(from), c.loadsUntil(to)); err != nil {
-				return nil, nil, fmt.Errorf("read loads of %s: %w", m.Dataset, err)
+	var broken error
+	for _, batch := range warehouse.Batches(due) {
+		if err := c.collectBatch(ctx, p, batch, look.Fingerprint); err != nil {
+			if stored := (storing{}); errors.As(err, &stored) {
+				return err
+			}
+			broken = err
+			if err := c.failed(ctx, p, batch, err); err != nil {
+				return err
 			}
 		}
-		before, err := c.warehouses.ask(ctx, source, BuildNewest(m, dataset.LoadedBy), from, to)
-		if err != nil {
-			return nil, nil, fmt.Errorf("probe %s: %w", m.Name, err)
-		}
-		samples, err := c.lay(ctx, m, grid, from, to, append(before, found...))
-		return samples, loads, err
 	}
-	samples, err := c.lay(ctx, m, grid, from, to, found)
-	return samples, loads, err
+	if broken != nil {
+		return nil
+	}
+	return c.recovered(ctx, p)
+}
+
+// storing marks an error of our own database, which is not the source's fault.
+type storing struct{ error }
+
+func (s storing) Unwrap() error { return s.error }
+
+// probe is a table and where it is read from.
+type probe struct {
+	source  record.Source
+	dataset record.Dataset
+}
+
+func (c *Collector) probeOf(ctx context.Context, m record.Metric) (probe, error) {
+	source, err := c.store.DatasetSource(ctx, m.DatasetID)
+	if err != nil {
+		return probe{}, err
+	}
+	dataset, err := c.store.Dataset(ctx, m.Dataset)
+	return probe{source, dataset}, err
+}
+
+// settledEnd is the end of a metric's last period that has settled.
+func (c *Collector) settledEnd(m record.Metric, grid timeline.Grid) time.Time {
+	return grid.Floor(c.now().Add(-time.Duration(m.SettleSeconds) * time.Second))
+}
+
+// collectBatch reads the periods that are new, and, if rows were written since
+// the last reading, those of the lookback and the days late rows belong to.
+func (c *Collector) collectBatch(ctx context.Context, p probe, batch []record.Metric, fingerprint string) error {
+	grid, err := batch[0].Grid()
+	if err != nil {
+		return err
+	}
+	end := c.settledEnd(batch[0], grid)
+	reached, untouched, lookback := end, fingerprint != "", int64(0)
+	first := false
+	for _, m := range batch {
+		if m.CollectedTo == nil {
+			first = true
+		} else if m.CollectedTo.Before(reached) {
+			reached = *m.CollectedTo
+		}
+		untouched = untouched && m.Fingerprint == fingerprint
+		lookback = max(lookback, m.LookbackSeconds)
+	}
+	if first {
+		reached, untouched = earlier(reached, grid.Add(end, -1)), false
+	}
+	from := reached
+	if !untouched {
+		from = grid.Floor(from.Add(-time.Duration(lookback) * time.Second))
+	}
+	stretches := []timeline.Span{{From: from.Unix(), To: end.Unix()}}
+	if late := p.dataset.LoadedBy != "" && !untouched && !first && reached.Before(end) && !batch[0].Snapshot() && batch[0].Measure != record.MeasureFreshness; late {
+		days, err := c.warehouses.LateDays(ctx, p.source, batch[0], p.dataset.LoadedBy, reached, from)
+		if err != nil {
+			return err
+		}
+		for _, day := range days {
+			next := earlier(grid.Floor(day.In(grid.Zone).AddDate(0, 0, 1)), from)
+			stretches = append(stretches, timeline.Span{From: grid.Floor(day).Unix(), To: next.Unix()})
+		}
+	}
+	for _, s := range stretches {
+		if err := c.gather(ctx, p, batch, grid, time.Unix(s.From, 0).UTC(), time.Unix(s.To, 0).UTC()); err != nil {
+			return err
+		}
+	}
+	for _, m := range batch {
+		if err := c.store.Collected(ctx, m.ID, end, fingerprint); err != nil {
+			return storing{err}
+		}
+	}
+	return nil
+}
+
+// gather measures the periods of [from, to) and keeps the samples, with the
+// order to judge what changed.
+func (c *Collector) gather(ctx context.Context, p probe, batch []record.Metric, grid timeline.Grid, from, to time.Time) error {
+	found, err := c.ask(ctx, p, batch, from, to)
+	if err != nil {
+		return err
+	}
+	var loads []record.Load
+	var before []warehouse.Reading
+	fresh := batch[0].Measure == record.MeasureFreshness
+	if fresh {
+		if p.dataset.LoadedBy != "" {
+			if loads, err = c.warehouses.Loads(ctx, p.source, p.dataset.Name, p.dataset.LoadedBy, loadsAfter(from), c.loadsUntil(to)); err != nil {
+				return err
+			}
+		}
+		if before, err = c.warehouses.Ask(ctx, p.source, warehouse.BuildNewest(batch[0], p.dataset.LoadedBy), from, to); err != nil {
+			return err
+		}
+	}
+	samples := make([][]record.Sample, len(batch))
+	for i, m := range batch {
+		l := layer{metric: m, grid: grid, from: from, to: to, readings: found, before: before, place: i}
+		if samples[i], err = c.lay(ctx, l); err != nil {
+			return storing{err}
+		}
+	}
+	err = c.store.InTx(ctx, func(tx pgx.Tx) error {
+		if loads != nil {
+			if err := store.PutLoads(ctx, tx, p.dataset.ID, loadsAfter(from), c.loadsUntil(to), loads); err != nil {
+				return err
+			}
+		}
+		for i, m := range batch {
+			changed, earliest, err := store.PutSamples(ctx, tx, samples[i], store.RecentFrom(c.now()))
+			if err != nil {
+				return err
+			}
+			if changed > 0 {
+				if err := c.queue.Put(ctx, tx, work.Evaluate{MetricID: m.ID, From: earliest}); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return storing{err}
+	}
+	return nil
 }
 
 // loadsAfter is from when on loads are read again with the periods of a stretch.
@@ -163,75 +221,33 @@ func (c *Collector) loadsUntil(to time.Time) time.Time {
 	return time.Date(9000, 1, 1, 0, 0, 0, 0, time.UTC)
 }
 
-// lay puts readings on every period of the stretch: a period without rows is a
-// count of zero, a share of nothing, and one more period's age of the newest row.
-// A segment first seen here starts with its first reading.
-func (c *Collector) lay(ctx context.Context, m record.Metric, grid timeline.Grid, from, to time.Time, found []reading) ([]record.Sample, error) {
-	known, err := c.store.SeriesOf(ctx, m.ID)
+func earlier(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
+}
+
+var cronFields = cron.NewParser(cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow)
+
+// ParseCron checks five cron fields.
+func ParseCron(text string) (cron.Schedule, error) {
+	schedule, err := cronFields.Parse(text)
 	if err != nil {
-		return nil, err
+		return nil, record.Invalid{Field: "cron", Given: text, Allowed: "five fields: minute, hour, day of month, month, weekday; for example '30 6 * * 1-5' (" + err.Error() + ")"}
 	}
-	bySegment := map[string]map[int64]reading{}
-	first := map[string]int64{}
-	for _, series := range known {
-		bySegment[series.Segment], first[series.Segment] = map[int64]reading{}, from.Unix()
+	return schedule, nil
+}
+
+// NextTurn is when a cron schedule, checked before, comes next in its zone.
+func NextTurn(text, zone string, after time.Time) time.Time {
+	schedule, err := ParseCron(text)
+	location, zoneErr := time.LoadLocation(zone)
+	if err != nil || zoneErr != nil {
+		return after.Add(time.Hour)
 	}
-	if len(m.SegmentBy) == 0 && bySegment[""] == nil {
-		bySegment[""], first[""] = map[int64]reading{}, from.Unix()
+	if next := schedule.Next(after.In(location)); !next.IsZero() {
+		return next.UTC()
 	}
-	for _, r := range found {
-		if bySegment[r.segment] == nil {
-			bySegment[r.segment], first[r.segment] = map[int64]reading{}, max(r.period, from.Unix())
-		}
-		bySegment[r.segment][r.period] = r
-	}
-	segments := make([]string, 0, len(bySegment))
-	for segment := range bySegment {
-		segments = append(segments, segment)
-	}
-	sort.Strings(segments)
-	ids, err := c.store.EnsureSeries(ctx, m.ID, segments)
-	if err != nil {
-		return nil, err
-	}
-	var samples []record.Sample
-	for _, segment := range segments {
-		newest := bySegment[segment][0].value // freshness alone has a reading before the stretch
-		for at := from; at.Before(to); at = grid.Next(at) {
-			r, there := bySegment[segment][at.Unix()]
-			if at.Unix() < first[segment] {
-				continue
-			}
-			s := record.Sample{SeriesID: ids[segment], At: at}
-			switch m.Measure {
-			case record.MeasureFreshness:
-				if there && r.value != nil && (newest == nil || *r.value > *newest) {
-					newest = r.value
-				}
-				if newest == nil {
-					continue
-				}
-				age := max(float64(grid.Next(at).Unix())-*newest, 0)
-				s.Value = &age
-			case record.MeasureNullShare:
-				rows := 0.0
-				if there && r.of != nil {
-					rows = *r.of
-				}
-				s.Rows = &rows
-				if rows > 0 {
-					share := *r.value / rows
-					s.Value = &share
-				}
-			default:
-				value := 0.0
-				if there && r.value != nil {
-					value = *r.value
-				}
-				s.Value = &value
-			}
-			samples = append(samples, s)
-		}
-	}
-	return samples, nil
+	return after.AddDate(1, 0, 0) // a date that never comes
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"tinbell/core/timeline"
+	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/record"
 )
 
@@ -72,20 +73,11 @@ func (c *Collector) pushedDataset(ctx context.Context, d Declaration) (record.Da
 // AddMetric checks a metric and stores it. A collected one is tried first, so
 // that a wrong column or table is told before anything is kept.
 func (c *Collector) AddMetric(ctx context.Context, m record.Metric) (record.Metric, error) {
-	if strings.TrimSpace(m.Name) == "" {
-		return m, record.Invalid{Field: "name", Given: m.Name, Allowed: "a name of its own, for example boarding-rows"}
-	}
-	if !m.Kind.Valid() {
-		return m, record.Invalid{Field: "kind", Given: string(m.Kind), Allowed: "count, share, value or duration"}
-	}
-	grid, err := m.Grid()
+	m, _, err := c.Try(ctx, m)
 	if err != nil {
-		return m, record.Invalid{Field: "period or zone", Given: fmt.Sprintf("%d s, %s", m.PeriodSeconds, m.Zone), Allowed: err.Error()}
+		return m, err
 	}
 	if !m.Pushed() {
-		if err := c.try(ctx, m, grid); err != nil {
-			return m, err
-		}
 		now := c.now()
 		m.NextAt = &now
 	}
@@ -95,39 +87,156 @@ func (c *Collector) AddMetric(ctx context.Context, m record.Metric) (record.Metr
 	return c.store.Metric(ctx, m.Name)
 }
 
-// KindOf is the kind of value a warehouse measure gives.
-func KindOf(measure string) timeline.Kind {
-	switch measure {
-	case record.MeasureNullShare:
-		return timeline.Share
-	case record.MeasureFreshness:
-		return timeline.Duration
-	}
-	return timeline.Count
+// Tried is what a metric would be, found out without keeping anything.
+type Tried struct {
+	SQL      string `json:"sql"`
+	Segments int    `json:"segments" doc:"how many there are, of the last 28 days"`
+	Message  string `json:"message" doc:"what to know before it is kept"`
 }
 
-func (c *Collector) try(ctx context.Context, m record.Metric, grid timeline.Grid) error {
-	source, err := c.store.DatasetSource(ctx, m.DatasetID)
+// Try completes a metric and checks it, a collected one against its table, and
+// keeps nothing.
+func (c *Collector) Try(ctx context.Context, m record.Metric) (record.Metric, Tried, error) {
+	if strings.TrimSpace(m.Name) == "" {
+		return m, Tried{}, record.Invalid{Field: "name", Given: m.Name, Allowed: "a name of its own, for example boarding-rows"}
+	}
+	if !m.Kind.Valid() {
+		return m, Tried{}, record.Invalid{Field: "kind", Given: string(m.Kind), Allowed: "count, share, value or duration"}
+	}
+	if m.MaxSegments == 0 {
+		m.MaxSegments = 500
+	}
+	if m.TimeType == "" {
+		m.TimeType = "timestamptz"
+	}
+	grid, err := m.Grid()
 	if err != nil {
+		return m, Tried{}, record.Invalid{Field: "period or zone", Given: fmt.Sprintf("%d s, %s", m.PeriodSeconds, m.Zone), Allowed: err.Error()}
+	}
+	if m.Pushed() {
+		return m, Tried{}, nil
+	}
+	if m.Cron != "" {
+		if _, err := ParseCron(m.Cron); err != nil {
+			return m, Tried{}, err
+		}
+	}
+	if err := checkMeasure(m); err != nil {
+		return m, Tried{}, err
+	}
+	return c.tryTable(ctx, m, grid)
+}
+
+// checkMeasure checks that a measure has what it needs.
+func checkMeasure(m record.Metric) error {
+	measure, known := record.MeasureNamed(m.Measure)
+	switch {
+	case !known:
+		_, err := warehouse.Build([]record.Metric{m}, "")
 		return err
-	}
-	if m.TimeColumn == "" {
-		return record.Invalid{Field: "time_column", Given: "", Allowed: "the column that holds each row's event time"}
-	}
-	if m.Measure == record.MeasureNullShare && m.Column == "" {
-		return record.Invalid{Field: "column", Given: "", Allowed: "null_share needs the column whose nulls are counted"}
-	}
-	dataset, err := c.store.Dataset(ctx, m.Dataset)
-	if err != nil {
-		return err
-	}
-	q, err := BuildQuery(m, dataset.LoadedBy)
-	if err != nil {
-		return err
-	}
-	end := grid.Floor(c.now())
-	if _, err := c.warehouses.ask(ctx, source, q, grid.Add(end, -1), end); err != nil {
-		return record.Invalid{Field: "metric", Given: m.Name, Allowed: "the warehouse answered: " + err.Error()}
+	case measure.Column && m.Column == "":
+		return record.Invalid{Field: "column", Given: "", Allowed: m.Measure + " needs the column that it is taken of"}
+	case m.Measure == record.MeasureQuantile && (m.Quantile < 0 || m.Quantile > 1):
+		return record.Invalid{Field: "quantile", Given: fmt.Sprint(m.Quantile), Allowed: "0 to 1; 0.5 is the median"}
+	case m.Measure == record.MeasureValueShare && m.Matches == "":
+		return record.Invalid{Field: "matches", Given: "", Allowed: "value_share needs the value whose share is taken"}
+	case m.Measure == record.MeasureExpression && strings.TrimSpace(m.Expression) == "":
+		return record.Invalid{Field: "expression", Given: "", Allowed: "an SQL aggregate, for example sum(fare_minor) / 100.0"}
+	case m.Measure == record.MeasureFreshness && m.TimeColumn == "":
+		return record.Invalid{Field: "time_column", Given: "", Allowed: "freshness needs the column that holds each row's event time"}
+	case m.Measure == record.MeasureTableBytes && len(m.SegmentBy) > 0:
+		return record.Invalid{Field: "segment_by", Given: strings.Join(m.SegmentBy, ", "), Allowed: "nothing: the size of a table is one figure"}
 	}
 	return nil
+}
+
+// tryTable looks at a metric's table, finds out how its time column holds time,
+// counts its segments and runs the probe on one period.
+func (c *Collector) tryTable(ctx context.Context, m record.Metric, grid timeline.Grid) (record.Metric, Tried, error) {
+	p, err := c.probeOf(ctx, m)
+	if err != nil {
+		return m, Tried{}, err
+	}
+	if p.source.Kind != "postgresql" {
+		return m, Tried{}, record.Invalid{Field: "dataset", Given: m.Dataset, Allowed: "a table of a warehouse; this one is " + p.source.Kind + ", so its metrics are declared and pushed"}
+	}
+	answered := func(err error) error {
+		return record.Invalid{Field: "metric", Given: m.Name, Allowed: "the warehouse answered: " + warehouse.Words(err)}
+	}
+	look, err := c.warehouses.Look(ctx, p.source, p.dataset.Name)
+	if err != nil {
+		return m, Tried{}, answered(err)
+	}
+	types := map[string]string{}
+	var times []string
+	for _, column := range look.Columns {
+		types[column.Name] = column.Type
+		if _, ok := warehouse.TimeType(column.Type); ok {
+			times = append(times, column.Name)
+		}
+	}
+	if kind, there := types[m.TimeColumn]; there && !m.Snapshot() {
+		var ok bool
+		if m.TimeType, ok = warehouse.TimeType(kind); !ok {
+			return m, Tried{}, record.Invalid{Field: "time_column", Given: m.TimeColumn + ", which is " + kind,
+				Allowed: "a column of type timestamp with time zone, timestamp or date (" + orNone(times) + "); text can be cast in a view and the view measured"}
+		}
+		if m.TimeType == "date" && m.PeriodSeconds < 86400 {
+			return m, Tried{}, record.Invalid{Field: "period", Given: fmt.Sprintf("%d s", m.PeriodSeconds), Allowed: "24h: " + m.TimeColumn + " is a date"}
+		}
+	}
+	end := c.settledEnd(m, grid)
+	var tried Tried
+	if len(m.SegmentBy) > 0 {
+		largest, n, err := c.warehouses.Segments(ctx, p.source, m, end.AddDate(0, 0, -28), end, m.MaxSegments)
+		if err != nil {
+			return m, tried, answered(err)
+		}
+		if tried.Segments = n; n > m.MaxSegments {
+			m.KeptSegments = largest
+			tried.Message = fmt.Sprintf("%d segments: the %d largest are measured one by one, the others together as %s; segment by a column with fewer values, or raise max_segments", n, m.MaxSegments, record.OtherSegment)
+			m.Message = tried.Message
+		}
+	}
+	q, err := warehouse.Build([]record.Metric{m}, p.dataset.LoadedBy)
+	if err != nil {
+		return m, tried, err
+	}
+	tried.SQL = q.SQL
+	if _, err := c.warehouses.Ask(ctx, p.source, q, grid.Add(end, -1), end); err != nil {
+		return m, tried, answered(err)
+	}
+	return m, tried, nil
+}
+
+func orNone(list []string) string {
+	if len(list) == 0 {
+		return "this table has none; without a time column it is measured as it stands"
+	}
+	return "here: " + strings.Join(list, ", ")
+}
+
+// KindOf is the kind of value a warehouse measure gives.
+func KindOf(measure string) timeline.Kind {
+	if m, known := record.MeasureNamed(measure); known {
+		return m.Kind
+	}
+	return timeline.Value
+}
+
+// SQL is what a collected metric asks the warehouse.
+func (c *Collector) SQL(ctx context.Context, name string) (string, error) {
+	m, err := c.store.Metric(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	if m.Pushed() {
+		return "", record.Invalid{Field: "metric", Given: name, Allowed: "a metric collected from a warehouse; this one is pushed"}
+	}
+	p, err := c.probeOf(ctx, m)
+	if err != nil {
+		return "", err
+	}
+	q, err := warehouse.Build([]record.Metric{m}, p.dataset.LoadedBy)
+	return q.SQL, err
 }

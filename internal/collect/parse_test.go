@@ -1,7 +1,6 @@
 package collect
 
 import (
-	"strings"
 	"testing"
 	"time"
 
@@ -32,31 +31,6 @@ func FuzzParsePeriod(f *testing.F) {
 			t.Errorf("%q gave %s", text, d)
 		}
 	})
-}
-
-func TestProbesQuoteWhateverANameHolds(t *testing.T) {
-	m := record.Metric{Dataset: `raw.or"der; drop table x`, Measure: "rows", TimeColumn: `at"; --`, SegmentBy: record.Strings{"select"}, PeriodSeconds: 86400, Zone: "America/Halifax'; --"}
-	q, err := BuildQuery(m, "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, want := range []string{`"raw"."or""der; drop table x"`, `"at""; --" >= $1`, `"select"::text`, `'America/Halifax''; --'`, "date_trunc('day'"} {
-		if !strings.Contains(q.SQL, want) {
-			t.Errorf("%s is missing in:\n%s", want, q.SQL)
-		}
-	}
-	m.Measure = "mood"
-	if _, err := BuildQuery(m, ""); err == nil || !strings.Contains(err.Error(), "rows, freshness or null_share") {
-		t.Errorf("an unknown measure: %v", err)
-	}
-}
-
-func TestFreshnessIsTakenAsItWasKnown(t *testing.T) {
-	m := record.Metric{Dataset: "ops.scans", Measure: record.MeasureFreshness, TimeColumn: "scanned_at", PeriodSeconds: 3600, RowFilter: "port = 'Ansby'"}
-	q, err := BuildQuery(m, "loaded_at")
-	if err != nil || !strings.Contains(q.SQL, `max("scanned_at")`) || !strings.Contains(q.SQL, `"loaded_at" >= $1`) || !strings.Contains(q.SQL, "and (port = 'Ansby')") {
-		t.Errorf("%v\n%s", err, q.SQL)
-	}
 }
 
 func FuzzSampleCheck(f *testing.F) {

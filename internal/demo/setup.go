@@ -105,18 +105,20 @@ func Setup(ctx context.Context, c *client.Client, w *World, warehouse string, sa
 }
 
 func backfill(ctx context.Context, c *client.Client, progress func(done, total int)) error {
-	list := metrics()
-	tasks := make([]int64, len(list))
-	for i, m := range list {
+	byDataset := map[string][]string{}
+	for _, m := range metrics() {
 		if err := c.Send(ctx, "POST", "/metrics", m, nil); err != nil {
 			return err
 		}
+		byDataset[m.Dataset] = append(byDataset[m.Dataset], m.Name)
+	}
+	var tasks []int64
+	for _, t := range Tables {
 		var started httpapi.Started
-		since := map[string]int64{"since_seconds": int64(History/time.Second) - hour}
-		if err := c.Send(ctx, "POST", "/metrics/"+url.PathEscape(m.Name)+"/backfill", since, &started); err != nil {
+		if err := c.Send(ctx, "POST", "/backfills", httpapi.Backfill{Metrics: byDataset[t.Name], SinceSeconds: int64(History/time.Second) - hour}, &started); err != nil {
 			return err
 		}
-		tasks[i] = started.TaskID
+		tasks = append(tasks, started.TaskID)
 	}
 	return follow(ctx, c, tasks, progress)
 }

@@ -17,6 +17,7 @@ import (
 
 	"tinbell/internal/answer"
 	"tinbell/internal/collect"
+	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
 	"tinbell/internal/people"
@@ -30,7 +31,7 @@ import (
 type Parts struct {
 	Store      *store.Store
 	Queue      *work.Queue
-	Warehouses *collect.Warehouses
+	Warehouses *warehouse.Pools
 	Collector  *collect.Collector
 	Watcher    *watch.Watcher
 	Desk       *answer.Desk
@@ -80,7 +81,10 @@ func (s *server) register(router chi.Router) huma.API {
 	api := humachi.New(router, config)
 	api.UseMiddleware(s.signedIn(api))
 	s.addPeople(api)
+	s.addSources(api)
 	s.addDatasets(api)
+	s.addMetrics(api)
+	s.addTasks(api)
 	s.addSamples(api)
 	s.addMonitors(api)
 	s.addStudies(api)

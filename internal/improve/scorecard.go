@@ -108,7 +108,7 @@ func (b *Bench) Score(ctx context.Context, from, to time.Time) (Scorecard, error
 	if err != nil {
 		return Scorecard{}, err
 	}
-	alerts, err := b.store.Alerts(ctx, store.AlertFilter{From: from, To: to})
+	alerts, err := b.store.Alerts(ctx, store.AlertFilter{From: from, To: to, Judged: true})
 	if err != nil {
 		return Scorecard{}, err
 	}

@@ -12,18 +12,26 @@ import (
 	"tinbell/core/timeline"
 )
 
-// Strings is a list of text stored as JSON.
-type Strings []string
+// List is a list stored as JSON.
+type List[T any] []T
 
-func (s Strings) Value() (driver.Value, error) {
-	if s == nil {
+func (l List[T]) Value() (driver.Value, error) {
+	if l == nil {
 		return "[]", nil
 	}
-	b, err := json.Marshal([]string(s))
+	b, err := json.Marshal([]T(l))
 	return string(b), err
 }
 
-func (s *Strings) Scan(v any) error { return scanJSON(v, (*[]string)(s)) }
+func (l *List[T]) Scan(v any) error { return scanJSON(v, (*[]T)(l)) }
+
+// Lists that records hold.
+type (
+	Strings       = List[string]
+	Spans         = List[Span]
+	Columns       = List[Column]
+	ColumnChanges = List[ColumnChange]
+)
 
 func scanJSON(v, into any) error {
 	switch b := v.(type) {
@@ -39,36 +47,33 @@ func scanJSON(v, into any) error {
 
 // Source is where measurements come from.
 type Source struct {
-	ID        int64     `db:"id" json:"id"`
-	Name      string    `db:"name" json:"name"`
-	Kind      string    `db:"kind" json:"kind" enum:"postgresql,push"`
-	Login     []byte    `db:"login" json:"-"`
-	Address   string    `db:"address" json:"address" doc:"where it is reached, without the password"`
-	State     string    `db:"state" json:"state" enum:"ready,failed"`
-	Message   string    `db:"message" json:"message"`
-	CreatedAt time.Time `db:"created_at" json:"created_at"`
+	ID           int64      `db:"id" json:"id"`
+	Name         string     `db:"name" json:"name"`
+	Kind         string     `db:"kind" json:"kind" enum:"postgresql,push"`
+	Login        []byte     `db:"login" json:"-"`
+	Address      string     `db:"address" json:"address" doc:"where it is reached, without the password"`
+	State        string     `db:"state" json:"state" enum:"ready,failed"`
+	Message      string     `db:"message" json:"message"`
+	FailingSince *time.Time `db:"failing_since" json:"failing_since"`
+	CreatedAt    time.Time  `db:"created_at" json:"created_at"`
 }
 
 // Dataset is a table, stream or set of files.
 type Dataset struct {
-	ID        int64     `db:"id" json:"id"`
-	SourceID  int64     `db:"source_id" json:"-"`
-	Source    string    `db:"source" json:"source"`
-	Namespace string    `db:"namespace" json:"namespace"`
-	Name      string    `db:"name" json:"name"`
-	Owner     string    `db:"owner" json:"owner"`
-	Zone      string    `db:"zone" json:"zone"`
-	LoadedBy  string    `db:"loaded_by" json:"loaded_by" doc:"column that holds the time of loading"`
-	KeepDays  int       `db:"keep_days" json:"keep_days" doc:"days that samples are kept; 0: as the service says"`
-	CreatedAt time.Time `db:"created_at" json:"created_at"`
+	ID           int64      `db:"id" json:"id"`
+	SourceID     int64      `db:"source_id" json:"-"`
+	Source       string     `db:"source" json:"source"`
+	Namespace    string     `db:"namespace" json:"namespace"`
+	Name         string     `db:"name" json:"name"`
+	Owner        string     `db:"owner" json:"owner"`
+	Zone         string     `db:"zone" json:"zone"`
+	LoadedBy     string     `db:"loaded_by" json:"loaded_by" doc:"column that holds the time of loading"`
+	KeepDays     int        `db:"keep_days" json:"keep_days" doc:"days that samples are kept; 0: as the service says"`
+	State        string     `db:"state" json:"state" enum:"ready,failed"`
+	Message      string     `db:"message" json:"message" doc:"why it cannot be read, in the database's words"`
+	FailingSince *time.Time `db:"failing_since" json:"failing_since"`
+	CreatedAt    time.Time  `db:"created_at" json:"created_at"`
 }
-
-// Measures that a probe can take.
-const (
-	MeasureRows      = "rows"
-	MeasureFreshness = "freshness"
-	MeasureNullShare = "null_share"
-)
 
 // Metric is what is measured of a dataset.
 type Metric struct {
@@ -81,6 +86,13 @@ type Metric struct {
 	TimeColumn      string        `db:"time_column" json:"time_column"`
 	SegmentBy       Strings       `db:"segment_by" json:"segment_by"`
 	RowFilter       string        `db:"row_filter" json:"row_filter"`
+	Quantile        float64       `db:"quantile" json:"quantile" doc:"of the measure quantile, 0 to 1"`
+	Matches         string        `db:"matches" json:"matches" doc:"of the measure value_share: the value whose share is taken"`
+	Expression      string        `db:"expression" json:"expression" doc:"of the measure expression: an SQL aggregate"`
+	TimeType        string        `db:"time_type" json:"time_type" enum:"timestamptz,timestamp,date" doc:"of the time column"`
+	MaxSegments     int           `db:"max_segments" json:"max_segments" doc:"the largest ones are measured one by one, all others together as (other)"`
+	KeptSegments    Strings       `db:"kept_segments" json:"kept_segments" doc:"those measured one by one; empty: all"`
+	Fingerprint     string        `db:"fingerprint" json:"-"`
 	Kind            timeline.Kind `db:"kind" json:"kind" enum:"count,share,value,duration"`
 	Unit            string        `db:"unit" json:"unit"`
 	PeriodSeconds   int64         `db:"period_seconds" json:"period_seconds"`
@@ -88,6 +100,7 @@ type Metric struct {
 	SettleSeconds   int64         `db:"settle_seconds" json:"settle_seconds" doc:"wait after a period's end before it is read"`
 	LookbackSeconds int64         `db:"lookback_seconds" json:"lookback_seconds" doc:"how far back each collection reads again"`
 	EverySeconds    int64         `db:"every_seconds" json:"every_seconds" doc:"collection interval; 0 for pushed metrics"`
+	Cron            string        `db:"cron" json:"cron" doc:"five fields, in the metric's zone: when it is collected, instead of an interval"`
 	NextAt          *time.Time    `db:"next_at" json:"next_at"`
 	CollectedTo     *time.Time    `db:"collected_to" json:"collected_to"`
 	State           string        `db:"state" json:"state" enum:"ready,failed"`
@@ -96,7 +109,14 @@ type Metric struct {
 }
 
 // Pushed tells whether samples are sent rather than collected.
-func (m Metric) Pushed() bool { return m.EverySeconds == 0 }
+func (m Metric) Pushed() bool { return m.EverySeconds == 0 && m.Cron == "" }
+
+// Snapshot tells whether the table is measured as it stands, not by the time of
+// its rows: it has no past to be read.
+func (m Metric) Snapshot() bool { return m.TimeColumn == "" || m.Measure == MeasureTableBytes }
+
+// OtherSegment holds the rows of all segments beyond the largest.
+const OtherSegment = "(other)"
 
 // Grid is the metric's ladder of periods.
 func (m Metric) Grid() (timeline.Grid, error) {
@@ -165,19 +185,6 @@ type Span struct {
 	Why  string    `json:"why"`
 }
 
-// Spans are stored as JSON.
-type Spans []Span
-
-func (s Spans) Value() (driver.Value, error) {
-	if s == nil {
-		return "[]", nil
-	}
-	b, err := json.Marshal([]Span(s))
-	return string(b), err
-}
-
-func (s *Spans) Scan(v any) error { return scanJSON(v, (*[]Span)(s)) }
-
 // Verdicts a label may give.
 const (
 	Fault   = "fault"
@@ -185,11 +192,38 @@ const (
 	Planned = "planned"
 )
 
+// Column of a table.
+type Column struct {
+	Name     string `json:"name"`
+	Type     string `json:"type"`
+	Nullable bool   `json:"nullable"`
+}
+
+// ColumnChange is what became of a column.
+type ColumnChange struct {
+	Column string `json:"column"`
+	What   string `json:"what" enum:"added,removed,retyped"`
+	Was    string `json:"was" doc:"its type before"`
+	Is     string `json:"is" doc:"its type now"`
+}
+
+// ColumnVersion is a table's columns from a time on.
+type ColumnVersion struct {
+	ID        int64         `db:"id" json:"-"`
+	DatasetID int64         `db:"dataset_id" json:"-"`
+	SeenAt    time.Time     `db:"seen_at" json:"seen_at"`
+	Columns   Columns       `db:"columns" json:"columns"`
+	Changes   ColumnChanges `db:"changes" json:"changes" doc:"since the version before"`
+}
+
 // Alert is one unbroken claim by a monitor that a series is wrong.
 type Alert struct {
 	ID            int64      `db:"id" json:"id"`
 	MonitorID     int64      `db:"monitor_id" json:"-"`
 	SeriesID      int64      `db:"series_id" json:"series_id"`
+	OfSource      *int64     `db:"of_source" json:"-"`
+	OfDataset     *int64     `db:"of_dataset" json:"-"`
+	Source        string     `db:"source" json:"source" doc:"of an alert about a source or its tables, which has no monitor and no series"`
 	Monitor       string     `db:"monitor" json:"monitor"`
 	Metric        string     `db:"metric" json:"metric"`
 	Measure       string     `db:"measure" json:"measure"`
@@ -200,7 +234,7 @@ type Alert struct {
 	PeriodSeconds int64      `db:"period_seconds" json:"period_seconds"`
 	Unit          string     `db:"unit" json:"unit"`
 	Zone          string     `db:"zone" json:"zone"`
-	Cause         string     `db:"cause" json:"cause" enum:"deviation,silence,stuck,missing,step,overdue" doc:"the rule that opened it"`
+	Cause         string     `db:"cause" json:"cause" enum:"deviation,silence,stuck,missing,step,overdue,unreadable,columns" doc:"the rule that opened it"`
 	Direction     string     `db:"direction" json:"direction" enum:"low,high,both"`
 	Severity      string     `db:"severity" json:"severity" enum:"warning,critical"`
 	Since         time.Time  `db:"since" json:"since" doc:"start of the first deviating period"`
@@ -218,6 +252,12 @@ type Alert struct {
 	FromHistory   bool       `db:"from_history" json:"from_history" doc:"found when the monitor was first fitted to the past"`
 	Verdict       string     `db:"verdict" json:"verdict" enum:"fault,noise,planned," doc:"the label in force; empty while unlabelled"`
 }
+
+// Causes of alerts that have no monitor.
+const (
+	CauseUnreadable = "unreadable" // a source or table cannot be read
+	CauseColumns    = "columns"    // a table lost columns or changed their types
+)
 
 // Label is a person's verdict on an alert.
 type Label struct {
@@ -288,8 +328,13 @@ type Task struct {
 	Subject    string     `db:"subject" json:"subject"`
 	Done       int        `db:"done" json:"done"`
 	Total      int        `db:"total" json:"total"`
-	State      string     `db:"state" json:"state" enum:"running,done,failed"`
+	State      string     `db:"state" json:"state" enum:"running,paused,done,failed,cancelled"`
 	Message    string     `db:"message" json:"message"`
 	StartedAt  time.Time  `db:"started_at" json:"started_at"`
 	FinishedAt *time.Time `db:"finished_at" json:"finished_at"`
+	Metrics    Strings    `db:"metrics" json:"metrics" doc:"of a backfill: what is measured"`
+	FromAt     *time.Time `db:"from_at" json:"from_at"`
+	ToAt       *time.Time `db:"to_at" json:"to_at"`
+	Position   *time.Time `db:"position" json:"position" doc:"up to where it is done; it goes on from there"`
+	TouchedAt  time.Time  `db:"touched_at" json:"touched_at"`
 }

@@ -25,7 +25,7 @@ type duties struct {
 func (d *duties) all() work.Duties {
 	return work.Duties{
 		Evaluate: d.evaluate,
-		Collect:  func(ctx context.Context, j work.Collect) error { return d.collector.Collect(ctx, j.MetricID) },
+		Collect:  func(ctx context.Context, j work.Collect) error { return d.collector.Collect(ctx, j.DatasetID) },
 		Learn: func(ctx context.Context, j work.Learn) error {
 			if !j.Asked.IsZero() {
 				m, err := d.store.MonitorByID(ctx, j.MonitorID)
@@ -37,13 +37,9 @@ func (d *duties) all() work.Duties {
 				return d.watcher.Learn(ctx, j.MonitorID, j.History, progress)
 			})
 		},
-		Backfill: func(ctx context.Context, j work.Backfill) error {
-			return d.followed(ctx, j.TaskID, func(progress func(int, int)) error {
-				return d.collector.Backfill(ctx, j.MetricID, j.From, progress)
-			})
-		},
-		Tick: d.tick,
-		Keep: d.keep,
+		Backfill: func(ctx context.Context, j work.Backfill) error { return d.collector.Backfill(ctx, j.TaskID) },
+		Tick:     d.tick,
+		Keep:     d.keep,
 	}
 }
 
@@ -88,12 +84,12 @@ func (d *duties) followed(ctx context.Context, task int64, do func(progress func
 // tick queues what is due and looks after overdue loads.
 func (d *duties) tick(ctx context.Context) error {
 	now := d.now()
-	due, err := d.store.DueMetrics(ctx, now)
+	due, err := d.store.DueDatasets(ctx, now)
 	if err != nil {
 		return err
 	}
 	for _, id := range due {
-		if err := d.queue.Add(ctx, work.Collect{MetricID: id}); err != nil {
+		if err := d.queue.Add(ctx, work.Collect{DatasetID: id}); err != nil {
 			return err
 		}
 	}
@@ -107,6 +103,12 @@ func (d *duties) tick(ctx context.Context) error {
 		}
 	}
 	if err := d.refit(ctx, now); err != nil {
+		return err
+	}
+	if err := d.collector.TakeOver(ctx); err != nil {
+		return err
+	}
+	if err := d.store.CloseNoted(ctx, now.AddDate(0, 0, -1), now); err != nil {
 		return err
 	}
 	return d.watcher.Overdue(ctx)

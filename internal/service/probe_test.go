@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"net/url"
 	"strings"
 	"testing"
 	"time"
@@ -11,7 +12,6 @@ import (
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/record"
-	"tinbell/internal/work"
 )
 
 // warehouse makes a table whose names need quoting, in a database of its own,
@@ -105,12 +105,20 @@ func TestProbesCountRowsNullsAndAgePerPeriodAndSegment(t *testing.T) {
 
 	// Late rows correct the recent past.
 	load(t, conn, "north", 5, "2026-06-18T10:30:00Z", "2026-06-18T11:30:00Z")
-	_, err := s.Parts.Store.DB.Exec(`update metric set lookback_seconds = 7200`)
-	dbtest.Must(t, err)
-	m, err := s.Parts.Store.Metric(t.Context(), "rows")
-	dbtest.Must(t, err)
-	dbtest.Must(t, s.Parts.Queue.Add(t.Context(), work.Collect{MetricID: m.ID}))
+	collectNow(t, s, `lookback_seconds = 7200`)
 	await(t, func() bool { return measured(t, s, "rows")["north"]["18T10"].Value == 2 }, "the late row is counted")
+}
+
+// collectNow makes all metrics due, changed as given, and collects them.
+func collectNow(t *testing.T, s *dbtest.Service, change string) {
+	t.Helper()
+	_, err := s.Parts.Store.DB.Exec(`update metric set next_at = $1, `+change, s.Clock.Now())
+	dbtest.Must(t, err)
+	datasets, err := s.Parts.Store.DueDatasets(t.Context(), s.Clock.Now())
+	dbtest.Must(t, err)
+	for _, id := range datasets {
+		dbtest.Must(t, s.Parts.Collector.Collect(t.Context(), id))
+	}
 }
 
 func await(t *testing.T, done func() bool, what string) {
@@ -136,16 +144,85 @@ func TestABrokenProbeIsAStateThatRecovers(t *testing.T) {
 		dbtest.Must(t, err)
 		return m
 	}
-	collect := func() {
-		dbtest.Must(t, s.Parts.Queue.Add(t.Context(), work.Collect{MetricID: state().ID}))
+	collect := func() { collectNow(t, s, "lookback_seconds = 0") }
+	open := func() []record.Alert {
+		var page httpapi.AlertPage
+		dbtest.Must(t, s.Admin.Get(t.Context(), "/alerts", url.Values{"state": {"open"}}, &page))
+		return page.Alerts
 	}
+	collect()
 	_, err := conn.Exec(t.Context(), `alter table "select"."order" rename to gone`)
 	dbtest.Must(t, err)
 	collect()
-	await(t, func() bool { m := state(); return m.State == "failed" && strings.Contains(m.Message, "does not exist") }, "the metric says why it fails")
+	if m := state(); m.State != "failed" || !strings.Contains(m.Message, "does not exist") {
+		t.Errorf("the metric says why it fails: %s %q", m.State, m.Message)
+	}
+	if list := open(); len(list) != 0 {
+		t.Errorf("a first failure is no alert yet: %+v", list)
+	}
+	for range 2 {
+		s.Clock.Set(s.Clock.Now().Add(2 * time.Minute))
+		collect()
+	}
+	if list := open(); len(list) != 1 || list[0].Cause != record.CauseUnreadable || list[0].Dataset != "select.order" || !list[0].Since.Equal(now) || !strings.Contains(list[0].Sentence, "does not exist") {
+		t.Fatalf("one alert, since the first failure, with the database's words: %+v", list)
+	}
 	_, err = conn.Exec(t.Context(), `alter table "select".gone rename to "order"`)
 	dbtest.Must(t, err)
-	await(t, func() bool { collect(); return state().State == "ready" }, "the metric recovers by itself")
+	collect()
+	if m := state(); m.State != "ready" || m.Message != "" || len(open()) != 0 {
+		t.Errorf("the metric recovers by itself, and the alert closes: %+v", m)
+	}
+	_, err = conn.Exec(t.Context(), `alter table "select"."order" drop column "group", add column gate int, alter column "a ""b" type bigint`)
+	dbtest.Must(t, err)
+	collect()
+	list := open()
+	if len(list) != 1 || list[0].Cause != record.CauseColumns || !strings.Contains(list[0].Sentence, "group is gone") || !strings.Contains(list[0].Sentence, `a "b is bigint now, was integer`) {
+		t.Fatalf("columns that went or changed are an alert: %+v", list)
+	}
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/labels", httpapi.NewLabel{Alerts: []int64{list[0].ID}, Verdict: "fault"}, nil))
+	var history []record.ColumnVersion
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/datasets/select.order/columns", nil, &history))
+	if len(history) != 2 || len(history[0].Changes) != 3 {
+		t.Errorf("history of columns: %+v", history)
+	}
+}
+
+func TestASourceOutOfReachIsOneAlert(t *testing.T) {
+	s := dbtest.Start(t, now)
+	conn := warehouse(t, s)
+	_, err := conn.Exec(t.Context(), `create table second (at timestamptz); create role reader login password 'pw'; grant select on second to reader`)
+	dbtest.Must(t, err)
+	address := s.Postgres.URL("house")
+	reader := "postgres://reader:pw" + address[strings.LastIndex(address, "@"):]
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/sources", httpapi.NewSource{Name: "narrow", Address: reader}, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/datasets", httpapi.NewDataset{Source: "narrow", Name: "public.second"}, nil))
+	for _, measure := range []string{"rows", "freshness"} {
+		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics", httpapi.NewMetric{Dataset: "public.second", Name: measure, Measure: measure, TimeColumn: "at", PeriodSeconds: 3600, EverySeconds: 60}, nil))
+	}
+	_, err = conn.Exec(t.Context(), `alter role reader nologin; select pg_terminate_backend(pid) from pg_stat_activity where usename = 'reader'`)
+	dbtest.Must(t, err)
+	for range 3 {
+		s.Clock.Set(s.Clock.Now().Add(time.Minute))
+		collectNow(t, s, "lookback_seconds = 0")
+	}
+	var page httpapi.AlertPage
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/alerts", url.Values{"state": {"open"}}, &page))
+	if len(page.Alerts) != 1 || page.Alerts[0].Source != "narrow" || !strings.Contains(page.Alerts[0].Sentence, "narrow is out of reach") || !strings.Contains(page.Alerts[0].Sentence, "not permitted to log in") {
+		t.Errorf("want one alert about the source: %+v", page.Alerts)
+	}
+	var sources []record.Source
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/sources", nil, &sources))
+	if sources[1].Name != "narrow" || sources[1].State != "failed" || sources[0].State != "ready" {
+		t.Errorf("sources: %+v", sources)
+	}
+	_, err = conn.Exec(t.Context(), `alter role reader login`)
+	dbtest.Must(t, err)
+	collectNow(t, s, "lookback_seconds = 0")
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/alerts", url.Values{"state": {"open"}}, &page))
+	if len(page.Alerts) != 0 {
+		t.Errorf("after recovery: %+v", page.Alerts)
+	}
 }
 
 func TestAWarehouseIsOnlyEverRead(t *testing.T) {

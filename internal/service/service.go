@@ -15,6 +15,7 @@ import (
 
 	"tinbell/internal/answer"
 	"tinbell/internal/collect"
+	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
@@ -112,7 +113,7 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	}
 	p := httpapi.Parts{Store: records, Now: o.Now, Log: o.Log, SignIn: o.SignIn, Hub: httpapi.NewHub(), Console: web.Handler()}
 	s.Parts.Store = records
-	p.Warehouses = collect.NewWarehouses(records, safe)
+	p.Warehouses = warehouse.New(records, safe)
 	p.Watcher = watch.New(records, o.Now, o.Log)
 	duties := &duties{store: records, watcher: p.Watcher, now: o.Now, keepDays: o.KeepDays}
 	if p.Queue, err = work.New(ctx, records.Pool, duties.all(), o.Log); err != nil {

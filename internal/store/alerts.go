@@ -12,10 +12,15 @@ import (
 )
 
 const alertSelect = `
-	select a.*, v.name as monitor, v.owner, m.name as metric, m.measure, m.period_seconds, m.unit, m.zone,
-		d.name as dataset, d.id as dataset_id, s.segment
-	from alert a join monitor v on v.id = a.monitor_id join series s on s.id = a.series_id
-	join metric m on m.id = v.metric_id join dataset d on d.id = m.dataset_id `
+	select a.id, coalesce(a.monitor_id, 0) as monitor_id, coalesce(a.series_id, 0) as series_id, a.of_source, a.of_dataset,
+		a.cause, a.direction, a.severity, a.since, a.raised_at, a.ended_at, a.closed_at, a.close_reason, a.peak, a.peak_at,
+		a.observed, a.expected, a.return_period_seconds, a.sentence, a.planned, a.from_history, a.verdict,
+		coalesce(v.name, '') as monitor, coalesce(v.owner, d.owner, '') as owner, coalesce(m.name, '') as metric, coalesce(m.measure, '') as measure,
+		coalesce(m.period_seconds, 0) as period_seconds, coalesce(m.unit, '') as unit, coalesce(m.zone, d.zone, 'UTC') as zone,
+		coalesce(d.name, '') as dataset, coalesce(d.id, 0) as dataset_id, coalesce(s.segment, '') as segment, coalesce(source.name, '') as source
+	from alert a left join monitor v on v.id = a.monitor_id left join series s on s.id = a.series_id
+	left join metric m on m.id = v.metric_id left join dataset d on d.id = coalesce(m.dataset_id, a.of_dataset)
+	left join source on source.id = a.of_source `
 
 // AlertFilter narrows a list of alerts; zero values do not filter. Cursor is
 // the id of the last alert of the page before.
@@ -25,6 +30,7 @@ type AlertFilter struct {
 	Dataset  string
 	Monitor  string
 	Series   int64
+	Judged   bool      // of monitors alone: not of sources and tables
 	From, To time.Time // raised in [From, To)
 	Cursor   int64
 	Limit    int
@@ -55,6 +61,9 @@ func (f AlertFilter) where() (string, []any) {
 	}
 	if f.Monitor != "" {
 		add("v.name = ?", f.Monitor)
+	}
+	if f.Judged {
+		terms = append(terms, "a.monitor_id is not null")
 	}
 	if f.Series != 0 {
 		add("a.series_id = ?", f.Series)

@@ -22,12 +22,6 @@ func (s *Store) Source(ctx context.Context, name string) (record.Source, error) 
 	return one[record.Source](ctx, s, "source", name, `select * from source where name = $1`, name)
 }
 
-// SourceState keeps whether a source could be reached, with its own message.
-func (s *Store) SourceState(ctx context.Context, id int64, state, message string) error {
-	return s.exec(ctx, "source state",
-		`update source set state = $2, message = $3 where id = $1 and (state, message) is distinct from ($2, $3)`, id, state, message)
-}
-
 const datasetColumns = `d.*, source.name as source`
 
 // AddDataset stores a dataset and gives its id.
@@ -59,9 +53,11 @@ const metricColumns = `m.*, d.name as dataset`
 func (s *Store) AddMetric(ctx context.Context, v record.Metric) (int64, error) {
 	return insert(ctx, s, "metric "+v.Name, `
 		insert into metric (dataset_id, name, measure, column_name, time_column, segment_by, row_filter, kind, unit,
-			period_seconds, zone, settle_seconds, lookback_seconds, every_seconds, next_at)
+			period_seconds, zone, settle_seconds, lookback_seconds, every_seconds, next_at,
+			quantile, matches, expression, time_type, cron, max_segments, kept_segments, message)
 		values (:dataset_id, :name, :measure, :column_name, :time_column, :segment_by, :row_filter, :kind, :unit,
-			:period_seconds, :zone, :settle_seconds, :lookback_seconds, :every_seconds, :next_at)
+			:period_seconds, :zone, :settle_seconds, :lookback_seconds, :every_seconds, :next_at,
+			:quantile, :matches, :expression, :time_type, :cron, :max_segments, :kept_segments, :message)
 		returning id`, v)
 }
 
@@ -80,12 +76,45 @@ func (s *Store) MetricByID(ctx context.Context, id int64) (record.Metric, error)
 		select `+metricColumns+` from metric m join dataset d on d.id = m.dataset_id where m.id = $1`, id)
 }
 
-// DueMetrics claims the metrics whose collection is due and sets when each is
-// due next, so that no other process takes them for the same turn.
-func (s *Store) DueMetrics(ctx context.Context, now time.Time) ([]int64, error) {
-	return many[int64](ctx, s, "due metrics", `
-		update metric set next_at = $1::timestamptz + every_seconds * interval '1 second'
-		where every_seconds > 0 and next_at <= $1 returning id`, now)
+// DueDatasets gives the datasets with a metric whose collection is due.
+func (s *Store) DueDatasets(ctx context.Context, now time.Time) ([]int64, error) {
+	return many[int64](ctx, s, "due datasets", `
+		select distinct dataset_id from metric where (every_seconds > 0 or cron <> '') and next_at <= $1`, now)
+}
+
+// ClaimDue claims the metrics of a dataset whose collection is due and sets when
+// each is due next (of a cron schedule: not before an hour has passed, see
+// NextCollection), so that no other process takes them for the same turn.
+func (s *Store) ClaimDue(ctx context.Context, dataset int64, now time.Time) ([]record.Metric, error) {
+	return many[record.Metric](ctx, s, "due metrics", `
+		with m as (
+			update metric set next_at = $2::timestamptz + case when every_seconds > 0 then every_seconds else 3600 end * interval '1 second'
+			where dataset_id = $1 and (every_seconds > 0 or cron <> '') and next_at <= $2 returning *)
+		select `+metricColumns+` from m join dataset d on d.id = m.dataset_id order by m.name`, dataset, now)
+}
+
+// NextCollection sets when a metric is due next.
+func (s *Store) NextCollection(ctx context.Context, id int64, at time.Time) error {
+	return s.exec(ctx, "metric", `update metric set next_at = $2 where id = $1`, id, at)
+}
+
+// Collected keeps how far a metric was read, and what its table was like then.
+func (s *Store) Collected(ctx context.Context, id int64, to time.Time, fingerprint string) error {
+	return s.exec(ctx, "metric", `
+		update metric set state = 'ready', message = case when state = 'failed' then '' else message end,
+			collected_to = greatest(collected_to, $2), fingerprint = $3 where id = $1`, id, to, fingerprint)
+}
+
+// MetricFailed keeps why a metric could not be read, and when it is tried again
+// at the latest.
+func (s *Store) MetricFailed(ctx context.Context, id int64, message string, retry time.Time) error {
+	return s.exec(ctx, "metric", `
+		update metric set state = 'failed', message = $2, next_at = least(next_at, $3), fingerprint = '' where id = $1`, id, message, retry)
+}
+
+// KeepSegments keeps which segments of a metric are measured one by one.
+func (s *Store) KeepSegments(ctx context.Context, id int64, kept record.Strings, note string) error {
+	return s.exec(ctx, "metric", `update metric set kept_segments = $2, message = $3 where id = $1`, id, kept, note)
 }
 
 // DuePushed claims the pushed metrics whose next period has passed, so that
@@ -93,14 +122,7 @@ func (s *Store) DueMetrics(ctx context.Context, now time.Time) ([]int64, error) 
 func (s *Store) DuePushed(ctx context.Context, now time.Time) ([]int64, error) {
 	return many[int64](ctx, s, "due pushed metrics", `
 		update metric set next_at = $1::timestamptz + least(period_seconds, 600) * interval '1 second'
-		where every_seconds = 0 and (next_at is null or next_at <= $1) returning id`, now)
-}
-
-// MetricState keeps how the last collection went and how far it got.
-func (s *Store) MetricState(ctx context.Context, id int64, state, message string, collectedTo *time.Time) error {
-	return s.exec(ctx, "metric state", `
-		update metric set state = $2, message = $3, collected_to = greatest(collected_to, $4) where id = $1`,
-		id, state, message, collectedTo)
+		where every_seconds = 0 and cron = '' and (next_at is null or next_at <= $1) returning id`, now)
 }
 
 func (s *Store) SeriesOf(ctx context.Context, metric int64) ([]record.Series, error) {

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"tinbell/internal/record"
 )
@@ -12,13 +13,50 @@ func (s *Store) AddTask(ctx context.Context, what, subject string) (int64, error
 	return one[int64](ctx, s, "task", what, `insert into task (what, subject) values ($1, $2) returning id`, what, subject)
 }
 
+// AddBackfill starts a backfill of metrics over [from, to) and gives its id.
+func (s *Store) AddBackfill(ctx context.Context, subject string, metrics record.Strings, from, to time.Time, total int) (int64, error) {
+	return one[int64](ctx, s, "task", subject, `
+		insert into task (what, subject, metrics, from_at, to_at, position, total) values ('backfill', $1, $2, $3, $4, $3, $5) returning id`,
+		subject, metrics, from, to, total)
+}
+
 func (s *Store) Task(ctx context.Context, id int64) (record.Task, error) {
 	return one[record.Task](ctx, s, "task", fmt.Sprint(id), `select * from task where id = $1`, id)
 }
 
+// Tasks gives the last tasks, those under way first, then the newest.
+func (s *Store) Tasks(ctx context.Context, limit int) ([]record.Task, error) {
+	return many[record.Task](ctx, s, "tasks", `select * from task order by state in ('running', 'paused') desc, id desc limit $1`, limit)
+}
+
 // TaskProgress keeps how far a task is.
 func (s *Store) TaskProgress(ctx context.Context, id int64, done, total int) error {
-	return s.exec(ctx, "task", `update task set done = $2, total = $3 where id = $1`, id, done, total)
+	return s.exec(ctx, "task", `update task set done = $2, total = $3, touched_at = now() where id = $1`, id, done, total)
+}
+
+// Advance keeps up to where a backfill is done, and gives its state: somebody
+// may have paused or cancelled it.
+func (s *Store) Advance(ctx context.Context, id int64, position time.Time, done int) (state string, err error) {
+	return one[string](ctx, s, "task", fmt.Sprint(id), `
+		update task set position = greatest(position, $2), done = $3, touched_at = now() where id = $1 returning state`, id, position, done)
+}
+
+// SteerTask moves a task from one of some states to another; ok is false if it
+// was in none of them.
+func (s *Store) SteerTask(ctx context.Context, id int64, to string, from ...string) (ok bool, err error) {
+	result, err := s.Pool.Exec(ctx, `
+		update task set state = $2, touched_at = now(), finished_at = case when $2 = 'cancelled' then now() end where id = $1 and state = any($3)`, id, to, from)
+	if err != nil {
+		return false, fmt.Errorf("write task: %w", err)
+	}
+	return result.RowsAffected() > 0, nil
+}
+
+// Abandoned claims the running backfills that nobody has touched for a while:
+// the process that worked on them is gone.
+func (s *Store) Abandoned(ctx context.Context, quiet time.Duration) ([]int64, error) {
+	return many[int64](ctx, s, "tasks", `
+		update task set touched_at = now() where what = 'backfill' and state = 'running' and touched_at < now() - $1::bigint * interval '1 second' returning id`, int64(quiet.Seconds()))
 }
 
 // EndTask keeps how a task ended; err nil means well.
@@ -27,5 +65,6 @@ func (s *Store) EndTask(ctx context.Context, id int64, err error) error {
 	if err != nil {
 		state, message = "failed", err.Error()
 	}
-	return s.exec(ctx, "task", `update task set state = $2, message = $3, finished_at = now() where id = $1`, id, state, message)
+	return s.exec(ctx, "task", `
+		update task set state = $2, message = $3, finished_at = now() where id = $1 and state in ('running', 'paused')`, id, state, message)
 }

@@ -46,6 +46,17 @@ func Number(x float64) string {
 	return text
 }
 
+// Bytes writes a size with the unit that leaves two or three digits.
+func Bytes(n float64) string {
+	for _, unit := range []string{"B", "kB", "MB", "GB"} {
+		if n < 1000 {
+			return Number(math.Round(n*10)/10) + " " + unit
+		}
+		n /= 1000
+	}
+	return Number(math.Round(n*10)/10) + " TB"
+}
+
 // Percent writes a share.
 func Percent(share float64) string {
 	p := share * 100

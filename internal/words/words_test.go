@@ -17,6 +17,11 @@ func TestFiguresAreWrittenAsPeopleSayThem(t *testing.T) {
 			t.Errorf("%g: %q, want %q", v, got, want)
 		}
 	}
+	for v, want := range map[float64]string{12: "12 B", 8192: "8.2 kB", 1.25e8: "125 MB", 3e13: "30 TB"} {
+		if got := Bytes(v); got != want {
+			t.Errorf("%g bytes: %q, want %q", v, got, want)
+		}
+	}
 	for v, want := range map[float64]string{0: "0 %", 0.012: "1.2 %", 0.384: "38 %", 1: "100 %"} {
 		if got := Percent(v); got != want {
 			t.Errorf("share %g: %q, want %q", v, got, want)

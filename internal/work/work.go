@@ -39,18 +39,16 @@ type Learn struct {
 
 func (Learn) Kind() string { return "learn" }
 
-// Collect probes a metric's recent periods.
+// Collect measures what is due of a dataset.
 type Collect struct {
-	MetricID int64 `json:"metric_id"`
+	DatasetID int64 `json:"dataset_id"`
 }
 
 func (Collect) Kind() string { return "collect" }
 
-// Backfill probes a metric's past.
+// Backfill goes on with measuring the past.
 type Backfill struct {
-	MetricID int64     `json:"metric_id"`
-	From     time.Time `json:"from"`
-	TaskID   int64     `json:"task_id"`
+	TaskID int64 `json:"task_id"`
 }
 
 func (Backfill) Kind() string { return "backfill" }

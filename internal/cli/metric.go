@@ -1,0 +1,138 @@
+package cli
+
+import (
+	"fmt"
+	"net/url"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"tinbell/core/timeline"
+	"tinbell/internal/collect"
+	"tinbell/internal/httpapi"
+	"tinbell/internal/record"
+	"tinbell/internal/words"
+)
+
+func (a *app) metricCommand() *cobra.Command {
+	list := &cobra.Command{Use: "list", Short: "List metrics", Args: exactly(0, "nothing"), RunE: func(c *cobra.Command, _ []string) error {
+		var metrics []record.Metric
+		if err := a.client().Get(c.Context(), "/metrics", nil, &metrics); err != nil {
+			return err
+		}
+		l := listing{head: []string{"metric", "dataset", "measure", "segmented by", "every", "collected to", "state"}, raw: metrics,
+			none: "No metric yet. Add one: tinbell metric add schema.table NAME --measure rows --time-column created_at"}
+		for _, m := range metrics {
+			state := m.State
+			if m.Message != "" {
+				state += ": " + m.Message
+			}
+			l.rows = append(l.rows, []string{m.Name, m.Dataset, strings.TrimSpace(m.Measure + " " + m.Column), orNone(strings.Join(m.SegmentBy, ", ")),
+				words.Seconds(float64(m.PeriodSeconds)), optional(m.CollectedTo, m.Zone, "pushed"), state})
+		}
+		return a.show(l)
+	}}
+	sql := &cobra.Command{Use: "sql NAME", Short: "Show what a probe asks the warehouse", Args: exactly(1, "NAME"), Example: "  tinbell metric sql boarding-scans-rows",
+		RunE: func(c *cobra.Command, args []string) error {
+			var q httpapi.MetricSQL
+			if err := a.client().Get(c.Context(), "/metrics/"+url.PathEscape(args[0])+"/sql", nil, &q); err != nil {
+				return err
+			}
+			if a.output == "json" {
+				return a.json(q)
+			}
+			fmt.Fprintln(a.out, q.SQL)
+			return nil
+		}}
+	return group("metric", "What is measured", list, a.metricAdd(), sql, a.backfillCommand(), a.metricDeclare(),
+		a.removal("metric", "/metrics/", "with its samples, monitors and alerts"))
+}
+
+func (a *app) metricAdd() *cobra.Command {
+	var in httpapi.NewMetric
+	var period, every, lookback, settle, kind string
+	var try bool
+	add := &cobra.Command{Use: "add DATASET NAME", Short: "Measure a table from now on; the probe is tried first", Args: exactly(2, "DATASET NAME"),
+		Example: "  tinbell metric add ops.boarding_scans gate-nulls --measure null_share --column gate --time-column scanned_at --segment-by port",
+		RunE: func(c *cobra.Command, args []string) error {
+			in.Dataset, in.Name = args[0], args[1]
+			for text, into := range map[*string]*int64{&period: &in.PeriodSeconds, &every: &in.EverySeconds, &lookback: &in.LookbackSeconds, &settle: &in.SettleSeconds} {
+				n, err := seconds(*text)
+				if err != nil {
+					return err
+				}
+				*into = n
+			}
+			if in.Kind = timeline.Kind(kind); in.Cron != "" {
+				in.EverySeconds = 0
+			}
+			if try {
+				var tried collect.Tried
+				if err := a.client().Send(c.Context(), "POST", "/metrics/try", in, &tried); err != nil {
+					return err
+				}
+				if a.output == "json" {
+					return a.json(tried)
+				}
+				fmt.Fprintln(a.out, tried.SQL)
+				if tried.Message != "" {
+					a.say("%s", tried.Message)
+				}
+				return nil
+			}
+			var m record.Metric
+			if err := a.client().Send(c.Context(), "POST", "/metrics", in, &m); err != nil {
+				return err
+			}
+			a.say("Metric %s added. Next: tinbell metric backfill %s --since 16w", m.Name, m.Name)
+			return nil
+		}}
+	f := add.Flags()
+	var measures []string
+	for _, m := range record.Measures {
+		measures = append(measures, m.Name)
+	}
+	f.StringVar(&in.Measure, "measure", "rows", strings.Join(measures, ", "))
+	f.StringVar(&in.Column, "column", "", "column that the measure is taken of")
+	f.Float64Var(&in.Quantile, "quantile", 0, "of --measure quantile, 0 to 1; 0.5 if left out")
+	f.StringVar(&in.Matches, "matches", "", "of --measure value_share: the value whose share is taken")
+	f.StringVar(&in.Expression, "expression", "", "of --measure expression: an SQL aggregate")
+	f.StringVar(&kind, "kind", "", "of --measure expression: count, share, value or duration")
+	f.StringVar(&in.Cron, "cron", "", "when it is collected: five fields, in the dataset's zone, instead of --every")
+	f.IntVar(&in.MaxSegments, "max-segments", 0, "how many segments are measured one by one, the others together (default 500)")
+	f.BoolVar(&try, "try", false, "try it, show the SQL and keep nothing")
+	f.StringVar(&in.TimeColumn, "time-column", "", "each row's event time; without it the table is measured as it stands")
+	f.StringSliceVar(&in.SegmentBy, "segment-by", nil, "dimension columns")
+	f.StringVar(&in.RowFilter, "where", "", "an SQL condition on the rows")
+	f.StringVar(&in.Unit, "unit", "", "what one is called, for example 'boarding scans'")
+	f.StringVar(&period, "period", "1h", "length of a period")
+	f.StringVar(&every, "every", "5m", "how often it is collected")
+	f.StringVar(&lookback, "lookback", "6h", "how far back each collection reads again")
+	f.StringVar(&settle, "settle", "0s", "wait after a period's end before it is read")
+	return add
+}
+
+func (a *app) metricDeclare() *cobra.Command {
+	var in collect.Declaration
+	var kind string
+	declare := &cobra.Command{Use: "declare NAME", Short: "Say once what a pushed metric is", Args: exactly(1, "NAME"),
+		Example: "  tinbell metric declare dock-queue --dataset ops.dock_queue --measure queue_length --kind count --period 15m --zone America/Halifax",
+		RunE: func(c *cobra.Command, args []string) error {
+			in.Metric, in.Kind = args[0], timeline.Kind(kind)
+			var m record.Metric
+			if err := a.client().Send(c.Context(), "POST", "/metrics/declare", in, &m); err != nil {
+				return err
+			}
+			a.say("Metric %s declared. Push to it: tinbell sample push FILE", m.Name)
+			return nil
+		}}
+	f := declare.Flags()
+	f.StringVar(&in.Dataset, "dataset", "", "dataset it belongs to, made if new")
+	f.StringVar(&in.Measure, "measure", "", "what is measured")
+	f.StringVar(&kind, "kind", "count", "count, share, value or duration")
+	f.StringVar(&in.Unit, "unit", "", "what one is called")
+	f.StringVar(&in.Period, "period", "1h", "length of a period")
+	f.StringVar(&in.Zone, "zone", "UTC", "time zone of the tz database")
+	return declare
+}
+

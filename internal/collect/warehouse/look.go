@@ -1,0 +1,196 @@
+package warehouse
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"tinbell/internal/record"
+)
+
+// Look is what a table is like just now.
+type Look struct {
+	Columns     []record.Column
+	Fingerprint string // of the rows ever written; empty where that is not known
+}
+
+// Look reads a table's columns, and how many rows were ever inserted, updated
+// and deleted: while those stand still, no period needs to be read again.
+// Views and foreign tables do not tell.
+func (w *Pools) Look(ctx context.Context, source record.Source, dataset string) (Look, error) {
+	var v Look
+	err := w.read(ctx, source, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, `
+			select attname, format_type(atttypid, atttypmod), not attnotnull
+			from pg_attribute where attrelid = $1::regclass and attnum > 0 and not attisdropped order by attnum`, Table(dataset))
+		if err != nil {
+			return err
+		}
+		if v.Columns, err = pgx.CollectRows(rows, pgx.RowToStructByPos[record.Column]); err != nil {
+			return err
+		}
+		var told *string
+		err = tx.QueryRow(ctx, `
+			select sum(n_tup_ins)::text || '/' || sum(n_tup_upd + n_tup_del)::text from pg_stat_all_tables
+			where relid = $1::regclass or relid in (select relid from pg_partition_tree($1::regclass))`, Table(dataset)).Scan(&told)
+		if err == nil && told != nil {
+			v.Fingerprint = *told
+		}
+		return err
+	})
+	return v, err
+}
+
+// Loads gives the distinct load times of a table after an instant, up to
+// another.
+func (w *Pools) Loads(ctx context.Context, source record.Source, dataset, column string, after, until time.Time) ([]record.Load, error) {
+	sql := fmt.Sprintf(`select %[1]s, count(*) from %[2]s where %[1]s > $1 and %[1]s <= $2 group by 1 order by 1`, name(column), Table(dataset))
+	var list []record.Load
+	err := w.read(ctx, source, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, sql, after, until)
+		if err != nil {
+			return err
+		}
+		list, err = pgx.CollectRows(rows, pgx.RowToStructByPos[record.Load])
+		return err
+	})
+	return list, err
+}
+
+// LateDays gives the local days before an instant to which rows were loaded
+// since another, oldest first, at most a hundred.
+func (w *Pools) LateDays(ctx context.Context, source record.Source, m record.Metric, loadedBy string, since, before time.Time) ([]time.Time, error) {
+	event := clock{name(m.TimeColumn), m.TimeType, m.Zone}
+	sql := fmt.Sprintf(`select distinct date_trunc('day', %s, %s) from %s where %s > $1 and %s order by 1 limit 100`,
+		event.instant(), literal(m.Zone), Table(m.Dataset), name(loadedBy), event.within("'-infinity'", "$2"))
+	var days []time.Time
+	err := w.read(ctx, source, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, sql, since, before)
+		if err != nil {
+			return err
+		}
+		days, err = pgx.CollectRows(rows, pgx.RowTo[time.Time])
+		return err
+	})
+	return days, err
+}
+
+// Segments gives the largest segments of a metric's rows in [from, to), and how
+// many there are; counting stops at a million.
+func (w *Pools) Segments(ctx context.Context, source record.Source, m record.Metric, from, to time.Time, most int) (largest []string, n int, err error) {
+	all := m
+	all.KeptSegments = nil
+	var terms []string
+	var args []any
+	if !m.Snapshot() {
+		terms, args = []string{clock{name(m.TimeColumn), m.TimeType, m.Zone}.within("$1", "$2")}, []any{from, to}
+	}
+	grouped := fmt.Sprintf("select %s as segment, count(*) as n from %s%s group by 1", segment(all), table(m), where(terms, m))
+	err = w.read(ctx, source, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, fmt.Sprintf("with grouped as (%s) select segment, (select count(*) from (select from grouped limit 1000000) c)::int from grouped order by n desc, segment limit %d", grouped, most), args...)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		for rows.Next() {
+			var one string
+			if err := rows.Scan(&one, &n); err != nil {
+				return err
+			}
+			largest = append(largest, one)
+		}
+		return rows.Err()
+	})
+	return largest, n, err
+}
+
+// Offered is a table or view that can be measured.
+type Offered struct {
+	Name        string          `json:"name" doc:"schema.table"`
+	Kind        string          `json:"kind" enum:"table,view,foreign"`
+	Rows        int64           `json:"rows" doc:"an estimate; -1 if nobody counted yet"`
+	Bytes       int64           `json:"bytes"`
+	Columns     []record.Column `json:"columns"`
+	TimeColumns []string        `json:"time_columns" doc:"best first"`
+	LoadedBy    string          `json:"loaded_by" doc:"the column that looks like the time of loading, if one does"`
+}
+
+// Offer gives the tables that a source's login may read, with what is proposed
+// for each.
+func (w *Pools) Offer(ctx context.Context, source record.Source) ([]Offered, error) {
+	list := []Offered{}
+	err := w.read(ctx, source, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, `
+			select n.nspname || '.' || c.relname, case c.relkind when 'f' then 'foreign' when 'v' then 'view' else 'table' end,
+				c.reltuples::bigint, case when c.relkind in ('v', 'f') then 0 else pg_total_relation_size(c.oid) end,
+				array_agg(a.attname::text order by a.attnum), array_agg(format_type(a.atttypid, a.atttypmod) order by a.attnum), array_agg(not a.attnotnull order by a.attnum)
+			from pg_class c join pg_namespace n on n.oid = c.relnamespace join pg_attribute a on a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped
+			where c.relkind in ('r', 'p', 'v', 'm', 'f') and not c.relispartition and n.nspname not like 'pg\_%' and n.nspname <> 'information_schema'
+				and has_schema_privilege(n.oid, 'usage') and has_table_privilege(c.oid, 'select')
+			group by 1, 2, 3, 4 order by 1 limit 5000`)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		for rows.Next() {
+			var v Offered
+			var names, types []string
+			var nullable []bool
+			if err := rows.Scan(&v.Name, &v.Kind, &v.Rows, &v.Bytes, &names, &types, &nullable); err != nil {
+				return err
+			}
+			for i := range names {
+				v.Columns = append(v.Columns, record.Column{Name: names[i], Type: types[i], Nullable: nullable[i]})
+			}
+			v.TimeColumns, v.LoadedBy = propose(v.Columns)
+			list = append(list, v)
+		}
+		return rows.Err()
+	})
+	return list, err
+}
+
+// TimeType is how a column holds time; ok is false if it does not.
+func TimeType(column string) (kind string, ok bool) {
+	switch {
+	case strings.HasPrefix(column, "timestamp") && strings.HasSuffix(column, "with time zone"):
+		return "timestamptz", true
+	case strings.HasPrefix(column, "timestamp"):
+		return "timestamp", true
+	case column == "date":
+		return "date", true
+	}
+	return "", false
+}
+
+// propose picks time columns, those that sound like loading last.
+func propose(columns []record.Column) (times []string, loadedBy string) {
+	times = []string{}
+	var loads []string
+	for _, c := range columns {
+		if _, ok := TimeType(c.Type); !ok {
+			continue
+		}
+		if soundsLike(c.Name, "load", "ingest", "insert", "arriv", "import", "synced", "received") {
+			loads = append(loads, c.Name)
+			continue
+		}
+		times = append(times, c.Name)
+	}
+	if len(loads) > 0 {
+		loadedBy = loads[0]
+	}
+	return append(times, loads...), loadedBy
+}
+
+func soundsLike(name string, parts ...string) bool {
+	for _, part := range parts {
+		if strings.Contains(strings.ToLower(name), part) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,121 @@
+package httpapi
+
+import (
+	"context"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tinbell/core/timeline"
+	"tinbell/internal/collect"
+	"tinbell/internal/people"
+	"tinbell/internal/record"
+)
+
+// NewMetric says what to measure of a table.
+type NewMetric struct {
+	Dataset         string        `json:"dataset"`
+	Name            string        `json:"name" minLength:"1"`
+	Measure         string        `json:"measure" enum:"rows,freshness,null_share,distinct,mean,sum,min,max,sd,quantile,value_share,expression,table_bytes"`
+	Column          string        `json:"column,omitempty" doc:"that the measure is taken of"`
+	Quantile        float64       `json:"quantile,omitempty" doc:"of the measure quantile, 0 to 1"`
+	Matches         string        `json:"matches,omitempty" doc:"of the measure value_share: the value whose share is taken"`
+	Expression      string        `json:"expression,omitempty" doc:"of the measure expression: an SQL aggregate"`
+	Kind            timeline.Kind `json:"kind,omitempty" enum:"count,share,value,duration" doc:"of the measure expression: what its values are; else it follows from the measure"`
+	TimeColumn      string        `json:"time_column,omitempty" doc:"each row's event time; without it the table is measured as it stands"`
+	SegmentBy       []string      `json:"segment_by,omitempty"`
+	RowFilter       string        `json:"row_filter,omitempty" doc:"an SQL condition"`
+	Unit            string        `json:"unit,omitempty"`
+	PeriodSeconds   int64         `json:"period_seconds"`
+	SettleSeconds   int64         `json:"settle_seconds,omitempty"`
+	LookbackSeconds int64         `json:"lookback_seconds,omitempty"`
+	EverySeconds    int64         `json:"every_seconds,omitempty" doc:"how often it is collected, 5 at least"`
+	Cron            string        `json:"cron,omitempty" doc:"five fields, in the dataset's zone, instead of every_seconds"`
+	MaxSegments     int           `json:"max_segments,omitempty" minimum:"1" maximum:"10000" doc:"500 if left out"`
+}
+
+// MetricSQL is what a probe asks the warehouse.
+type MetricSQL struct {
+	SQL string `json:"sql" doc:"$1 and $2 are the first and the end of the periods asked for"`
+}
+
+// Backfill says which past to measure.
+type Backfill struct {
+	Metrics      []string `json:"metrics,omitempty" doc:"of one dataset; they share passes over it where they can"`
+	SinceSeconds int64    `json:"since_seconds" minimum:"1" doc:"how far back"`
+}
+
+func (s *server) addMetrics(api huma.API) {
+	add(api, "GET", "/measures", "measures", "What can be measured of a warehouse table", people.Reader, func(context.Context, *none) (*body[[]record.Measure], error) {
+		return ok(record.Measures, nil)
+	})
+	add(api, "GET", "/metrics", "metrics", "All metrics", people.Reader, func(ctx context.Context, _ *none) (*body[[]record.Metric], error) {
+		return ok(s.Store.Metrics(ctx))
+	})
+	add(api, "GET", "/metrics/{name}", "metric", "One metric", people.Reader, func(ctx context.Context, in *Named) (*body[record.Metric], error) {
+		return ok(s.Store.Metric(ctx, in.Name))
+	})
+	add(api, "POST", "/metrics", "add-metric", "Measure a table from now on; the probe is tried first", people.Editor, func(ctx context.Context, in *body[NewMetric]) (*body[record.Metric], error) {
+		m, err := s.metricOf(ctx, in.Body)
+		if err != nil {
+			return nil, err
+		}
+		return ok(s.Collector.AddMetric(ctx, m))
+	})
+	add(api, "POST", "/metrics/try", "try-metric", "Try a metric on its table and keep nothing: its SQL and its segments", people.Editor, func(ctx context.Context, in *body[NewMetric]) (*body[collect.Tried], error) {
+		m, err := s.metricOf(ctx, in.Body)
+		if err != nil {
+			return nil, err
+		}
+		_, tried, err := s.Collector.Try(ctx, m)
+		return ok(tried, err)
+	})
+	add(api, "POST", "/metrics/declare", "declare-metric", "Say once what a pushed metric is", people.Editor, func(ctx context.Context, in *body[collect.Declaration]) (*body[record.Metric], error) {
+		return ok(s.Collector.Declare(ctx, in.Body))
+	})
+	add(api, "GET", "/metrics/{name}/sql", "metric-sql", "The SQL a probe runs", people.Reader, func(ctx context.Context, in *Named) (*body[MetricSQL], error) {
+		sql, err := s.Collector.SQL(ctx, in.Name)
+		return ok(MetricSQL{sql}, err)
+	})
+	add(api, "DELETE", "/metrics/{name}", "remove-metric", "Remove a metric with its samples, monitors and alerts", people.Editor, func(ctx context.Context, in *Named) (*none, error) {
+		return &none{}, s.Store.RemoveMetric(ctx, in.Name)
+	})
+	add(api, "POST", "/metrics/{name}/backfill", "backfill-metric", "Measure the past of a table", people.Editor, func(ctx context.Context, in *struct {
+		Named
+		Body Backfill
+	}) (*body[Started], error) {
+		return s.backfill(ctx, append(in.Body.Metrics, in.Name), in.Body.SinceSeconds)
+	})
+	add(api, "POST", "/backfills", "backfill", "Measure the past of several metrics of a dataset, in as few passes as can be", people.Editor, func(ctx context.Context, in *body[Backfill]) (*body[Started], error) {
+		return s.backfill(ctx, in.Body.Metrics, in.Body.SinceSeconds)
+	})
+}
+
+func (s *server) backfill(ctx context.Context, metrics []string, since int64) (*body[Started], error) {
+	task, err := s.Collector.StartBackfill(ctx, metrics, s.Now().Add(-time.Duration(since)*time.Second))
+	return ok(Started{task}, err)
+}
+
+// metricOf makes a record of what was asked for.
+func (s *server) metricOf(ctx context.Context, in NewMetric) (record.Metric, error) {
+	dataset, err := s.Store.Dataset(ctx, in.Dataset)
+	if err != nil {
+		return record.Metric{}, err
+	}
+	if (in.EverySeconds == 0) == (in.Cron == "") || in.Cron == "" && in.EverySeconds < 5 {
+		return record.Metric{}, record.Invalid{Field: "every_seconds", Given: in.Cron, Allowed: "either every_seconds, 5 at least, or cron"}
+	}
+	m := record.Metric{
+		DatasetID: dataset.ID, Dataset: dataset.Name, Name: in.Name, Measure: in.Measure, Column: in.Column, Quantile: in.Quantile, Matches: in.Matches,
+		Expression: in.Expression, TimeColumn: in.TimeColumn, SegmentBy: in.SegmentBy, RowFilter: in.RowFilter, Kind: collect.KindOf(in.Measure),
+		Unit: in.Unit, PeriodSeconds: in.PeriodSeconds, Zone: dataset.Zone, SettleSeconds: in.SettleSeconds,
+		LookbackSeconds: in.LookbackSeconds, EverySeconds: in.EverySeconds, Cron: in.Cron, MaxSegments: in.MaxSegments,
+	}
+	if in.Measure == record.MeasureExpression && in.Kind != "" {
+		m.Kind = in.Kind
+	}
+	if in.Measure == record.MeasureQuantile && in.Quantile == 0 {
+		m.Quantile = 0.5
+	}
+	return m, nil
+}

@@ -1,0 +1,101 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"tinbell/internal/record"
+)
+
+// About is what an alert without a monitor is about: a source, or one of its
+// datasets.
+type About struct{ Source, Dataset int64 }
+
+func (a About) dataset() *int64 {
+	if a.Dataset == 0 {
+		return nil
+	}
+	return &a.Dataset
+}
+
+// Failing keeps that a source or dataset cannot be read, and gives since when.
+func (s *Store) Failing(ctx context.Context, about About, message string, now time.Time) (since time.Time, err error) {
+	statement, id := `update source set state = 'failed', message = $2, failing_since = coalesce(failing_since, $3) where id = $1 returning failing_since`, about.Source
+	if about.Dataset != 0 {
+		statement, id = `update dataset set state = 'failed', message = $2, failing_since = coalesce(failing_since, $3) where id = $1 returning failing_since`, about.Dataset
+	}
+	if err := s.DB.GetContext(ctx, &since, statement, id, message, now); err != nil {
+		return since, fmt.Errorf("write state: %w", err)
+	}
+	return since, nil
+}
+
+// Recovered keeps that a source or dataset is read again, and closes the alert
+// about it.
+func (s *Store) Recovered(ctx context.Context, about About, now time.Time) error {
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		statement, id := `update source set state = 'ready', message = '', failing_since = null where id = $1`, about.Source
+		if about.Dataset != 0 {
+			statement, id = `update dataset set state = 'ready', message = '', failing_since = null where id = $1`, about.Dataset
+		}
+		if _, err := tx.Exec(ctx, statement, id); err != nil {
+			return fmt.Errorf("write state: %w", err)
+		}
+		return Mended(ctx, tx, about, record.CauseUnreadable, now)
+	})
+}
+
+// Trouble opens an alert about a source or dataset, or renews what the open one
+// of the same cause says.
+func Trouble(ctx context.Context, tx pgx.Tx, about About, a record.Alert) error {
+	result, err := tx.Exec(ctx, `
+		update alert set sentence = $4 where of_source = $1 and of_dataset is not distinct from $2 and cause = $3 and closed_at is null`,
+		about.Source, about.dataset(), a.Cause, a.Sentence)
+	if err == nil && result.RowsAffected() == 0 {
+		_, err = tx.Exec(ctx, `
+			insert into alert (of_source, of_dataset, cause, direction, severity, since, raised_at, sentence) values ($1, $2, $3, $4, $5, $6, $7, $8)`,
+			about.Source, about.dataset(), a.Cause, a.Direction, a.Severity, a.Since, a.RaisedAt, a.Sentence)
+	}
+	if err != nil {
+		return fmt.Errorf("write alert: %w", err)
+	}
+	return Notify(ctx, tx, "alerts")
+}
+
+// Mended closes the open alert of a cause about a source or dataset, if there is
+// one.
+func Mended(ctx context.Context, tx pgx.Tx, about About, cause string, now time.Time) error {
+	result, err := tx.Exec(ctx, `
+		update alert set ended_at = $4, closed_at = $4, close_reason = 'recovered'
+		where of_source = $1 and of_dataset is not distinct from $2 and cause = $3 and closed_at is null`, about.Source, about.dataset(), cause, now)
+	if err != nil {
+		return fmt.Errorf("close alert: %w", err)
+	}
+	if result.RowsAffected() == 0 {
+		return nil
+	}
+	return Notify(ctx, tx, "alerts")
+}
+
+// CloseNoted closes alerts about changed columns that were raised before an
+// instant: people have had their time to see them.
+func (s *Store) CloseNoted(ctx context.Context, before, now time.Time) error {
+	return s.exec(ctx, "alerts", `
+		update alert set ended_at = since, closed_at = $3, close_reason = 'noted' where cause = $1 and closed_at is null and raised_at < $2`, record.CauseColumns, before, now)
+}
+
+// AddColumns keeps a table's columns from a time on.
+func AddColumns(ctx context.Context, tx pgx.Tx, v record.ColumnVersion) error {
+	if _, err := tx.Exec(ctx, `insert into column_version (dataset_id, seen_at, columns, changes) values ($1, $2, $3, $4)`, v.DatasetID, v.SeenAt, v.Columns, v.Changes); err != nil {
+		return fmt.Errorf("write columns: %w", err)
+	}
+	return nil
+}
+
+// Columns gives the last versions of a table's columns, newest first.
+func (s *Store) Columns(ctx context.Context, dataset int64, limit int) ([]record.ColumnVersion, error) {
+	return many[record.ColumnVersion](ctx, s, "columns", `select * from column_version where dataset_id = $1 order by id desc limit $2`, dataset, limit)
+}
