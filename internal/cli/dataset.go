@@ -60,7 +60,6 @@ func (a *app) datasetCommand() *cobra.Command {
 		a.removal("dataset", "/datasets/", "with its metrics, samples, monitors and alerts"))
 }
 
-
 func (a *app) columnsCommand() *cobra.Command {
 	return &cobra.Command{Use: "columns NAME", Short: "What a table's columns were, newest first", Args: exactly(1, "NAME"), Example: "  tinbell dataset columns ops.boarding_scans",
 		RunE: func(c *cobra.Command, args []string) error {

@@ -133,6 +133,7 @@ func (a *app) metricDeclare() *cobra.Command {
 	f.StringVar(&in.Unit, "unit", "", "what one is called")
 	f.StringVar(&in.Period, "period", "1h", "length of a period")
 	f.StringVar(&in.Zone, "zone", "UTC", "time zone of the tz database")
+	f.StringVar(&in.OTLP, "otlp", "", "OTLP metric that it takes; its own name if left out")
+	f.StringSliceVar(&in.SegmentBy, "segment-by", nil, "OTLP attributes whose values name the segment")
 	return declare
 }
-

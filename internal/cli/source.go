@@ -66,7 +66,6 @@ func (a *app) sourceCommand() *cobra.Command {
 	return group("source", "Warehouses to read from", list, add, try, tables, a.removal("source", "/sources/", "with all its datasets, metrics, samples and alerts"))
 }
 
-
 // removal is the command that removes a thing with what hangs on it.
 func (a *app) removal(thing, path, with string) *cobra.Command {
 	var yes bool

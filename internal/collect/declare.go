@@ -46,7 +46,7 @@ func (c *Collector) Declare(ctx context.Context, d Declaration) (record.Metric, 
 	}
 	return c.AddMetric(ctx, record.Metric{
 		DatasetID: dataset.ID, Dataset: dataset.Name, Name: d.Metric, Measure: d.Measure, Kind: d.Kind,
-		Unit: d.Unit, PeriodSeconds: int64(period.Seconds()), Zone: d.Zone,
+		Unit: d.Unit, PeriodSeconds: int64(period.Seconds()), Zone: d.Zone, OTLPName: d.OTLP, SegmentBy: d.SegmentBy,
 	})
 }
 

@@ -44,6 +44,8 @@ type Declaration struct {
 	Unit      string        `json:"unit,omitempty"`
 	Period    string        `json:"period" doc:"for example 5m, 1h, 24h"`
 	Zone      string        `json:"zone,omitempty" doc:"of the tz database; UTC if left out"`
+	OTLP      string        `json:"otlp,omitempty" doc:"OTLP metric that it takes; its own name if left out"`
+	SegmentBy []string      `json:"segment_by,omitempty" doc:"OTLP attributes whose values name the segment"`
 }
 
 // Receipt tells what became of a push.
@@ -69,16 +71,13 @@ const (
 // ErrStrict is returned when a strict push had a bad line; nothing was stored.
 var ErrStrict = errors.New("nothing was stored: strict was asked for and there are bad lines")
 
-// Push stores samples from a stream of NDJSON or CSV. Good lines are stored and
+// Push stores samples from a stream of NDJSON, CSV or JSON. Good lines are stored and
 // bad ones named; strict makes it all or nothing. When Push returns without an
 // error, what it accepted is durable.
 func (c *Collector) Push(ctx context.Context, body io.Reader, format string, strict bool) (Receipt, error) {
 	p := push{collector: c, metrics: map[string]*target{}, strict: strict, touched: map[int64]time.Time{}}
 	p.receipt.Problems = []Problem{}
-	read := p.readNDJSON
-	if format == "csv" {
-		read = p.readCSV
-	}
+	read := map[string]func(context.Context, io.Reader) error{"ndjson": p.readNDJSON, "csv": p.readCSV, "json": p.readJSON}[format]
 	var err error
 	if strict {
 		err = c.store.InTx(ctx, func(tx pgx.Tx) error {
@@ -136,14 +135,7 @@ func (p *push) readNDJSON(ctx context.Context, body io.Reader) error {
 		if len(raw) == 0 {
 			continue
 		}
-		var line Line
-		decoder := json.NewDecoder(bytes.NewReader(raw))
-		decoder.DisallowUnknownFields()
-		if err := decoder.Decode(&line); err != nil {
-			p.refuse(n, fmt.Errorf("not a sample: %s", strings.TrimPrefix(err.Error(), "json: ")))
-			continue
-		}
-		if err := p.take(ctx, n, line); err != nil {
+		if err := p.element(ctx, n, raw); err != nil {
 			return err
 		}
 	}
@@ -151,6 +143,42 @@ func (p *push) readNDJSON(ctx context.Context, body io.Reader) error {
 		return fmt.Errorf("after line %d: %w", n, err)
 	}
 	return nil
+}
+
+// readJSON takes one array of samples, element by element. What is no JSON ends
+// the reading: nothing after it can be told apart.
+func (p *push) readJSON(ctx context.Context, body io.Reader) error {
+	decoder := json.NewDecoder(body)
+	if begin, err := decoder.Token(); err != nil || begin != json.Delim('[') {
+		return record.Invalid{Field: "body", Given: fmt.Sprint(begin), Allowed: "a JSON array of samples: [{\"metric\": …, \"at\": …, \"value\": …}, …]"}
+	}
+	n := 0
+	for decoder.More() {
+		n++
+		var raw json.RawMessage
+		if err := decoder.Decode(&raw); err != nil {
+			return record.Invalid{Field: "body", Given: fmt.Sprintf("element %d", n), Allowed: "JSON: " + err.Error()}
+		}
+		if err := p.element(ctx, n, raw); err != nil {
+			return err
+		}
+	}
+	if _, err := decoder.Token(); err != nil {
+		return record.Invalid{Field: "body", Given: fmt.Sprintf("after element %d", n), Allowed: "the end of the array; the body ends too early"}
+	}
+	return nil
+}
+
+// element takes one sample written as JSON.
+func (p *push) element(ctx context.Context, n int, raw []byte) error {
+	var line Line
+	decoder := json.NewDecoder(bytes.NewReader(raw))
+	decoder.DisallowUnknownFields()
+	if err := decoder.Decode(&line); err != nil {
+		p.refuse(n, fmt.Errorf("not a sample: %s", strings.TrimPrefix(err.Error(), "json: ")))
+		return nil
+	}
+	return p.take(ctx, n, line)
 }
 
 var csvColumns = []string{"metric", "segment", "at", "value", "rows"}
@@ -276,18 +304,27 @@ func (p *push) metric(ctx context.Context, name string) (*target, error) {
 	if !m.Pushed() {
 		return nil, fmt.Errorf("metric %q is collected from a warehouse and takes no pushed samples", name)
 	}
+	t, err := p.collector.targetOf(ctx, m)
+	if err == nil {
+		p.metrics[name] = t
+	}
+	return t, err
+}
+
+// targetOf prepares a pushed metric for samples.
+func (c *Collector) targetOf(ctx context.Context, m record.Metric) (*target, error) {
 	t := &target{Metric: m, series: map[string]int64{}}
+	var err error
 	if t.grid, err = m.Grid(); err != nil {
 		return nil, err
 	}
-	list, err := p.collector.store.SeriesOf(ctx, m.ID)
+	list, err := c.store.SeriesOf(ctx, m.ID)
 	if err != nil {
 		return nil, err
 	}
 	for _, s := range list {
 		t.series[s.Segment] = s.ID
 	}
-	p.metrics[name] = t
 	return t, nil
 }
 

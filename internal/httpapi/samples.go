@@ -34,7 +34,7 @@ func (s *server) addSamples(api huma.API) {
 	lines := &huma.Schema{Type: "string", Description: "one sample a line"}
 	operation := huma.Operation{
 		Method: "POST", Path: "/api/v1/samples", OperationID: "push-samples",
-		Summary:      "Push samples as NDJSON or CSV, gzip allowed; good lines are stored, bad ones Named",
+		Summary:      "Push samples as NDJSON, JSON or CSV, gzip allowed; good lines are stored, bad ones named",
 		MaxBodyBytes: -1, SkipValidateBody: true, Metadata: map[string]any{"role": people.Editor},
 		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{
 			"application/x-ndjson": {Schema: lines}, "text/csv": {Schema: lines}}},
@@ -51,25 +51,44 @@ func (s *server) addSamples(api huma.API) {
 		out, err := ok(receipt, err)
 		return out, problem(err)
 	})
+	alsoJSON(operation, &huma.Schema{Type: "array", Items: &huma.Schema{Type: "object"}})
+}
+
+// alsoJSON declares that a stream may be JSON too. Said before registering, the
+// body would be read whole.
+func alsoJSON(operation huma.Operation, schema *huma.Schema) {
+	operation.RequestBody.Content["application/json"] = &huma.MediaType{Schema: schema}
 }
 
 func (s *server) push(ctx context.Context, in *pushInput) (collect.Receipt, error) {
 	media, _, err := mime.ParseMediaType(in.Type)
-	format := map[string]string{"application/x-ndjson": "ndjson", "application/ndjson": "ndjson", "text/csv": "csv"}[media]
+	format := map[string]string{"application/x-ndjson": "ndjson", "application/ndjson": "ndjson", "text/csv": "csv", "application/json": "json"}[media]
 	if err != nil || format == "" {
-		return collect.Receipt{}, huma.Error415UnsupportedMediaType("Content-Type " + in.Type + " is not taken: send application/x-ndjson or text/csv")
+		return collect.Receipt{}, huma.Error415UnsupportedMediaType("Content-Type " + in.Type + " is not taken: send application/x-ndjson, application/json or text/csv")
 	}
-	reader := in.body
-	switch in.Encoding {
-	case "", "identity":
-	case "gzip":
-		unzipped, err := gzip.NewReader(reader)
-		if err != nil {
-			return collect.Receipt{}, record.Invalid{Field: "body", Given: "gzip", Allowed: "it does not start as gzip: " + err.Error()}
-		}
-		reader = unzipped
-	default:
-		return collect.Receipt{}, huma.Error415UnsupportedMediaType("Content-Encoding " + in.Encoding + " is not taken: send gzip, or nothing")
+	reader, err := in.unzipped()
+	if err != nil {
+		return collect.Receipt{}, err
 	}
+	done, err := s.intake.enter(ctx)
+	if err != nil {
+		return collect.Receipt{}, err
+	}
+	defer done()
 	return s.Collector.Push(ctx, reader, format, in.Strict)
+}
+
+// unzipped is the body as it was before it was packed for the way.
+func (p *pushInput) unzipped() (io.Reader, error) {
+	switch p.Encoding {
+	case "", "identity":
+		return p.body, nil
+	case "gzip":
+		reader, err := gzip.NewReader(p.body)
+		if err != nil {
+			return nil, record.Invalid{Field: "body", Given: "gzip", Allowed: "it does not start as gzip: " + err.Error()}
+		}
+		return reader, nil
+	}
+	return nil, huma.Error415UnsupportedMediaType("Content-Encoding " + p.Encoding + " is not taken: send gzip, or nothing")
 }

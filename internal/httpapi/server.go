@@ -45,14 +45,17 @@ type Parts struct {
 	Console    http.Handler
 }
 
-type server struct{ Parts }
+type server struct {
+	Parts
+	intake intake
+}
 
 // New makes the handler for everything the service answers.
 func New(p Parts) http.Handler {
 	router := chi.NewRouter()
 	router.Use(middleware.Recoverer, middleware.Compress(5, "application/json", "text/html", "text/css", "application/javascript", "text/javascript", "image/svg+xml"))
 	router.Use(guardHeaders)
-	s := &server{p}
+	s := &server{p, newIntake()}
 	router.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })
 	router.Get("/readyz", s.ready)
 	s.register(router)
@@ -86,6 +89,7 @@ func (s *server) register(router chi.Router) huma.API {
 	s.addMetrics(api)
 	s.addTasks(api)
 	s.addSamples(api)
+	s.addOTLP(api)
 	s.addMonitors(api)
 	s.addStudies(api)
 	s.addAlerts(api)

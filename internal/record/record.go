@@ -93,6 +93,7 @@ type Metric struct {
 	MaxSegments     int           `db:"max_segments" json:"max_segments" doc:"the largest ones are measured one by one, all others together as (other)"`
 	KeptSegments    Strings       `db:"kept_segments" json:"kept_segments" doc:"those measured one by one; empty: all"`
 	Fingerprint     string        `db:"fingerprint" json:"-"`
+	OTLPName        string        `db:"otlp_name" json:"otlp_name" doc:"of a pushed metric: the OTLP metric that it takes, its own name if empty"`
 	Kind            timeline.Kind `db:"kind" json:"kind" enum:"count,share,value,duration"`
 	Unit            string        `db:"unit" json:"unit"`
 	PeriodSeconds   int64         `db:"period_seconds" json:"period_seconds"`

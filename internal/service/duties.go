@@ -48,8 +48,10 @@ func (d *duties) keep(ctx context.Context) error {
 	if _, err := d.store.PackDays(ctx, store.RecentFrom(d.now())); err != nil {
 		return err
 	}
-	_, err := d.store.ForgetOld(ctx, d.now(), d.keepDays)
-	return err
+	if _, err := d.store.ForgetOld(ctx, d.now(), d.keepDays); err != nil {
+		return err
+	}
+	return d.collector.ForgetPoints(ctx)
 }
 
 // evaluate judges a metric; what must be fitted again first is queued, and
@@ -103,6 +105,9 @@ func (d *duties) tick(ctx context.Context) error {
 		}
 	}
 	if err := d.refit(ctx, now); err != nil {
+		return err
+	}
+	if err := d.collector.SettlePoints(ctx); err != nil {
 		return err
 	}
 	if err := d.collector.TakeOver(ctx); err != nil {

@@ -54,10 +54,10 @@ func (s *Store) AddMetric(ctx context.Context, v record.Metric) (int64, error) {
 	return insert(ctx, s, "metric "+v.Name, `
 		insert into metric (dataset_id, name, measure, column_name, time_column, segment_by, row_filter, kind, unit,
 			period_seconds, zone, settle_seconds, lookback_seconds, every_seconds, next_at,
-			quantile, matches, expression, time_type, cron, max_segments, kept_segments, message)
+			quantile, matches, expression, time_type, cron, max_segments, kept_segments, message, otlp_name)
 		values (:dataset_id, :name, :measure, :column_name, :time_column, :segment_by, :row_filter, :kind, :unit,
 			:period_seconds, :zone, :settle_seconds, :lookback_seconds, :every_seconds, :next_at,
-			:quantile, :matches, :expression, :time_type, :cron, :max_segments, :kept_segments, :message)
+			:quantile, :matches, :expression, :time_type, :cron, :max_segments, :kept_segments, :message, :otlp_name)
 		returning id`, v)
 }
 
@@ -158,5 +158,5 @@ func (s *Store) MoveSource(ctx context.Context, id int64, login []byte, address 
 
 // Forget removes everything that was measured, set and said; accounts stay.
 func (s *Store) Forget(ctx context.Context) error {
-	return s.exec(ctx, "all records", `truncate source, dataset, metric, series, sample, sample_day, load, monitor, baseline, alert, label, incident, planned_event, task restart identity cascade`)
+	return s.exec(ctx, "all records", `truncate source, dataset, metric, series, sample, sample_day, point, point_due, job, run, delivery, load, monitor, baseline, alert, label, incident, planned_event, task restart identity cascade`)
 }

@@ -1,0 +1,79 @@
+package httpapi
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	collector "go.opentelemetry.io/proto/otlp/collector/metrics/v1"
+	"google.golang.org/protobuf/encoding/protojson"
+	"google.golang.org/protobuf/proto"
+
+	"tinbell/internal/people"
+)
+
+// maxExport is the largest OTLP body that is taken; exporters send far less.
+const maxExport = 64 << 20
+
+type exported struct {
+	ContentType string `header:"Content-Type"`
+	Body        []byte
+}
+
+// addOTLP registers the metrics path of OTLP over HTTP.
+func (s *server) addOTLP(api huma.API) {
+	operation := huma.Operation{
+		Method: "POST", Path: "/v1/metrics", OperationID: "otlp-metrics",
+		Summary:      "OTLP metrics, protobuf or JSON, gzip allowed",
+		MaxBodyBytes: -1, SkipValidateBody: true, Metadata: map[string]any{"role": people.Editor},
+		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{
+			"application/x-protobuf": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}},
+	}
+	huma.Register(api, operation, func(ctx context.Context, in *pushInput) (*exported, error) {
+		out, err := s.export(ctx, in)
+		return out, problem(err)
+	})
+	alsoJSON(operation, &huma.Schema{Type: "object"})
+}
+
+func (s *server) export(ctx context.Context, in *pushInput) (*exported, error) {
+	media, _, err := mime.ParseMediaType(in.Type)
+	json := media == "application/json"
+	if err != nil || !json && media != "application/x-protobuf" {
+		return nil, huma.Error415UnsupportedMediaType("Content-Type " + in.Type + " is not taken: send application/x-protobuf or application/json")
+	}
+	done, err := s.intake.enter(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	reader, err := in.unzipped()
+	if err != nil {
+		return nil, err
+	}
+	body, err := io.ReadAll(io.LimitReader(reader, maxExport+1))
+	if err != nil {
+		return nil, huma.Error400BadRequest("the body cannot be read to its end: " + err.Error())
+	}
+	if len(body) > maxExport {
+		return nil, huma.NewError(http.StatusRequestEntityTooLarge, fmt.Sprintf("an export may have %d MB: send several", maxExport>>20))
+	}
+	_, refused, err := s.Collector.Export(ctx, body, json)
+	if err != nil {
+		return nil, err
+	}
+	answer := &collector.ExportMetricsServiceResponse{}
+	if len(refused) > 0 {
+		answer.PartialSuccess = &collector.ExportMetricsPartialSuccess{RejectedDataPoints: int64(len(refused)), ErrorMessage: strings.Join(refused[:min(len(refused), 20)], "; ")}
+	}
+	if json {
+		encoded, err := protojson.Marshal(answer)
+		return &exported{"application/json", encoded}, err
+	}
+	encoded, err := proto.Marshal(answer)
+	return &exported{"application/x-protobuf", encoded}, err
+}
