@@ -90,6 +90,7 @@ func (s *server) register(router chi.Router) huma.API {
 	s.addTasks(api)
 	s.addSamples(api)
 	s.addOTLP(api)
+	s.addLineage(api)
 	s.addMonitors(api)
 	s.addStudies(api)
 	s.addAlerts(api)

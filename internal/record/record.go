@@ -224,7 +224,9 @@ type Alert struct {
 	SeriesID      int64      `db:"series_id" json:"series_id"`
 	OfSource      *int64     `db:"of_source" json:"-"`
 	OfDataset     *int64     `db:"of_dataset" json:"-"`
+	OfJob         *int64     `db:"of_job" json:"-"`
 	Source        string     `db:"source" json:"source" doc:"of an alert about a source or its tables, which has no monitor and no series"`
+	Job           string     `db:"job" json:"job" doc:"of an alert about a job"`
 	Monitor       string     `db:"monitor" json:"monitor"`
 	Metric        string     `db:"metric" json:"metric"`
 	Measure       string     `db:"measure" json:"measure"`
@@ -235,7 +237,7 @@ type Alert struct {
 	PeriodSeconds int64      `db:"period_seconds" json:"period_seconds"`
 	Unit          string     `db:"unit" json:"unit"`
 	Zone          string     `db:"zone" json:"zone"`
-	Cause         string     `db:"cause" json:"cause" enum:"deviation,silence,stuck,missing,step,overdue,unreadable,columns" doc:"the rule that opened it"`
+	Cause         string     `db:"cause" json:"cause" enum:"deviation,silence,stuck,missing,step,overdue,unreadable,columns,runs" doc:"the rule that opened it"`
 	Direction     string     `db:"direction" json:"direction" enum:"low,high,both"`
 	Severity      string     `db:"severity" json:"severity" enum:"warning,critical"`
 	Since         time.Time  `db:"since" json:"since" doc:"start of the first deviating period"`
@@ -258,6 +260,7 @@ type Alert struct {
 const (
 	CauseUnreadable = "unreadable" // a source or table cannot be read
 	CauseColumns    = "columns"    // a table lost columns or changed their types
+	CauseSilentJob  = "runs"       // no complete run of a job when one was due
 )
 
 // Label is a person's verdict on an alert.
@@ -338,4 +341,38 @@ type Task struct {
 	ToAt       *time.Time `db:"to_at" json:"to_at"`
 	Position   *time.Time `db:"position" json:"position" doc:"up to where it is done; it goes on from there"`
 	TouchedAt  time.Time  `db:"touched_at" json:"touched_at"`
+}
+
+// Job is a process that writes datasets.
+type Job struct {
+	ID          int64      `db:"id" json:"id"`
+	Namespace   string     `db:"namespace" json:"namespace"`
+	Name        string     `db:"name" json:"name"`
+	SilentSince *time.Time `db:"silent_since" json:"silent_since" doc:"since when a run of it is overdue"`
+}
+
+// Run is one execution of a job.
+type Run struct {
+	ID        string     `db:"id" json:"id"`
+	JobID     int64      `db:"job_id" json:"-"`
+	Job       string     `db:"job" json:"job"`
+	State     string     `db:"state" json:"state" enum:"running,complete,failed,aborted"`
+	StartedAt *time.Time `db:"started_at" json:"started_at"`
+	EndedAt   *time.Time `db:"ended_at" json:"ended_at"`
+	HeardAt   time.Time  `db:"heard_at" json:"heard_at" doc:"time of its newest event"`
+	Message   string     `db:"message" json:"message" doc:"why it failed"`
+	Parent    *string    `db:"parent" json:"parent"`
+	Rows      *int64     `db:"rows" json:"rows" doc:"written, as the job says"`
+	Bytes     *int64     `db:"bytes" json:"bytes"`
+}
+
+// Edge of the lineage graph: a job reads or writes a dataset.
+type Edge struct {
+	JobID     int64     `db:"job_id" json:"job_id"`
+	JobSpace  string    `db:"job_namespace" json:"job_namespace"`
+	Job       string    `db:"job" json:"job"`
+	Namespace string    `db:"namespace" json:"namespace"`
+	Name      string    `db:"name" json:"name"`
+	Direction string    `db:"direction" json:"direction" enum:"input,output"`
+	HeardAt   time.Time `db:"heard_at" json:"heard_at"`
 }

@@ -20,6 +20,7 @@ type duties struct {
 	queue     *work.Queue
 	now       func() time.Time
 	keepDays  int
+	jobsAt    time.Time // when runs were last judged by this process
 }
 
 func (d *duties) all() work.Duties {
@@ -116,7 +117,14 @@ func (d *duties) tick(ctx context.Context) error {
 	if err := d.store.CloseNoted(ctx, now.AddDate(0, 0, -1), now); err != nil {
 		return err
 	}
-	return d.watcher.Overdue(ctx)
+	if err := d.watcher.Overdue(ctx); err != nil {
+		return err
+	}
+	if now.Sub(d.jobsAt) < time.Minute {
+		return nil
+	}
+	d.jobsAt = now
+	return d.watcher.SilentJobs(ctx)
 }
 
 // refit queues the monitors whose baselines are due to be chosen anew; those

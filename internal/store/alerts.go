@@ -12,15 +12,16 @@ import (
 )
 
 const alertSelect = `
-	select a.id, coalesce(a.monitor_id, 0) as monitor_id, coalesce(a.series_id, 0) as series_id, a.of_source, a.of_dataset,
+	select a.id, coalesce(a.monitor_id, 0) as monitor_id, coalesce(a.series_id, 0) as series_id, a.of_source, a.of_dataset, a.of_job,
 		a.cause, a.direction, a.severity, a.since, a.raised_at, a.ended_at, a.closed_at, a.close_reason, a.peak, a.peak_at,
 		a.observed, a.expected, a.return_period_seconds, a.sentence, a.planned, a.from_history, a.verdict,
 		coalesce(v.name, '') as monitor, coalesce(v.owner, d.owner, '') as owner, coalesce(m.name, '') as metric, coalesce(m.measure, '') as measure,
 		coalesce(m.period_seconds, 0) as period_seconds, coalesce(m.unit, '') as unit, coalesce(m.zone, d.zone, 'UTC') as zone,
-		coalesce(d.name, '') as dataset, coalesce(d.id, 0) as dataset_id, coalesce(s.segment, '') as segment, coalesce(source.name, '') as source
+		coalesce(d.name, '') as dataset, coalesce(d.id, 0) as dataset_id, coalesce(s.segment, '') as segment, coalesce(source.name, '') as source,
+		coalesce(job.name, '') as job
 	from alert a left join monitor v on v.id = a.monitor_id left join series s on s.id = a.series_id
 	left join metric m on m.id = v.metric_id left join dataset d on d.id = coalesce(m.dataset_id, a.of_dataset)
-	left join source on source.id = a.of_source `
+	left join source on source.id = a.of_source left join job on job.id = a.of_job `
 
 // AlertFilter narrows a list of alerts; zero values do not filter. Cursor is
 // the id of the last alert of the page before.

@@ -10,16 +10,22 @@ import (
 	"tinbell/internal/record"
 )
 
-// About is what an alert without a monitor is about: a source, or one of its
-// datasets.
-type About struct{ Source, Dataset int64 }
+// About is what an alert without a monitor is about: a source, one of its
+// datasets, or a job.
+type About struct{ Source, Dataset, Job int64 }
 
-func (a About) dataset() *int64 {
-	if a.Dataset == 0 {
-		return nil
+// keys are its parts as they are stored: null where there is none.
+func (a About) keys() [3]*int64 {
+	var keys [3]*int64
+	for i, id := range []int64{a.Source, a.Dataset, a.Job} {
+		if id != 0 {
+			keys[i] = &id
+		}
 	}
-	return &a.Dataset
+	return keys
 }
+
+const sameAbout = `of_source is not distinct from $1 and of_dataset is not distinct from $2 and of_job is not distinct from $3 and cause = $4 and closed_at is null`
 
 // Failing keeps that a source or dataset cannot be read, and gives since when.
 func (s *Store) Failing(ctx context.Context, about About, message string, now time.Time) (since time.Time, err error) {
@@ -51,13 +57,12 @@ func (s *Store) Recovered(ctx context.Context, about About, now time.Time) error
 // Trouble opens an alert about a source or dataset, or renews what the open one
 // of the same cause says.
 func Trouble(ctx context.Context, tx pgx.Tx, about About, a record.Alert) error {
-	result, err := tx.Exec(ctx, `
-		update alert set sentence = $4 where of_source = $1 and of_dataset is not distinct from $2 and cause = $3 and closed_at is null`,
-		about.Source, about.dataset(), a.Cause, a.Sentence)
+	k := about.keys()
+	result, err := tx.Exec(ctx, `update alert set sentence = $5 where `+sameAbout, k[0], k[1], k[2], a.Cause, a.Sentence)
 	if err == nil && result.RowsAffected() == 0 {
 		_, err = tx.Exec(ctx, `
-			insert into alert (of_source, of_dataset, cause, direction, severity, since, raised_at, sentence) values ($1, $2, $3, $4, $5, $6, $7, $8)`,
-			about.Source, about.dataset(), a.Cause, a.Direction, a.Severity, a.Since, a.RaisedAt, a.Sentence)
+			insert into alert (of_source, of_dataset, of_job, cause, direction, severity, since, raised_at, sentence) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
+			k[0], k[1], k[2], a.Cause, a.Direction, a.Severity, a.Since, a.RaisedAt, a.Sentence)
 	}
 	if err != nil {
 		return fmt.Errorf("write alert: %w", err)
@@ -68,9 +73,8 @@ func Trouble(ctx context.Context, tx pgx.Tx, about About, a record.Alert) error 
 // Mended closes the open alert of a cause about a source or dataset, if there is
 // one.
 func Mended(ctx context.Context, tx pgx.Tx, about About, cause string, now time.Time) error {
-	result, err := tx.Exec(ctx, `
-		update alert set ended_at = $4, closed_at = $4, close_reason = 'recovered'
-		where of_source = $1 and of_dataset is not distinct from $2 and cause = $3 and closed_at is null`, about.Source, about.dataset(), cause, now)
+	k := about.keys()
+	result, err := tx.Exec(ctx, `update alert set ended_at = $5, closed_at = $5, close_reason = 'recovered' where `+sameAbout, k[0], k[1], k[2], cause, now)
 	if err != nil {
 		return fmt.Errorf("close alert: %w", err)
 	}

@@ -35,7 +35,11 @@ func (w *Watcher) NextLoad(ctx context.Context, dataset int64, zone *time.Locati
 	if err != nil {
 		return Expected{}, err
 	}
-	times := unixTimes(loads)
+	return w.next(unixTimes(loads), zone, rule)
+}
+
+// next learns the pattern of ascending times and says when the next is due.
+func (w *Watcher) next(times []int64, zone *time.Location, rule detect.Rule) (Expected, error) {
 	pattern, err := arrival.Learn(times, zone)
 	if err != nil {
 		return Expected{}, err
@@ -46,7 +50,7 @@ func (w *Watcher) NextLoad(ctx context.Context, dataset int64, zone *time.Locati
 	expected, deadline := pattern.Due(last, confidence)
 	return Expected{
 		Last: time.Unix(last, 0).UTC(), Expected: time.Unix(expected, 0).UTC(), Deadline: time.Unix(deadline, 0).UTC(),
-		Confidence: confidence, Scheduled: pattern.Scheduled, Overdue: now.Unix() > deadline, pattern: pattern,
+		Confidence: confidence, Scheduled: pattern.Scheduled, Overdue: w.now().Unix() > deadline, pattern: pattern,
 	}, nil
 }
 

@@ -1,0 +1,96 @@
+package httpapi
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tinbell/internal/inspect"
+	"tinbell/internal/people"
+	"tinbell/internal/record"
+)
+
+// maxEvent is the largest OpenLineage body that is taken.
+const maxEvent = 16 << 20
+
+// Heard says how many events were taken.
+type Heard struct {
+	Status int `json:"-"`
+	Body   struct {
+		Events int `json:"events"`
+	}
+}
+
+// addLineage registers OpenLineage's path, and what is known from its events.
+func (s *server) addLineage(api huma.API) {
+	operation := huma.Operation{
+		Method: "POST", Path: "/api/v1/lineage", OperationID: "openlineage", Summary: "An OpenLineage event, or an array of them; gzip allowed",
+		DefaultStatus: http.StatusCreated, MaxBodyBytes: -1, SkipValidateBody: true, Metadata: map[string]any{"role": people.Editor},
+		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{}},
+	}
+	huma.Register(api, operation, func(ctx context.Context, in *pushInput) (*Heard, error) {
+		out, err := s.hear(ctx, in)
+		return out, problem(err)
+	})
+	alsoJSON(operation, &huma.Schema{Type: "object"})
+	add(api, "GET", "/jobs", "jobs", "Jobs with their last runs, and when the next is due", people.Reader, func(ctx context.Context, _ *none) (*body[[]inspect.JobHealth], error) {
+		return ok(s.Inspector.Jobs(ctx))
+	})
+	add(api, "GET", "/jobs/{id}/runs", "job-runs", "The last runs of a job, newest first", people.Reader, func(ctx context.Context, in *struct {
+		ID int64 `path:"id"`
+	}) (*body[[]record.Run], error) {
+		return ok(s.Store.Runs(ctx, in.ID, 200))
+	})
+	add(api, "GET", "/datasets/{name}/runs", "dataset-runs", "The last runs that wrote a dataset, newest first", people.Reader, func(ctx context.Context, in *Named) (*body[[]record.Run], error) {
+		d, err := s.Store.Dataset(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		return ok(s.Store.RunsOf(ctx, d.Namespace, d.Name, 200))
+	})
+	add(api, "GET", "/datasets/{name}/lineage", "dataset-lineage", "What a dataset is made from, and what is made from it", people.Reader, func(ctx context.Context, in *Named) (*body[inspect.Lineage], error) {
+		d, err := s.Store.Dataset(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		return ok(s.Inspector.Lineage(ctx, d))
+	})
+}
+
+func (s *server) hear(ctx context.Context, in *pushInput) (*Heard, error) {
+	reader, err := in.unzipped()
+	if err != nil {
+		return nil, err
+	}
+	done, err := s.intake.enter(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	whole, err := io.ReadAll(io.LimitReader(reader, maxEvent+1))
+	switch {
+	case err != nil:
+		return nil, huma.Error400BadRequest("the body cannot be read to its end: " + err.Error())
+	case len(whole) > maxEvent:
+		return nil, huma.NewError(http.StatusRequestEntityTooLarge, fmt.Sprintf("a body may have %d MB: send several", maxEvent>>20))
+	}
+	events := []json.RawMessage{whole}
+	if trimmed := bytes.TrimSpace(whole); len(trimmed) > 0 && trimmed[0] == '[' {
+		if err := json.Unmarshal(trimmed, &events); err != nil {
+			return nil, record.Invalid{Field: "body", Given: "", Allowed: "an OpenLineage event or an array of them: " + err.Error()}
+		}
+	}
+	heard := &Heard{Status: http.StatusCreated}
+	for i, event := range events {
+		if err := s.Collector.Hear(ctx, event); err != nil {
+			return nil, fmt.Errorf("event %d of %d (those before it were taken): %w", i+1, len(events), err)
+		}
+		heard.Body.Events++
+	}
+	return heard, nil
+}
