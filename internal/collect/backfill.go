@@ -89,6 +89,11 @@ func (c *Collector) backfill(ctx context.Context, task record.Task) error {
 	if err != nil {
 		return err
 	}
+	if p.source.Kind == "folder" {
+		if err := c.scan(ctx, p); err != nil {
+			return err
+		}
+	}
 	for at := *task.Position; at.Before(*task.ToAt); {
 		next := earlier(at.Add(stride), *task.ToAt)
 		for _, batch := range warehouse.Batches(metrics) {
@@ -117,7 +122,13 @@ func (c *Collector) backfillStep(ctx context.Context, p probe, batch []record.Me
 	if !start.Before(end) {
 		return nil
 	}
-	if err := c.gather(ctx, p, slices.Clone(batch), grid, start, end); err != nil {
+	if p.source.Kind == "folder" {
+		for _, m := range batch {
+			if err := c.gatherFiles(ctx, p, m, grid, start, end); err != nil {
+				return err
+			}
+		}
+	} else if err := c.gather(ctx, p, slices.Clone(batch), grid, start, end); err != nil {
 		return err
 	}
 	// What was read to the end of the past need not be collected again.

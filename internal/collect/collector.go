@@ -58,6 +58,9 @@ func (c *Collector) Collect(ctx context.Context, datasetID int64) error {
 	if err != nil {
 		return err
 	}
+	if p.source.Kind == "folder" {
+		return c.collectFiles(ctx, p, due)
+	}
 	look, err := c.warehouses.Look(ctx, p.source, p.dataset.Name)
 	if err != nil {
 		return c.failed(ctx, p, due, err)
@@ -185,13 +188,24 @@ func (c *Collector) gather(ctx context.Context, p probe, batch []record.Metric, 
 			return storing{err}
 		}
 	}
-	err = c.store.InTx(ctx, func(tx pgx.Tx) error {
-		if loads != nil {
-			if err := store.PutLoads(ctx, tx, p.dataset.ID, loadsAfter(from), c.loadsUntil(to), loads); err != nil {
+	return c.keep(ctx, batch, samples, func(tx pgx.Tx) error {
+		if loads == nil {
+			return nil
+		}
+		return store.PutLoads(ctx, tx, p.dataset.ID, loadsAfter(from), c.loadsUntil(to), loads)
+	})
+}
+
+// keep writes the samples of some metrics, and what else belongs to them, with
+// the order to judge what changed.
+func (c *Collector) keep(ctx context.Context, metrics []record.Metric, samples [][]record.Sample, also func(pgx.Tx) error) error {
+	err := c.store.InTx(ctx, func(tx pgx.Tx) error {
+		if also != nil {
+			if err := also(tx); err != nil {
 				return err
 			}
 		}
-		for i, m := range batch {
+		for i, m := range metrics {
 			changed, earliest, err := store.PutSamples(ctx, tx, samples[i], store.RecentFrom(c.now()))
 			if err != nil {
 				return err

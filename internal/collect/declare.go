@@ -142,8 +142,6 @@ func checkMeasure(m record.Metric) error {
 		return record.Invalid{Field: "matches", Given: "", Allowed: "value_share needs the value whose share is taken"}
 	case m.Measure == record.MeasureExpression && strings.TrimSpace(m.Expression) == "":
 		return record.Invalid{Field: "expression", Given: "", Allowed: "an SQL aggregate, for example sum(fare_minor) / 100.0"}
-	case m.Measure == record.MeasureFreshness && m.TimeColumn == "":
-		return record.Invalid{Field: "time_column", Given: "", Allowed: "freshness needs the column that holds each row's event time"}
 	case m.Measure == record.MeasureTableBytes && len(m.SegmentBy) > 0:
 		return record.Invalid{Field: "segment_by", Given: strings.Join(m.SegmentBy, ", "), Allowed: "nothing: the size of a table is one figure"}
 	}
@@ -156,6 +154,17 @@ func (c *Collector) tryTable(ctx context.Context, m record.Metric, grid timeline
 	p, err := c.probeOf(ctx, m)
 	if err != nil {
 		return m, Tried{}, err
+	}
+	if measure, _ := record.MeasureNamed(m.Measure); p.source.Kind == "folder" {
+		if m.TimeColumn == "" {
+			m.TimeColumn = record.LandedAt
+		}
+		if measure.Of == record.OfTable || m.TimeColumn != record.LandedAt || m.RowFilter != "" {
+			return m, Tried{}, record.Invalid{Field: "measure", Given: m.Measure, Allowed: "of files: rows, freshness, deliveries, bytes or bytes_per_row, without time column or row filter"}
+		}
+		return m, Tried{}, TryFolder(p.source.Address)
+	} else if measure.Of == record.OfFiles {
+		return m, Tried{}, record.Invalid{Field: "measure", Given: m.Measure, Allowed: "a measure of tables: files are landed in a folder, and " + m.Dataset + " is in " + p.source.Name}
 	}
 	if p.source.Kind != "postgresql" {
 		return m, Tried{}, record.Invalid{Field: "dataset", Given: m.Dataset, Allowed: "a table of a warehouse; this one is " + p.source.Kind + ", so its metrics are declared and pushed"}
@@ -184,6 +193,9 @@ func (c *Collector) tryTable(ctx context.Context, m record.Metric, grid timeline
 		if m.TimeType == "date" && m.PeriodSeconds < 86400 {
 			return m, Tried{}, record.Invalid{Field: "period", Given: fmt.Sprintf("%d s", m.PeriodSeconds), Allowed: "24h: " + m.TimeColumn + " is a date"}
 		}
+	}
+	if m.Measure == record.MeasureFreshness && m.TimeColumn == "" {
+		return m, Tried{}, record.Invalid{Field: "time_column", Given: "", Allowed: "freshness needs the column that holds each row's event time"}
 	}
 	end := c.settledEnd(m, grid)
 	var tried Tried

@@ -6,6 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"tinbell/internal/collect/landing"
 	"tinbell/internal/inspect"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
@@ -19,6 +20,7 @@ type NewDataset struct {
 	Owner     string `json:"owner,omitempty"`
 	Zone      string `json:"zone,omitempty" doc:"of the tz database; UTC if left out"`
 	LoadedBy  string `json:"loaded_by,omitempty" doc:"column that holds the time of loading"`
+	Pattern   string `json:"pattern,omitempty" doc:"of a folder: which files are this dataset's, for example parcels/{partner}/*.csv"`
 }
 
 func (s *server) addDatasets(api huma.API) {
@@ -37,6 +39,21 @@ func (s *server) addDatasets(api huma.API) {
 			return nil, err
 		}
 		return ok(s.Store.Columns(ctx, d.ID, 100))
+	})
+	add(api, "GET", "/datasets/{name}/deliveries", "dataset-deliveries", "Files that landed, newest first", people.Reader, func(ctx context.Context, in *struct {
+		Named
+		From  time.Time `query:"from"`
+		To    time.Time `query:"to"`
+		Limit int       `query:"limit" default:"200" minimum:"1" maximum:"5000"`
+	}) (*body[[]record.Delivery], error) {
+		d, err := s.Store.Dataset(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		if in.To.IsZero() {
+			in.To = time.Date(9000, 1, 1, 0, 0, 0, 0, time.UTC)
+		}
+		return ok(s.Store.Deliveries(ctx, d.ID, in.From, in.To, in.Limit))
 	})
 	add(api, "PUT", "/datasets/{name}/keep", "keep-dataset", "Say how long a dataset's samples are kept", people.Editor, func(ctx context.Context, in *struct {
 		Named
@@ -73,7 +90,7 @@ func (s *server) addDataset(ctx context.Context, in NewDataset) (record.Dataset,
 	if err != nil {
 		return record.Dataset{}, err
 	}
-	v := record.Dataset{SourceID: source.ID, Namespace: in.Namespace, Name: in.Name, Owner: in.Owner, Zone: in.Zone, LoadedBy: in.LoadedBy}
+	v := record.Dataset{SourceID: source.ID, Namespace: in.Namespace, Name: in.Name, Owner: in.Owner, Zone: in.Zone, LoadedBy: in.LoadedBy, Pattern: in.Pattern}
 	if v.Namespace == "" {
 		v.Namespace = source.Name
 	}
@@ -82,6 +99,11 @@ func (s *server) addDataset(ctx context.Context, in NewDataset) (record.Dataset,
 	}
 	if _, err := time.LoadLocation(v.Zone); err != nil {
 		return v, record.Invalid{Field: "zone", Given: v.Zone, Allowed: "a name of the tz database, such as America/Halifax"}
+	}
+	if source.Kind == "folder" {
+		if _, err := landing.ParsePattern(v.Pattern); err != nil {
+			return v, err
+		}
 	}
 	if _, err := s.Store.AddDataset(ctx, v); err != nil {
 		return v, err

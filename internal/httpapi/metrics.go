@@ -16,13 +16,13 @@ import (
 type NewMetric struct {
 	Dataset         string        `json:"dataset"`
 	Name            string        `json:"name" minLength:"1"`
-	Measure         string        `json:"measure" enum:"rows,freshness,null_share,distinct,mean,sum,min,max,sd,quantile,value_share,expression,table_bytes"`
+	Measure         string        `json:"measure" enum:"rows,freshness,null_share,distinct,mean,sum,min,max,sd,quantile,value_share,expression,table_bytes,deliveries,bytes,bytes_per_row"`
 	Column          string        `json:"column,omitempty" doc:"that the measure is taken of"`
 	Quantile        float64       `json:"quantile,omitempty" doc:"of the measure quantile, 0 to 1"`
 	Matches         string        `json:"matches,omitempty" doc:"of the measure value_share: the value whose share is taken"`
 	Expression      string        `json:"expression,omitempty" doc:"of the measure expression: an SQL aggregate"`
 	Kind            timeline.Kind `json:"kind,omitempty" enum:"count,share,value,duration" doc:"of the measure expression: what its values are; else it follows from the measure"`
-	TimeColumn      string        `json:"time_column,omitempty" doc:"each row's event time; without it the table is measured as it stands"`
+	TimeColumn      string        `json:"time_column,omitempty" doc:"each row's event time; without it a table is measured as it stands. Of files it is the time of landing"`
 	SegmentBy       []string      `json:"segment_by,omitempty"`
 	RowFilter       string        `json:"row_filter,omitempty" doc:"an SQL condition"`
 	Unit            string        `json:"unit,omitempty"`

@@ -49,7 +49,7 @@ func scanJSON(v, into any) error {
 type Source struct {
 	ID           int64      `db:"id" json:"id"`
 	Name         string     `db:"name" json:"name"`
-	Kind         string     `db:"kind" json:"kind" enum:"postgresql,push"`
+	Kind         string     `db:"kind" json:"kind" enum:"postgresql,folder,push"`
 	Login        []byte     `db:"login" json:"-"`
 	Address      string     `db:"address" json:"address" doc:"where it is reached, without the password"`
 	State        string     `db:"state" json:"state" enum:"ready,failed"`
@@ -68,6 +68,7 @@ type Dataset struct {
 	Owner        string     `db:"owner" json:"owner"`
 	Zone         string     `db:"zone" json:"zone"`
 	LoadedBy     string     `db:"loaded_by" json:"loaded_by" doc:"column that holds the time of loading"`
+	Pattern      string     `db:"pattern" json:"pattern" doc:"of a folder: which of its files are this dataset's"`
 	KeepDays     int        `db:"keep_days" json:"keep_days" doc:"days that samples are kept; 0: as the service says"`
 	State        string     `db:"state" json:"state" enum:"ready,failed"`
 	Message      string     `db:"message" json:"message" doc:"why it cannot be read, in the database's words"`
@@ -237,7 +238,7 @@ type Alert struct {
 	PeriodSeconds int64      `db:"period_seconds" json:"period_seconds"`
 	Unit          string     `db:"unit" json:"unit"`
 	Zone          string     `db:"zone" json:"zone"`
-	Cause         string     `db:"cause" json:"cause" enum:"deviation,silence,stuck,missing,step,overdue,unreadable,columns,runs" doc:"the rule that opened it"`
+	Cause         string     `db:"cause" json:"cause" enum:"deviation,silence,stuck,missing,step,overdue,unreadable,columns,runs,file" doc:"the rule that opened it"`
 	Direction     string     `db:"direction" json:"direction" enum:"low,high,both"`
 	Severity      string     `db:"severity" json:"severity" enum:"warning,critical"`
 	Since         time.Time  `db:"since" json:"since" doc:"start of the first deviating period"`
@@ -261,6 +262,7 @@ const (
 	CauseUnreadable = "unreadable" // a source or table cannot be read
 	CauseColumns    = "columns"    // a table lost columns or changed their types
 	CauseSilentJob  = "runs"       // no complete run of a job when one was due
+	CauseFile       = "file"       // a file that landed is broken, or came before
 )
 
 // Label is a person's verdict on an alert.
@@ -375,4 +377,20 @@ type Edge struct {
 	Name      string    `db:"name" json:"name"`
 	Direction string    `db:"direction" json:"direction" enum:"input,output"`
 	HeardAt   time.Time `db:"heard_at" json:"heard_at"`
+}
+
+// Delivery is a file that landed.
+type Delivery struct {
+	ID        int64     `db:"id" json:"id"`
+	DatasetID int64     `db:"dataset_id" json:"-"`
+	Path      string    `db:"path" json:"path" doc:"below the folder"`
+	Segment   string    `db:"segment" json:"segment"`
+	Bytes     int64     `db:"bytes" json:"bytes"`
+	Rows      *int64    `db:"rows" json:"rows" doc:"null where the format is not known"`
+	Columns   Columns   `db:"columns" json:"columns"`
+	Digest    []byte    `db:"digest" json:"-"`
+	LandedAt  time.Time `db:"landed_at" json:"landed_at" doc:"when it was last written"`
+	SeenAt    time.Time `db:"seen_at" json:"seen_at"`
+	State     string    `db:"state" json:"state" enum:"growing,taken,doubled,broken"`
+	Message   string    `db:"message" json:"message"`
 }

@@ -27,8 +27,8 @@ const datasetColumns = `d.*, source.name as source`
 // AddDataset stores a dataset and gives its id.
 func (s *Store) AddDataset(ctx context.Context, v record.Dataset) (int64, error) {
 	return insert(ctx, s, "dataset "+v.Name, `
-		insert into dataset (source_id, namespace, name, owner, zone, loaded_by)
-		values (:source_id, :namespace, :name, :owner, :zone, :loaded_by) returning id`, v)
+		insert into dataset (source_id, namespace, name, owner, zone, loaded_by, pattern)
+		values (:source_id, :namespace, :name, :owner, :zone, :loaded_by, :pattern) returning id`, v)
 }
 
 func (s *Store) Datasets(ctx context.Context) ([]record.Dataset, error) {

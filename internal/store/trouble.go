@@ -84,11 +84,11 @@ func Mended(ctx context.Context, tx pgx.Tx, about About, cause string, now time.
 	return Notify(ctx, tx, "alerts")
 }
 
-// CloseNoted closes alerts about changed columns that were raised before an
+// CloseNoted closes alerts about changed columns and bad files that were raised before an
 // instant: people have had their time to see them.
 func (s *Store) CloseNoted(ctx context.Context, before, now time.Time) error {
 	return s.exec(ctx, "alerts", `
-		update alert set ended_at = since, closed_at = $3, close_reason = 'noted' where cause = $1 and closed_at is null and raised_at < $2`, record.CauseColumns, before, now)
+		update alert set ended_at = since, closed_at = $3, close_reason = 'noted' where cause = any($1) and closed_at is null and raised_at < $2`, []string{record.CauseColumns, record.CauseFile}, before, now)
 }
 
 // AddColumns keeps a table's columns from a time on.

@@ -63,6 +63,7 @@ create table job_dataset (
 create index job_dataset_name on job_dataset (name, namespace);
 
 -- Files that landed.
+alter table dataset add column pattern text not null default ''; -- which files of its folder are its
 create table delivery (
     id         bigint generated always as identity primary key,
     dataset_id bigint not null references dataset on delete cascade,
@@ -91,6 +92,7 @@ alter table alert drop constraint alert_about;
 delete from alert where of_job is not null;
 alter table alert drop column of_job, add constraint alert_check check (monitor_id is not null and series_id is not null or of_source is not null);
 alter table source drop constraint source_kind_check, add constraint source_kind_check check (kind in ('postgresql', 'push'));
+alter table dataset drop column pattern;
 drop table delivery, job_dataset, run_dataset, run, job, point_due, point;
 drop index metric_otlp;
 alter table metric drop column otlp_name;
