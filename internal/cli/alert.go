@@ -34,7 +34,7 @@ func (a *app) alertCommand() *cobra.Command {
 			}
 			l := listing{head: []string{"id", "raised", "severity", "what", "dataset", "how rare", "label"}, right: []int{1}, raw: page, none: "No such alert."}
 			for _, x := range page.Alerts {
-				l.rows = append(l.rows, []string{strconv.FormatInt(x.ID, 10), local(x.RaisedAt, x.Zone), x.Severity, x.Sentence, x.Dataset, rare(x.ReturnPeriod), verdict(x)})
+				l.rows = append(l.rows, []string{strconv.FormatInt(x.ID, 10), local(x.RaisedAt, x.Zone), x.Severity, x.Sentence, or(x.Dataset, x.Source+x.Job), rare(x.ReturnPeriod), verdict(x)})
 			}
 			return a.show(l)
 		}}

@@ -58,6 +58,9 @@ func achieved(a improve.Achieved) string {
 
 // rare says a return period in words.
 func rare(seconds float64) string {
+	if seconds == 0 {
+		return "–" // nothing was measured that could be rare
+	}
 	d := time.Duration(min(seconds, 9e9)) * time.Second
 	switch days := d.Hours() / 24; {
 	case days < 2:

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -117,6 +118,7 @@ func (a *app) lineageCommand() *cobra.Command {
 						from, by = append(from, or(link.From, "outside")), append(by, link.Job)
 					}
 				}
+				by = slices.Compact(by)
 				is := map[bool]string{true: fmt.Sprintf("%d up", -n.Depth), false: fmt.Sprintf("%d down", n.Depth)}[n.Depth < 0]
 				if n.Depth == 0 {
 					is = "here"

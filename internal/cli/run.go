@@ -134,15 +134,27 @@ func (a *app) runDemo(ctx context.Context, o demoOptions) error {
 	if err := a.remember(dir, s.Address, token); err != nil {
 		return err
 	}
-	house, fresh, err := a.prepareWarehouse(ctx, s, o.seed, clock())
+	house, fresh, late, err := a.prepareWarehouse(ctx, s, o.seed, clock())
 	if err != nil {
 		return err
 	}
-	keeper := client.New(s.Address, token)
+	landing, err := filepath.Abs(filepath.Join(dir, "landing"))
+	if err != nil {
+		return err
+	}
+	if fresh != nil {
+		if err := os.RemoveAll(landing); err != nil {
+			return err
+		}
+	}
+	emitter := &demo.Emitter{Client: client.New(s.Address, token), Folder: landing, World: house.World()}
 	reader := s.Postgres.URLAs(demo.ReaderLogin, demo.ReaderPassword, warehouseName)
 	if fresh != nil {
-		if err := demo.Setup(ctx, keeper, fresh, reader, func(step string) { a.say("  %s …", step) }, a.bar("")); err != nil {
+		if err := demo.Setup(ctx, emitter, reader, func(step string) { a.say("  %s …", step) }, a.bar("")); err != nil {
 			return fmt.Errorf("set up the demo: %w (start again after removing %s)", err, dir)
+		}
+		if err := emitter.Runs(ctx, late); err != nil {
+			return err
 		}
 	} else if err := s.Parts.Warehouses.Move(ctx, "vellamar", reader); err != nil {
 		return err
@@ -154,7 +166,7 @@ func (a *app) runDemo(ctx context.Context, o demoOptions) error {
 	}
 	a.greet(s.Address, token, time.Since(began))
 	if o.feed {
-		go a.feed(ctx, house)
+		go a.feed(ctx, house, emitter)
 	}
 	return a.await(ctx, s)
 }
@@ -168,45 +180,47 @@ func (a *app) knownToken(dir string) string {
 }
 
 // prepareWarehouse fills the warehouse on the first start, and again if the
-// first was interrupted; then it gives the world to set up.
-func (a *app) prepareWarehouse(ctx context.Context, s *service.Service, seed uint64, now time.Time) (*demo.Warehouse, *demo.World, error) {
+// first was interrupted; then it gives the world to set up, and the loads since
+// its past ended.
+func (a *app) prepareWarehouse(ctx context.Context, s *service.Service, seed uint64, now time.Time) (*demo.Warehouse, *demo.World, []demo.Load, error) {
 	if _, err := s.Postgres.EnsureDatabase(ctx, warehouseName); err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	address := s.Postgres.URL(warehouseName)
 	if err := os.WriteFile(filepath.Join(or(a.dir, ".demo"), "warehouse"), []byte(address), 0o600); err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	knownSeed, asOf, _, err := demo.OpenWarehouse(address, nil).Loaded(ctx)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	sources, err := s.Parts.Store.Sources(ctx)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	if _, err := os.Stat(filepath.Join(or(a.dir, ".demo"), "ready")); err == nil && !asOf.IsZero() && len(sources) > 0 {
 		w, err := demo.NewWorld(knownSeed, asOf)
-		return demo.OpenWarehouse(address, w), nil, err
+		return demo.OpenWarehouse(address, w), nil, nil, err
 	}
 	w, err := demo.NewWorld(seed, now)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	if err := s.Parts.Store.Forget(ctx); err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	house := demo.OpenWarehouse(address, w)
 	a.say("  generating sixteen weeks of rows …")
 	rows, err := house.Fill(ctx, a.bar(""))
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
-	if _, err := house.Feed(ctx, now); err != nil {
-		return nil, nil, err
+	late, err := house.Feed(ctx, now)
+	if err != nil {
+		return nil, nil, nil, err
 	}
 	a.say("  %s rows in eleven tables", words.Number(float64(rows)))
-	return house, w, nil
+	return house, w, late, nil
 }
 
 func (a *app) greet(address, token string, took time.Duration) {
@@ -224,13 +238,21 @@ Ctrl-C stops everything.
 `, took.Seconds(), address, token)
 }
 
-// feed appends rows until ctx ends; a failure is told and tried again.
-func (a *app) feed(ctx context.Context, house *demo.Warehouse) {
+// feed appends rows and tells of them until ctx ends; a failure is told.
+func (a *app) feed(ctx context.Context, house *demo.Warehouse, emitter *demo.Emitter) {
 	tick := time.NewTicker(10 * time.Second)
 	defer tick.Stop()
 	for {
-		if _, err := house.Feed(ctx, time.Now()); err != nil && ctx.Err() == nil {
-			a.logger().Warn("feeder", "error", err)
+		loads, err := house.Feed(ctx, time.Now())
+		for _, tell := range []func() error{
+			func() error { return err },
+			func() error { return emitter.Runs(ctx, loads) },
+			func() error { return emitter.Land(loads) },
+			func() error { return emitter.Gates(ctx, time.Now()) },
+		} {
+			if err := tell(); err != nil && ctx.Err() == nil {
+				a.logger().Warn("feeder", "error", err)
+			}
 		}
 		select {
 		case <-ctx.Done():

@@ -81,8 +81,17 @@ func (c *Client) Stream(ctx context.Context, method, path, media string, body io
 	return c.do(ctx, method, path, media, body, out)
 }
 
+// Export sends OTLP metrics as JSON.
+func (c *Client) Export(ctx context.Context, body io.Reader) error {
+	return c.send(ctx, http.MethodPost, "/v1/metrics", "application/json", body, nil)
+}
+
 func (c *Client) do(ctx context.Context, method, path, media string, body io.Reader, out any) error {
-	request, err := http.NewRequestWithContext(ctx, method, c.Server+"/api/v1"+path, body)
+	return c.send(ctx, method, "/api/v1"+path, media, body, out)
+}
+
+func (c *Client) send(ctx context.Context, method, path, media string, body io.Reader, out any) error {
+	request, err := http.NewRequestWithContext(ctx, method, c.Server+path, body)
 	if err != nil {
 		return err
 	}

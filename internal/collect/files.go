@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -125,6 +127,13 @@ func (c *Collector) take(ctx context.Context, p probe, d record.Delivery) error 
 			if twin != "" {
 				d.State, d.Message = "doubled", "the same content as "+twin
 			}
+			before, err := store.ColumnsBefore(ctx, tx, d)
+			if err != nil {
+				return err
+			}
+			if gone := missing(before, d.Columns); gone != "" && d.State == "taken" {
+				d.Message = gone
+			}
 		}
 		if err := store.PutDelivery(ctx, tx, d); err != nil || d.State != "taken" {
 			return err
@@ -138,12 +147,22 @@ func (c *Collector) take(ctx context.Context, p probe, d record.Delivery) error 
 	if err != nil {
 		return storing{err}
 	}
-	if d.State == "taken" && len(d.Columns) > 0 {
-		if err := c.watchColumns(ctx, p, d.Columns); err != nil {
-			return storing{err}
+	return nil
+}
+
+// missing names the columns that the segment's file before had and this one has
+// not. Formats differ in what they say of types, so only names count.
+func missing(before, now []record.Column) string {
+	var gone []string
+	for _, c := range before {
+		if !slices.ContainsFunc(now, func(one record.Column) bool { return one.Name == c.Name }) {
+			gone = append(gone, c.Name)
 		}
 	}
-	return nil
+	if len(gone) == 0 || len(now) == 0 {
+		return ""
+	}
+	return "without " + strings.Join(gone, ", ") + ", which the file before had"
 }
 
 // badRings is how long ago a bad file may have landed and still ring.
@@ -163,7 +182,7 @@ func (c *Collector) ringFiles(ctx context.Context, p probe) error {
 			return store.Mended(ctx, tx, about, record.CauseFile, now)
 		}
 		d := bad[0]
-		said := fmt.Sprintf("%s: %s ", p.dataset.Name, d.Path) + map[string]string{"broken": "is broken: ", "doubled": "holds "}[d.State] + d.Message
+		said := fmt.Sprintf("%s: %s ", p.dataset.Name, d.Path) + map[string]string{"broken": "is broken: ", "doubled": "holds ", "taken": "came "}[d.State] + d.Message
 		if n := len(bad) - 1; n > 0 {
 			said += fmt.Sprintf(" (and %d more)", n)
 		}

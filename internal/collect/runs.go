@@ -2,7 +2,11 @@ package collect
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
+	"fmt"
+	"slices"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
 
@@ -11,57 +15,80 @@ import (
 	"tinbell/internal/store"
 )
 
-// Hear takes an OpenLineage event. A complete run is a load of what it wrote,
-// unless the dataset's own column tells loads; the columns it names are watched,
-// unless a warehouse can be asked for them.
-func (c *Collector) Hear(ctx context.Context, body []byte) error {
-	e, err := lineage.Parse(body)
-	if err != nil {
-		return err
+// Hear takes OpenLineage events, all or none. A complete run is a load of what it
+// wrote, unless the dataset's own column tells loads; the columns it names are
+// watched, unless a warehouse can be asked for them.
+func (c *Collector) Hear(ctx context.Context, bodies []json.RawMessage) error {
+	events := make([]record.RunEvent, len(bodies))
+	for i, body := range bodies {
+		var err error
+		if events[i], err = lineage.Parse(body); err != nil {
+			return fmt.Errorf("event %d of %d: %w", i+1, len(bodies), err)
+		}
 	}
-	if e.Job.Name != "" {
-		err = c.store.InTx(ctx, func(tx pgx.Tx) error {
+	// Runs that two senders tell of are written in the same order by both.
+	slices.SortStableFunc(events, func(a, b record.RunEvent) int { return strings.Compare(a.Job.Name+a.Run, b.Job.Name+b.Run) })
+	err := c.store.InTx(ctx, func(tx pgx.Tx) error {
+		for _, e := range events {
+			if e.Job.Name == "" {
+				continue
+			}
 			if _, err := store.PutRunEvent(ctx, tx, e); err != nil {
 				return err
 			}
-			return store.Notify(ctx, tx, "runs")
-		})
-		if err != nil {
-			return err
 		}
+		return store.Notify(ctx, tx, "runs")
+	})
+	if err != nil {
+		return err
 	}
-	for _, d := range e.Datasets {
-		if err := c.hearOf(ctx, e, d); err != nil {
-			return err
+	known := map[record.Place]*probe{}
+	for _, e := range events {
+		for _, d := range e.Datasets {
+			p, seen := known[d.Place]
+			if !seen {
+				if p, err = c.measured(ctx, d.Place); err != nil {
+					return err
+				}
+				known[d.Place] = p
+			}
+			if p == nil {
+				continue // the graph knows it; nobody measures it
+			}
+			if err := c.hearOf(ctx, *p, e, d); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
 }
 
-func (c *Collector) hearOf(ctx context.Context, e record.RunEvent, d record.RunDataset) error {
-	dataset, err := c.store.DatasetByName(ctx, d.Namespace, d.Name)
+// measured gives a dataset that is measured here, nil if it is not.
+func (c *Collector) measured(ctx context.Context, at record.Place) (*probe, error) {
+	dataset, err := c.store.DatasetByName(ctx, at.Namespace, at.Name)
 	var unknown record.NotFound
 	if errors.As(err, &unknown) {
-		return nil // the graph knows it; nobody measures it
+		return nil, nil
 	}
 	if err != nil {
-		return err
+		return nil, err
 	}
 	source, err := c.store.DatasetSource(ctx, dataset.ID)
-	if err != nil {
-		return err
-	}
-	if len(d.Columns) > 0 && source.Kind != "postgresql" {
-		if err := c.watchColumns(ctx, probe{source, dataset}, d.Columns); err != nil {
+	return &probe{source, dataset}, err
+}
+
+func (c *Collector) hearOf(ctx context.Context, p probe, e record.RunEvent, d record.RunDataset) error {
+	if len(d.Columns) > 0 && p.source.Kind == "push" {
+		if err := c.watchColumns(ctx, p, d.Columns); err != nil {
 			return err
 		}
 	}
-	if !d.Output || e.State != "complete" || dataset.LoadedBy != "" {
+	if !d.Output || e.State != "complete" || p.dataset.LoadedBy != "" || p.source.Kind != "push" {
 		return nil
 	}
 	rows := int64(0)
 	if d.Rows != nil {
 		rows = *d.Rows
 	}
-	return c.store.InTx(ctx, func(tx pgx.Tx) error { return store.AddLoad(ctx, tx, dataset.ID, e.Time, rows) })
+	return c.store.InTx(ctx, func(tx pgx.Tx) error { return store.AddLoad(ctx, tx, p.dataset.ID, e.Time, rows) })
 }

@@ -13,8 +13,10 @@ import (
 
 	ical "github.com/arran4/golang-ical"
 
+	"tinbell/core/timeline"
 	"tinbell/internal/answer"
 	"tinbell/internal/client"
+	"tinbell/internal/collect"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/record"
 )
@@ -71,7 +73,8 @@ func short(dataset string) string {
 
 // Setup tells the service, through its API, what to watch: source, datasets,
 // metrics with their past, calendar, catalogue, monitors, labels.
-func Setup(ctx context.Context, c *client.Client, w *World, warehouse string, say func(step string), progress func(done, total int)) error {
+func Setup(ctx context.Context, e *Emitter, warehouse string, say func(step string), progress func(done, total int)) error {
+	c, w := e.Client, e.World
 	say("adding the warehouse and its datasets")
 	if err := c.Send(ctx, "POST", "/sources", httpapi.NewSource{Name: "vellamar", Address: warehouse}, nil); err != nil {
 		return err
@@ -87,6 +90,10 @@ func Setup(ctx context.Context, c *client.Client, w *World, warehouse string, sa
 	}
 	say("measuring sixteen weeks of history")
 	if err := backfill(ctx, c, progress); err != nil {
+		return err
+	}
+	say("telling of runs, files and gates")
+	if err := e.past(ctx); err != nil {
 		return err
 	}
 	var imported answer.Import
@@ -123,6 +130,69 @@ func backfill(ctx context.Context, c *client.Client, progress func(done, total i
 	return follow(ctx, c, tasks, progress)
 }
 
+// told are how many loads of each table the loaders' past is told of.
+const told = 300
+
+// past sets up what comes over open protocols, with its past: the last runs of
+// all loaders, sixteen weeks of partners' files, and of the gates' figures.
+func (e *Emitter) past(ctx context.Context) error {
+	var files []Load
+	for i := range Tables {
+		t := &Tables[i]
+		from := e.World.AsOf.Add(-min(told*t.Every, History-24*time.Hour))
+		if err := e.Runs(ctx, e.World.Loads(t, from.Add(-30*time.Hour), from, e.World.AsOf)); err != nil {
+			return err
+		}
+		if t.Name == "ops.parcel_manifests" {
+			files = e.World.Loads(t, e.World.Start(), e.World.Start(), e.World.AsOf)
+		}
+	}
+	if err := e.Land(files); err != nil {
+		return err
+	}
+	if err := e.Client.Send(ctx, "POST", "/sources", httpapi.NewSource{Name: "landing", Address: e.Folder}, nil); err != nil {
+		return err
+	}
+	d := httpapi.NewDataset{Source: "landing", Namespace: namespace, Name: "landing.parcels", Pattern: "parcels/{partner}/*", Owner: "Freight", Zone: zoneName}
+	if err := e.Client.Send(ctx, "POST", "/datasets", d, nil); err != nil {
+		return err
+	}
+	var names []string
+	for _, m := range fileMetrics() {
+		if err := e.Client.Send(ctx, "POST", "/metrics", m, nil); err != nil {
+			return err
+		}
+		names = append(names, m.Name)
+	}
+	var started httpapi.Started
+	if err := e.Client.Send(ctx, "POST", "/backfills", httpapi.Backfill{Metrics: names, SinceSeconds: int64(History/time.Second) - hour}, &started); err != nil {
+		return err
+	}
+	if err := follow(ctx, e.Client, []int64{started.TaskID}, func(int, int) {}); err != nil {
+		return err
+	}
+	for _, d := range gateMetrics {
+		if err := e.Client.Send(ctx, "POST", "/metrics/declare", d, nil); err != nil {
+			return err
+		}
+	}
+	return e.Client.Stream(ctx, "POST", "/samples", "application/x-ndjson", bytes.NewReader(e.World.GateHistory()), nil)
+}
+
+func fileMetrics() []httpapi.NewMetric {
+	of := func(name, measure, unit string, period int64, by ...string) httpapi.NewMetric {
+		return httpapi.NewMetric{Dataset: "landing.parcels", Name: "parcel-files-" + name, Measure: measure, Unit: unit, SegmentBy: by,
+			PeriodSeconds: period, EverySeconds: 30, LookbackSeconds: 2 * day}
+	}
+	return []httpapi.NewMetric{of("rows", record.MeasureRows, "parcel lines", day, "partner"), of("freshness", record.MeasureFreshness, "age of the newest file", hour),
+		of("count", record.MeasureDeliveries, "files", day), of("row-bytes", record.MeasureRowBytes, "bytes per line", day, "partner")}
+}
+
+var gateMetrics = []collect.Declaration{
+	{Metric: "gate-queue", Dataset: "edge.gates", Namespace: namespace, Owner: "Harbour data", Measure: "queue_length", Kind: timeline.Value, Unit: "people waiting", Period: "15m", Zone: zoneName, OTLP: "gate.queue", SegmentBy: []string{"port"}},
+	{Metric: "gate-wait", Dataset: "edge.gates", Namespace: namespace, Owner: "Harbour data", Measure: "wait", Kind: timeline.Duration, Unit: "wait at the gate", Period: "15m", Zone: zoneName, OTLP: "gate.wait", SegmentBy: []string{"port"}},
+}
+
 func follow(ctx context.Context, c *client.Client, tasks []int64, progress func(done, total int)) error {
 	for i, id := range tasks {
 		if err := c.Follow(ctx, id, func(done, total int) {
@@ -141,7 +211,9 @@ func follow(ctx context.Context, c *client.Client, tasks []int64, progress func(
 
 func monitors(ctx context.Context, c *client.Client, progress func(done, total int)) error {
 	var names []string
-	for _, m := range metrics() {
+	watched := append(metrics(), fileMetrics()[:2]...)
+	watched = append(watched, httpapi.NewMetric{Name: "gate-wait", Measure: "wait"})
+	for _, m := range watched {
 		settings := record.DefaultSettings()
 		switch m.Measure {
 		case record.MeasureFreshness:

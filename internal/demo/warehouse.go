@@ -26,6 +26,9 @@ type Warehouse struct {
 // OpenWarehouse remembers the address of the demo's warehouse.
 func OpenWarehouse(address string, w *World) *Warehouse { return &Warehouse{address, w} }
 
+// World is the past that it was filled with.
+func (h *Warehouse) World() *World { return h.world }
+
 func (h *Warehouse) connect(ctx context.Context) (*pgx.Conn, error) {
 	return pgx.Connect(ctx, h.address)
 }
@@ -147,14 +150,14 @@ func (p *past) Values() ([]any, error) { return p.rows[p.next-1].Values, nil }
 func (p *past) Err() error             { return nil }
 
 // Feed appends the rows loaded since the last feeding up to now, with the
-// breakages in force.
-func (h *Warehouse) Feed(ctx context.Context, now time.Time) (int64, error) {
+// breakages in force, and gives the loads.
+func (h *Warehouse) Feed(ctx context.Context, now time.Time) ([]Load, error) {
 	conn, err := h.connect(ctx)
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	defer conn.Close(ctx)
-	var total int64
+	var loads []Load
 	err = pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
 		var fed time.Time
 		if err := tx.QueryRow(ctx, `select fed_to from demo.world for update`).Scan(&fed); err != nil {
@@ -167,24 +170,20 @@ func (h *Warehouse) Feed(ctx context.Context, now time.Time) (int64, error) {
 		for i := range Tables {
 			t := &Tables[i]
 			from := fed.Add(-longest - 30*time.Hour).Truncate(time.Hour)
+			fresh := world.Loads(t, from, fed, now)
 			var rows [][]any
-			for at := from; at.Before(now); at = at.Add(time.Hour) {
-				for _, r := range world.Rows(t, at) {
-					if r.Loaded.After(fed) && !r.Loaded.After(now) {
-						rows = append(rows, r.Values)
-					}
-				}
+			for _, l := range fresh {
+				rows = append(rows, l.Rows...)
 			}
-			n, err := tx.CopyFrom(ctx, strings.Split(t.Name, "."), t.Columns, pgx.CopyFromRows(rows))
-			if err != nil {
+			if _, err := tx.CopyFrom(ctx, strings.Split(t.Name, "."), t.Columns, pgx.CopyFromRows(rows)); err != nil {
 				return fmt.Errorf("feed %s: %w", t.Name, err)
 			}
-			total += n
+			loads = append(loads, fresh...)
 		}
 		_, err = tx.Exec(ctx, `update demo.world set fed_to = $1`, now)
 		return err
 	})
-	return total, err
+	return loads, err
 }
 
 // broken is the world with what people broke, and how far back the longest

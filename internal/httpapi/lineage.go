@@ -85,12 +85,10 @@ func (s *server) hear(ctx context.Context, in *pushInput) (*Heard, error) {
 			return nil, record.Invalid{Field: "body", Given: "", Allowed: "an OpenLineage event or an array of them: " + err.Error()}
 		}
 	}
-	heard := &Heard{Status: http.StatusCreated}
-	for i, event := range events {
-		if err := s.Collector.Hear(ctx, event); err != nil {
-			return nil, fmt.Errorf("event %d of %d (those before it were taken): %w", i+1, len(events), err)
-		}
-		heard.Body.Events++
+	if err := s.Collector.Hear(ctx, events); err != nil {
+		return nil, err
 	}
+	heard := &Heard{Status: http.StatusCreated}
+	heard.Body.Events = len(events)
 	return heard, nil
 }

@@ -2,8 +2,10 @@ package inspect
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"math"
+	"strings"
 	"sync"
 	"time"
 
@@ -25,7 +27,10 @@ type Health struct {
 	Rows7d     *float64        `json:"rows_7d"`
 	Expected24 *float64        `json:"expected_24h"`
 	Deviation  *float64        `json:"deviation_24h" doc:"of the rows in the last 24 hours from expected, in half-widths of the band"`
-	AgeSeconds *float64        `json:"age_seconds" doc:"since the newest load"`
+	SparkOf    string          `json:"spark_of" doc:"what the small chart shows: rows, or of what has none to count the first metric"`
+	Newest     *time.Time      `json:"newest" doc:"the newest load, or of what has none the end of the newest sample"`
+	AgeSeconds *float64        `json:"age_seconds" doc:"since then"`
+	Failed     string          `json:"failed" doc:"why a metric cannot be read"`
 	Load       *watch.Expected `json:"load" doc:"when the next load is due, if the pattern is known"`
 	State      string          `json:"state" enum:"running,waiting,overdue,failed,silent,unknown"`
 	Message    string          `json:"message"`
@@ -39,21 +44,15 @@ type Spark struct {
 	From          time.Time  `json:"from"`
 	PeriodSeconds int64      `json:"period_seconds"`
 	Observed      []*float64 `json:"observed"`
+	Expected      []*float64 `json:"expected"`
 	Low           []*float64 `json:"low"`
 	High          []*float64 `json:"high"`
 }
 
-// Health gives every dataset's ingestion health.
+// Health gives every dataset's ingestion health: what was summed up when it was
+// last collected, with what the clock and the open alerts say now.
 func (v *Inspector) Health(ctx context.Context) ([]Health, error) {
 	datasets, err := v.store.Datasets(ctx)
-	if err != nil {
-		return nil, err
-	}
-	metrics, err := v.store.Metrics(ctx)
-	if err != nil {
-		return nil, err
-	}
-	monitors, err := v.store.Monitors(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -61,29 +60,62 @@ func (v *Inspector) Health(ctx context.Context) ([]Health, error) {
 	if err != nil {
 		return nil, err
 	}
+	stored, err := v.store.Healths(ctx)
+	if err != nil {
+		return nil, err
+	}
+	byDataset := map[string][]record.Alert{}
+	for _, a := range open {
+		byDataset[a.Dataset] = append(byDataset[a.Dataset], a)
+	}
 	list := make([]Health, len(datasets))
 	for i, d := range datasets {
-		if list[i], err = v.healthOf(ctx, d, metrics, monitors, open); err != nil {
+		if err := v.healthOf(ctx, &list[i], d, stored); err != nil {
 			return nil, err
+		}
+		for _, a := range byDataset[d.Name] {
+			list[i].Open++
+			list[i].Worst = worst(list[i].Worst, a)
 		}
 	}
 	return list, nil
 }
 
-func (v *Inspector) healthOf(ctx context.Context, d record.Dataset, metrics []record.Metric, monitors []record.Monitor, open []record.Alert) (Health, error) {
-	h := Health{Dataset: d, State: "unknown", Loads: []time.Time{}}
-	for _, a := range open {
-		if a.Dataset == d.Name {
-			h.Open++
-			h.Worst = worst(h.Worst, a)
-		}
+// healthOf brings a dataset's stored summary up to now, or makes the first.
+func (v *Inspector) healthOf(ctx context.Context, h *Health, d record.Dataset, stored map[int64]store.Summary) error {
+	if s, there := stored[d.ID]; there && json.Unmarshal(s.Summary, h) == nil {
+		h.Dataset = d
+		h.bring(v.now())
+		return nil
+	}
+	fresh, err := v.Summarise(ctx, d)
+	*h = fresh
+	return err
+}
+
+// Refresh sums a dataset up again and keeps the summary.
+func (v *Inspector) Refresh(ctx context.Context, datasetID int64) error {
+	d, err := v.store.DatasetByID(ctx, datasetID)
+	if err != nil {
+		return err
+	}
+	h, err := v.Summarise(ctx, d)
+	if err != nil {
+		return err
+	}
+	return v.store.PutHealth(ctx, d.ID, h, v.now())
+}
+
+// Summarise sums up one dataset from its samples and loads.
+func (v *Inspector) Summarise(ctx context.Context, d record.Dataset) (Health, error) {
+	h := Health{Dataset: d, Loads: []time.Time{}}
+	metrics, err := v.store.MetricsOf(ctx, d.ID)
+	if err != nil {
+		return h, err
 	}
 	for _, m := range metrics {
-		if m.Dataset != d.Name {
-			continue
-		}
 		if m.State == "failed" {
-			h.State, h.Message = "failed", m.Message
+			h.Failed = m.Message
 		}
 		if m.Measure == record.MeasureRows && h.Rows7d == nil {
 			if err := v.volume(ctx, &h, m); err != nil {
@@ -91,7 +123,54 @@ func (v *Inspector) healthOf(ctx context.Context, d record.Dataset, metrics []re
 			}
 		}
 	}
-	return h, v.arrivals(ctx, &h, monitors)
+	// What has no rows to count shows its first metric.
+	for _, m := range metrics {
+		if len(h.Spark.Observed) == 0 && m.Measure != record.MeasureFreshness {
+			if err := v.figure(ctx, &h, m); err != nil {
+				return h, err
+			}
+		}
+	}
+	if err := v.arrivals(ctx, &h); err != nil {
+		return h, err
+	}
+	h.bring(v.now())
+	return h, nil
+}
+
+// bring says what the clock makes of a summary.
+func (h *Health) bring(now time.Time) {
+	h.AgeSeconds = nil
+	if h.Newest != nil {
+		age := max(now.Sub(*h.Newest).Seconds(), 0)
+		h.AgeSeconds = &age
+	}
+	recent := h.Loads[:0]
+	for _, at := range h.Loads {
+		if now.Sub(at) <= 24*time.Hour {
+			recent = append(recent, at)
+		}
+	}
+	h.Loads = recent
+	h.State, h.Message = "unknown", h.Failed
+	switch {
+	case h.Dataset.State == "failed":
+		h.State, h.Message = "failed", h.Dataset.Message
+	case h.Failed != "":
+		h.State = "failed"
+	case h.Load != nil:
+		h.Load.Overdue = now.After(h.Load.Deadline)
+		switch {
+		case h.Load.Overdue:
+			h.State = "overdue"
+		case h.Load.Expected.Sub(h.Load.Last) > 3*time.Hour:
+			h.State = "waiting"
+		default:
+			h.State = "running"
+		}
+	case h.Newest != nil && now.Sub(*h.Newest) <= 3*time.Duration(h.Spark.PeriodSeconds)*time.Second:
+		h.State = "running"
+	}
 }
 
 func worst(have string, a record.Alert) string {
@@ -107,37 +186,23 @@ func worst(have string, a record.Alert) string {
 	return a.Severity
 }
 
-// arrivals fills in age, expected load and state.
-func (v *Inspector) arrivals(ctx context.Context, h *Health, monitors []record.Monitor) error {
+// arrivals fills in the newest load, or of what has none the newest sample, and
+// when the next load is due.
+func (v *Inspector) arrivals(ctx context.Context, h *Health) error {
 	now := v.now()
 	zone, err := time.LoadLocation(h.Dataset.Zone)
 	if err != nil {
 		return err
 	}
-	rule := record.DefaultSettings().Rule(1)
-	for _, m := range monitors {
-		if m.Dataset == h.Dataset.Name && m.Settings.Method == "arrival" {
-			rule = m.Settings.Rule(1)
-		}
-	}
-	next, err := v.watcher.NextLoad(ctx, h.Dataset.ID, zone, rule)
-	var few arrival.TooFew
-	if errors.As(err, &few) {
-		return nil
-	}
+	monitors, err := v.store.MonitorsOn(ctx, h.Dataset.Name)
 	if err != nil {
 		return err
 	}
-	age := now.Sub(next.Last).Seconds()
-	h.AgeSeconds, h.Load = &age, &next
-	switch {
-	case h.State == "failed":
-	case next.Overdue:
-		h.State = "overdue"
-	case next.Expected.Sub(next.Last) > 3*time.Hour:
-		h.State = "waiting"
-	default:
-		h.State = "running"
+	rule := record.DefaultSettings().Rule(1)
+	for _, m := range monitors {
+		if m.Settings.Method == record.MethodArrival {
+			rule = m.Settings.Rule(1)
+		}
 	}
 	loads, err := v.store.Loads(ctx, h.Dataset.ID, now.Add(-24*time.Hour), now.Add(time.Second))
 	if err != nil {
@@ -146,6 +211,23 @@ func (v *Inspector) arrivals(ctx context.Context, h *Health, monitors []record.M
 	stride := len(loads)/300 + 1
 	for i := 0; i < len(loads); i += stride {
 		h.Loads = append(h.Loads, loads[i].At)
+	}
+	next, err := v.watcher.NextLoad(ctx, h.Dataset.ID, zone, rule)
+	var few arrival.TooFew
+	switch {
+	case err == nil:
+		h.Load, h.Newest = &next, &next.Last
+	case !errors.As(err, &few):
+		return err
+	case few.Have > 0 && len(loads) > 0:
+		h.Newest = &loads[len(loads)-1].At
+	case few.Have == 0:
+		newest, err := v.store.NewestSample(ctx, h.Dataset.ID)
+		if err != nil || newest == nil {
+			return err
+		}
+		end := newest.Add(time.Duration(h.Spark.PeriodSeconds) * time.Second)
+		h.Newest = &end
 	}
 	return nil
 }
@@ -156,9 +238,18 @@ func (v *Inspector) volume(ctx context.Context, h *Health, m record.Metric) erro
 	if err != nil || t == nil {
 		return err
 	}
-	h.Spark, h.Rows24h, h.Rows7d = t.spark, finite(t.day), finite(t.week)
+	h.Spark, h.SparkOf, h.Rows24h, h.Rows7d = t.spark, "rows", finite(t.day), finite(t.week)
 	h.Expected24, h.Deviation = finite(t.expected), finite(t.deviation)
 	return nil
+}
+
+// figure shows a metric that is no row count: the mean of its segments.
+func (v *Inspector) figure(ctx context.Context, h *Health, m record.Metric) error {
+	t, err := v.total(ctx, m)
+	if err == nil && t != nil {
+		h.Spark, h.SparkOf = t.spark, strings.ReplaceAll(m.Measure, "_", " ")
+	}
+	return err
 }
 
 // total is the summed row count of all segments of a metric with its band.
@@ -232,6 +323,9 @@ func (v *Inspector) total(ctx context.Context, m record.Metric) (*total, error) 
 		return nil, err
 	}
 	summed := addUp(histories)
+	if m.Kind != timeline.Count {
+		summed = level(histories, summed)
+	}
 	t := &total{until: settled, spark: Spark{From: subject.Grid.Floor(settled.AddDate(0, 0, -7)), PeriodSeconds: m.PeriodSeconds}}
 	var readings []detect.Reading
 	rule := record.DefaultSettings().Rule(1)
@@ -248,7 +342,7 @@ func (v *Inspector) total(ctx context.Context, m record.Metric) (*total, error) 
 	}
 	for _, r := range readings {
 		if r.At >= t.spark.From.Unix() {
-			t.spark.Observed = append(t.spark.Observed, finite(r.Observed))
+			t.spark.Observed, t.spark.Expected = append(t.spark.Observed, finite(r.Observed)), append(t.spark.Expected, finite(r.Expected))
 			t.spark.Low, t.spark.High = append(t.spark.Low, finite(r.Low)), append(t.spark.High, finite(r.High))
 		}
 	}
@@ -260,6 +354,22 @@ func (v *Inspector) total(ctx context.Context, m record.Metric) (*total, error) 
 	}
 	v.totals.totals[m.ID] = t
 	return t, nil
+}
+
+// level makes means of sums: what is no count cannot be added up.
+func level(histories map[int64][]timeline.Sample, summed []timeline.Sample) []timeline.Sample {
+	n := make(map[int64]float64, len(summed))
+	for _, h := range histories {
+		for _, s := range h {
+			if !s.Missing() {
+				n[s.At]++
+			}
+		}
+	}
+	for i := range summed {
+		summed[i].Value /= max(n[summed[i].At], 1)
+	}
+	return summed
 }
 
 // addUp sums dense series by period; a period counts where any came.

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"tinbell/internal/record"
+	"tinbell/internal/store"
 )
 
 // Page is what a dataset's page shows.
@@ -27,34 +28,32 @@ func (v *Inspector) DatasetPage(ctx context.Context, name string) (Page, error) 
 		return Page{}, err
 	}
 	p := Page{Dataset: d, Metrics: []MetricSeries{}, Monitors: []record.Monitor{}}
-	list, err := v.Health(ctx)
+	stored, err := v.store.Healths(ctx)
 	if err != nil {
 		return p, err
 	}
-	for _, h := range list {
-		if h.Dataset.ID == d.ID {
-			p.Health = h
-		}
+	if err := v.healthOf(ctx, &p.Health, d, stored); err != nil {
+		return p, err
 	}
-	metrics, err := v.store.Metrics(ctx)
+	open, err := v.store.Alerts(ctx, store.AlertFilter{State: "open", Dataset: name})
+	if err != nil {
+		return p, err
+	}
+	for _, a := range open {
+		p.Health.Open++
+		p.Health.Worst = worst(p.Health.Worst, a)
+	}
+	metrics, err := v.store.MetricsOf(ctx, d.ID)
 	if err != nil {
 		return p, err
 	}
 	for _, m := range metrics {
-		if m.Dataset != name {
-			continue
-		}
 		series, err := v.store.SeriesOf(ctx, m.ID)
 		if err != nil {
 			return p, err
 		}
 		p.Metrics = append(p.Metrics, MetricSeries{m, series})
 	}
-	monitors, err := v.store.Monitors(ctx)
-	for _, m := range monitors {
-		if m.Dataset == name {
-			p.Monitors = append(p.Monitors, m)
-		}
-	}
+	p.Monitors, err = v.store.MonitorsOn(ctx, name)
 	return p, err
 }

@@ -7,6 +7,7 @@ import (
 
 	"tinbell/core/learn"
 	"tinbell/internal/collect"
+	"tinbell/internal/inspect"
 	"tinbell/internal/store"
 	"tinbell/internal/watch"
 	"tinbell/internal/work"
@@ -18,6 +19,7 @@ type duties struct {
 	watcher   *watch.Watcher
 	collector *collect.Collector
 	queue     *work.Queue
+	inspector *inspect.Inspector
 	now       func() time.Time
 	keepDays  int
 	jobsAt    time.Time // when runs were last judged by this process
@@ -26,7 +28,7 @@ type duties struct {
 func (d *duties) all() work.Duties {
 	return work.Duties{
 		Evaluate: d.evaluate,
-		Collect:  func(ctx context.Context, j work.Collect) error { return d.collector.Collect(ctx, j.DatasetID) },
+		Collect:  func(ctx context.Context, j work.Collect) error { return d.collected(ctx, j.DatasetID) },
 		Learn: func(ctx context.Context, j work.Learn) error {
 			if !j.Asked.IsZero() {
 				m, err := d.store.MonitorByID(ctx, j.MonitorID)
@@ -44,6 +46,14 @@ func (d *duties) all() work.Duties {
 	}
 }
 
+// collected measures what is due of a dataset and sums it up for the overview.
+func (d *duties) collected(ctx context.Context, dataset int64) error {
+	if err := d.collector.Collect(ctx, dataset); err != nil {
+		return err
+	}
+	return d.inspector.Refresh(ctx, dataset)
+}
+
 // keep packs days that are over and drops samples older than is kept.
 func (d *duties) keep(ctx context.Context) error {
 	if _, err := d.store.PackDays(ctx, store.RecentFrom(d.now())); err != nil {
@@ -59,6 +69,9 @@ func (d *duties) keep(ctx context.Context) error {
 // steps through what came meanwhile when it is.
 func (d *duties) evaluate(ctx context.Context, j work.Evaluate) error {
 	err := d.watcher.Evaluate(ctx, j.MetricID, j.From)
+	if m, metricErr := d.store.MetricByID(ctx, j.MetricID); metricErr == nil && m.Pushed() && err == nil {
+		return d.inspector.Refresh(ctx, m.DatasetID)
+	}
 	var outdated watch.Outdated
 	if !errors.As(err, &outdated) {
 		return err

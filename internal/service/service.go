@@ -124,6 +124,7 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	p.Desk = answer.New(records, p.Queue, o.Now)
 	p.Bench = improve.New(records, o.Now)
 	p.Inspector = inspect.New(records, p.Watcher, o.Now)
+	duties.inspector = p.Inspector
 	p.People = people.New(records)
 	s.Parts = p
 	if o.SignIn {

@@ -41,6 +41,12 @@ func (s *Store) Dataset(ctx context.Context, name string) (record.Dataset, error
 		`select `+datasetColumns+` from dataset d join source on source.id = d.source_id where d.name = $1`, name)
 }
 
+// DatasetByID gives a dataset by its id.
+func (s *Store) DatasetByID(ctx context.Context, id int64) (record.Dataset, error) {
+	return one[record.Dataset](ctx, s, "dataset", "",
+		`select `+datasetColumns+` from dataset d join source on source.id = d.source_id where d.id = $1`, id)
+}
+
 // DatasetSource gives the source a dataset is read from.
 func (s *Store) DatasetSource(ctx context.Context, dataset int64) (record.Source, error) {
 	return one[record.Source](ctx, s, "source of dataset", "", `
@@ -64,6 +70,12 @@ func (s *Store) AddMetric(ctx context.Context, v record.Metric) (int64, error) {
 func (s *Store) Metrics(ctx context.Context) ([]record.Metric, error) {
 	return many[record.Metric](ctx, s, "metrics",
 		`select `+metricColumns+` from metric m join dataset d on d.id = m.dataset_id order by d.name, m.name`)
+}
+
+// MetricsOf gives the metrics of a dataset, by name.
+func (s *Store) MetricsOf(ctx context.Context, dataset int64) ([]record.Metric, error) {
+	return many[record.Metric](ctx, s, "metrics",
+		`select `+metricColumns+` from metric m join dataset d on d.id = m.dataset_id where d.id = $1 order by m.name`, dataset)
 }
 
 func (s *Store) Metric(ctx context.Context, name string) (record.Metric, error) {
@@ -158,5 +170,5 @@ func (s *Store) MoveSource(ctx context.Context, id int64, login []byte, address 
 
 // Forget removes everything that was measured, set and said; accounts stay.
 func (s *Store) Forget(ctx context.Context) error {
-	return s.exec(ctx, "all records", `truncate source, dataset, metric, series, sample, sample_day, point, point_due, job, run, delivery, load, monitor, baseline, alert, label, incident, planned_event, task restart identity cascade`)
+	return s.exec(ctx, "all records", `truncate source, dataset, metric, series, sample, sample_day, point, point_due, job, run, delivery, health, load, monitor, baseline, alert, label, incident, planned_event, task restart identity cascade`)
 }

@@ -55,11 +55,24 @@ func SameFile(ctx context.Context, tx pgx.Tx, d record.Delivery) (path string, e
 	return path, nil
 }
 
-// BadFiles gives, of each segment whose newest file is broken or came before,
+// BadFiles gives, of each segment whose newest file is broken, came before or
+// lacks columns,
 // that file, newest first; those that landed before an instant are forgotten.
 func (s *Store) BadFiles(ctx context.Context, dataset int64, since time.Time) ([]record.Delivery, error) {
 	return many[record.Delivery](ctx, s, "deliveries", `
 		select * from (
 			select distinct on (segment) * from delivery where dataset_id = $1 and state <> 'growing' order by segment, landed_at desc, path desc) newest
-		where state in ('broken', 'doubled') and landed_at >= $2 order by landed_at desc`, dataset, since)
+		where (state in ('broken', 'doubled') or message <> '') and landed_at >= $2 order by landed_at desc`, dataset, since)
+}
+
+// ColumnsBefore gives the columns of the file of the same segment that was taken
+// before one.
+func ColumnsBefore(ctx context.Context, tx pgx.Tx, d record.Delivery) (columns record.Columns, err error) {
+	err = tx.QueryRow(ctx, `
+		select coalesce((select columns from delivery where dataset_id = $1 and segment = $2 and state = 'taken' and landed_at < $3 order by landed_at desc limit 1), '[]')`,
+		d.DatasetID, d.Segment, d.LandedAt).Scan(&columns)
+	if err != nil {
+		return nil, fmt.Errorf("read deliveries: %w", err)
+	}
+	return columns, nil
 }

@@ -50,6 +50,11 @@ func (s *Store) MonitorsOf(ctx context.Context, metric int64) ([]record.Monitor,
 	return many[record.Monitor](ctx, s, "monitors", monitorSelect+`where v.metric_id = $1 order by v.id`, metric)
 }
 
+// MonitorsOn gives the monitors on a dataset's metrics, by name.
+func (s *Store) MonitorsOn(ctx context.Context, dataset string) ([]record.Monitor, error) {
+	return many[record.Monitor](ctx, s, "monitors", monitorSelect+`where d.name = $1 order by v.name`, dataset)
+}
+
 // LearnedMonitor says when a monitor was last fitted, from how old a history, and
 // whether some of its series still wait for a baseline.
 type LearnedMonitor struct {

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -14,9 +15,13 @@ import (
 // than once: what ends a run stands above what says that it goes on, and the
 // later of two ends counts.
 func PutRunEvent(ctx context.Context, tx pgx.Tx, e record.RunEvent) (job int64, err error) {
-	if err = tx.QueryRow(ctx, `
-		insert into job (namespace, name) values ($1, $2) on conflict (namespace, name) do update set name = excluded.name returning id`,
-		e.Job.Namespace, e.Job.Name).Scan(&job); err != nil {
+	err = tx.QueryRow(ctx, `select id from job where namespace = $1 and name = $2`, e.Job.Namespace, e.Job.Name).Scan(&job)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = tx.QueryRow(ctx, `
+			insert into job (namespace, name) values ($1, $2) on conflict (namespace, name) do update set name = excluded.name returning id`,
+			e.Job.Namespace, e.Job.Name).Scan(&job)
+	}
+	if err != nil {
 		return 0, fmt.Errorf("write job: %w", err)
 	}
 	if e.Run != "" {

@@ -11,6 +11,7 @@ import { MonitorsPage } from "./pages/MonitorsPage";
 import { NowPage } from "./pages/NowPage";
 import { ScorecardPage } from "./pages/ScorecardPage";
 import { SeriesPage } from "./pages/SeriesPage";
+import { SetupPage } from "./pages/setup/SetupPage";
 import { SignInPage } from "./pages/SignInPage";
 import { Masthead } from "./parts/Masthead";
 
@@ -33,6 +34,7 @@ function Inside() {
         <Route path="series/:id" element={<SeriesPage />} />
         <Route path="incidents" element={<IncidentsPage />} />
         <Route path="scorecard" element={<ScorecardPage />} />
+        <Route path="setup" element={<SetupPage />} />
         <Route path="*" element={<Navigate to="/" />} />
       </Routes>
     </>

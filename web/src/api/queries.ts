@@ -8,6 +8,19 @@ export const useHealth = () => useQuery({ queryKey: ["datasets"], queryFn: () =>
 export const useDataset = (name: string) =>
   useQuery({ queryKey: ["datasets", name], queryFn: () => answer(api.GET("/api/v1/datasets/{name}", { params: { path: { name } } })) });
 
+/** What hangs on a dataset beside its series. */
+export const useLineage = (name: string) =>
+  useQuery({ queryKey: ["lineage", name], queryFn: () => answer(api.GET("/api/v1/datasets/{name}/lineage", { params: { path: { name } } })) });
+
+export const useRuns = (name: string) =>
+  useQuery({ queryKey: ["runs", name], refetchInterval: 60_000, queryFn: () => answer(api.GET("/api/v1/datasets/{name}/runs", { params: { path: { name } } })) });
+
+export const useColumns = (name: string) =>
+  useQuery({ queryKey: ["columns", name], queryFn: () => answer(api.GET("/api/v1/datasets/{name}/columns", { params: { path: { name } } })) });
+
+export const useDeliveries = (name: string, enabled: boolean) =>
+  useQuery({ queryKey: ["deliveries", name], enabled, refetchInterval: 60_000, queryFn: () => answer(api.GET("/api/v1/datasets/{name}/deliveries", { params: { path: { name }, query: { limit: 60 } } })) });
+
 export type AlertQuery = { state?: "open" | "closed"; verdict?: "fault" | "noise" | "planned" | "none"; dataset?: string; from?: string; limit?: number };
 
 export const useAlerts = (query: AlertQuery) =>

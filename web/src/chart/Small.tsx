@@ -44,7 +44,7 @@ export function SmallChart({ chart, now, width = 340, height = 84, lane = 6 }: {
 }
 
 /** A sparkline with its band. */
-export function Spark({ spark, width = 164, height = 30 }: { spark: { from: string; period_seconds: number; observed: (number | null)[] | null; low: (number | null)[] | null; high: (number | null)[] | null }; width?: number; height?: number }) {
+export function Spark({ spark, picked, width = 164, height = 30 }: { picked?: [number, number]; spark: { from: string; period_seconds: number; observed: (number | null)[] | null; low: (number | null)[] | null; high: (number | null)[] | null }; width?: number; height?: number }) {
   const observed = spark.observed ?? [];
   if (observed.length === 0) return <span className="text-ink3">no rows measured</span>;
   const points = { at: observed.map((_, i) => i), observed, expected: observed.map(() => null), low: spark.low ?? [], high: spark.high ?? [], deviation: observed };
@@ -53,8 +53,10 @@ export function Spark({ spark, width = 164, height = 30 }: { spark: { from: stri
   const y = (v: number) => height - 2 - (v / highest) * (height - 4);
   const d = paths(points, x, y);
   const last = observed.findLastIndex((v) => v !== null);
+  const place = (t: number) => Math.min(Math.max((t - Date.parse(spark.from)) / 1000 / spark.period_seconds, 0), observed.length - 1);
   return (
     <svg width={width} height={height} aria-hidden className="block">
+      {picked && <rect x={x(place(picked[0]))} width={Math.max(x(place(picked[1])) - x(place(picked[0])), 1)} height={height} fill="var(--well)" stroke="var(--brass-mark)" />}
       <path d={d.band} fill="var(--pewter)" />
       <path d={d.observed} fill="none" stroke="var(--ink)" strokeWidth="1.1" strokeLinejoin="round" />
       {last >= 0 && <circle cx={x(last)} cy={y(observed[last]!)} r="2" fill="var(--ink)" />}

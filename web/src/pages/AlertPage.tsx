@@ -33,7 +33,7 @@ function Shown({ alert: a, now }: { alert: AlertDetail; now: number }) {
   const go = useNavigate();
   const [search, setSearch] = useSearchParams();
   const [from, to] = useMemo(() => stretch(a, now, search), [a.id, a.closed_at, search, Math.floor(now / hour)]);
-  const chart = useChart(a.series_id, from, to);
+  const chart = useChart(a.series_id || undefined, from, to);
   const open = useAlerts({ state: a.closed_at ? "closed" : "open", limit: 200 });
   const list = open.data?.alerts ?? [];
   const place = list.findIndex((o) => o.id === a.id);
@@ -56,7 +56,7 @@ function Shown({ alert: a, now }: { alert: AlertDetail; now: number }) {
       <Page place={`Alert ${a.id}`} keys={keys} sentence={`${a.sentence}${a.closed_at ? "" : `, since ${time(a.since, a.zone)}`}.`}>
         <Facts alert={a} now={now} />
         <Trouble what="The chart" error={chart.error} />
-        {chart.data ? <Evidence chart={chart.data} alert={a} now={now} zoom={zoom} /> : <div className="mt-4 h-[330px] bg-well" />}
+        {a.series_id === 0 ? null : chart.data ? <Evidence chart={chart.data} alert={a} now={now} zoom={zoom} /> : <div className="mt-4 h-[330px] bg-well" />}
         <div className="mt-4 mb-16 grid grid-cols-2 gap-8">
           <Before alert={a} />
           <History alert={a} />
@@ -84,11 +84,13 @@ function Shown({ alert: a, now }: { alert: AlertDetail; now: number }) {
 function Facts({ alert: a, now }: { alert: AlertDetail; now: number }) {
   const facts: [string, React.ReactNode][] = [
     ["State", <span className="inline-flex items-baseline gap-[6px]"><Mark state={stateOf(a)} /> <span className="text-ink2">{a.closed_at ? `closed ${time(a.closed_at, a.zone)}` : `open ${duration((now - Date.parse(a.raised_at)) / 1000)}`}</span></span>],
-    ["As unusual as this", <b className="font-[650]">{rarity(a.return_period_seconds)}</b>],
-    ["Furthest from expected", <b className="font-[650]">{a.cause === "overdue" ? "–" : `${signed(a.peak)} half-widths`}</b>],
-    ["Told by", `the ${a.cause} rule, ${time(a.raised_at, a.zone)}`],
-    ["Monitor", <Link to={`/monitors/${a.monitor}?series=${a.series_id}`}>{a.monitor}</Link>],
-    ["Dataset", <Link to={`/datasets/${a.dataset}`}><code>{a.dataset}</code></Link>],
+    ...(a.series_id === 0 ? aboutSource(a) : ([
+      ["As unusual as this", <b className="font-[650]">{rarity(a.return_period_seconds)}</b>],
+      ["Furthest from expected", <b className="font-[650]">{a.cause === "overdue" ? "–" : `${signed(a.peak)} half-widths`}</b>],
+      ["Told by", `the ${a.cause} rule, ${time(a.raised_at, a.zone)}`],
+      ["Monitor", <Link to={`/monitors/${a.monitor}?series=${a.series_id}`}>{a.monitor}</Link>],
+    ] as [string, React.ReactNode][])),
+    ...(a.dataset ? ([["Dataset", <Link to={`/datasets/${a.dataset}`}><code>{a.dataset}</code></Link>]] as [string, React.ReactNode][]) : []),
     ["Owner", a.owner || "none"],
   ];
   return (
@@ -97,6 +99,16 @@ function Facts({ alert: a, now }: { alert: AlertDetail; now: number }) {
     </dl>
   );
 }
+
+const kinds: Record<string, string> = { unreadable: "cannot be read", columns: "columns changed", runs: "no run when one was due", file: "a bad file" };
+
+/** An alert about a source, a table or a job: it has no series and no band. */
+const aboutSource = (a: AlertDetail): [string, React.ReactNode][] => [
+  ["What it is", <b className="font-[650]">{kinds[a.cause] ?? a.cause}</b>],
+  ["Told", time(a.raised_at, a.zone)],
+  ...(a.source ? ([["Source", <Link to="/setup">{a.source}</Link>]] as [string, React.ReactNode][]) : []),
+  ...(a.job ? ([["Job", <code>{a.job}</code>]] as [string, React.ReactNode][]) : []),
+];
 
 /** The chart with its reading at the side. */
 function Evidence({ chart, alert: a, now, zoom }: { chart: Chart; alert: AlertDetail; now: number; zoom: (from: Date | null, to?: Date) => void }) {

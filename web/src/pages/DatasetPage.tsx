@@ -4,6 +4,7 @@ import { useAlerts, useChart, useDataset, useMe } from "../api/queries";
 import { SmallChart } from "../chart/Small";
 import { useWidth } from "../chart/SeriesChart";
 import { Mark, type State, stateOf } from "../parts/Mark";
+import { Surroundings } from "./dataset/Surroundings";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
 import { city, count, duration, number, rarity, signed, time } from "../parts/words";
 
@@ -44,13 +45,14 @@ export function DatasetPage() {
           <Multiples series={m.series!.map((s) => s.id)} from={new Date(end - spans[span] * day * (m.period_seconds >= 86400 ? 4 : 1))} to={new Date(end + (m.period_seconds >= 86400 ? 0 : 4 * hour))} now={now} names={m.series!.map((s) => s.segment)} />
         </Section>
       ))}
+      <Surroundings name={name} source={p.dataset.source} zone={p.dataset.zone} files={p.dataset.pattern !== ""} />
       <Section className="mt-5" title="Alerts" note={count(p.health.open_alerts, "open", "open")} right={<Link to={`/alerts?dataset=${name}`}>all of this dataset</Link>}>
         {(alerts.data?.alerts ?? []).map((a) => (
           <div key={a.id} className="grid grid-cols-[120px_minmax(0,1fr)_180px_200px_110px] gap-4 border-b border-hair py-[5px]">
             <Mark state={a.closed_at ? (a.severity as State) : stateOf({ ...a, verdict: "" })} />
             <Link to={`/alerts/${a.id}`}>{a.sentence}</Link>
             <span>{time(a.raised_at, a.zone)}</span>
-            <span className="text-ink2">{rarity(a.return_period_seconds)}</span>
+            <span className="text-ink2">{a.series_id === 0 ? "" : rarity(a.return_period_seconds)}</span>
             {a.verdict ? <Mark state={a.verdict as State} /> : <span className="text-ink3">unlabelled</span>}
           </div>
         ))}

@@ -1,11 +1,14 @@
-import { useNavigate } from "react-router";
+import { useState } from "react";
+import { Link, useNavigate, useSearchParams } from "react-router";
 import type { Health } from "../api/client";
-import { useHealth, useMe, useScorecard } from "../api/queries";
+import { useAlerts, useHealth, useMe, useScorecard } from "../api/queries";
+import { Brush } from "../chart/Brush";
 import { DeviationMark, Interval } from "../chart/Interval";
+import { useWidth } from "../chart/SeriesChart";
 import { Spark } from "../chart/Small";
 import { Mark, type State } from "../parts/Mark";
 import { Page, Reading, Trouble } from "../parts/Page";
-import { duration, number, signed, time, word } from "../parts/words";
+import { count, duration, number, signed, time, word } from "../parts/words";
 
 /** Datasets without a load come first, then the furthest from expected. */
 const byDeviation = (a: Health, b: Health) => rank(b) - rank(a);
@@ -20,23 +23,58 @@ function sentence(list: Health[]): string {
   return `${word(calm)} of ${word(list.length).toLowerCase()} datasets arrive as expected${more.length ? `; ${more.join(" and ")}` : ""}.`;
 }
 
+const hour = 3_600_000, day = 24 * hour;
+
+/** What came in a stretch, of a dataset's small chart. */
+function within(h: Health, picked: [number, number]) {
+  const from = Date.parse(h.spark.from), period = h.spark.period_seconds * 1000;
+  let rows = 0, expected = 0, n = 0;
+  (h.spark.observed ?? []).forEach((v, i) => {
+    const at = from + i * period;
+    if (v === null || at < picked[0] || at >= picked[1]) return;
+    rows += v;
+    n++;
+    expected += h.spark.expected?.[i] ?? 0;
+  });
+  return { rows: n > 0 && h.rows_7d !== null ? rows : null, change: n > 0 && h.rows_7d !== null && expected > 0 ? rows / expected - 1 : null };
+}
+
 export function DatasetsPage() {
   const health = useHealth();
   const me = useMe();
   const score = useScorecard();
   const go = useNavigate();
-  const list = [...(health.data ?? [])].sort(byDeviation);
+  const [box, width] = useWidth<HTMLDivElement>();
+  const [filter, setFilter] = useState("");
+  const [search, setSearch] = useSearchParams();
+  const now = me.data ? Date.parse(me.data.now) : Date.now();
+  const end = Math.ceil(now / hour) * hour, start = end - 7 * day;
+  const picked = search.get("from") && search.get("to") ? ([Date.parse(search.get("from")!), Date.parse(search.get("to")!)] as [number, number]) : undefined;
+  const alerts = useAlerts({ from: new Date(start).toISOString(), limit: 500 });
+  const told = alerts.data?.alerts ?? [];
+  const during = (dataset: string) => told.filter((a) => a.dataset === dataset && (!picked || (Date.parse(a.since) < picked[1] && (!a.ended_at || Date.parse(a.ended_at) > picked[0]))));
+  const list = [...(health.data ?? [])].filter((h) => `${h.dataset.name} ${h.dataset.owner} ${h.state}`.toLowerCase().includes(filter.toLowerCase())).sort(byDeviation);
+  const zone = health.data?.[0]?.dataset.zone ?? "UTC";
+  const raised = Array.from({ length: 7 * 24 }, (_, i) => told.filter((a) => Math.floor((Date.parse(a.raised_at) - start) / hour) === i).length);
+  const pick = (p?: [number, number]) => setSearch(p ? { from: new Date(p[0]).toISOString(), to: new Date(p[1]).toISOString() } : {}, { replace: true });
+  const stretch = picked && `${time(picked[0], zone)} to ${time(picked[1], zone)}`;
   return (
-    <Page place={`Datasets, all ${list.length}`} sentence={health.data ? sentence(list) : ""}>
+    <Page place={`Datasets, all ${health.data?.length ?? ""}`} sentence={health.data ? sentence(health.data) : ""}>
       <Trouble what="Datasets" error={health.error} />
       {health.isPending && <Reading what="datasets" />}
-      {health.data && list.length === 0 && <p className="mt-3 text-ink2">Add one from the command line: <code>tinbell dataset add SOURCE schema.table</code></p>}
-      <table className="mt-4 w-full border-collapse border-t border-ink">
+      {health.data && health.data.length === 0 && <p className="mt-3 text-ink2">Nothing is measured yet: <Link to="/setup">set up a source</Link>.</p>}
+      <div className="mt-3 flex items-baseline gap-5 text-[13px] text-ink2">
+        <input aria-label="Filter" className="w-72 border border-ink3 bg-field px-3 py-1 text-[14px]" placeholder="filter by name, owner, state" value={filter} onChange={(e) => setFilter(e.target.value)} />
+        {stretch ? <span><b className="text-ink">{stretch}</b>: rows, difference and alerts are of this stretch. <button className="underline decoration-pewter-line underline-offset-3" onClick={() => pick()}>all 7 days</button></span> : <span>Drag over the days to narrow everything to a stretch; bars are alerts raised.</span>}
+      </div>
+      <div ref={box} className="mt-2">{width > 0 && health.data && <Brush from={start} to={end} heights={raised} period={hour} zone={zone} picked={picked} onPick={pick} width={width} label="Stretch of the last seven days" />}</div>
+      <table className="mt-2 w-full border-collapse border-t border-ink">
         <thead>
           <tr className="border-b border-rule align-bottom">
-            <th className="py-1">dataset</th><th>rows against band, 7 days</th><th className="num">rows, 24 h</th><th className="num">rows, 7 d</th>
+            <th className="py-1">dataset</th><th>against its band, 7 days</th>
+            {picked ? <><th className="num">rows</th><th className="num pr-6">against expected</th></> : <><th className="num">rows, 24 h</th><th className="num">rows, 7 d</th></>}
             <th className="w-[92px] pl-4 text-center whitespace-nowrap font-bold text-ink">deviation, 24 h ▾<br /><span className="font-normal text-ink2">−1 0 +1</span></th><th />
-            <th className="num">newest load</th><th className="num pr-5">next by</th><th>loader</th><th>open alerts</th>
+            <th className="num">newest</th><th className="num pr-5">next by</th><th>loader</th><th>{picked ? "alerts" : "open alerts"}</th>
             <th>precision<br /><span className="flex w-[60px] justify-between"><i>0</i><i>1</i></span></th><th />
           </tr>
         </thead>
@@ -44,18 +82,21 @@ export function DatasetsPage() {
           {list.map((h) => {
             const cards = (score.data?.monitors ?? []).filter((c) => c.dataset === h.dataset.name);
             const k = cards.reduce((n, c) => n + c.faults, 0), n = cards.reduce((sum, c) => sum + c.faults + c.noise, 0);
+            const part = picked && within(h, picked);
+            const there = picked ? during(h.dataset.name) : [];
             return (
-              <tr key={h.dataset.name} tabIndex={0} className="open-row h-[37px] cursor-pointer" onClick={() => go(`/datasets/${h.dataset.name}`)} onKeyDown={(e) => e.key === "Enter" && go(`/datasets/${h.dataset.name}`)}>
-                <td className={h.worst ? "font-semibold" : ""}><code>{h.dataset.name}</code></td>
-                <td><Spark spark={h.spark} /></td>
-                <td className="num">{number(h.rows_24h)}</td>
-                <td className="num">{number(h.rows_7d)}</td>
+              <tr key={h.dataset.name} tabIndex={0} className="open-row h-[37px] cursor-pointer" style={{ contentVisibility: "auto", containIntrinsicSize: "auto 37px" }} onClick={() => go(`/datasets/${h.dataset.name}`)} onKeyDown={(e) => e.key === "Enter" && go(`/datasets/${h.dataset.name}`)}>
+                <td className={h.worst ? "font-semibold" : ""}><code>{h.dataset.name}</code>{h.spark_of && h.spark_of !== "rows" && <span className="ml-2 text-[12.5px] text-ink2">{h.spark_of}</span>}</td>
+                <td><Spark spark={h.spark} picked={picked} /></td>
+                <td className="num">{number(part ? part.rows : h.rows_24h)}</td>
+                <td className={`num ${part ? "pr-6" : ""}`}>{part ? (part.change === null ? "–" : `${signed(100 * part.change, 0)} %`) : number(h.rows_7d)}</td>
                 <td className="pl-4"><DeviationMark value={h.deviation_24h} /></td>
                 <td className={`num pr-2 ${Math.abs(h.deviation_24h ?? 0) > 1 ? "font-bold text-verm" : ""}`}>{h.deviation_24h === null ? "–" : signed(h.deviation_24h)}</td>
                 <td className={`num ${h.load?.overdue ? "font-bold text-verm" : ""}`}>{h.age_seconds === null ? "–" : duration(h.age_seconds)}</td>
                 <td className="num pr-5">{h.load ? when(h, me.data?.now) : "–"}</td>
                 <td title={h.message}><Mark state={(h.state === "overdue" ? "silent" : h.state) as State} /></td>
-                <td>{h.worst ? <Mark state={h.worst as State} word={h.open_alerts > 1 ? `${h.worst}, +${h.open_alerts - 1}` : h.worst} /> : <span className="text-ink3">none</span>}</td>
+                <td>{picked ? there.length > 0 ? <Link to={`/alerts/${there[0].id}`} onClick={(e) => e.stopPropagation()}>{count(there.length, "alert")}</Link> : <span className="text-ink3">none</span>
+                  : h.worst ? <Mark state={h.worst as State} word={h.open_alerts > 1 ? `${h.worst}, +${h.open_alerts - 1}` : h.worst} /> : <span className="text-ink3">none</span>}</td>
                 <td>{n > 0 && <Interval width={60} figure={wilson(k, n)} />}</td>
                 <td className="num">{n > 0 ? (k / n).toFixed(2) : "–"}</td>
               </tr>
@@ -63,6 +104,7 @@ export function DatasetsPage() {
           })}
         </tbody>
       </table>
+      {health.data && health.data.length > 0 && list.length === 0 && <p className="mt-3 text-ink2">Nothing fits the filter.</p>}
     </Page>
   );
 }

@@ -65,7 +65,7 @@ function Entry({ alert: a, now, chosen }: { alert: Alert; now: number; chosen: b
   const end = Math.ceil(now / hour) * hour;
   const [box, width] = useWidth<HTMLDivElement>();
   const span = a.period_seconds >= 86400 ? 28 * day : 4 * day;
-  const chart = useChart(a.series_id, new Date(end - span), new Date(end + (a.period_seconds >= 86400 ? 0 : 6 * hour)));
+  const chart = useChart(a.series_id || undefined, new Date(end - span), new Date(end + (a.period_seconds >= 86400 ? 0 : 6 * hour)));
   return (
     <article aria-current={chosen} className="relative grid grid-cols-[104px_minmax(0,1fr)_minmax(304px,36%)] gap-4 border-b border-rule py-[8px] last:border-0">
       {chosen && <i className="absolute top-[14px] -left-[15px] size-[7px] rounded-full bg-brass-mark" />}
@@ -76,10 +76,10 @@ function Entry({ alert: a, now, chosen }: { alert: Alert; now: number; chosen: b
       </div>
       <div>
         <Link to={`/alerts/${a.id}`} className="text-[15px] leading-[18px] font-[650]">{a.sentence}</Link>
-        <div className="mt-[5px] text-ink2"><Link to={`/datasets/${a.dataset}`}><code>{a.dataset}</code></Link>{a.owner && `, ${a.owner}`}</div>
-        <div className="mt-[3px] text-ink2">told {time(a.raised_at, a.zone, "short")}, {a.verdict || "unanswered"}; {rarity(a.return_period_seconds)}</div>
+        <div className="mt-[5px] text-ink2">{a.dataset ? <Link to={`/datasets/${a.dataset}`}><code>{a.dataset}</code></Link> : <code>{a.source || a.job}</code>}{a.owner && `, ${a.owner}`}</div>
+        <div className="mt-[3px] text-ink2">told {time(a.raised_at, a.zone, "short")}, {a.verdict || "unanswered"}{a.series_id !== 0 && `; ${rarity(a.return_period_seconds)}`}</div>
       </div>
-      <div ref={box}>{chart.data ? <SmallChart chart={chart.data} now={now} width={width} height={82} /> : <div className="h-[84px] bg-well" />}</div>
+      <div ref={box}>{a.series_id === 0 ? null : chart.data ? <SmallChart chart={chart.data} now={now} width={width} height={82} /> : <div className="h-[84px] bg-well" />}</div>
     </article>
   );
 }

@@ -13,6 +13,14 @@ export function number(x: number | null | undefined, digits?: number): string {
   return minus(x.toLocaleString("en", { minimumFractionDigits: digits ?? auto, maximumFractionDigits: digits ?? auto }));
 }
 
+/** A size with the unit that leaves two or three digits. */
+export function bytes(n: number | null | undefined): string {
+  if (n === null || n === undefined) return "–";
+  const units = ["B", "kB", "MB", "GB", "TB"];
+  const k = Math.min(Math.max(Math.floor(Math.log10(Math.max(n, 1)) / 3), 0), 4);
+  return `${number(n / 1000 ** k)} ${units[k]}`;
+}
+
 export function signed(x: number, digits = 1): string {
   const text = number(x, digits);
   return /[1-9]/.test(text) ? (x > 0 ? "+" : "") + text : text.replace("−", "");

@@ -1,0 +1,45 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+)
+
+// PutHealth keeps what the overview shows of a dataset.
+func (s *Store) PutHealth(ctx context.Context, dataset int64, summary any, now time.Time) error {
+	encoded, err := json.Marshal(summary)
+	if err != nil {
+		return fmt.Errorf("write health: %w", err)
+	}
+	return s.exec(ctx, "health", `
+		insert into health (dataset_id, summary, computed_at) values ($1, $2, $3)
+		on conflict (dataset_id) do update set summary = excluded.summary, computed_at = excluded.computed_at where health.computed_at <= excluded.computed_at`,
+		dataset, string(encoded), now)
+}
+
+// Summary is the stored overview of a dataset.
+type Summary struct {
+	DatasetID  int64     `db:"dataset_id"`
+	Summary    []byte    `db:"summary"`
+	ComputedAt time.Time `db:"computed_at"`
+}
+
+// Healths gives the stored overviews of all datasets, by dataset.
+func (s *Store) Healths(ctx context.Context) (map[int64]Summary, error) {
+	list, err := many[Summary](ctx, s, "health", `select * from health`)
+	byDataset := make(map[int64]Summary, len(list))
+	for _, one := range list {
+		byDataset[one.DatasetID] = one
+	}
+	return byDataset, err
+}
+
+// NewestSample gives the time of a dataset's newest sample of the last days, nil
+// if there is none.
+func (s *Store) NewestSample(ctx context.Context, dataset int64) (*time.Time, error) {
+	return one[*time.Time](ctx, s, "newest sample", "", `
+		select max(newest.at) from metric m join series on series.metric_id = m.id
+		cross join lateral (select at from sample where series_id = series.id order by at desc limit 1) newest where m.dataset_id = $1`, dataset)
+}

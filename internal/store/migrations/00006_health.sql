@@ -1,0 +1,11 @@
+-- +goose Up
+
+-- What the overview shows of a dataset, as of its last collection.
+create table health (
+    dataset_id  bigint primary key references dataset on delete cascade,
+    summary     jsonb not null,
+    computed_at timestamptz not null
+);
+
+-- +goose Down
+drop table health;

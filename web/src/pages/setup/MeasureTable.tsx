@@ -1,0 +1,112 @@
+import { useState } from "react";
+import { Link } from "react-router";
+import type { NewMetric, Offered } from "../../api/client";
+import { useChart, useDataset, useHealth, useMe } from "../../api/queries";
+import { type Plan, useMeasure, useTasks, useTried } from "../../api/setup";
+import { useWidth } from "../../chart/SeriesChart";
+import { SmallChart } from "../../chart/Small";
+import { Choice, Pick, Setting } from "../../parts/Controls";
+import { Section } from "../../parts/Page";
+import { count } from "../../parts/words";
+
+const periods = [["900", "15 min"], ["3600", "hour"], ["86400", "day"]] as const;
+const pasts = [["4", "4 weeks"], ["16", "16 weeks"], ["52", "a year"]] as const;
+const numeric = /int|numeric|real|double|money/;
+const short = (table: string) => table.split(".").pop()!.replaceAll("_", "-");
+
+/** From a table to its first chart: what to measure, the SQL that asks for it, and its past. */
+export function MeasureTable({ source, table }: { source: string; table: Offered }) {
+  const known = (useHealth().data ?? []).find((h) => h.dataset.name === table.name)?.dataset;
+  const times = table.time_columns!.filter((c) => c !== table.loaded_by);
+  const [time, setTime] = useState(times[0] ?? table.time_columns![0] ?? "");
+  const [zone, setZone] = useState(known?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone);
+  const [owner, setOwner] = useState(known?.owner ?? "");
+  const [period, setPeriod] = useState<string>("3600");
+  const [segment, setSegment] = useState("");
+  const [past, setPast] = useState<string>("16");
+  const [chosen, choose] = useState<string[]>(["rows"]);
+  const [looked, look] = useState("rows");
+  const measure = useMeasure();
+  const offers = offered(table, time);
+  const metricOf = (key: string): NewMetric => {
+    const [what, column] = key.split(" ");
+    const seconds = Number(period);
+    return {
+      dataset: table.name, name: [short(table.name), column?.replaceAll("_", "-"), what.replaceAll("_", "-")].filter(Boolean).join("-"), measure: what as NewMetric["measure"], column,
+      time_column: what === "table_bytes" ? undefined : time || undefined, segment_by: segment && what !== "freshness" && what !== "table_bytes" ? [segment] : undefined,
+      period_seconds: seconds, every_seconds: Math.min(seconds, 300), lookback_seconds: Math.max(6 * 3600, seconds), settle_seconds: what === "freshness" ? 0 : Math.round(seconds / 6),
+    };
+  };
+  const plan: Plan = { dataset: { source, name: table.name, owner, zone, loaded_by: table.loaded_by }, known: known !== undefined, metrics: chosen.map(metricOf), since_seconds: Number(past) * 7 * 86400 };
+  const toggle = (key: string) => { choose(chosen.includes(key) ? chosen.filter((k) => k !== key) : [...chosen, key]); look(key); };
+  return (
+    <div className="mt-3 grid grid-cols-[320px_minmax(0,1fr)] gap-8 border-t border-rule pt-3">
+      <div>
+        <Setting name="Time of a row">{times.length + (table.loaded_by ? 1 : 0) > 0 ? <Pick name="Time of a row" value={time} options={[...table.time_columns!.map((c) => [c, c] as const)]} onChange={setTime} /> : <span className="text-ink2">no column holds one: the table is measured as it stands</span>}</Setting>
+        <Setting name="Period"><Choice name="Period" value={period} options={periods} onChange={setPeriod} /></Setting>
+        <Setting name="One series for each"><Pick name="Segment" value={segment || "none"} options={[["none", "the whole table"], ...table.columns!.filter((c) => !/time|date/.test(c.type)).map((c) => [c.name, c.name] as const)]} onChange={(v) => setSegment(v === "none" ? "" : v)} /></Setting>
+        <Setting name="Its past"><Choice name="Past" value={past} options={pasts} onChange={setPast} /></Setting>
+        <Setting name="Time zone of its days"><input aria-label="Time zone" className="w-full border border-ink3 bg-field px-3 py-[2px]" value={zone} disabled={known !== undefined} onChange={(e) => setZone(e.target.value)} /></Setting>
+        <Setting name="Owner"><input aria-label="Owner" className="w-full border border-ink3 bg-field px-3 py-[2px]" placeholder="team that looks after it" value={owner} disabled={known !== undefined} onChange={(e) => setOwner(e.target.value)} /></Setting>
+        <button disabled={chosen.length === 0 || measure.isPending} onClick={() => measure.mutate(plan)} className="mt-4 border border-ink bg-brass-fill px-4 py-[5px] font-[650] text-on-brass disabled:border-ink3 disabled:bg-well disabled:text-ink3">Measure {count(chosen.length, "metric")}, and the past</button>
+        {measure.error && <p role="alert" className="mt-2 text-verm">{measure.error.message}</p>}
+      </div>
+      <div>
+        <Section title="What to measure" note={`of ${table.name}`}>
+          <div className="mt-2 flex flex-wrap gap-x-5 gap-y-[6px]">
+            {offers.map(([key, label]) => <label key={key} className="flex items-center gap-2"><input type="checkbox" checked={chosen.includes(key)} onChange={() => toggle(key)} className="accent-[var(--ink)]" />{label}</label>)}
+          </div>
+        </Section>
+        {measure.data ? <First table={table.name} task={measure.data.task_id} /> : <Asked metric={known ? metricOf(chosen.includes(looked) ? looked : chosen[0] ?? "rows") : undefined} table={table.name} />}
+      </div>
+    </div>
+  );
+}
+
+/** What makes sense for a table's columns. */
+function offered(table: Offered, time: string): [string, string][] {
+  const list: [string, string][] = [["rows", "rows"]];
+  if (time) list.push(["freshness", "freshness"]);
+  for (const c of table.columns!) {
+    if (/time|date/.test(c.type) || /(^|_)id$/.test(c.name)) continue;
+    if (c.nullable) list.push([`null_share ${c.name}`, `nulls of ${c.name}`]);
+    if (numeric.test(c.type)) list.push([`mean ${c.name}`, `mean ${c.name}`], [`quantile ${c.name}`, `median ${c.name}`]);
+    else list.push([`distinct ${c.name}`, `different ${c.name}`]);
+  }
+  if (table.kind === "table") list.push(["table_bytes", "size of the table"]);
+  return list;
+}
+
+/** The SQL of the metric looked at, as it is tried on the table. */
+function Asked({ metric, table }: { metric: NewMetric | undefined; table: string }) {
+  const tried = useTried(metric);
+  return (
+    <Section className="mt-5" title="What the warehouse is asked" note={metric ? `for ${metric.name}, tried on one period` : undefined}>
+      {!metric && <p className="mt-2 text-ink2">{table} is new here: its SQL is shown, and tried, as soon as it is added. Nothing but aggregates is read.</p>}
+      {tried.error && <p role="alert" className="mt-2 text-verm">{tried.error.message}</p>}
+      {tried.data?.message && <p className="mt-2 text-brass-text">{tried.data.message}</p>}
+      {tried.data && <pre className="mt-2 overflow-x-auto bg-well p-3 text-[12.5px] leading-[18px]">{tried.data.sql}</pre>}
+    </Section>
+  );
+}
+
+/** Progress, then the first chart. */
+function First({ table, task }: { table: string; task: number }) {
+  const work = useTasks().data?.find((t) => t.id === task);
+  const page = useDataset(table);
+  const me = useMe();
+  const [box, width] = useWidth<HTMLDivElement>();
+  const now = me.data ? Date.parse(me.data.now) : Date.now();
+  const first = page.data?.metrics?.find((m) => m.series!.length > 0);
+  const end = Math.ceil(now / 3_600_000) * 3_600_000;
+  const done = work?.state === "done";
+  const chart = useChart(done ? first?.series![0].id : undefined, new Date(end - 14 * 86_400_000), new Date(end));
+  return (
+    <Section className="mt-5" title="Its past" note={done ? "is measured" : work?.state === "failed" ? "could not be measured" : "is being measured"} right={<Link to={`/datasets/${table}`}>the dataset's page</Link>}>
+      {work?.state === "failed" && <p role="alert" className="mt-2 text-verm">{work.message}</p>}
+      {!done && work && <p className="mt-2 text-ink2">{work.done} of {work.total} weeks</p>}
+      <div ref={box} className="mt-2" data-first-chart={chart.data ? "" : undefined}>{chart.data && <SmallChart chart={chart.data} now={now} width={width} height={150} />}</div>
+      {done && <p className="mt-2 text-ink2">Next: a monitor. <code>tinbell monitor add {short(table)} {first?.name}</code></p>}
+    </Section>
+  );
+}

@@ -1,0 +1,83 @@
+import { useSearchParams } from "react-router";
+import { useMetrics, useSources, useSteer, useTasks } from "../../api/setup";
+import { Mark } from "../../parts/Mark";
+import { Page, Reading, Section, Trouble } from "../../parts/Page";
+import { count, time, word } from "../../parts/words";
+import { AddSource } from "./AddSource";
+import { Tables } from "./Tables";
+
+/** Sources and what is measured of them: from an address to the first chart without leaving. */
+export function SetupPage() {
+  const sources = useSources(), metrics = useMetrics();
+  const [search, setSearch] = useSearchParams();
+  const list = sources.data ?? [];
+  const chosen = list.find((s) => s.name === search.get("source"));
+  const failed = list.filter((s) => s.state === "failed");
+  const sentence = !sources.data || !metrics.data ? ""
+    : list.length === 0 ? "Nothing is measured yet: add a source."
+    : `${word(list.length)} ${list.length === 1 ? "source" : "sources"}, ${count(new Set(metrics.data.map((m) => m.dataset)).size, "dataset")}, ${count(metrics.data.length, "metric")}${failed.length ? `; ${failed.map((s) => s.name).join(" and ")} cannot be read` : ", and all can be read"}.`;
+  return (
+    <Page place="Setup" sentence={sentence}>
+      <Trouble what="Sources" error={sources.error} />
+      {sources.isPending && <Reading what="sources" />}
+      <div className="mt-4 grid grid-cols-[minmax(0,1fr)_364px] gap-8">
+        <Section title="Sources" note="warehouses, folders, and what others push">
+          <table className="mt-1 w-full border-collapse">
+            <thead><tr><th className="py-1">source</th><th>kind</th><th>where</th><th>state</th><th /></tr></thead>
+            <tbody>
+              {list.map((s) => (
+                <tr key={s.id} className="h-[29px]">
+                  <td className={chosen?.id === s.id ? "font-bold" : ""}>{s.name}</td>
+                  <td className="text-ink2">{s.kind}</td>
+                  <td className="max-w-[420px] truncate"><code>{s.address || "sent to /api/v1/samples and /v1/metrics"}</code></td>
+                  <td>{s.state === "failed" ? <Mark state="failed" word="failed" /> : <span className="text-ink2">ready</span>}{s.message && <span className="block text-[13px] text-verm">{s.message}</span>}</td>
+                  <td className="num">{s.kind === "postgresql" && <button aria-pressed={chosen?.id === s.id} className="underline decoration-pewter-line underline-offset-3" onClick={() => setSearch(chosen?.id === s.id ? {} : { source: s.name })}>{chosen?.id === s.id ? "close" : "tables"}</button>}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </Section>
+        <AddSource onAdded={(s) => setSearch(s.kind === "postgresql" ? { source: s.name } : {})} />
+      </div>
+      {chosen && <Tables source={chosen.name} />}
+      <Work />
+    </Page>
+  );
+}
+
+/** Backfills and fits: those under way with their handles, then the last few. */
+function Work() {
+  const tasks = useTasks();
+  const steer = useSteer();
+  const shown = (tasks.data ?? []).slice(0, 8);
+  if (shown.length === 0) return null;
+  return (
+    <Section className="mt-6" title="Long work" note="backfills and fits, those under way first">
+      {steer.error && <p role="alert" className="mt-1 text-verm">{steer.error.message}</p>}
+      <table className="mt-1 w-full border-collapse">
+        <tbody>
+          {shown.map((t) => {
+            const share = t.state === "done" ? 1 : t.total ? t.done / t.total : 0;
+            return (
+              <tr key={t.id} className="h-[27px]">
+                <td className="w-[84px] text-ink2">{t.what}</td>
+                <td className="max-w-[520px] truncate">{t.subject}</td>
+                <td className="w-[220px]"><span className="relative block h-[7px] border border-ink3" role="progressbar" aria-valuenow={Math.round(share * 100)} aria-label={`${t.what} of ${t.subject}`}><i className="absolute inset-y-0 left-0 bg-ink" style={{ width: `${share * 100}%` }} /></span></td>
+                <td className="num w-[60px]">{Math.round(share * 100)} %</td>
+                <td className={`w-[90px] pl-4 ${t.state === "failed" ? "font-semibold text-verm" : "text-ink2"}`}>{t.state}</td>
+                <td className="max-w-[260px] truncate text-[13px] text-ink2" title={t.message}>{t.message || time(t.started_at, "UTC", "short") + " UTC"}</td>
+                <td className="num w-[130px]">
+                  {t.what === "backfill" && t.state === "running" && <Handle verb="pause" act={() => steer.mutate({ id: t.id, verb: "pause" })} />}
+                  {t.what === "backfill" && (t.state === "paused" || t.state === "failed") && <Handle verb="resume" act={() => steer.mutate({ id: t.id, verb: "resume" })} />}
+                  {t.what === "backfill" && (t.state === "running" || t.state === "paused") && <Handle verb="cancel" act={() => steer.mutate({ id: t.id, verb: "cancel" })} />}
+                </td>
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+    </Section>
+  );
+}
+
+const Handle = ({ verb, act }: { verb: string; act: () => void }) => <button className="ml-3 underline decoration-pewter-line underline-offset-3" onClick={act}>{verb}</button>;
