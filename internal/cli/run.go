@@ -166,6 +166,10 @@ func (a *app) runDemo(ctx context.Context, o demoOptions) error {
 	}
 	a.greet(s.Address, token, time.Since(began))
 	if o.feed {
+		now := time.Now()
+		if err := emitter.GateLog(ctx, now.AddDate(0, 0, -7), now); err != nil {
+			return err
+		}
 		go a.feed(ctx, house, emitter)
 	}
 	return a.await(ctx, s)

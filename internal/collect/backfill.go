@@ -65,26 +65,28 @@ func (c *Collector) metricsNamed(ctx context.Context, names []string) ([]record.
 }
 
 // Backfill goes on with a backfill where it was, step by step, until it is done,
-// paused or cancelled. What it has read stays, whatever happens.
-func (c *Collector) Backfill(ctx context.Context, taskID int64) error {
+// paused or cancelled, and gives the dataset it read. What it has read stays,
+// whatever happens.
+func (c *Collector) Backfill(ctx context.Context, taskID int64) (dataset int64, err error) {
 	task, err := c.store.Task(ctx, taskID)
 	if err != nil || task.State != "running" {
-		return err
+		return 0, err
 	}
-	if err := c.backfill(ctx, task); err != nil {
+	metrics, err := c.metricsNamed(ctx, task.Metrics)
+	if err == nil {
+		dataset = metrics[0].DatasetID
+		err = c.backfill(ctx, task, metrics)
+	}
+	if err != nil {
 		if ctx.Err() != nil {
-			return ctx.Err() // taken up again by whoever runs next
+			return dataset, ctx.Err() // taken up again by whoever runs next
 		}
-		return c.store.EndTask(ctx, taskID, errors.New(warehouse.Words(err)))
+		return dataset, c.store.EndTask(ctx, taskID, errors.New(warehouse.Words(err)))
 	}
-	return nil
+	return dataset, nil
 }
 
-func (c *Collector) backfill(ctx context.Context, task record.Task) error {
-	metrics, err := c.metricsNamed(ctx, task.Metrics)
-	if err != nil {
-		return err
-	}
+func (c *Collector) backfill(ctx context.Context, task record.Task, metrics []record.Metric) error {
 	p, err := c.probeOf(ctx, metrics[0])
 	if err != nil {
 		return err

@@ -97,6 +97,18 @@ type Tried struct {
 // Try completes a metric and checks it, a collected one against its table, and
 // keeps nothing.
 func (c *Collector) Try(ctx context.Context, m record.Metric) (record.Metric, Tried, error) {
+	p := probe{}
+	if !m.Pushed() {
+		var err error
+		if p, err = c.probeOf(ctx, m); err != nil {
+			return m, Tried{}, err
+		}
+	}
+	return c.TryOn(ctx, m, p.source, p.dataset)
+}
+
+// TryOn is Try on a dataset that need not be kept yet.
+func (c *Collector) TryOn(ctx context.Context, m record.Metric, source record.Source, dataset record.Dataset) (record.Metric, Tried, error) {
 	if strings.TrimSpace(m.Name) == "" {
 		return m, Tried{}, record.Invalid{Field: "name", Given: m.Name, Allowed: "a name of its own, for example boarding-rows"}
 	}
@@ -124,7 +136,7 @@ func (c *Collector) Try(ctx context.Context, m record.Metric) (record.Metric, Tr
 	if err := checkMeasure(m); err != nil {
 		return m, Tried{}, err
 	}
-	return c.tryTable(ctx, m, grid)
+	return c.tryTable(ctx, m, grid, probe{source, dataset})
 }
 
 // checkMeasure checks that a measure has what it needs.
@@ -150,11 +162,7 @@ func checkMeasure(m record.Metric) error {
 
 // tryTable looks at a metric's table, finds out how its time column holds time,
 // counts its segments and runs the probe on one period.
-func (c *Collector) tryTable(ctx context.Context, m record.Metric, grid timeline.Grid) (record.Metric, Tried, error) {
-	p, err := c.probeOf(ctx, m)
-	if err != nil {
-		return m, Tried{}, err
-	}
+func (c *Collector) tryTable(ctx context.Context, m record.Metric, grid timeline.Grid, p probe) (record.Metric, Tried, error) {
 	if measure, _ := record.MeasureNamed(m.Measure); p.source.Kind == "folder" {
 		if m.TimeColumn == "" {
 			m.TimeColumn = record.LandedAt

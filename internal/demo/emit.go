@@ -245,10 +245,16 @@ func (e *Emitter) Gates(ctx context.Context, now time.Time) error {
 // gatePeriod is the period of the gates' metrics.
 const gatePeriod = 15 * time.Minute
 
-// GateHistory is the gates' past as NDJSON samples, as an older system kept it.
-func (w *World) GateHistory() []byte {
+// GateLog sends the gates' own log of [from, until) as NDJSON samples: their past,
+// and what nobody listened to.
+func (e *Emitter) GateLog(ctx context.Context, from, until time.Time) error {
+	log := e.World.gateLog(from, until)
+	return e.Client.Stream(ctx, "POST", "/samples", "application/x-ndjson", bytes.NewReader(log), nil)
+}
+
+func (w *World) gateLog(from, until time.Time) []byte {
 	var b bytes.Buffer
-	for at := w.Start().Truncate(gatePeriod).Add(gatePeriod); at.Before(w.AsOf); at = at.Add(gatePeriod) {
+	for at := from.Truncate(gatePeriod).Add(gatePeriod); !at.Add(gatePeriod).After(until); at = at.Add(gatePeriod) {
 		for i, port := range ports {
 			queue, wait, people := w.queue(i, at)
 			fmt.Fprintf(&b, "{\"metric\":\"gate-queue\",\"segment\":%q,\"at\":%q,\"value\":%.1f}\n", port, stamp(at), queue)

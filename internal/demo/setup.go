@@ -176,7 +176,7 @@ func (e *Emitter) past(ctx context.Context) error {
 			return err
 		}
 	}
-	return e.Client.Stream(ctx, "POST", "/samples", "application/x-ndjson", bytes.NewReader(e.World.GateHistory()), nil)
+	return e.GateLog(ctx, e.World.Start(), e.World.AsOf)
 }
 
 func fileMetrics() []httpapi.NewMetric {

@@ -18,6 +18,7 @@ import (
 	"tinbell/internal/answer"
 	"tinbell/internal/collect"
 	"tinbell/internal/collect/warehouse"
+	"tinbell/internal/config"
 	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
 	"tinbell/internal/people"
@@ -38,6 +39,7 @@ type Parts struct {
 	Bench      *improve.Bench
 	Inspector  *inspect.Inspector
 	People     *people.Desk
+	Config     *config.Keeper
 	Hub        *Hub
 	Now        func() time.Time
 	Log        *slog.Logger
@@ -88,6 +90,7 @@ func (s *server) register(router chi.Router) huma.API {
 	s.addDatasets(api)
 	s.addMetrics(api)
 	s.addTasks(api)
+	s.addConfig(api)
 	s.addSamples(api)
 	s.addOTLP(api)
 	s.addLineage(api)

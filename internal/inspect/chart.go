@@ -22,7 +22,6 @@ type Inspector struct {
 	store   *store.Store
 	watcher *watch.Watcher
 	now     func() time.Time
-	totals  totalCache
 }
 
 func New(s *store.Store, w *watch.Watcher, now func() time.Time) *Inspector {

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"math"
 	"strings"
-	"sync"
 	"time"
 
 	"tinbell/core/arrival"
@@ -254,7 +253,6 @@ func (v *Inspector) figure(ctx context.Context, h *Health, m record.Metric) erro
 
 // total is the summed row count of all segments of a metric with its band.
 type total struct {
-	until     time.Time
 	spark     Spark
 	day, week float64 // rows
 	expected  float64 // of the last day, NaN if unknown
@@ -300,24 +298,12 @@ func (t *total) sumUp(readings []detect.Reading, perDay int) {
 	}
 }
 
-// totalCache keeps totals until the next period has come.
-type totalCache struct {
-	mu     sync.Mutex
-	totals map[int64]*total
-}
-
 func (v *Inspector) total(ctx context.Context, m record.Metric) (*total, error) {
 	subject, err := watch.Load(ctx, v.store, record.Monitor{MetricID: m.ID, Settings: record.DefaultSettings()})
 	if err != nil {
 		return nil, err
 	}
 	settled := subject.SettledTo(v.now())
-	v.totals.mu.Lock()
-	known := v.totals.totals[m.ID]
-	v.totals.mu.Unlock()
-	if known != nil && known.until.Equal(settled) {
-		return known, nil
-	}
 	histories, err := subject.Histories(ctx, v.store, settled.AddDate(0, 0, -70), settled)
 	if err != nil || len(histories) == 0 {
 		return nil, err
@@ -326,7 +312,7 @@ func (v *Inspector) total(ctx context.Context, m record.Metric) (*total, error) 
 	if m.Kind != timeline.Count {
 		summed = level(histories, summed)
 	}
-	t := &total{until: settled, spark: Spark{From: subject.Grid.Floor(settled.AddDate(0, 0, -7)), PeriodSeconds: m.PeriodSeconds}}
+	t := &total{spark: Spark{From: subject.Grid.Floor(settled.AddDate(0, 0, -7)), PeriodSeconds: m.PeriodSeconds}}
 	var readings []detect.Reading
 	rule := record.DefaultSettings().Rule(1)
 	rule.BandOnly = true
@@ -347,12 +333,6 @@ func (v *Inspector) total(ctx context.Context, m record.Metric) (*total, error) 
 		}
 	}
 	t.sumUp(readings, subject.Grid.PerDay())
-	v.totals.mu.Lock()
-	defer v.totals.mu.Unlock()
-	if v.totals.totals == nil {
-		v.totals.totals = map[int64]*total{}
-	}
-	v.totals.totals[m.ID] = t
 	return t, nil
 }
 

@@ -40,7 +40,7 @@ func (d *duties) all() work.Duties {
 				return d.watcher.Learn(ctx, j.MonitorID, j.History, progress)
 			})
 		},
-		Backfill: func(ctx context.Context, j work.Backfill) error { return d.collector.Backfill(ctx, j.TaskID) },
+		Backfill: d.backfilled,
 		Tick:     d.tick,
 		Keep:     d.keep,
 	}
@@ -49,6 +49,15 @@ func (d *duties) all() work.Duties {
 // collected measures what is due of a dataset and sums it up for the overview.
 func (d *duties) collected(ctx context.Context, dataset int64) error {
 	if err := d.collector.Collect(ctx, dataset); err != nil {
+		return err
+	}
+	return d.inspector.Refresh(ctx, dataset)
+}
+
+// backfilled goes on with a backfill and sums its dataset up.
+func (d *duties) backfilled(ctx context.Context, j work.Backfill) error {
+	dataset, err := d.collector.Backfill(ctx, j.TaskID)
+	if err != nil || dataset == 0 {
 		return err
 	}
 	return d.inspector.Refresh(ctx, dataset)

@@ -16,6 +16,7 @@ import (
 	"tinbell/internal/answer"
 	"tinbell/internal/collect"
 	"tinbell/internal/collect/warehouse"
+	"tinbell/internal/config"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
@@ -126,6 +127,7 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	p.Inspector = inspect.New(records, p.Watcher, o.Now)
 	duties.inspector = p.Inspector
 	p.People = people.New(records)
+	p.Config = config.New(records, p.Collector, p.Queue, o.Now)
 	s.Parts = p
 	if o.SignIn {
 		if s.FirstToken, err = p.People.First(ctx); err != nil {

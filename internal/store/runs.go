@@ -100,13 +100,16 @@ type JobState struct {
 	LastAt  *time.Time `db:"last_at" json:"last_at" doc:"newest event"`
 	Seconds *float64   `db:"seconds" json:"seconds" doc:"median duration of the complete ones"`
 	Writes  string     `db:"writes" json:"writes" doc:"datasets, joined by commas"`
+	Judged  bool       `db:"judged" json:"judged" doc:"a monitor judges the arrivals of what it writes"`
 }
 
 const jobStates = `
 	select job.*, count(run.id)::int as runs, count(run.id) filter (where run.state in ('failed', 'aborted'))::int as failed,
 		(array_agg(run.state order by run.heard_at desc) filter (where run.id is not null))[1] as state, max(run.heard_at) as last_at,
 		percentile_cont(0.5) within group (order by extract(epoch from run.ended_at - run.started_at)) filter (where run.state = 'complete') as seconds,
-		coalesce((select string_agg(name, ', ' order by name) from job_dataset where job_id = job.id and direction = 'output'), '') as writes
+		coalesce((select string_agg(name, ', ' order by name) from job_dataset where job_id = job.id and direction = 'output'), '') as writes,
+		exists (select from job_dataset o join dataset d on (d.namespace, d.name) = (o.namespace, o.name) join metric m on m.dataset_id = d.id
+			join monitor v on v.metric_id = m.id where o.job_id = job.id and o.direction = 'output' and v.settings->>'method' = 'arrival') as judged
 	from job left join run on run.job_id = job.id and run.heard_at > $1::timestamptz - interval '30 days' `
 
 // Jobs gives all jobs, by name.

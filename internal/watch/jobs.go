@@ -59,8 +59,8 @@ func (w *Watcher) silentJob(ctx context.Context, job store.JobState, now time.Ti
 			}
 			return store.Mended(ctx, tx, about, record.CauseSilentJob, next.Last)
 		}
-		if err := store.Silence(ctx, tx, job.ID, &next.Expected); err != nil {
-			return err
+		if err := store.Silence(ctx, tx, job.ID, &next.Expected); err != nil || job.Judged {
+			return err // the monitor of what it writes rings, once
 		}
 		return store.Trouble(ctx, tx, about, record.Alert{Cause: record.CauseSilentJob, Direction: "high", Severity: "warning", Since: next.Expected,
 			RaisedAt: now.UTC().Truncate(time.Second), Sentence: fmt.Sprintf("%s has had no complete run since %s; one was due at %s UTC",

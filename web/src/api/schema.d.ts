@@ -106,6 +106,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/config": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All that is set up, as documents; without logins */
+        get: operations["config"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/config/diff": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What loading documents would do */
+        post: operations["diff-config"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/config/load": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put documents in force, all or none; what is in no document stays */
+        post: operations["load-config"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/config/schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** JSON Schema of a document, for editors */
+        get: operations["config-schema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/datasets": {
         parameters: {
             query?: never;
@@ -1224,6 +1292,16 @@ export interface components {
             /** Format: int64 */
             unlabelled: number;
         };
+        Change: {
+            fields: components["schemas"]["FieldChange"][] | null;
+            kind: string;
+            name: string;
+            /**
+             * @description kept: it is set up and in no file
+             * @enum {string}
+             */
+            what: "added" | "changed" | "kept";
+        };
         Changed: {
             /** @enum {string} */
             topic: "alerts" | "incidents" | "samples";
@@ -1378,6 +1456,11 @@ export interface components {
             unit: string;
             zone: string;
         };
+        Documents: {
+            datasets: components["schemas"]["WrittenDataset"][] | null;
+            metrics: components["schemas"]["WrittenMetric"][] | null;
+            monitors: components["schemas"]["WrittenMonitor"][] | null;
+        };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
             location?: string;
@@ -1468,6 +1551,11 @@ export interface components {
             trained_to: string;
             unit: string;
             zone: string;
+        };
+        FieldChange: {
+            is: string;
+            key: string;
+            was: string;
         };
         Figure: {
             /** Format: double */
@@ -1619,6 +1707,8 @@ export interface components {
             failed: number;
             /** Format: int64 */
             id: number;
+            /** @description a monitor judges the arrivals of what it writes */
+            judged: boolean;
             /**
              * Format: date-time
              * @description newest event
@@ -2509,6 +2599,156 @@ export interface components {
             /** Format: int64 */
             unlabelled: number;
         };
+        WrittenDataset: {
+            /** Format: int64 */
+            keep_days?: number;
+            loaded_by?: string;
+            name: string;
+            namespace?: string;
+            owner?: string;
+            pattern?: string;
+            source: string;
+            zone?: string;
+        };
+        WrittenMetric: {
+            column?: string;
+            cron?: string;
+            dataset: string;
+            /** Format: int64 */
+            every_seconds?: number;
+            expression?: string;
+            /** Format: int64 */
+            lookback_seconds?: number;
+            matches?: string;
+            /** Format: int64 */
+            max_segments?: number;
+            measure: string;
+            name: string;
+            otlp?: string;
+            /** Format: int64 */
+            period_seconds: number;
+            /** Format: double */
+            quantile?: number;
+            row_filter?: string;
+            segment_by?: string[] | null;
+            /** Format: int64 */
+            settle_seconds?: number;
+            time_column?: string;
+            unit?: string;
+            /** @enum {string} */
+            values?: "count" | "share" | "value" | "duration";
+        };
+        WrittenMonitor: {
+            /**
+             * Format: int64
+             * @description when an unanswered change becomes the new normal; 0: after three days, -1: never
+             * @default 0
+             */
+            adopt_after_seconds: number;
+            /**
+             * @description change: the period before, the same time a day or a week ago
+             * @enum {string}
+             */
+            against?: "previous" | "day" | "week" | "";
+            /**
+             * Format: double
+             * @description share of clean values inside the drawn band
+             * @default 0.99
+             */
+            coverage: number;
+            /**
+             * Format: int64
+             * @default 315360000
+             */
+            critical_seconds: number;
+            /**
+             * @default both
+             * @enum {string}
+             */
+            direction: "low" | "high" | "both";
+            /**
+             * Format: double
+             * @description fixed: highest value allowed
+             */
+            high?: number;
+            /**
+             * Format: double
+             * @description fixed: lowest value allowed
+             */
+            low?: number;
+            /**
+             * Format: int64
+             * @description alerts this many periods apart are one; 0: by the period's length, -1: never
+             */
+            merge?: number;
+            /**
+             * @description seasonal: level and weekly shape, learned; fixed: bounds; change: against an earlier period; rolling: the last periods; zscore, modified, fences: mean and standard deviation, median and MAD, quartiles of the history; siblings: the other segments; arrival: learned load times
+             * @default seasonal
+             * @enum {string}
+             */
+            method: "seasonal" | "fixed" | "change" | "rolling" | "zscore" | "modified" | "fences" | "siblings" | "arrival";
+            metric: string;
+            /**
+             * Format: double
+             * @description smallest absolute effect worth an alert, in units of the metric
+             * @default 0
+             */
+            min_effect: number;
+            /**
+             * Format: int64
+             * @description alarm after this many missing periods in a row; 0: as learned, -1: never
+             */
+            missing?: number;
+            name: string;
+            /**
+             * Format: int64
+             * @default 1
+             */
+            of: number;
+            owner?: string;
+            paused?: boolean;
+            /**
+             * Format: int64
+             * @description m of n periods must alarm
+             * @default 1
+             */
+            persist: number;
+            /** @description rolling: median and MAD instead of mean and standard deviation */
+            robust?: boolean;
+            /** @description do not tell of zeros where rows were due */
+            silence_off?: boolean;
+            /**
+             * Format: int64
+             * @description periods of a moving median before detection; 0 or 1: none
+             * @enum {integer}
+             */
+            smooth?: 0 | 1 | 3 | 5 | 7 | 9;
+            /** @description one period alone may alarm */
+            spikes?: boolean;
+            /** @description do not tell of a value that repeats again and again */
+            stuck_off?: boolean;
+            /**
+             * @description small shifts are looked for over up to 6, 12 or 24 periods; empty: long
+             * @enum {string}
+             */
+            sustained?: "off" | "short" | "long" | "";
+            /**
+             * Format: int64
+             * @description return period: by chance the monitor as a whole raises one alert in this time
+             * @default 31536000
+             */
+            warn_seconds: number;
+            /**
+             * Format: double
+             * @description simple methods: how many spreads away the band ends; 0: from the return period
+             */
+            width?: number;
+            /**
+             * Format: int64
+             * @description rolling, siblings: how many periods are remembered; 0: a week
+             */
+            window?: number;
+        };
     };
     responses: never;
     parameters: never;
@@ -2711,6 +2951,132 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlannedEvent"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    config: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Documents"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "diff-config": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Documents"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "load-config": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Documents"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "config-schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
                 };
             };
             /** @description Error */

@@ -16,7 +16,7 @@ const order = (measure: string) => ["rows", "freshness"].indexOf(measure) + 1 ||
 
 function sentence(p: Page_, now: number): string {
   const h = p.health;
-  const late = h.load?.overdue ? `has had no load for ${duration(h.age_seconds ?? 0)}` : h.age_seconds !== null ? `was loaded ${duration((now - Date.parse(h.load!.last)) / 1000)} ago` : "is watched";
+  const late = h.load?.overdue ? `has had no load for ${duration(h.age_seconds ?? 0)}` : h.newest ? `${h.load ? "was loaded" : "was last heard of"} ${duration((now - Date.parse(h.newest)) / 1000)} ago` : "is watched";
   const rows = h.deviation_24h !== null && h.expected_24h ? `, with ${number(h.rows_24h)} rows in 24 hours where ${number(h.expected_24h)} were expected` : "";
   return `${p.dataset.name} ${late}${rows}.`;
 }

@@ -1,0 +1,132 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"tinbell/internal/config"
+)
+
+func (a *app) configCommand() *cobra.Command {
+	diff := &cobra.Command{Use: "diff DIR", Short: "Say what loading the files of a folder would change", Args: exactly(1, "DIR"), Example: "  tinbell config diff monitoring/",
+		RunE: func(c *cobra.Command, args []string) error { return a.configSend(c, args[0], "/config/diff") }}
+	load := &cobra.Command{Use: "load DIR", Short: "Put the files of a folder in force, all or nothing", Args: exactly(1, "DIR"),
+		Long: "Reads all .yaml files of a folder and makes what is set up be as they say. Everything is checked first, new probes against their tables; then it is written in one go. What is set up and in no file stays. Logins are in no file: add sources first.", Example: "  tinbell config load monitoring/",
+		RunE: func(c *cobra.Command, args []string) error { return a.configSend(c, args[0], "/config/load") }}
+	save := &cobra.Command{Use: "save DIR", Short: "Write what is set up as files, one for each dataset", Args: exactly(1, "DIR"), Example: "  tinbell config save monitoring/",
+		RunE: func(c *cobra.Command, args []string) error { return a.configSave(c, args[0]) }}
+	schema := &cobra.Command{Use: "schema", Short: "Print the JSON Schema of a document, for editors", Args: exactly(0, "nothing"), RunE: func(*cobra.Command, []string) error {
+		encoded, err := json.MarshalIndent(config.Schema(), "", "  ")
+		fmt.Fprintln(a.out, string(encoded))
+		return err
+	}}
+	return group("config", "What is set up, as files", diff, load, save, schema)
+}
+
+// readConfig parses all files of a folder; all that is wrong is told at once.
+func readConfig(dir string) (config.Documents, error) {
+	var all config.Documents
+	var wrong []string
+	files := 0
+	err := filepath.WalkDir(dir, func(path string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() || filepath.Ext(path) != ".yaml" && filepath.Ext(path) != ".yml" {
+			return err
+		}
+		content, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		files++
+		found, bad := config.Parse(path, content)
+		for _, w := range bad {
+			wrong = append(wrong, w.Error())
+		}
+		all.Datasets, all.Metrics, all.Monitors = append(all.Datasets, found.Datasets...), append(all.Metrics, found.Metrics...), append(all.Monitors, found.Monitors...)
+		return nil
+	})
+	switch {
+	case err != nil:
+		return all, err
+	case len(wrong) > 0:
+		return all, fmt.Errorf("nothing was sent:\n  %s", strings.Join(wrong, "\n  "))
+	case files == 0:
+		return all, fmt.Errorf("%s holds no .yaml file: write what is set up with 'tinbell config save %s'", dir, dir)
+	}
+	return all, nil
+}
+
+func (a *app) configSend(c *cobra.Command, dir, path string) error {
+	documents, err := readConfig(dir)
+	if err != nil {
+		return err
+	}
+	var changes []config.Change
+	if err := a.client().Send(c.Context(), "POST", path, documents, &changes); err != nil {
+		return err
+	}
+	loaded := path == "/config/load"
+	l := listing{head: []string{"", "kind", "name", "what"}, raw: changes, none: "Nothing differs."}
+	kept := 0
+	for _, change := range changes {
+		var fields []string
+		for _, f := range change.Fields {
+			if change.What == "added" {
+				fields = append(fields, f.Key+" "+f.Is)
+			} else {
+				fields = append(fields, fmt.Sprintf("%s: %s, was %s", f.Key, or(f.Is, "nothing"), or(f.Was, "nothing")))
+			}
+		}
+		if change.What == "kept" {
+			kept++
+			continue
+		}
+		l.rows = append(l.rows, []string{map[string]string{"added": "+", "changed": "~"}[change.What], change.Kind, change.Name, strings.Join(fields, "; ")})
+	}
+	if err := a.show(l); err != nil {
+		return err
+	}
+	if kept > 0 {
+		a.say("%d more are set up and in no file; they stay.", kept)
+	}
+	if loaded {
+		a.say("%d put in force.", len(l.rows))
+	}
+	return nil
+}
+
+func (a *app) configSave(c *cobra.Command, dir string) error {
+	var all config.Documents
+	if err := a.client().Get(c.Context(), "/config", nil, &all); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	of := map[string]string{} // dataset by metric
+	for _, d := range all.Datasets {
+		one := config.Documents{Datasets: []config.WrittenDataset{d}}
+		for _, m := range all.Metrics {
+			if m.Dataset == d.Name {
+				of[m.Name] = d.Name
+				one.Metrics = append(one.Metrics, m)
+			}
+		}
+		for _, m := range all.Monitors {
+			if of[m.Metric] == d.Name {
+				one.Monitors = append(one.Monitors, m)
+			}
+		}
+		name := strings.NewReplacer("/", "-", string(filepath.Separator), "-").Replace(d.Name) + ".yaml"
+		if err := os.WriteFile(filepath.Join(dir, name), config.Write(one), 0o644); err != nil {
+			return err
+		}
+	}
+	a.say("%d files in %s", len(all.Datasets), dir)
+	return nil
+}

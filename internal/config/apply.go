@@ -1,0 +1,229 @@
+package config
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"tinbell/internal/collect"
+	"tinbell/internal/collect/landing"
+	"tinbell/internal/record"
+	"tinbell/internal/store"
+	"tinbell/internal/work"
+)
+
+var defaults = record.DefaultSettings()
+
+// Keeper reads what is set up, and puts documents in force.
+type Keeper struct {
+	store     *store.Store
+	collector *collect.Collector
+	queue     *work.Queue
+	now       func() time.Time
+}
+
+func New(s *store.Store, c *collect.Collector, q *work.Queue, now func() time.Time) *Keeper {
+	return &Keeper{s, c, q, now}
+}
+
+// Read gives all that is set up.
+func (k *Keeper) Read(ctx context.Context) (Documents, error) {
+	d := Documents{Datasets: []WrittenDataset{}, Metrics: []WrittenMetric{}, Monitors: []WrittenMonitor{}}
+	datasets, err := k.store.Datasets(ctx)
+	if err != nil {
+		return d, err
+	}
+	for _, v := range datasets {
+		d.Datasets = append(d.Datasets, WrittenDataset{v.Name, v.Source, v.Namespace, v.Owner, v.Zone, v.LoadedBy, v.Pattern, v.KeepDays})
+	}
+	metrics, err := k.store.Metrics(ctx)
+	if err != nil {
+		return d, err
+	}
+	for _, m := range metrics {
+		d.Metrics = append(d.Metrics, written(m))
+	}
+	monitors, err := k.store.Monitors(ctx)
+	for _, v := range monitors {
+		d.Monitors = append(d.Monitors, WrittenMonitor{v.Name, v.Metric, v.Owner, v.Paused, v.Settings})
+	}
+	return d, err
+}
+
+func written(m record.Metric) WrittenMetric {
+	v := WrittenMetric{Name: m.Name, Dataset: m.Dataset, Measure: m.Measure, Column: m.Column, Matches: m.Matches, Expression: m.Expression, TimeColumn: m.TimeColumn,
+		SegmentBy: m.SegmentBy, RowFilter: m.RowFilter, Unit: m.Unit, PeriodSeconds: m.PeriodSeconds, SettleSeconds: m.SettleSeconds, LookbackSeconds: m.LookbackSeconds,
+		EverySeconds: m.EverySeconds, Cron: m.Cron, OTLP: m.OTLPName}
+	if m.Measure == record.MeasureQuantile {
+		v.Quantile = m.Quantile
+	}
+	if m.Pushed() || m.Measure == record.MeasureExpression {
+		v.Values = m.Kind
+	}
+	if m.MaxSegments != 500 {
+		v.MaxSegments = m.MaxSegments
+	}
+	return v
+}
+
+// Diff lists what loading documents would do.
+func (k *Keeper) Diff(ctx context.Context, wanted Documents) ([]Change, error) {
+	there, err := k.Read(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return Compare(there, wanted), nil
+}
+
+// Load puts documents in force, all or none: first everything is checked, new
+// probes against their tables, then it is written in one transaction. What is
+// set up and in no document stays.
+func (k *Keeper) Load(ctx context.Context, wanted Documents) ([]Change, error) {
+	there, err := k.Read(ctx)
+	if err != nil {
+		return nil, err
+	}
+	changes := Compare(there, wanted)
+	l := load{Keeper: k, datasets: map[string]record.Dataset{}, sources: map[string]record.Source{}, metrics: map[string]record.Metric{}}
+	for _, d := range wanted.Datasets {
+		if err := l.dataset(ctx, d); err != nil {
+			return nil, fmt.Errorf("dataset %s: %w", d.Name, err)
+		}
+	}
+	for _, m := range wanted.Metrics {
+		if err := l.metric(ctx, m, there); err != nil {
+			return nil, fmt.Errorf("metric %s: %w", m.Name, err)
+		}
+	}
+	for _, m := range wanted.Monitors {
+		if err := l.check(ctx, m); err != nil {
+			return nil, fmt.Errorf("monitor %s: %w", m.Name, err)
+		}
+	}
+	return changes, k.store.InTx(ctx, func(tx pgx.Tx) error { return l.write(ctx, tx, wanted, changes) })
+}
+
+// load is what one loading has checked so far.
+type load struct {
+	*Keeper
+	datasets map[string]record.Dataset
+	sources  map[string]record.Source
+	metrics  map[string]record.Metric
+}
+
+func (l *load) dataset(ctx context.Context, d WrittenDataset) error {
+	source, err := l.store.Source(ctx, d.Source)
+	var missing record.NotFound
+	if errors.As(err, &missing) {
+		return record.Invalid{Field: "source", Given: d.Source, Allowed: "a source that is there; logins are in no file, so add it first: tinbell source add " + d.Source + " ADDRESS"}
+	}
+	if err != nil {
+		return err
+	}
+	v := record.Dataset{SourceID: source.ID, Source: d.Source, Namespace: d.Namespace, Name: d.Name, Owner: d.Owner, Zone: d.Zone, LoadedBy: d.LoadedBy, Pattern: d.Pattern, KeepDays: d.KeepDays}
+	if v.Zone == "" {
+		v.Zone = "UTC"
+	}
+	if v.Namespace == "" {
+		v.Namespace = source.Name
+	}
+	if _, err := time.LoadLocation(v.Zone); err != nil {
+		return record.Invalid{Field: "zone", Given: v.Zone, Allowed: "a name of the tz database, such as America/Halifax"}
+	}
+	if source.Kind == "folder" {
+		if _, err := landing.ParsePattern(v.Pattern); err != nil {
+			return err
+		}
+	}
+	l.datasets[d.Name], l.sources[d.Name] = v, source
+	return nil
+}
+
+// fixed are the keys of a metric that say what its samples mean.
+var fixed = []string{"dataset", "measure", "column", "quantile", "matches", "expression", "values", "time_column", "segment_by", "row_filter", "period"}
+
+func (l *load) metric(ctx context.Context, m WrittenMetric, there Documents) error {
+	dataset, known := l.datasets[m.Dataset]
+	if !known {
+		var err error
+		if dataset, err = l.store.Dataset(ctx, m.Dataset); err != nil {
+			return err
+		}
+		if l.sources[m.Dataset], err = l.store.DatasetSource(ctx, dataset.ID); err != nil {
+			return err
+		}
+	}
+	v := record.Metric{DatasetID: dataset.ID, Dataset: m.Dataset, Name: m.Name, Measure: m.Measure, Column: m.Column, Quantile: m.Quantile, Matches: m.Matches, Expression: m.Expression,
+		Kind: m.Values, TimeColumn: m.TimeColumn, SegmentBy: m.SegmentBy, RowFilter: m.RowFilter, Unit: m.Unit, PeriodSeconds: m.PeriodSeconds, Zone: dataset.Zone,
+		SettleSeconds: m.SettleSeconds, LookbackSeconds: m.LookbackSeconds, EverySeconds: m.EverySeconds, Cron: m.Cron, MaxSegments: m.MaxSegments, OTLPName: m.OTLP}
+	if v.Kind == "" && !v.Pushed() {
+		v.Kind = collect.KindOf(m.Measure)
+	}
+	if v.Quantile == 0 {
+		v.Quantile = 0.5
+	}
+	if i := slices.IndexFunc(there.Metrics, func(one WrittenMetric) bool { return one.Name == m.Name }); i >= 0 {
+		for _, c := range Compare(Documents{Metrics: there.Metrics[i : i+1]}, Documents{Metrics: []WrittenMetric{m}}) {
+			for _, f := range c.Fields {
+				if slices.Contains(fixed, f.Key) {
+					return record.Invalid{Field: f.Key, Given: f.Is, Allowed: fmt.Sprintf("%q, as it is: its samples would mean something else; give the new one a name of its own", f.Was)}
+				}
+			}
+		}
+	}
+	v, _, err := l.collector.TryOn(ctx, v, l.sources[m.Dataset], dataset)
+	l.metrics[m.Name] = v
+	return err
+}
+
+func (l *load) check(ctx context.Context, m WrittenMonitor) error {
+	metric, known := l.metrics[m.Metric]
+	if !known {
+		var err error
+		if metric, err = l.store.Metric(ctx, m.Metric); err != nil {
+			return err
+		}
+	}
+	grid, err := metric.Grid()
+	if err != nil {
+		return err
+	}
+	if err := m.Settings.Check(grid); err != nil {
+		return record.Invalid{Field: "settings", Given: m.Method, Allowed: err.Error()}
+	}
+	return nil
+}
+
+func (l *load) write(ctx context.Context, tx pgx.Tx, wanted Documents, changes []Change) error {
+	for _, d := range wanted.Datasets {
+		if err := store.SetDataset(ctx, tx, l.datasets[d.Name]); err != nil {
+			return err
+		}
+	}
+	for _, m := range wanted.Metrics {
+		v := l.metrics[m.Name]
+		now := l.now()
+		v.NextAt = &now
+		if err := store.SetMetric(ctx, tx, v); err != nil {
+			return err
+		}
+	}
+	for _, m := range wanted.Monitors {
+		i := slices.IndexFunc(changes, func(c Change) bool { return c.Kind == "monitor" && c.Name == m.Name })
+		if i < 0 {
+			continue
+		}
+		id, err := store.SetMonitor(ctx, tx, record.Monitor{Name: m.Name, Metric: m.Metric, Owner: m.Owner, Paused: m.Paused, Settings: m.Settings})
+		if err != nil {
+			return err
+		}
+		if err := l.queue.Put(ctx, tx, work.Learn{MonitorID: id, History: changes[i].What == "added"}); err != nil {
+			return err
+		}
+	}
+	return store.Notify(ctx, tx, "alerts")
+}

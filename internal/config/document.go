@@ -1,0 +1,259 @@
+// Package config is what is set up as files: read, written, compared and put in
+// force. A file holds YAML documents, one for each thing; durations are written
+// as people say them. Logins are not among them: a source is named, never kept.
+package config
+
+import (
+	"fmt"
+	"math"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"tinbell/core/timeline"
+	"tinbell/internal/record"
+)
+
+// Documents are things by kind. What is empty is left out of files.
+type Documents struct {
+	Datasets []WrittenDataset `json:"datasets"`
+	Metrics  []WrittenMetric  `json:"metrics"`
+	Monitors []WrittenMonitor `json:"monitors"`
+}
+
+// WrittenDataset is a dataset of a source.
+type WrittenDataset struct {
+	Name      string `json:"name"`
+	Source    string `json:"source"`
+	Namespace string `json:"namespace,omitempty"`
+	Owner     string `json:"owner,omitempty"`
+	Zone      string `json:"zone,omitempty"`
+	LoadedBy  string `json:"loaded_by,omitempty"`
+	Pattern   string `json:"pattern,omitempty"`
+	KeepDays  int    `json:"keep_days,omitempty"`
+}
+
+// WrittenMetric is a metric of a dataset. One without every or cron is pushed.
+type WrittenMetric struct {
+	Name            string         `json:"name"`
+	Dataset         string         `json:"dataset"`
+	Measure         string         `json:"measure"`
+	Column          string         `json:"column,omitempty"`
+	Quantile        float64        `json:"quantile,omitempty"`
+	Matches         string         `json:"matches,omitempty"`
+	Expression      string         `json:"expression,omitempty"`
+	Values          timeline.Kind  `json:"values,omitempty" enum:"count,share,value,duration"`
+	TimeColumn      string         `json:"time_column,omitempty"`
+	SegmentBy       record.Strings `json:"segment_by,omitempty"`
+	RowFilter       string         `json:"row_filter,omitempty"`
+	Unit            string         `json:"unit,omitempty"`
+	PeriodSeconds   int64          `json:"period_seconds"`
+	SettleSeconds   int64          `json:"settle_seconds,omitempty"`
+	LookbackSeconds int64          `json:"lookback_seconds,omitempty"`
+	EverySeconds    int64          `json:"every_seconds,omitempty"`
+	Cron            string         `json:"cron,omitempty"`
+	MaxSegments     int            `json:"max_segments,omitempty"`
+	OTLP            string         `json:"otlp,omitempty"`
+}
+
+// WrittenMonitor is a monitor on a metric, with its settings beside its name.
+type WrittenMonitor struct {
+	Name   string `json:"name"`
+	Metric string `json:"metric"`
+	Owner  string `json:"owner,omitempty"`
+	Paused bool   `json:"paused,omitempty"`
+	record.Settings
+}
+
+// kinds in the order in which they are written and put in force.
+var kinds = []struct {
+	name string
+	kind reflect.Type
+}{{"dataset", reflect.TypeFor[WrittenDataset]()}, {"metric", reflect.TypeFor[WrittenMetric]()}, {"monitor", reflect.TypeFor[WrittenMonitor]()}}
+
+// field is one key of a document.
+type field struct {
+	key      string
+	index    []int
+	duration bool // whole seconds, written as 90s, 1h, 8w
+	optional bool
+	enum     []string
+	kind     reflect.Type
+}
+
+// fieldsOf lists the keys of a kind of document. A member x_seconds is the key x.
+func fieldsOf(t reflect.Type) []field {
+	var list []field
+	for _, f := range reflect.VisibleFields(t) {
+		tag, options, _ := strings.Cut(f.Tag.Get("json"), ",")
+		if tag == "" || tag == "-" || f.Anonymous {
+			continue
+		}
+		key, duration := strings.CutSuffix(tag, "_seconds")
+		one := field{key: key, index: f.Index, duration: duration, optional: strings.Contains(options, "omitempty") || f.Tag.Get("default") != "", kind: f.Type}
+		if enum := f.Tag.Get("enum"); enum != "" {
+			one.enum = strings.Split(enum, ",")
+		}
+		list = append(list, one)
+	}
+	return list
+}
+
+func (d *Documents) add(v any) {
+	switch v := v.(type) {
+	case WrittenDataset:
+		d.Datasets = append(d.Datasets, v)
+	case WrittenMetric:
+		d.Metrics = append(d.Metrics, v)
+	case WrittenMonitor:
+		d.Monitors = append(d.Monitors, v)
+	}
+}
+
+// each hands over every document with its kind and name.
+func (d *Documents) each(do func(kind, name string, v reflect.Value)) {
+	for _, v := range d.Datasets {
+		do("dataset", v.Name, reflect.ValueOf(v))
+	}
+	for _, v := range d.Metrics {
+		do("metric", v.Name, reflect.ValueOf(v))
+	}
+	for _, v := range d.Monitors {
+		do("monitor", v.Name, reflect.ValueOf(v))
+	}
+}
+
+// duration writes whole seconds with the largest unit that they are made of.
+func duration(seconds int64) string {
+	if seconds < 0 {
+		return "never"
+	}
+	for _, unit := range []struct {
+		name string
+		of   int64
+	}{{"y", 365 * 86400}, {"w", 7 * 86400}, {"d", 86400}, {"h", 3600}, {"m", 60}} {
+		if seconds >= unit.of && seconds%unit.of == 0 && (unit.name != "w" || seconds >= 4*unit.of) && (unit.name != "d" || seconds > unit.of) {
+			return fmt.Sprintf("%d%s", seconds/unit.of, unit.name)
+		}
+	}
+	return fmt.Sprintf("%ds", seconds)
+}
+
+// Change is what loading would do to one thing.
+type Change struct {
+	Kind   string        `json:"kind"`
+	Name   string        `json:"name"`
+	What   string        `json:"what" enum:"added,changed,kept" doc:"kept: it is set up and in no file"`
+	Fields []FieldChange `json:"fields"`
+}
+
+// FieldChange is one key that differs.
+type FieldChange struct {
+	Key string `json:"key"`
+	Was string `json:"was"`
+	Is  string `json:"is"`
+}
+
+// Compare lists what makes the wanted things of those there are.
+func Compare(there, wanted Documents) []Change {
+	type id struct{ kind, name string }
+	known := map[id]map[string]string{}
+	there.each(func(kind, name string, v reflect.Value) { known[id{kind, name}] = said(v) })
+	changes := []Change{}
+	wanted.each(func(kind, name string, v reflect.Value) {
+		was, is := known[id{kind, name}], said(v)
+		delete(known, id{kind, name})
+		c := Change{Kind: kind, Name: name, What: "changed", Fields: []FieldChange{}}
+		if was == nil {
+			c.What = "added"
+		}
+		for _, f := range fieldsOf(v.Type()) {
+			if f.key != "name" && was[f.key] != is[f.key] {
+				c.Fields = append(c.Fields, FieldChange{f.key, was[f.key], is[f.key]})
+			}
+		}
+		if was == nil || len(c.Fields) > 0 {
+			changes = append(changes, c)
+		}
+	})
+	there.each(func(kind, name string, _ reflect.Value) {
+		if known[id{kind, name}] != nil {
+			changes = append(changes, Change{Kind: kind, Name: name, What: "kept", Fields: []FieldChange{}})
+		}
+	})
+	return changes
+}
+
+// said writes each key of a document as a file would.
+func said(v reflect.Value) map[string]string {
+	all := map[string]string{}
+	for _, f := range fieldsOf(v.Type()) {
+		value := v.FieldByIndex(f.index)
+		if empty(value) {
+			continue
+		}
+		if value.Kind() == reflect.Pointer {
+			value = value.Elem()
+		}
+		if all[f.key] = fmt.Sprint(value.Interface()); f.duration {
+			all[f.key] = duration(value.Int())
+		}
+	}
+	return all
+}
+
+// empty tells what is left out of files.
+func empty(v reflect.Value) bool {
+	return v.IsZero() || v.Kind() == reflect.Slice && v.Len() == 0
+}
+
+// parseDuration reads what duration writes.
+func parseDuration(text string) (int64, error) {
+	if text == "never" {
+		return -1, nil
+	}
+	units := map[byte]float64{'s': 1, 'm': 60, 'h': 3600, 'd': 86400, 'w': 7 * 86400, 'y': 365 * 86400}
+	var n float64
+	var unit byte
+	if read, err := fmt.Sscanf(text+" ", "%f%c", &n, &unit); err == nil && read == 2 && units[unit] > 0 && n >= 0 && text[len(text)-1] == unit {
+		if s := n * units[unit]; s == math.Trunc(s) && s < float64(math.MaxInt64/int64(time.Second)) {
+			return int64(s), nil
+		}
+	}
+	return 0, fmt.Errorf("%q is no duration: write a number and a unit, as 90s, 15m, 1h, 30d, 8w, 1y", text)
+}
+
+// Schema is the JSON Schema of a document, so that editors complete it.
+func Schema() map[string]any {
+	var forms []any
+	for _, k := range kinds {
+		properties := map[string]any{"kind": map[string]any{"const": k.name}}
+		required := []string{"kind"}
+		for _, f := range fieldsOf(k.kind) {
+			p := map[string]any{}
+			switch {
+			case f.duration:
+				p["type"], p["pattern"] = "string", `^(never|[0-9.]+[smhdwy])$`
+			case f.kind.Kind() == reflect.Slice:
+				p["type"], p["items"] = "array", map[string]any{"type": "string"}
+			case f.kind.Kind() == reflect.Bool:
+				p["type"] = "boolean"
+			case f.kind.Kind() == reflect.String:
+				p["type"] = "string"
+			default:
+				p["type"] = "number"
+			}
+			if len(f.enum) > 0 && p["type"] == "string" {
+				p["enum"] = f.enum
+			}
+			properties[f.key] = p
+			if !f.optional {
+				required = append(required, f.key)
+			}
+		}
+		slices.Sort(required)
+		forms = append(forms, map[string]any{"title": k.name, "type": "object", "properties": properties, "required": required, "additionalProperties": false})
+	}
+	return map[string]any{"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Tin Bell configuration", "oneOf": forms}
+}

@@ -1,0 +1,189 @@
+package config
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"reflect"
+	"slices"
+	"strings"
+
+	"gopkg.in/yaml.v3"
+)
+
+// Wrong is what is wrong in a file, and where.
+type Wrong struct {
+	File         string
+	Line, Column int
+	Message      string
+}
+
+func (w Wrong) Error() string {
+	return fmt.Sprintf("%s:%d:%d: %s", w.File, w.Line, w.Column, w.Message)
+}
+
+// Parse reads the documents of a file. All that is wrong is told at once.
+func Parse(file string, content []byte) (Documents, []Wrong) {
+	p := parser{file: file}
+	decoder := yaml.NewDecoder(bytes.NewReader(content))
+	for {
+		var node yaml.Node
+		err := decoder.Decode(&node)
+		if errors.Is(err, io.EOF) {
+			return p.found, p.wrong
+		}
+		if err != nil {
+			line := 1
+			fmt.Sscanf(strings.TrimPrefix(err.Error(), "yaml: "), "line %d", &line)
+			p.fail(&yaml.Node{Line: line, Column: 1}, "this is no YAML: %s", strings.TrimPrefix(err.Error(), "yaml: "))
+			return p.found, p.wrong
+		}
+		if len(node.Content) == 1 && node.Content[0].Tag != "!!null" {
+			p.document(node.Content[0])
+		}
+	}
+}
+
+type parser struct {
+	file  string
+	found Documents
+	wrong []Wrong
+}
+
+func (p *parser) fail(at *yaml.Node, format string, args ...any) {
+	p.wrong = append(p.wrong, Wrong{p.file, at.Line, at.Column, fmt.Sprintf(format, args...)})
+}
+
+func (p *parser) document(node *yaml.Node) {
+	if node.Kind != yaml.MappingNode {
+		p.fail(node, "a document is a list of key: value, beginning with its kind")
+		return
+	}
+	var names []string
+	for _, k := range kinds {
+		names = append(names, k.name)
+	}
+	kind := ""
+	for i := 0; i+1 < len(node.Content); i += 2 {
+		if node.Content[i].Value == "kind" {
+			kind = node.Content[i+1].Value
+			if !slices.Contains(names, kind) {
+				p.fail(node.Content[i+1], "kind %q is not known; there are %s", kind, strings.Join(names, ", "))
+				return
+			}
+		}
+	}
+	for _, k := range kinds {
+		if k.name == kind {
+			p.fill(node, kind, reflect.New(k.kind).Elem())
+			return
+		}
+	}
+	p.fail(node, "it has no kind; there are %s", strings.Join(names, ", "))
+}
+
+// fill reads the keys of a document into a fresh value.
+func (p *parser) fill(node *yaml.Node, kind string, v reflect.Value) {
+	before := len(p.wrong)
+	if m, is := v.Addr().Interface().(*WrittenMonitor); is {
+		m.Settings = defaults
+	}
+	fields := fieldsOf(v.Type())
+	seen := map[string]bool{}
+	for i := 0; i+1 < len(node.Content); i += 2 {
+		key, value := node.Content[i], node.Content[i+1]
+		at := slices.IndexFunc(fields, func(f field) bool { return f.key == key.Value })
+		switch {
+		case key.Value == "kind":
+		case at < 0:
+			var keys []string
+			for _, f := range fields {
+				keys = append(keys, f.key)
+			}
+			p.fail(key, "a %s has no %q; it has %s", kind, key.Value, strings.Join(keys, ", "))
+		case seen[key.Value]:
+			p.fail(key, "%s is said twice", key.Value)
+		default:
+			p.value(fields[at], value, v.FieldByIndex(fields[at].index))
+		}
+		seen[key.Value] = true
+	}
+	for _, f := range fields {
+		if !f.optional && !seen[f.key] {
+			p.fail(node, "this %s lacks %s", kind, f.key)
+		}
+	}
+	if len(p.wrong) == before {
+		p.found.add(v.Interface())
+	}
+}
+
+func (p *parser) value(f field, node *yaml.Node, into reflect.Value) {
+	if f.duration {
+		seconds, err := parseDuration(node.Value)
+		if err != nil {
+			p.fail(node, "%s: %v", f.key, err)
+			return
+		}
+		into.SetInt(seconds)
+		return
+	}
+	if err := node.Decode(into.Addr().Interface()); err != nil {
+		p.fail(node, "%s: %q is not %s", f.key, node.Value, called(f.kind))
+		return
+	}
+	if len(f.enum) > 0 && !slices.Contains(f.enum, fmt.Sprint(into.Interface())) {
+		p.fail(node, "%s: %q is not among %s", f.key, node.Value, strings.Join(f.enum, ", "))
+	}
+}
+
+func called(t reflect.Type) string {
+	switch t.Kind() {
+	case reflect.Bool:
+		return "true or false"
+	case reflect.Int, reflect.Int64:
+		return "a whole number"
+	case reflect.Float64, reflect.Pointer:
+		return "a number"
+	case reflect.Slice:
+		return "a list: [a, b]"
+	}
+	return "text"
+}
+
+// Write writes documents as a file, one after another.
+func Write(d Documents) []byte {
+	var b bytes.Buffer
+	d.each(func(kind, _ string, v reflect.Value) {
+		if b.Len() > 0 {
+			b.WriteString("---\n")
+		}
+		node := &yaml.Node{Kind: yaml.MappingNode}
+		add := func(key string, value *yaml.Node) {
+			node.Content = append(node.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: key}, value)
+		}
+		add("kind", &yaml.Node{Kind: yaml.ScalarNode, Value: kind})
+		for _, f := range fieldsOf(v.Type()) {
+			value := v.FieldByIndex(f.index)
+			if empty(value) {
+				continue
+			}
+			var encoded yaml.Node
+			if f.duration {
+				encoded.SetString(duration(value.Int()))
+			} else if err := encoded.Encode(value.Interface()); err != nil {
+				continue // text, numbers and lists of text can always be written
+			}
+			if encoded.Kind == yaml.SequenceNode {
+				encoded.Style = yaml.FlowStyle
+			}
+			add(f.key, &encoded)
+		}
+		out := yaml.NewEncoder(&b)
+		out.SetIndent(2)
+		out.Encode(node)
+		out.Close()
+	})
+	return b.Bytes()
+}

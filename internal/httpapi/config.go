@@ -1,0 +1,25 @@
+package httpapi
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tinbell/internal/config"
+	"tinbell/internal/people"
+)
+
+func (s *server) addConfig(api huma.API) {
+	add(api, "GET", "/config", "config", "All that is set up, as documents; without logins", people.Reader, func(ctx context.Context, _ *none) (*body[config.Documents], error) {
+		return ok(s.Config.Read(ctx))
+	})
+	add(api, "POST", "/config/diff", "diff-config", "What loading documents would do", people.Reader, func(ctx context.Context, in *body[config.Documents]) (*body[[]config.Change], error) {
+		return ok(s.Config.Diff(ctx, in.Body))
+	})
+	add(api, "POST", "/config/load", "load-config", "Put documents in force, all or none; what is in no document stays", people.Admin, func(ctx context.Context, in *body[config.Documents]) (*body[[]config.Change], error) {
+		return ok(s.Config.Load(ctx, in.Body))
+	})
+	add(api, "GET", "/config/schema", "config-schema", "JSON Schema of a document, for editors", people.Reader, func(context.Context, *none) (*body[map[string]any], error) {
+		return ok(config.Schema(), nil)
+	})
+}
