@@ -148,6 +148,8 @@ func TestTheDemoAsANewcomerMeetsIt(t *testing.T) {
 
 	t.Run("an answer by key in the console changes the scorecard, and the CLI agrees", func(t *testing.T) { answerInConsole(t, p) })
 	t.Run("settings are rehearsed in the console and put in force", func(t *testing.T) { rehearseInConsole(t, p) })
+	t.Run("a source is set up in the console, from its address to the first chart", func(t *testing.T) { setUpInConsole(t, p) })
+	t.Run("what others send is measured too", func(t *testing.T) { sentToUs(t, p) })
 	t.Run("commands say what happened and exit as they should", func(t *testing.T) { commands(t, p) })
 	t.Run("every place opens, light and dark", func(t *testing.T) { places(t, p) })
 
@@ -286,6 +288,23 @@ func commands(t *testing.T, p *program) {
 		{"monitor set refunds-volume --persist often", 2, "2 of 3"},
 		{"monitor set refunds-volume --warn 1h", 1, "at least 1d"},
 		{"monitor set refunds-volume --warn 2y", 0, "version 2"},
+		{"source tables vellamar", 0, "ops.boarding_scans"},
+		{"source tables landing", 1, "a warehouse"},
+		{"source try postgres://a:b@127.0.0.1:1/c", 1, "refused"},
+		{"source remove vellamar", 2, "--yes"},
+		{"dataset columns ops.refunds", 0, "first seen"},
+		{"dataset lineage ops.refunds", 0, "mart.daily_revenue"},
+		{"dataset deliveries landing.parcels", 0, ".parquet"},
+		{"dataset runs ops.refunds", 0, "complete"},
+		{"dataset keep ops.refunds --days 400", 0, "400 days"},
+		{"job list", 0, "load ops.refunds"},
+		{"task list", 0, "backfill"},
+		{"task pause 999999", 3, "no task"},
+		{"metric add ops.refunds x --measure quantile --quantile 0.9 --column amount_minor --time-column refunded_at --try", 0, "percentile_cont(0.9)"},
+		{"metric add ops.refunds x --measure mean --time-column refunded_at", 1, "needs the column"},
+		{"metric backfill refunds-rows web-orders-rows", 1, "one dataset at a time"},
+		{"config diff /nowhere", 1, "no such file"},
+		{"config schema", 0, "additionalProperties"},
 		{"demo break flood ops.refunds", 2, "stall, drop and double"},
 		{"demo break drop ops.refundz", 1, "ops.refunds"},
 		{"alert list --output wild", 2, "table, json and csv"},
@@ -333,7 +352,7 @@ func places(t *testing.T, p *program) {
 	p.t = t
 	for _, dark := range []bool{false, true} {
 		tab := signIn(t, p, dark)
-		for path, says := range map[string]string{"/": "Open alerts", "/datasets": "raw.gate_events", "/datasets/ops.ticket_sales": "telephone", "/alerts": "how rare", "/incidents": "VF-006", "/monitors": "boarding-scans-volume", "/scorecard": "Alert load"} {
+		for path, says := range map[string]string{"/": "Open alerts", "/datasets": "raw.gate_events", "/datasets/ops.ticket_sales": "telephone", "/alerts": "how rare", "/incidents": "VF-006", "/monitors": "boarding-scans-volume", "/scorecard": "Alert load", "/setup": "vellamar", "/datasets/landing.parcels": "Norrland Haul"} {
 			dbtest.Must(t, tab.Go(p.client().Server+path))
 			if err := tab.Await(fmt.Sprintf("document.querySelector('h1')?.innerText && document.body.innerText.includes(%q)", says)); err != nil {
 				t.Errorf("%s: %v", path, err)

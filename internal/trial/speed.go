@@ -31,7 +31,7 @@ type Result struct {
 	Beside string `json:"beside"`
 }
 
-// Speed measures fit, evaluation and ingest.
+// Speed measures fit, evaluation, ingest, the layers of samples and the overview.
 func Speed(ctx context.Context) ([]Result, error) {
 	history := series(2160 + 20000)
 	config := baseline.Config{Kind: timeline.Count, Grid: timeline.Grid{Period: time.Hour, Zone: time.UTC}}
@@ -65,7 +65,7 @@ func Speed(ctx context.Context) ([]Result, error) {
 		{"fit of 2,160 hourly points", fmt.Sprintf("%.2f ms", float64(fit.NsPerOp())/1e6), ""},
 		{"evaluation of one sample", fmt.Sprintf("%.2f µs", float64(step.NsPerOp())/1e3), fmt.Sprintf("%d allocations", step.AllocsPerOp())},
 	}
-	for _, measure := range []func(context.Context) ([]Result, error){ingestSpeed, layerSpeed} {
+	for _, measure := range []func(context.Context) ([]Result, error){ingestSpeed, layerSpeed, overviewSpeed} {
 		more, err := measure(ctx)
 		if err != nil {
 			return results, err

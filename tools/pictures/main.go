@@ -44,14 +44,15 @@ func run(ctx context.Context, address, token, folder string, texts []string) err
 	now := charts + " && document.querySelectorAll('tbody tr').length > 3"
 	pages := []picture{
 		{"now", "/", now},
-		{"datasets", "/datasets", "document.querySelectorAll('tbody tr').length > 5"},
-		{"dataset", "/datasets/ops.boarding_scans", charts},
+		{"datasets", "/datasets", "document.querySelectorAll('tbody tr').length > 5 && document.querySelector('[data-brush]')"},
+		{"dataset", "/datasets/ops.boarding_scans", charts + " && document.querySelector('svg[data-lineage]')"},
 		{"alerts", "/alerts", "document.querySelectorAll('tbody tr').length > 5"},
 		{"alert", fmt.Sprintf("/alerts/%d", alert), "document.querySelector('svg[data-chart] path')"},
 		{"incidents", "/incidents", "document.querySelectorAll('tbody tr').length > 5"},
 		{"monitors", "/monitors", "document.querySelectorAll('tbody tr').length > 5 && document.body.innerText.includes(' to ')"},
 		{"monitor", "/monitors/boarding-scans-volume?span=11+weeks", "document.querySelectorAll('svg[data-rehearsal] path').length > 7"},
 		{"series", fmt.Sprintf("/series/%d", series), "document.querySelector('svg[data-forecast] path') && document.querySelectorAll('table tr').length > 14"},
+		{"setup", "/setup?source=vellamar", "document.querySelectorAll('tbody tr').length > 12"},
 		{"scorecard", "/scorecard", "document.querySelectorAll('tbody tr').length > 5"},
 	}
 	for _, dark := range []bool{false, true} {

@@ -13,7 +13,9 @@ export function Brush({ from, to, heights, period, zone, picked, onPick, width, 
   const x = scaleTime().domain([from, to]).range([left, width - 1]);
   const y = scaleLinear().domain([0, Math.max(...heights, 1)]).range([base, 5]);
   const begun = useRef<number>(undefined);
-  const [drag, setDrag] = useState<[number, number]>();
+  const stretch = useRef<[number, number]>(undefined); // of the drag, ahead of the next drawing
+  const [drag, show] = useState<[number, number]>();
+  const setDrag = (s?: [number, number]) => { stretch.current = s; show(s); };
   const at = (e: PointerEvent<SVGSVGElement>) => {
     const px = e.clientX - e.currentTarget.getBoundingClientRect().left;
     const t = x.invert(Math.min(Math.max(px, left), width - 1)).getTime();
@@ -21,7 +23,7 @@ export function Brush({ from, to, heights, period, zone, picked, onPick, width, 
   };
   const shown = drag ?? picked;
   const finish = () => {
-    if (drag && drag[1] > drag[0]) onPick(drag);
+    if (stretch.current && stretch.current[1] > stretch.current[0]) onPick(stretch.current);
     else if (begun.current !== undefined) onPick(undefined);
     begun.current = undefined;
     setDrag(undefined);

@@ -1,0 +1,104 @@
+package main
+
+import (
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"tinbell/internal/browser"
+	"tinbell/internal/dbtest"
+	"tinbell/internal/httpapi"
+	"tinbell/internal/inspect"
+	"tinbell/internal/record"
+)
+
+// setUpInConsole adds the demo's own warehouse under another name, by its
+// owner's address, and measures a table that nobody measures yet.
+func setUpInConsole(t *testing.T, p *program) {
+	p.t = t
+	address, err := os.ReadFile(filepath.Join(p.dir, "warehouse"))
+	dbtest.Must(t, err)
+	tab := signIn(t, p, false)
+	dbtest.Must(t, tab.Go(p.client().Server+"/setup"))
+	dbtest.Must(t, tab.Await("document.body.innerText.includes('Add a source')"))
+	act := func(script string) {
+		t.Helper()
+		done, err := browser.Evaluate[bool](tab, "(() => { "+script+" })()")
+		dbtest.Must(t, err)
+		if !done {
+			t.Fatalf("could not: %s", script)
+		}
+	}
+	fill := func(label, text string) {
+		t.Helper()
+		act(fmt.Sprintf(`const i = document.querySelector('input[aria-label=%q]'); const set = Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value').set; set.call(i, %q); i.dispatchEvent(new Event('input', { bubbles: true })); return true;`, label, text))
+	}
+	click := func(text, within string) {
+		t.Helper()
+		act(fmt.Sprintf(`const b = [...document.querySelectorAll('button, label')].find((b) => b.innerText.startsWith(%q) && (%q === '' || b.closest('tr')?.innerText.includes(%q))); b?.click(); return !!b;`, text, within, within))
+	}
+	fill("Name", "ferry house")
+	fill("Address", strings.Replace(string(address), "@", "x@", 1))
+	click("Try it", "")
+	dbtest.Must(t, tab.Await("document.body.innerText.includes('password authentication failed')"))
+	fill("Address", string(address))
+	click("Try it", "")
+	dbtest.Must(t, tab.Await("document.body.innerText.includes('It answers.')"))
+	click("Add source", "")
+	dbtest.Must(t, tab.Await("document.body.innerText.includes('Tables of ferry house') && document.body.innerText.includes('demo.breakage')"))
+	click("measure", "demo.breakage")
+	dbtest.Must(t, tab.Await("document.body.innerText.includes('What to measure') && document.body.innerText.includes('is new here')"))
+	click("different kind", "")
+	click("Measure 2 metrics", "")
+	dbtest.Must(t, tab.Await("document.querySelector('[data-first-chart] svg')"))
+	var page inspect.Page
+	dbtest.Must(t, p.client().Get(t.Context(), "/datasets/demo.breakage", nil, &page))
+	if len(page.Metrics) != 2 || page.Dataset.Source != "ferry house" {
+		t.Errorf("measured: %+v", page.Metrics)
+	}
+	dbtest.Must(t, tab.Go(p.client().Server+"/datasets"))
+	dbtest.Must(t, tab.Await("document.querySelector('[data-brush]') && document.querySelectorAll('tbody tr').length > 10"))
+	act(`const b = document.querySelector('[data-brush]'); const r = b.getBoundingClientRect(); b.setPointerCapture = () => {};
+		const at = (type, share) => b.dispatchEvent(new PointerEvent(type, { bubbles: true, pointerId: 1, clientX: r.left + share * r.width, clientY: r.top + 10 }));
+		at('pointerdown', 0.4); at('pointermove', 0.6); at('pointerup', 0.6); return true;`)
+	dbtest.Must(t, tab.Await("location.search.includes('from=') && document.body.innerText.includes('against expected')"))
+}
+
+// sentToUs looks at what the demo sends over open protocols.
+func sentToUs(t *testing.T, p *program) {
+	p.t = t
+	var jobs []inspect.JobHealth
+	dbtest.Must(t, p.client().Get(t.Context(), "/jobs", nil, &jobs))
+	if len(jobs) != 11 || jobs[0].Runs < 20 {
+		t.Errorf("jobs: %+v", jobs)
+	}
+	var files []record.Delivery
+	dbtest.Must(t, p.client().Get(t.Context(), "/datasets/landing.parcels/deliveries", nil, &files))
+	kinds := map[string]bool{}
+	for _, f := range files {
+		if f.State != "taken" || f.Rows == nil {
+			t.Errorf("%s is %s: %s", f.Path, f.State, f.Message)
+		}
+		kinds[f.Path[strings.Index(f.Path, "."):]] = true
+	}
+	if len(kinds) != 5 {
+		t.Errorf("files of %v, want five formats", kinds)
+	}
+	var chart inspect.Chart
+	var series []record.Series
+	dbtest.Must(t, p.client().Get(t.Context(), "/metrics/gate-wait/series", nil, &series))
+	now := time.Now().UTC()
+	dbtest.Must(t, p.client().Get(t.Context(), fmt.Sprintf("/series/%d/chart", series[0].ID), url.Values{"from": {now.AddDate(0, 0, -1).Format("2006-01-02T15:04:05Z")}, "to": {now.Format("2006-01-02T15:04:05Z")}}, &chart))
+	if len(chart.Observed) < 90 || chart.Rows[0] == nil || *chart.Rows[0] < 1 {
+		t.Errorf("the gates' waits over a day: %d values", len(chart.Observed))
+	}
+	var page httpapi.AlertPage
+	dbtest.Must(t, p.client().Get(t.Context(), "/alerts", url.Values{"state": {"open"}, "dataset": {"edge.gates"}}, &page))
+	if len(page.Alerts) != 0 {
+		t.Errorf("the gates are well: %+v", page.Alerts)
+	}
+}
