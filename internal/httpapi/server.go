@@ -55,7 +55,7 @@ type server struct {
 // New makes the handler for everything the service answers.
 func New(p Parts) http.Handler {
 	router := chi.NewRouter()
-	router.Use(middleware.Recoverer, middleware.Compress(5, "application/json", "text/html", "text/css", "application/javascript", "text/javascript", "image/svg+xml"))
+	router.Use(middleware.Recoverer, middleware.Compress(2, "application/json", "text/html", "text/css", "application/javascript", "text/javascript", "image/svg+xml"))
 	router.Use(guardHeaders)
 	s := &server{p, newIntake()}
 	router.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })

@@ -26,6 +26,7 @@ type Health struct {
 	Rows7d     *float64        `json:"rows_7d"`
 	Expected24 *float64        `json:"expected_24h"`
 	Deviation  *float64        `json:"deviation_24h" doc:"of the rows in the last 24 hours from expected, in half-widths of the band"`
+	Period     int64           `json:"period_seconds" doc:"of the small chart"`
 	SparkOf    string          `json:"spark_of" doc:"what the small chart shows: rows, or of what has none to count the first metric"`
 	Newest     *time.Time      `json:"newest" doc:"the newest load, or of what has none the end of the newest sample"`
 	AgeSeconds *float64        `json:"age_seconds" doc:"since then"`
@@ -46,6 +47,32 @@ type Spark struct {
 	Expected      []*float64 `json:"expected"`
 	Low           []*float64 `json:"low"`
 	High          []*float64 `json:"high"`
+
+	stored json.RawMessage
+}
+
+// MarshalJSON passes on a stored chart as it is: an overview holds a thousand.
+func (s Spark) MarshalJSON() ([]byte, error) {
+	if s.stored != nil {
+		return s.stored, nil
+	}
+	type plain Spark
+	return json.Marshal(plain(s))
+}
+
+// restore reads a stored summary and leaves its small chart unread.
+func (h *Health) restore(summary []byte) error {
+	type plain Health
+	var v struct {
+		plain
+		Spark json.RawMessage `json:"spark"`
+	}
+	if err := json.Unmarshal(summary, &v); err != nil {
+		return err
+	}
+	*h = Health(v.plain)
+	h.Spark.stored = v.Spark
+	return nil
 }
 
 // Health gives every dataset's ingestion health: what was summed up when it was
@@ -82,7 +109,7 @@ func (v *Inspector) Health(ctx context.Context) ([]Health, error) {
 
 // healthOf brings a dataset's stored summary up to now, or makes the first.
 func (v *Inspector) healthOf(ctx context.Context, h *Health, d record.Dataset, stored map[int64]store.Summary) error {
-	if s, there := stored[d.ID]; there && json.Unmarshal(s.Summary, h) == nil {
+	if s, there := stored[d.ID]; there && h.restore(s.Summary) == nil {
 		h.Dataset = d
 		h.bring(v.now())
 		return nil
@@ -103,6 +130,15 @@ func (v *Inspector) Refresh(ctx context.Context, datasetID int64) error {
 		return err
 	}
 	return v.store.PutHealth(ctx, d.ID, h, v.now())
+}
+
+// RefreshOld refreshes a summary unless it is younger than age.
+func (v *Inspector) RefreshOld(ctx context.Context, datasetID int64, age time.Duration) error {
+	at, err := v.store.HealthAt(ctx, datasetID)
+	if err != nil || at != nil && v.now().Sub(*at) < age {
+		return err
+	}
+	return v.Refresh(ctx, datasetID)
 }
 
 // Summarise sums up one dataset from its samples and loads.
@@ -167,7 +203,7 @@ func (h *Health) bring(now time.Time) {
 		default:
 			h.State = "running"
 		}
-	case h.Newest != nil && now.Sub(*h.Newest) <= 3*time.Duration(h.Spark.PeriodSeconds)*time.Second:
+	case h.Newest != nil && now.Sub(*h.Newest) <= 3*time.Duration(h.Period)*time.Second:
 		h.State = "running"
 	}
 }
@@ -225,7 +261,7 @@ func (v *Inspector) arrivals(ctx context.Context, h *Health) error {
 		if err != nil || newest == nil {
 			return err
 		}
-		end := newest.Add(time.Duration(h.Spark.PeriodSeconds) * time.Second)
+		end := newest.Add(time.Duration(h.Period) * time.Second)
 		h.Newest = &end
 	}
 	return nil
@@ -237,7 +273,7 @@ func (v *Inspector) volume(ctx context.Context, h *Health, m record.Metric) erro
 	if err != nil || t == nil {
 		return err
 	}
-	h.Spark, h.SparkOf, h.Rows24h, h.Rows7d = t.spark, "rows", finite(t.day), finite(t.week)
+	h.Spark, h.Period, h.SparkOf, h.Rows24h, h.Rows7d = t.spark, m.PeriodSeconds, "rows", finite(t.day), finite(t.week)
 	h.Expected24, h.Deviation = finite(t.expected), finite(t.deviation)
 	return nil
 }
@@ -246,7 +282,7 @@ func (v *Inspector) volume(ctx context.Context, h *Health, m record.Metric) erro
 func (v *Inspector) figure(ctx context.Context, h *Health, m record.Metric) error {
 	t, err := v.total(ctx, m)
 	if err == nil && t != nil {
-		h.Spark, h.SparkOf = t.spark, strings.ReplaceAll(m.Measure, "_", " ")
+		h.Spark, h.Period, h.SparkOf = t.spark, m.PeriodSeconds, strings.ReplaceAll(m.Measure, "_", " ")
 	}
 	return err
 }
@@ -328,12 +364,24 @@ func (v *Inspector) total(ctx context.Context, m record.Metric) (*total, error) 
 	}
 	for _, r := range readings {
 		if r.At >= t.spark.From.Unix() {
-			t.spark.Observed, t.spark.Expected = append(t.spark.Observed, finite(r.Observed)), append(t.spark.Expected, finite(r.Expected))
-			t.spark.Low, t.spark.High = append(t.spark.Low, finite(r.Low)), append(t.spark.High, finite(r.High))
+			t.spark.Observed, t.spark.Expected = append(t.spark.Observed, drawn(r.Observed)), append(t.spark.Expected, drawn(r.Expected))
+			t.spark.Low, t.spark.High = append(t.spark.Low, drawn(r.Low)), append(t.spark.High, drawn(r.High))
 		}
 	}
 	t.sumUp(readings, subject.Grid.PerDay())
 	return t, nil
+}
+
+// drawn keeps as many digits as a small chart can show: a thousand of them are
+// sent at once.
+func drawn(x float64) *float64 {
+	if x != 0 && !math.IsNaN(x) && !math.IsInf(x, 0) {
+		scale := math.Pow(10, 3-math.Floor(math.Log10(math.Abs(x))))
+		if rounded := math.Round(x*scale) / scale; !math.IsNaN(rounded) && !math.IsInf(rounded, 0) {
+			x = rounded
+		}
+	}
+	return finite(x)
 }
 
 // level makes means of sums: what is no count cannot be added up.

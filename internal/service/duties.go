@@ -74,12 +74,16 @@ func (d *duties) keep(ctx context.Context) error {
 	return d.collector.ForgetPoints(ctx)
 }
 
+// pushedEvery is how often a dataset that is pushed to is summed up at most;
+// pushed metrics are looked at again by the clock.
+const pushedEvery = 30 * time.Second
+
 // evaluate judges a metric; what must be fitted again first is queued, and
 // steps through what came meanwhile when it is.
 func (d *duties) evaluate(ctx context.Context, j work.Evaluate) error {
 	err := d.watcher.Evaluate(ctx, j.MetricID, j.From)
 	if m, metricErr := d.store.MetricByID(ctx, j.MetricID); metricErr == nil && m.Pushed() && err == nil {
-		return d.inspector.Refresh(ctx, m.DatasetID)
+		return d.inspector.RefreshOld(ctx, m.DatasetID, pushedEvery)
 	}
 	var outdated watch.Outdated
 	if !errors.As(err, &outdated) {

@@ -36,6 +36,11 @@ func (s *Store) Healths(ctx context.Context) (map[int64]Summary, error) {
 	return byDataset, err
 }
 
+// HealthAt gives when a dataset was last summed up, nil if never.
+func (s *Store) HealthAt(ctx context.Context, dataset int64) (*time.Time, error) {
+	return one[*time.Time](ctx, s, "health", "", `select (select computed_at from health where dataset_id = $1)`, dataset)
+}
+
 // NewestSample gives the time of a dataset's newest sample of the last days, nil
 // if there is none.
 func (s *Store) NewestSample(ctx context.Context, dataset int64) (*time.Time, error) {

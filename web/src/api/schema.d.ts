@@ -1646,6 +1646,11 @@ export interface components {
             newest: string | null;
             /** Format: int64 */
             open_alerts: number;
+            /**
+             * Format: int64
+             * @description of the small chart
+             */
+            period_seconds: number;
             /** Format: double */
             rows_24h: number | null;
             /** Format: double */

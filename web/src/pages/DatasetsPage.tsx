@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { useCallback, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import type { Health } from "../api/client";
 import { useAlerts, useHealth, useMe, useScorecard } from "../api/queries";
@@ -21,6 +21,18 @@ function sentence(list: Health[]): string {
   const failed = list.filter((h) => h.state === "failed").length;
   const more = [late && `${word(late).toLowerCase()} ${late === 1 ? "loader has" : "loaders have"} stopped`, failed && `${word(failed).toLowerCase()} cannot be read`].filter(Boolean);
   return `${word(calm)} of ${word(list.length).toLowerCase()} datasets arrive as expected${more.length ? `; ${more.join(" and ")}` : ""}.`;
+}
+
+/** Draws a screenful of rows, and further ones as their end comes into sight: a thousand at once would take seconds. */
+function useMore(all: number, step = 60) {
+  const [shown, setShown] = useState(step);
+  const more = useCallback((end: Element | null) => {
+    if (!end) return;
+    const watch = new IntersectionObserver((seen) => seen.some((s) => s.isIntersecting) && setShown((n) => n + step), { rootMargin: "600px" });
+    watch.observe(end);
+    return () => watch.disconnect();
+  }, [step]);
+  return [Math.min(shown, Math.max(all, step)), more] as const;
 }
 
 const hour = 3_600_000, day = 24 * hour;
@@ -54,6 +66,7 @@ export function DatasetsPage() {
   const told = alerts.data?.alerts ?? [];
   const during = (dataset: string) => told.filter((a) => a.dataset === dataset && (!picked || (Date.parse(a.since) < picked[1] && (!a.ended_at || Date.parse(a.ended_at) > picked[0]))));
   const list = [...(health.data ?? [])].filter((h) => `${h.dataset.name} ${h.dataset.owner} ${h.state}`.toLowerCase().includes(filter.toLowerCase())).sort(byDeviation);
+  const [shown, more] = useMore(list.length);
   const zone = health.data?.[0]?.dataset.zone ?? "UTC";
   const raised = Array.from({ length: 7 * 24 }, (_, i) => told.filter((a) => Math.floor((Date.parse(a.raised_at) - start) / hour) === i).length);
   const pick = (p?: [number, number]) => setSearch(p ? { from: new Date(p[0]).toISOString(), to: new Date(p[1]).toISOString() } : {}, { replace: true });
@@ -79,13 +92,13 @@ export function DatasetsPage() {
           </tr>
         </thead>
         <tbody>
-          {list.map((h) => {
+          {list.slice(0, shown).map((h) => {
             const cards = (score.data?.monitors ?? []).filter((c) => c.dataset === h.dataset.name);
             const k = cards.reduce((n, c) => n + c.faults, 0), n = cards.reduce((sum, c) => sum + c.faults + c.noise, 0);
             const part = picked && within(h, picked);
             const there = picked ? during(h.dataset.name) : [];
             return (
-              <tr key={h.dataset.name} tabIndex={0} className="open-row h-[37px] cursor-pointer" style={{ contentVisibility: "auto", containIntrinsicSize: "auto 37px" }} onClick={() => go(`/datasets/${h.dataset.name}`)} onKeyDown={(e) => e.key === "Enter" && go(`/datasets/${h.dataset.name}`)}>
+              <tr key={h.dataset.name} tabIndex={0} className="open-row h-[37px] cursor-pointer" onClick={() => go(`/datasets/${h.dataset.name}`)} onKeyDown={(e) => e.key === "Enter" && go(`/datasets/${h.dataset.name}`)}>
                 <td className={h.worst ? "font-semibold" : ""}><code>{h.dataset.name}</code>{h.spark_of && h.spark_of !== "rows" && <span className="ml-2 text-[12.5px] text-ink2">{h.spark_of}</span>}</td>
                 <td><Spark spark={h.spark} picked={picked} /></td>
                 <td className="num">{number(part ? part.rows : h.rows_24h)}</td>
@@ -104,6 +117,7 @@ export function DatasetsPage() {
           })}
         </tbody>
       </table>
+      {list.length > shown && <p ref={more} className="mt-3 text-ink2">{number(list.length - shown)} more as you scroll</p>}
       {health.data && health.data.length > 0 && list.length === 0 && <p className="mt-3 text-ink2">Nothing fits the filter.</p>}
     </Page>
   );
