@@ -19,8 +19,8 @@ func (a *app) datasetCommand() *cobra.Command {
 		if err := a.client().Get(c.Context(), "/datasets", nil, &list); err != nil {
 			return err
 		}
-		l := listing{head: []string{"dataset", "owner", "rows 24 h", "rows 7 d", "deviation", "newest load", "next by", "state", "open alerts"},
-			right: []int{3, 4, 5, 6}, raw: list, none: "No dataset yet. Add one: tinbell dataset add warehouse schema.table"}
+		l := listing{head: []string{"dataset", "owner", "rows 24 h", "lowest to highest", "rows 7 d", "rows 30 d", "bytes 7 d", "per row", "deviation", "newest load", "next by", "state", "open alerts"},
+			right: []int{3, 4, 5, 6, 7, 8, 9, 10}, raw: list, none: "No dataset yet. Add one: tinbell dataset add warehouse schema.table"}
 		for _, h := range list {
 			age, next, deviation := "–", "–", "–"
 			if h.AgeSeconds != nil {
@@ -36,7 +36,7 @@ func (a *app) datasetCommand() *cobra.Command {
 			if h.Open > 0 {
 				open = fmt.Sprintf("%d, %s", h.Open, h.Worst)
 			}
-			l.rows = append(l.rows, []string{h.Dataset.Name, orNone(h.Dataset.Owner), amount(h.Rows24h), amount(h.Rows7d), deviation, age, next, h.State, open})
+			l.rows = append(l.rows, []string{h.Dataset.Name, orNone(h.Dataset.Owner), amount(h.Rows24h), between(h.Lowest24h, h.Highest24h), amount(h.Rows7d), amount(h.Rows30d), size(h.Bytes7d), size(h.RowBytes), deviation, age, next, h.State, open})
 		}
 		return a.show(l)
 	}
@@ -59,6 +59,20 @@ func (a *app) datasetCommand() *cobra.Command {
 	add.Flags().StringVar(&in.Owner, "owner", "", "team that looks after it")
 	return group("dataset", "Tables, streams and files", list, add, a.columnsCommand(), a.deliveriesCommand(), a.runsOfCommand(), a.lineageCommand(), a.keepCommand(),
 		a.removal("dataset", "/datasets/", "with its metrics, samples, monitors and alerts"))
+}
+
+func size(n *float64) string {
+	if n == nil {
+		return "–"
+	}
+	return words.Bytes(*n)
+}
+
+func between(low, high *float64) string {
+	if low == nil || high == nil {
+		return "–"
+	}
+	return words.Number(*low) + "–" + words.Number(*high)
 }
 
 func (a *app) columnsCommand() *cobra.Command {

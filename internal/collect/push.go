@@ -95,8 +95,10 @@ func (c *Collector) Push(ctx context.Context, body io.Reader, format string, str
 		}
 		return p.receipt, err
 	}
-	if err = read(ctx, body); err == nil {
-		err = p.flush(ctx)
+	err = read(ctx, body)
+	var broken record.Invalid
+	if err == nil || errors.As(err, &broken) {
+		err = errors.Join(p.flush(ctx), err)
 	}
 	return p.receipt, errors.Join(p.settle(), err)
 }
@@ -140,9 +142,18 @@ func (p *push) readNDJSON(ctx context.Context, body io.Reader) error {
 		}
 	}
 	if err := scanner.Err(); err != nil {
-		return fmt.Errorf("after line %d: %w", n, err)
+		return unreadable(n, err)
 	}
 	return nil
+}
+
+// unreadable says that a body cannot be read on after a line; what came before
+// is kept, unless strict was asked for.
+func unreadable(n int, err error) error {
+	if errors.Is(err, bufio.ErrTooLong) {
+		return record.Invalid{Field: "body", Given: fmt.Sprintf("line %d", n+1), Allowed: fmt.Sprintf("lines of at most %d kB; what came before was stored", maxLine>>10)}
+	}
+	return record.Invalid{Field: "body", Given: fmt.Sprintf("after line %d", n), Allowed: "a whole body; what came before was stored, then: " + err.Error()}
 }
 
 // readJSON takes one array of samples, element by element. What is no JSON ends
@@ -192,7 +203,7 @@ func (p *push) readCSV(ctx context.Context, body io.Reader) error {
 		return nil
 	}
 	if err != nil {
-		return fmt.Errorf("head of the CSV: %w", err)
+		return unreadable(1, err)
 	}
 	index := map[string]int{}
 	for i, column := range head {
@@ -219,7 +230,7 @@ func (p *push) readCSV(ctx context.Context, body io.Reader) error {
 			continue
 		}
 		if err != nil {
-			return err
+			return unreadable(n, err)
 		}
 		field := func(column string) string {
 			if i, there := index[column]; there && i < len(fields) {

@@ -24,6 +24,13 @@ type Health struct {
 	Spark      Spark           `json:"spark" doc:"rows of all segments, last 7 days"`
 	Rows24h    *float64        `json:"rows_24h"`
 	Rows7d     *float64        `json:"rows_7d"`
+	Rows30d    *float64        `json:"rows_30d"`
+	Lowest24h  *float64        `json:"lowest_24h" doc:"rows of the day with the fewest, of the last 30"`
+	Highest24h *float64        `json:"highest_24h"`
+	Bytes24h   *float64        `json:"bytes_24h" doc:"of files that landed, or as runs say"`
+	Bytes7d    *float64        `json:"bytes_7d"`
+	Bytes30d   *float64        `json:"bytes_30d"`
+	RowBytes   *float64        `json:"bytes_per_row" doc:"over 30 days"`
 	Expected24 *float64        `json:"expected_24h"`
 	Deviation  *float64        `json:"deviation_24h" doc:"of the rows in the last 24 hours from expected, in half-widths of the band"`
 	Period     int64           `json:"period_seconds" doc:"of the small chart"`
@@ -169,6 +176,11 @@ func (v *Inspector) Summarise(ctx context.Context, d record.Dataset) (Health, er
 	if err := v.arrivals(ctx, &h); err != nil {
 		return h, err
 	}
+	size, err := v.store.BytesOf(ctx, d, v.now())
+	if err != nil {
+		return h, err
+	}
+	h.Bytes24h, h.Bytes7d, h.Bytes30d, h.RowBytes = size.Day, size.Week, size.Month, size.PerRow
 	h.bring(v.now())
 	return h, nil
 }
@@ -274,6 +286,7 @@ func (v *Inspector) volume(ctx context.Context, h *Health, m record.Metric) erro
 		return err
 	}
 	h.Spark, h.Period, h.SparkOf, h.Rows24h, h.Rows7d = t.spark, m.PeriodSeconds, "rows", finite(t.day), finite(t.week)
+	h.Rows30d, h.Lowest24h, h.Highest24h = finite(t.month), finite(t.lowest), finite(t.highest)
 	h.Expected24, h.Deviation = finite(t.expected), finite(t.deviation)
 	return nil
 }
@@ -289,13 +302,14 @@ func (v *Inspector) figure(ctx context.Context, h *Health, m record.Metric) erro
 
 // total is the summed row count of all segments of a metric with its band.
 type total struct {
-	spark     Spark
-	day, week float64 // rows
-	expected  float64 // of the last day, NaN if unknown
-	deviation float64 // of the last day
+	spark            Spark
+	day, week, month float64 // rows
+	lowest, highest  float64 // of a day, over the last thirty
+	expected         float64 // of the last day, NaN if unknown
+	deviation        float64 // of the last day
 }
 
-// sumUp fills in the sums of the last day and week. The last day deviates by
+// sumUp fills in the sums of the last day, week and month. The last day deviates by
 // its ratio to expected, in units of 2.58 robust standard deviations of the
 // same ratio on the days before (99 % of clean days lie inside).
 func (t *total) sumUp(readings []detect.Reading, perDay int) {
@@ -309,13 +323,26 @@ func (t *total) sumUp(readings []detect.Reading, perDay int) {
 		return rows, expected
 	}
 	n := len(readings)
-	for i, r := range readings {
-		if !math.IsNaN(r.Observed) && i >= n-7*perDay {
-			t.week += r.Observed
+	t.lowest, t.highest = math.NaN(), math.NaN()
+	for day := range 30 {
+		end := n - day*perDay
+		if end < perDay {
+			break
 		}
-		if !math.IsNaN(r.Observed) && i >= n-perDay {
-			t.day += r.Observed
+		rows := 0.0
+		for _, r := range readings[end-perDay : end] {
+			if !math.IsNaN(r.Observed) {
+				rows += r.Observed
+			}
 		}
+		if day == 0 {
+			t.day, t.lowest, t.highest = rows, rows, rows
+		}
+		if day < 7 {
+			t.week += rows
+		}
+		t.month += rows
+		t.lowest, t.highest = min(t.lowest, rows), max(t.highest, rows)
 	}
 	rows, expected := ratio(n)
 	if expected <= 0 {
@@ -352,7 +379,7 @@ func (v *Inspector) total(ctx context.Context, m record.Metric) (*total, error) 
 	var readings []detect.Reading
 	rule := record.DefaultSettings().Rule(1)
 	rule.BandOnly = true
-	_, err = learn.Walk(learn.Job{Config: subject.Config, Rule: rule, History: summed, From: settled.AddDate(0, 0, -29).Unix(),
+	_, err = learn.Walk(learn.Job{Config: subject.Config, Rule: rule, History: summed, From: settled.AddDate(0, 0, -31).Unix(),
 		Read: func(r detect.Reading) { readings = append(readings, r) }})
 	var short baseline.TooShort
 	if errors.As(err, &short) {

@@ -96,6 +96,29 @@ func TestPushedSamplesAreIdempotentAndBadLinesNamed(t *testing.T) {
 	}
 }
 
+func TestWhatCameBeforeABreakIsKept(t *testing.T) {
+	s := dbtest.Start(t, now)
+	declare(t, s, "queue", timeline.Count)
+	var whole bytes.Buffer
+	z := gzip.NewWriter(&whole)
+	for i := range 20_000 {
+		fmt.Fprintf(z, `{"metric":"queue","segment":"gate %d","at":"2026-06-%02dT%02d:00:00Z","value":%d}`+"\n", i%97, 1+i%17, i%24, i*i%977)
+	}
+	dbtest.Must(t, z.Close())
+	status, answer, _ := post(t, s, "/api/v1/samples", map[string]string{"Content-Type": ndjson, "Content-Encoding": "gzip"}, bytes.NewReader(whole.Bytes()[:whole.Len()/2]))
+	if status != 422 || !strings.Contains(answer, "what came before was stored") || !strings.Contains(answer, "unexpected EOF") {
+		t.Errorf("%d %s", status, answer)
+	}
+	var n int
+	dbtest.Must(t, s.Parts.Store.DB.Get(&n, `select (select count(*) from sample) + (select count(*) from sample_day)`))
+	if n == 0 {
+		t.Error("nothing of the half that came was stored")
+	}
+	if status, answer, _ := post(t, s, "/api/v1/samples", map[string]string{"Content-Type": ndjson}, strings.NewReader(strings.Repeat("x", 2<<20))); status != 422 || !strings.Contains(answer, "lines of at most") {
+		t.Errorf("a line of two megabytes: %d %.200s", status, answer)
+	}
+}
+
 func TestCSVAndGzipAreTaken(t *testing.T) {
 	s := dbtest.Start(t, now)
 	declare(t, s, "queue", timeline.Count)

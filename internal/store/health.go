@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"time"
+
+	"tinbell/internal/record"
 )
 
 // PutHealth keeps what the overview shows of a dataset.
@@ -47,4 +49,26 @@ func (s *Store) NewestSample(ctx context.Context, dataset int64) (*time.Time, er
 	return one[*time.Time](ctx, s, "newest sample", "", `
 		select max(newest.at) from metric m join series on series.metric_id = m.id
 		cross join lateral (select at from sample where series_id = series.id order by at desc limit 1) newest where m.dataset_id = $1`, dataset)
+}
+
+// Bytes is what arrived at a dataset by size; nil where nobody says.
+type Bytes struct {
+	Day    *float64 `db:"day"`
+	Week   *float64 `db:"week"`
+	Month  *float64 `db:"month"`
+	PerRow *float64 `db:"per_row"`
+}
+
+// BytesOf sums up what files that landed, or runs that wrote a dataset, say of
+// its size.
+func (s *Store) BytesOf(ctx context.Context, d record.Dataset, now time.Time) (Bytes, error) {
+	return one[Bytes](ctx, s, "bytes", d.Name, `
+		with arrived as (
+			select landed_at as at, bytes, rows from delivery where dataset_id = $1 and state = 'taken' and landed_at > $4::timestamptz - interval '30 days'
+			union all
+			select r.ended_at, o.bytes, o.rows from run_dataset o join run r on r.id = o.run_id
+			where o.name = $3 and o.namespace = $2 and o.direction = 'output' and r.state = 'complete' and r.ended_at > $4::timestamptz - interval '30 days')
+		select sum(bytes) filter (where at > $4::timestamptz - interval '1 day')::float8 as day, sum(bytes) filter (where at > $4::timestamptz - interval '7 days')::float8 as week,
+			sum(bytes)::float8 as month, sum(bytes) filter (where rows > 0)::float8 / nullif(sum(rows), 0)::float8 as per_row from arrived`,
+		d.ID, d.Namespace, d.Name, now)
 }

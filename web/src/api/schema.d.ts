@@ -1624,6 +1624,20 @@ export interface components {
              * @description since then
              */
             age_seconds: number | null;
+            /**
+             * Format: double
+             * @description of files that landed, or as runs say
+             */
+            bytes_24h: number | null;
+            /** Format: double */
+            bytes_30d: number | null;
+            /** Format: double */
+            bytes_7d: number | null;
+            /**
+             * Format: double
+             * @description over 30 days
+             */
+            bytes_per_row: number | null;
             dataset: components["schemas"]["Dataset"];
             /**
              * Format: double
@@ -1634,10 +1648,17 @@ export interface components {
             expected_24h: number | null;
             /** @description why a metric cannot be read */
             failed: string;
+            /** Format: double */
+            highest_24h: number | null;
             /** @description when the next load is due, if the pattern is known */
             load: components["schemas"]["Expected"];
             /** @description loads of the last 24 hours, thinned to at most 300 */
             loads: string[] | null;
+            /**
+             * Format: double
+             * @description rows of the day with the fewest, of the last 30
+             */
+            lowest_24h: number | null;
             message: string;
             /**
              * Format: date-time
@@ -1653,6 +1674,8 @@ export interface components {
             period_seconds: number;
             /** Format: double */
             rows_24h: number | null;
+            /** Format: double */
+            rows_30d: number | null;
             /** Format: double */
             rows_7d: number | null;
             /** @description rows of all segments, last 7 days */
