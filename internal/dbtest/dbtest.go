@@ -1,16 +1,22 @@
-// Package dbtest gives tests a real service on a private PostgreSQL and a clock
+// Package dbtest gives tests a real service on a private PostgreSQL, which
+// the tests of a package share, and a clock
 // that they set.
 package dbtest
 
 import (
+	"context"
+	"fmt"
 	"io"
 	"log/slog"
 	"os"
+	"path/filepath"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
 
 	"tinbell/internal/client"
+	"tinbell/internal/localpg"
 	"tinbell/internal/service"
 )
 
@@ -34,12 +40,63 @@ type Clock struct{ unix atomic.Int64 }
 func (c *Clock) Now() time.Time  { return time.Unix(c.unix.Load(), 0).UTC() }
 func (c *Clock) Set(t time.Time) { c.unix.Store(t.Unix()) }
 
-// Service is a running service with its administrator's client.
+// Service is a running service with its administrator's client, on a database of
+// its own.
 type Service struct {
 	*service.Service
-	Admin *client.Client
-	Clock *Clock
-	Token string
+	Admin    *client.Client
+	Clock    *Clock
+	Token    string
+	Database string // its address
+	server   *localpg.Server
+}
+
+// shared is the PostgreSQL that the tests of a package share: making one takes
+// longer than most tests.
+var shared struct {
+	once      sync.Once
+	server    *localpg.Server
+	dir       string
+	err       error
+	databases atomic.Int64
+}
+
+// Main runs a package's tests and brings down what they shared.
+func Main(m *testing.M) {
+	code := m.Run()
+	if shared.server != nil {
+		shared.server.Stop()
+	}
+	os.RemoveAll(shared.dir)
+	os.Exit(code)
+}
+
+func server(t testing.TB) *localpg.Server {
+	t.Helper()
+	shared.once.Do(func() {
+		if shared.dir, shared.err = os.MkdirTemp("", "tinbell-test-"); shared.err != nil {
+			return
+		}
+		if shared.err = os.Chmod(shared.dir, 0o755); shared.err == nil {
+			shared.server, shared.err = localpg.Start(context.Background(), localpg.Options{Dir: filepath.Join(shared.dir, "postgres"), NoSync: true})
+		}
+	})
+	Must(t, shared.err)
+	return shared.server
+}
+
+// NewDatabase makes a fresh database beside the service's and gives its address.
+func (s *Service) NewDatabase(t testing.TB) string {
+	t.Helper()
+	return newDatabase(t, s.server)
+}
+
+func newDatabase(t testing.TB, on *localpg.Server) string {
+	t.Helper()
+	name := fmt.Sprintf("test%d", shared.databases.Add(1))
+	_, err := on.EnsureDatabase(t.Context(), name)
+	Must(t, err)
+	return on.URL(name)
 }
 
 // Start runs a service whose clock stands at now, until the test ends.
@@ -47,13 +104,15 @@ func Start(t testing.TB, now time.Time) *Service {
 	t.Helper()
 	clock := &Clock{}
 	clock.Set(now)
-	s, err := service.Start(t.Context(), service.Options{Dir: Folder(t), Listen: "127.0.0.1:0", SignIn: true, NoSync: true, Now: clock.Now,
+	on := server(t)
+	database := newDatabase(t, on)
+	s, err := service.Start(t.Context(), service.Options{Dir: Folder(t), Database: database, Listen: "127.0.0.1:0", SignIn: true, Now: clock.Now,
 		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(s.Stop)
-	return &Service{Service: s, Admin: client.New(s.Address, s.FirstToken), Clock: clock, Token: s.FirstToken}
+	return &Service{Service: s, Admin: client.New(s.Address, s.FirstToken), Clock: clock, Token: s.FirstToken, Database: database, server: on}
 }
 
 // Settle waits until no work is queued.

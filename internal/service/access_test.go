@@ -74,7 +74,7 @@ func TestWithoutSignInOnlyLoopbackIsServed(t *testing.T) {
 
 func TestSecretsAreStoredEncryptedAndNeverShown(t *testing.T) {
 	s := dbtest.Start(t, now)
-	address := s.Postgres.URL("tinbell_records")
+	address := s.Database
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/sources", httpapi.NewSource{Name: "w", Address: address}, nil))
 	password := strings.Split(strings.Split(address, "@")[0], ":")[2]
 	var login []byte

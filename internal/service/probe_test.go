@@ -18,14 +18,13 @@ import (
 // and adds it as a dataset.
 func warehouse(t *testing.T, s *dbtest.Service) *pgx.Conn {
 	t.Helper()
-	_, err := s.Postgres.EnsureDatabase(t.Context(), "house")
-	dbtest.Must(t, err)
-	conn, err := pgx.Connect(t.Context(), s.Postgres.URL("house"))
+	address := s.NewDatabase(t)
+	conn, err := pgx.Connect(t.Context(), address)
 	dbtest.Must(t, err)
 	t.Cleanup(func() { conn.Close(t.Context()) })
 	_, err = conn.Exec(t.Context(), `create schema "select"; create table "select"."order" ("group" text, "a ""b" int, "when" timestamptz, loaded timestamptz)`)
 	dbtest.Must(t, err)
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/sources", httpapi.NewSource{Name: "house", Address: s.Postgres.URL("house")}, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/sources", httpapi.NewSource{Name: "house", Address: address}, nil))
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/datasets", httpapi.NewDataset{Source: "house", Name: "select.order", Zone: "America/Halifax", LoadedBy: "loaded"}, nil))
 	return conn
 }
@@ -193,7 +192,7 @@ func TestASourceOutOfReachIsOneAlert(t *testing.T) {
 	conn := warehouse(t, s)
 	_, err := conn.Exec(t.Context(), `create table second (at timestamptz); create role reader login password 'pw'; grant select on second to reader`)
 	dbtest.Must(t, err)
-	address := s.Postgres.URL("house")
+	address := conn.Config().ConnString()
 	reader := "postgres://reader:pw" + address[strings.LastIndex(address, "@"):]
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/sources", httpapi.NewSource{Name: "narrow", Address: reader}, nil))
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/datasets", httpapi.NewDataset{Source: "narrow", Name: "public.second"}, nil))

@@ -36,7 +36,6 @@ type Options struct {
 	Listen   string
 	SignIn   bool
 	KeepDays int  // how long samples are kept where a dataset has no rule; 0: for ever
-	NoSync   bool // tests alone
 	Now      func() time.Time
 	Log      *slog.Logger
 }
@@ -96,7 +95,7 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	address := o.Database
 	if address == "" {
 		var err error
-		if s.Postgres, err = localpg.Start(ctx, localpg.Options{Dir: filepath.Join(o.Dir, "postgres"), NoSync: o.NoSync}); err != nil {
+		if s.Postgres, err = localpg.Start(ctx, localpg.Options{Dir: filepath.Join(o.Dir, "postgres")}); err != nil {
 			return err
 		}
 		if _, err := s.Postgres.EnsureDatabase(ctx, "tinbell_records"); err != nil {

@@ -1,0 +1,9 @@
+package service_test
+
+import (
+	"testing"
+
+	"tinbell/internal/dbtest"
+)
+
+func TestMain(m *testing.M) { dbtest.Main(m) }
