@@ -22,7 +22,7 @@ type duties struct {
 	inspector *inspect.Inspector
 	now       func() time.Time
 	keepDays  int
-	jobsAt    time.Time // when runs were last judged by this process
+	minute    time.Time // when what is done each minute was last done by this process
 }
 
 func (d *duties) all() work.Duties {
@@ -146,11 +146,26 @@ func (d *duties) tick(ctx context.Context) error {
 	if err := d.watcher.Overdue(ctx); err != nil {
 		return err
 	}
-	if now.Sub(d.jobsAt) < time.Minute {
+	if now.Sub(d.minute) < time.Minute {
 		return nil
 	}
-	d.jobsAt = now
+	d.minute = now
+	if err := d.refreshPushed(ctx, now); err != nil {
+		return err
+	}
 	return d.watcher.SilentJobs(ctx)
+}
+
+// refreshPushed sums up some of the datasets that nobody collects.
+func (d *duties) refreshPushed(ctx context.Context, now time.Time) error {
+	const atOnce = 50
+	stale, err := d.store.StalePushed(ctx, now.Add(-time.Minute), atOnce)
+	for _, id := range stale {
+		if err := d.inspector.Refresh(ctx, id); err != nil {
+			return err
+		}
+	}
+	return err
 }
 
 // refit queues the monitors whose baselines are due to be chosen anew; those

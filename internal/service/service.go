@@ -35,7 +35,7 @@ type Options struct {
 	Database string
 	Listen   string
 	SignIn   bool
-	KeepDays int  // how long samples are kept where a dataset has no rule; 0: for ever
+	KeepDays int // how long samples are kept where a dataset has no rule; 0: for ever
 	Now      func() time.Time
 	Log      *slog.Logger
 }

@@ -72,3 +72,11 @@ func (s *Store) BytesOf(ctx context.Context, d record.Dataset, now time.Time) (B
 			sum(bytes)::float8 as month, sum(bytes) filter (where rows > 0)::float8 / nullif(sum(rows), 0)::float8 as per_row from arrived`,
 		d.ID, d.Namespace, d.Name, now)
 }
+
+// StalePushed gives datasets that are pushed to whose overview is older than an
+// instant, the oldest first: nobody collects them.
+func (s *Store) StalePushed(ctx context.Context, before time.Time, limit int) ([]int64, error) {
+	return many[int64](ctx, s, "health", `
+		select d.id from dataset d join source on source.id = d.source_id left join health h on h.dataset_id = d.id
+		where source.kind = 'push' and (h.computed_at is null or h.computed_at < $1) order by h.computed_at nulls first limit $2`, before, limit)
+}

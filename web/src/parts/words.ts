@@ -31,8 +31,8 @@ export function duration(seconds: number): string {
   if (s < 120) return s === 0 ? "0" : `${Math.round(s)} s`;
   if (s < 3600 || (s < 7200 && s % 3600 >= 30)) return `${Math.round(s / 60)} min`;
   if (s < 172800) {
-    const minutes = Math.round((s % 3600) / 60);
-    return minutes ? `${Math.floor(s / 3600)} h ${minutes} min` : `${Math.floor(s / 3600)} h`;
+    const minutes = Math.round(s / 60);
+    return minutes % 60 ? `${Math.floor(minutes / 60)} h ${minutes % 60} min` : `${minutes / 60} h`;
   }
   if (s < 365 * 86400) return `${Math.round(s / 86400)} d`;
   return `${Number((s / 86400 / 365).toFixed(1))} y`;
