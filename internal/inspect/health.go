@@ -367,13 +367,18 @@ func (v *Inspector) total(ctx context.Context, m record.Metric) (*total, error) 
 		return nil, err
 	}
 	settled := subject.SettledTo(v.now())
-	histories, err := subject.Histories(ctx, v.store, settled.AddDate(0, 0, -70), settled)
-	if err != nil || len(histories) == 0 {
-		return nil, err
+	days := 70
+	if subject.Grid.PerDay() > 288 {
+		days = 35
 	}
-	summed := addUp(histories)
-	if m.Kind != timeline.Count {
-		summed = level(histories, summed)
+	sum := newSum(subject.Grid, settled.AddDate(0, 0, -days), settled)
+	err = subject.EachHistory(ctx, v.store, settled.AddDate(0, 0, -days), settled, func(_ int64, history []timeline.Sample) error {
+		sum.add(history)
+		return nil
+	})
+	summed := sum.samples(m.Kind == timeline.Count)
+	if err != nil || len(summed) == 0 {
+		return nil, err
 	}
 	t := &total{spark: Spark{From: subject.Grid.Floor(settled.AddDate(0, 0, -7)), PeriodSeconds: m.PeriodSeconds}}
 	var readings []detect.Reading
@@ -411,45 +416,48 @@ func drawn(x float64) *float64 {
 	return finite(x)
 }
 
-// level makes means of sums: what is no count cannot be added up.
-func level(histories map[int64][]timeline.Sample, summed []timeline.Sample) []timeline.Sample {
-	n := make(map[int64]float64, len(summed))
-	for _, h := range histories {
-		for _, s := range h {
-			if !s.Missing() {
-				n[s.At]++
-			}
-		}
-	}
-	for i := range summed {
-		summed[i].Value /= max(n[summed[i].At], 1)
-	}
-	return summed
+// sum adds up dense series period by period, one after another, so that only one
+// of them is held at a time.
+type sum struct {
+	at    []int64
+	place map[int64]int
+	value []float64
+	n     []float64
 }
 
-// addUp sums dense series by period; a period counts where any came.
-func addUp(histories map[int64][]timeline.Sample) []timeline.Sample {
-	var longest []timeline.Sample
-	for _, h := range histories {
-		if len(h) > len(longest) {
-			longest = h
+func newSum(g timeline.Grid, from, to time.Time) *sum {
+	s := &sum{place: map[int64]int{}}
+	for at := g.Floor(from); at.Before(to); at = g.Next(at) {
+		s.place[at.Unix()] = len(s.at)
+		s.at = append(s.at, at.Unix())
+	}
+	s.value, s.n = make([]float64, len(s.at)), make([]float64, len(s.at))
+	return s
+}
+
+func (s *sum) add(history []timeline.Sample) {
+	for _, v := range history {
+		if i, there := s.place[v.At]; there && !v.Missing() {
+			s.value[i] += v.Value
+			s.n[i]++
 		}
 	}
-	index := make(map[int64]int, len(longest))
-	sum := make([]timeline.Sample, len(longest))
-	for i, s := range longest {
-		sum[i] = timeline.Sample{At: s.At, Value: math.NaN()}
-		index[s.At] = i
-	}
-	for _, h := range histories {
-		for _, s := range h {
-			if i, there := index[s.At]; there && !s.Missing() {
-				if sum[i].Missing() {
-					sum[i].Value = 0
-				}
-				sum[i].Value += s.Value
+}
+
+// samples gives what was added up, from the first period that came; what is no
+// count as the mean.
+func (s *sum) samples(count bool) []timeline.Sample {
+	var list []timeline.Sample
+	for i, at := range s.at {
+		v := math.NaN()
+		if s.n[i] > 0 {
+			if v = s.value[i]; !count {
+				v /= s.n[i]
 			}
+		} else if list == nil {
+			continue
 		}
+		list = append(list, timeline.Sample{At: at, Value: v})
 	}
-	return sum
+	return list
 }

@@ -3,6 +3,7 @@ package inspect
 import (
 	"math"
 	"testing"
+	"time"
 
 	"tinbell/core/detect"
 	"tinbell/core/timeline"
@@ -39,12 +40,14 @@ func TestTheLastDayIsComparedWithThePastsOwnDays(t *testing.T) {
 
 func TestSegmentsAddUpPeriodByPeriod(t *testing.T) {
 	nan := math.NaN()
-	got := addUp(map[int64][]timeline.Sample{
-		1: {{At: 0, Value: 1}, {At: 3600, Value: nan}, {At: 7200, Value: nan}},
-		2: {{At: 3600, Value: 5}, {At: 7200, Value: nan}},
-	})
-	if len(got) != 3 || got[0].Value != 1 || got[1].Value != 5 || !got[2].Missing() {
-		t.Errorf("%+v", got)
+	for count, want := range map[bool]float64{true: 7, false: 3.5} {
+		total := newSum(timeline.Grid{Period: time.Hour, Zone: time.UTC}, time.Unix(0, 0), time.Unix(5*3600, 0))
+		total.add([]timeline.Sample{{At: 3600, Value: 1}, {At: 7200, Value: nan}, {At: 10800, Value: 2}})
+		total.add([]timeline.Sample{{At: 10800, Value: 5}, {At: 99 * 3600, Value: 5}})
+		got := total.samples(count)
+		if len(got) != 4 || got[0].At != 3600 || got[0].Value != 1 || !got[1].Missing() || got[2].Value != want || !got[3].Missing() {
+			t.Errorf("counted %t: %+v", count, got)
+		}
 	}
 }
 
