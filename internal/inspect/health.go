@@ -139,15 +139,6 @@ func (v *Inspector) Refresh(ctx context.Context, datasetID int64) error {
 	return v.store.PutHealth(ctx, d.ID, h, v.now())
 }
 
-// RefreshOld refreshes a summary unless it is younger than age.
-func (v *Inspector) RefreshOld(ctx context.Context, datasetID int64, age time.Duration) error {
-	at, err := v.store.HealthAt(ctx, datasetID)
-	if err != nil || at != nil && v.now().Sub(*at) < age {
-		return err
-	}
-	return v.Refresh(ctx, datasetID)
-}
-
 // Summarise sums up one dataset from its samples and loads.
 func (v *Inspector) Summarise(ctx context.Context, d record.Dataset) (Health, error) {
 	h := Health{Dataset: d, Loads: []time.Time{}}

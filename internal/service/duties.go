@@ -40,9 +40,10 @@ func (d *duties) all() work.Duties {
 				return d.watcher.Learn(ctx, j.MonitorID, j.History, progress)
 			})
 		},
-		Backfill: d.backfilled,
-		Tick:     d.tick,
-		Keep:     d.keep,
+		Backfill:  d.backfilled,
+		Summarise: func(ctx context.Context, j work.Summarise) error { return d.inspector.Refresh(ctx, j.DatasetID) },
+		Tick:      d.tick,
+		Keep:      d.keep,
 	}
 }
 
@@ -74,16 +75,12 @@ func (d *duties) keep(ctx context.Context) error {
 	return d.collector.ForgetPoints(ctx)
 }
 
-// pushedEvery is how often a dataset that is pushed to is summed up at most;
-// pushed metrics are looked at again by the clock.
-const pushedEvery = 30 * time.Second
-
 // evaluate judges a metric; what must be fitted again first is queued, and
 // steps through what came meanwhile when it is.
 func (d *duties) evaluate(ctx context.Context, j work.Evaluate) error {
 	err := d.watcher.Evaluate(ctx, j.MetricID, j.From)
 	if m, metricErr := d.store.MetricByID(ctx, j.MetricID); metricErr == nil && m.Pushed() && err == nil {
-		return d.inspector.RefreshOld(ctx, m.DatasetID, pushedEvery)
+		return d.queue.Add(ctx, work.Summarise{DatasetID: m.DatasetID})
 	}
 	var outdated watch.Outdated
 	if !errors.As(err, &outdated) {
@@ -150,22 +147,7 @@ func (d *duties) tick(ctx context.Context) error {
 		return nil
 	}
 	d.minute = now
-	if err := d.refreshPushed(ctx, now); err != nil {
-		return err
-	}
 	return d.watcher.SilentJobs(ctx)
-}
-
-// refreshPushed sums up some of the datasets that nobody collects.
-func (d *duties) refreshPushed(ctx context.Context, now time.Time) error {
-	const atOnce = 50
-	stale, err := d.store.StalePushed(ctx, now.Add(-time.Minute), atOnce)
-	for _, id := range stale {
-		if err := d.inspector.Refresh(ctx, id); err != nil {
-			return err
-		}
-	}
-	return err
 }
 
 // refit queues the monitors whose baselines are due to be chosen anew; those

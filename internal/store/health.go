@@ -38,11 +38,6 @@ func (s *Store) Healths(ctx context.Context) (map[int64]Summary, error) {
 	return byDataset, err
 }
 
-// HealthAt gives when a dataset was last summed up, nil if never.
-func (s *Store) HealthAt(ctx context.Context, dataset int64) (*time.Time, error) {
-	return one[*time.Time](ctx, s, "health", "", `select (select computed_at from health where dataset_id = $1)`, dataset)
-}
-
 // NewestSample gives the time of a dataset's newest sample of the last days, nil
 // if there is none.
 func (s *Store) NewestSample(ctx context.Context, dataset int64) (*time.Time, error) {
@@ -71,12 +66,4 @@ func (s *Store) BytesOf(ctx context.Context, d record.Dataset, now time.Time) (B
 		select sum(bytes) filter (where at > $4::timestamptz - interval '1 day')::float8 as day, sum(bytes) filter (where at > $4::timestamptz - interval '7 days')::float8 as week,
 			sum(bytes)::float8 as month, sum(bytes) filter (where rows > 0)::float8 / nullif(sum(rows), 0)::float8 as per_row from arrived`,
 		d.ID, d.Namespace, d.Name, now)
-}
-
-// StalePushed gives datasets that are pushed to whose overview is older than an
-// instant, the oldest first: nobody collects them.
-func (s *Store) StalePushed(ctx context.Context, before time.Time, limit int) ([]int64, error) {
-	return many[int64](ctx, s, "health", `
-		select d.id from dataset d join source on source.id = d.source_id left join health h on h.dataset_id = d.id
-		where source.kind = 'push' and (h.computed_at is null or h.computed_at < $1) order by h.computed_at nulls first limit $2`, before, limit)
 }

@@ -58,6 +58,16 @@ type Tick struct{}
 
 func (Tick) Kind() string { return "tick" }
 
+// Summarise sums up a dataset that is pushed to, once a burst is over.
+type Summarise struct {
+	DatasetID int64 `json:"dataset_id"`
+}
+
+func (Summarise) Kind() string { return "summarise" }
+
+// burst is how long pushes are waited for before their dataset is summed up.
+const burst = 5 * time.Second
+
 // Keep packs days that are over and drops what is older than is kept.
 type Keep struct{}
 
@@ -65,12 +75,13 @@ func (Keep) Kind() string { return "keep" }
 
 // Duties are what the jobs do.
 type Duties struct {
-	Evaluate func(context.Context, Evaluate) error
-	Learn    func(context.Context, Learn) error
-	Collect  func(context.Context, Collect) error
-	Backfill func(context.Context, Backfill) error
-	Tick     func(context.Context) error
-	Keep     func(context.Context) error
+	Evaluate  func(context.Context, Evaluate) error
+	Learn     func(context.Context, Learn) error
+	Collect   func(context.Context, Collect) error
+	Backfill  func(context.Context, Backfill) error
+	Summarise func(context.Context, Summarise) error
+	Tick      func(context.Context) error
+	Keep      func(context.Context) error
 }
 
 // Queue takes jobs and, once started, runs them.
@@ -104,6 +115,7 @@ func New(ctx context.Context, pool *pgxpool.Pool, duties Duties, log *slog.Logge
 	register(workers, duties.Learn)
 	register(workers, duties.Collect)
 	register(workers, duties.Backfill)
+	register(workers, duties.Summarise)
 	register(workers, func(ctx context.Context, _ Tick) error { return duties.Tick(ctx) })
 	register(workers, func(ctx context.Context, _ Keep) error { return duties.Keep(ctx) })
 	client, err := river.NewClient(riverpgxv5.New(pool), &river.Config{
@@ -173,6 +185,8 @@ func optionsOf(job river.JobArgs) *river.InsertOpts {
 	switch job.(type) {
 	case Collect:
 		return &river.InsertOpts{MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: unfinished}}
+	case Summarise:
+		return &river.InsertOpts{MaxAttempts: 1, ScheduledAt: time.Now().Add(burst), UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: unfinished}}
 	case Tick:
 		return &river.InsertOpts{MaxAttempts: 1}
 	case Keep:
@@ -188,6 +202,6 @@ func (q *Queue) Idle(ctx context.Context) (bool, error) {
 	var n int
 	err := q.pool.QueryRow(ctx, `
 		select count(*) from river_job
-		where state in ('available', 'pending', 'running', 'retryable') and kind not in ('tick', 'collect', 'keep')`).Scan(&n)
+		where state in ('available', 'pending', 'running', 'retryable') and kind not in ('tick', 'collect', 'keep', 'summarise')`).Scan(&n)
 	return n == 0, err
 }
