@@ -55,6 +55,7 @@ func setUpInConsole(t *testing.T, p *program) {
 	click("different kind", "")
 	click("Measure 2 metrics", "")
 	dbtest.Must(t, tab.Await("document.querySelector('[data-first-chart] svg')"))
+	dbtest.Must(t, tab.Await(`document.querySelector('pre')?.innerText.includes('from "demo"."breakage"')`))
 	var page inspect.Page
 	dbtest.Must(t, p.client().Get(t.Context(), "/datasets/demo.breakage", nil, &page))
 	if len(page.Metrics) != 2 || page.Dataset.Source != "ferry house" {

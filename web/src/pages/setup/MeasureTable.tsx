@@ -57,7 +57,8 @@ export function MeasureTable({ source, table }: { source: string; table: Offered
             {offers.map(([key, label]) => <label key={key} className="flex items-center gap-2"><input type="checkbox" checked={chosen.includes(key)} onChange={() => toggle(key)} className="accent-[var(--ink)]" />{label}</label>)}
           </div>
         </Section>
-        {measure.data ? <First table={table.name} task={measure.data.task_id} /> : <Asked metric={known ? metricOf(chosen.includes(looked) ? looked : chosen[0] ?? "rows") : undefined} table={table.name} />}
+        {measure.data && <First table={table.name} task={measure.data.task_id} />}
+        <Asked metric={known ? metricOf(chosen.includes(looked) ? looked : chosen[0] ?? "rows") : undefined} table={table.name} />
       </div>
     </div>
   );
