@@ -5,13 +5,13 @@ package config
 
 import (
 	"fmt"
-	"math"
 	"reflect"
 	"slices"
 	"strings"
 	"time"
 
 	"tinbell/core/timeline"
+	"tinbell/internal/collect"
 	"tinbell/internal/record"
 )
 
@@ -208,20 +208,16 @@ func empty(v reflect.Value) bool {
 	return v.IsZero() || v.Kind() == reflect.Slice && v.Len() == 0
 }
 
-// parseDuration reads what duration writes.
+// parseDuration reads what duration writes, in whole seconds.
 func parseDuration(text string) (int64, error) {
 	if text == "never" {
 		return -1, nil
 	}
-	units := map[byte]float64{'s': 1, 'm': 60, 'h': 3600, 'd': 86400, 'w': 7 * 86400, 'y': 365 * 86400}
-	var n float64
-	var unit byte
-	if read, err := fmt.Sscanf(text+" ", "%f%c", &n, &unit); err == nil && read == 2 && units[unit] > 0 && n >= 0 && text[len(text)-1] == unit {
-		if s := n * units[unit]; s == math.Trunc(s) && s < float64(math.MaxInt64/int64(time.Second)) {
-			return int64(s), nil
-		}
+	d, err := collect.ParsePeriod(text)
+	if err != nil || d%time.Second != 0 {
+		return 0, fmt.Errorf("%q is no duration: write a number and a unit, as 90s, 15m, 1h, 30d, 8w, 1y", text)
 	}
-	return 0, fmt.Errorf("%q is no duration: write a number and a unit, as 90s, 15m, 1h, 30d, 8w, 1y", text)
+	return int64(d / time.Second), nil
 }
 
 // Schema is the JSON Schema of a document, so that editors complete it.
