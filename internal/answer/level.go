@@ -19,6 +19,9 @@ func (d *Desk) NewNormal(ctx context.Context, alert int64, author string) (recor
 	if err != nil {
 		return a, err
 	}
+	if !a.Judged() {
+		return a, record.Invalid{Field: "alert", Given: fmt.Sprint(alert), Allowed: "an alert of a monitor; this one is about a source, a table or a job, which has no level"}
+	}
 	if a.Cause == "overdue" || a.Cause == "missing" || a.Cause == "silence" {
 		return a, record.Invalid{Field: "alert", Given: fmt.Sprintf("%d, opened by the %s rule", alert, a.Cause), Allowed: "an alert about a changed level; nothing arriving can be no normal"}
 	}

@@ -60,15 +60,25 @@ func (a *app) alertShow() *cobra.Command {
 				return a.json(d)
 			}
 			fmt.Fprintf(a.out, "%s.\n\n", d.Sentence)
-			for _, pair := range [][2]string{
+			facts := [][2]string{
 				{"state", d.Severity + ", " + verdict(d.Alert)}, {"dataset", d.Dataset}, {"segment", orNone(d.Segment)}, {"monitor", d.Monitor}, {"owner", orNone(d.Owner)},
 				{"since", local(d.Since, d.Zone) + " " + d.Zone}, {"raised", local(d.RaisedAt, d.Zone)}, {"closed", optional(d.ClosedAt, d.Zone, "still open")},
 				{"opened by", d.Cause + " rule, " + d.Direction}, {"how rare", rare(d.ReturnPeriod)}, {"peak", fmt.Sprintf("%+.1f half-widths of the band", d.Peak)},
-			} {
+			}
+			if !d.Judged() {
+				facts = [][2]string{
+					{"state", d.Severity + ", " + verdict(d.Alert)}, {"source", orNone(d.Source)}, {"dataset", orNone(d.Dataset)}, {"job", orNone(d.Job)}, {"owner", orNone(d.Owner)},
+					{"since", local(d.Since, d.Zone) + " " + d.Zone}, {"raised", local(d.RaisedAt, d.Zone)}, {"closed", optional(d.ClosedAt, d.Zone, "still open")},
+				}
+			}
+			for _, pair := range facts {
 				fmt.Fprintf(a.out, "  %-10s %s\n", pair[0], pair[1])
 			}
 			for _, l := range d.Labels {
 				fmt.Fprintf(a.out, "  %-10s %s by %s, %s%s\n", "labelled", l.Verdict, l.Author, local(l.At, d.Zone), strings.TrimRight(": "+l.Cause+" "+l.Note, ": "))
+			}
+			if !d.Judged() && (explain || file != "") {
+				return fmt.Errorf("alert %s is about a source, a table or a job: it has no series to explain or draw", args[0])
 			}
 			if explain {
 				if err := a.explain(c.Context(), d.Alert); err != nil {

@@ -96,7 +96,11 @@ func (s *server) alertDetail(ctx context.Context, id int64) (AlertDetail, error)
 	if d.Labels, err = s.Store.Labels(ctx, id); err != nil {
 		return d, err
 	}
-	for _, f := range []store.AlertFilter{{Series: a.SeriesID, Limit: 6}, {Monitor: a.Monitor, Limit: 12}} {
+	like := []store.AlertFilter{{Series: a.SeriesID, Limit: 6}, {Monitor: a.Monitor, Limit: 12}}
+	if !a.Judged() {
+		like = []store.AlertFilter{{About: store.AboutOf(a), Limit: 6}}
+	}
+	for _, f := range like {
 		f.To = a.RaisedAt
 		list, err := s.Store.Alerts(ctx, f)
 		if err != nil {

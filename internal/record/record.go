@@ -265,6 +265,10 @@ const (
 	CauseFile       = "file"       // a file that landed is broken, or came before
 )
 
+// Judged tells whether a monitor raised the alert; one about a source, a table or
+// a job has no series and no band.
+func (a Alert) Judged() bool { return a.SeriesID != 0 }
+
 // Label is a person's verdict on an alert.
 type Label struct {
 	ID      int64     `db:"id" json:"id"`

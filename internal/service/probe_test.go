@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"fmt"
 	"net/url"
 	"strings"
 	"testing"
@@ -166,6 +167,10 @@ func TestABrokenProbeIsAStateThatRecovers(t *testing.T) {
 	if list := open(); len(list) != 1 || list[0].Cause != record.CauseUnreadable || list[0].Dataset != "select.order" || !list[0].Since.Equal(now) || !strings.Contains(list[0].Sentence, "does not exist") {
 		t.Fatalf("one alert, since the first failure, with the database's words: %+v", list)
 	}
+	first := open()[0]
+	if err := s.Admin.Send(t.Context(), "POST", fmt.Sprintf("/alerts/%d/new-normal", first.ID), nil, nil); err == nil || !strings.Contains(err.Error(), "has no level") {
+		t.Errorf("a new normal of what has no series: %v", err)
+	}
 	_, err = conn.Exec(t.Context(), `alter table "select".gone rename to "order"`)
 	dbtest.Must(t, err)
 	collect()
@@ -180,6 +185,11 @@ func TestABrokenProbeIsAStateThatRecovers(t *testing.T) {
 		t.Fatalf("columns that went or changed are an alert: %+v", list)
 	}
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/labels", httpapi.NewLabel{Alerts: []int64{list[0].ID}, Verdict: "fault"}, nil))
+	var detail httpapi.AlertDetail
+	dbtest.Must(t, s.Admin.Get(t.Context(), fmt.Sprintf("/alerts/%d", list[0].ID), nil, &detail))
+	if len(detail.Alike) != 1 || detail.Alike[0].ID != first.ID {
+		t.Errorf("seen before of the same table: %+v", detail.Alike)
+	}
 	var history []record.ColumnVersion
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/datasets/select.order/columns", nil, &history))
 	if len(history) != 2 || len(history[0].Changes) != 3 {

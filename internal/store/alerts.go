@@ -32,6 +32,7 @@ type AlertFilter struct {
 	Monitor  string
 	Series   int64
 	Judged   bool      // of monitors alone: not of sources and tables
+	About    *About    // alerts without a monitor about the same
 	From, To time.Time // raised in [From, To)
 	Cursor   int64
 	Limit    int
@@ -65,6 +66,13 @@ func (f AlertFilter) where() (string, []any) {
 	}
 	if f.Judged {
 		terms = append(terms, "a.monitor_id is not null")
+	}
+	if f.About != nil {
+		k := f.About.keys()
+		add("a.of_source is not distinct from ?", k[0])
+		add("a.of_dataset is not distinct from ?", k[1])
+		add("a.of_job is not distinct from ?", k[2])
+		terms = append(terms, "a.monitor_id is null")
 	}
 	if f.Series != 0 {
 		add("a.series_id = ?", f.Series)

@@ -14,6 +14,17 @@ import (
 // datasets, or a job.
 type About struct{ Source, Dataset, Job int64 }
 
+// AboutOf gives what an alert without a monitor is about.
+func AboutOf(a record.Alert) *About {
+	var v About
+	for into, id := range map[*int64]*int64{&v.Source: a.OfSource, &v.Dataset: a.OfDataset, &v.Job: a.OfJob} {
+		if id != nil {
+			*into = *id
+		}
+	}
+	return &v
+}
+
 // keys are its parts as they are stored: null where there is none.
 func (a About) keys() [3]*int64 {
 	var keys [3]*int64

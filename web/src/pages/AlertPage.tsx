@@ -199,8 +199,8 @@ function History({ alert: a }: { alert: AlertDetail }) {
   const events = [
     ...a.labels!.map((l) => ({ at: l.at, what: <>{l.verdict ? <Mark state={l.verdict as Verdict} /> : "label taken back"} <span className="text-ink2">by {l.author}{l.cause && `: ${l.cause}`}{l.note && `, “${l.note}”`}</span></> })),
     ...(a.closed_at ? [{ at: a.closed_at, what: <>closed by itself <span className="text-ink2">{a.close_reason.replaceAll("_", " ")}</span></> }] : []),
-    { at: a.raised_at, what: <>raised by the {a.cause} rule{a.from_history && <span className="text-ink2">, found in the past when the monitor was fitted</span>}</> },
-    { at: a.since, what: <>first deviating period</> },
+    { at: a.raised_at, what: <>{a.series_id === 0 ? "raised" : `raised by the ${a.cause} rule`}{a.from_history && <span className="text-ink2">, found in the past when the monitor was fitted</span>}</> },
+    { at: a.since, what: <>{a.series_id === 0 ? "it began" : "first deviating period"}</> },
   ].sort((x, y) => Date.parse(y.at) - Date.parse(x.at));
   return (
     <Section title="History" right={`times in ${city(a.zone)}`}>

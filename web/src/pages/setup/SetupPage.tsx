@@ -13,9 +13,10 @@ export function SetupPage() {
   const list = sources.data ?? [];
   const chosen = list.find((s) => s.name === search.get("source"));
   const failed = list.filter((s) => s.state === "failed");
+  const unread = [...new Set((metrics.data ?? []).filter((m) => m.state === "failed" && !failed.length).map((m) => m.dataset))];
   const sentence = !sources.data || !metrics.data ? ""
     : list.length === 0 ? "Nothing is measured yet: add a source."
-    : `${word(list.length)} ${list.length === 1 ? "source" : "sources"}, ${count(new Set(metrics.data.map((m) => m.dataset)).size, "dataset")}, ${count(metrics.data.length, "metric")}${failed.length ? `; ${failed.map((s) => s.name).join(" and ")} cannot be read` : ", and all can be read"}.`;
+    : `${word(list.length)} ${list.length === 1 ? "source" : "sources"}, ${count(new Set(metrics.data.map((m) => m.dataset)).size, "dataset")}, ${count(metrics.data.length, "metric")}${failed.length + unread.length === 0 ? ", and all can be read" : `; ${[...failed.map((s) => s.name), ...unread].join(" and ")} cannot be read`}.`;
   return (
     <Page place="Setup" sentence={sentence}>
       <Trouble what="Sources" error={sources.error} />
