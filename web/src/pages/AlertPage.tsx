@@ -183,8 +183,8 @@ function Values({ chart }: { chart: Chart }) {
 
 function Before({ alert: a }: { alert: AlertDetail }) {
   return (
-    <Section title="Seen before" note="the same series first, then the same monitor">
-      {a.alike!.length === 0 && <p className="mt-2 text-ink2">This monitor has not rung before.</p>}
+    <Section title="Seen before" note={a.series_id === 0 ? "about the same source, table or job" : "the same series first, then the same monitor"}>
+      {a.alike!.length === 0 && <p className="mt-2 text-ink2">{a.series_id === 0 ? "Nothing like it so far." : "This monitor has not rung before."}</p>}
       {a.alike!.map((o) => (
         <div key={o.id} className="flex justify-between gap-4 border-b border-hair py-[5px]">
           <div><Link to={`/alerts/${o.id}`}>{o.sentence}</Link><div className="text-[13px] text-ink2">{time(o.raised_at, o.zone)}</div></div>
