@@ -118,9 +118,11 @@ type Alert struct {
 	Peak         float64 // largest deviation in band half-widths
 	Observed     float64 // summed (counts) or mean over the alert so far
 	Expected     float64
-	ReturnPeriod float64 // seconds, of the monitor as a whole
-	Reason       string  // why it closed: recovered, level_adopted, changed
-	N            int     // samples in Observed
+	ReturnPeriod float64    // seconds, of the monitor as a whole
+	Reason       string     // why it closed: recovered, level_adopted, changed
+	N            int        // samples in Observed
+	Evidence     Evidence   // so far
+	Looks        []Evidence // as it was at the ages of Looks
 }
 
 // Change says what a step did to the series' alert.

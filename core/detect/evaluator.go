@@ -59,7 +59,7 @@ type state struct {
 	Moved   moved
 }
 
-const stateVersion = 4
+const stateVersion = 5
 
 // ErrOutdated is wrapped by Load for a stored baseline that must be fitted
 // again: one of another version of the program, or of another method.

@@ -95,6 +95,9 @@ func (e *Evaluator) open(pt *baseline.Point, r *Reading, a Alert) Change {
 	e.Alert, e.Open = a, true
 	e.Closing = closing{}
 	e.Closing.seed(e, pt.At)
+	if change == Opened {
+		e.recollect(pt.At)
+	}
 	e.weigh(pt, r)
 	return change
 }
@@ -139,10 +142,8 @@ func (e *Evaluator) weigh(pt *baseline.Point, r *Reading) {
 	}
 	if a.Cause != Deviation {
 		a.ReturnPeriod = max(a.ReturnPeriod, clampReturnPeriod(e.rule.Warn.Seconds()))
-		return
-	}
-	s := side(a.Direction)
-	if u := e.verdict.u[s]; u > e.warn[s] {
+	} else if s := side(a.Direction); e.verdict.u[s] > e.warn[s] {
+		u := e.verdict.u[s]
 		b := e.Maxima[s].budgetOf(u, e.sides(), e.cadence.block)
 		period := clampReturnPeriod(month.Seconds() / (b * float64(e.rule.Series)))
 		a.ReturnPeriod = max(a.ReturnPeriod, period, e.rule.Warn.Seconds())
@@ -150,6 +151,7 @@ func (e *Evaluator) weigh(pt *baseline.Point, r *Reading) {
 			a.Severity = Critical
 		}
 	}
+	e.bear(pt, r)
 }
 
 // follow judges whether the open alert goes on.

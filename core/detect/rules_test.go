@@ -3,6 +3,7 @@ package detect
 import (
 	"math"
 	"math/rand/v2"
+	"reflect"
 	"testing"
 	"time"
 
@@ -193,7 +194,7 @@ func TestARefitNeitherOpensNorClosesAnAlert(t *testing.T) {
 	}
 	fresh.Carry(old)
 	after, still := fresh.OpenAlert()
-	if !open || !still || before != after {
+	if !open || !still || !reflect.DeepEqual(before, after) {
 		t.Fatalf("open %t, after the refit %t: %+v, %+v", open, still, before, after)
 	}
 	for _, s := range h[61*24:] {

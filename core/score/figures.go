@@ -106,3 +106,12 @@ func F1(precision, recall float64) float64 {
 	}
 	return 2 * precision * recall / (precision + recall)
 }
+
+// UpperShare is the one-sided exact 95 % upper bound of a share, k of n (Clopper
+// and Pearson 1934).
+func UpperShare(k, n int) float64 {
+	if k >= n {
+		return 1
+	}
+	return distuv.Beta{Alpha: float64(k + 1), Beta: float64(n - k)}.Quantile(0.95)
+}

@@ -118,7 +118,10 @@ func (m Mask) Mark(from, to int64) Mark {
 }
 
 // NewMask sorts and joins spans; empty ones are dropped.
-func NewMask(spans ...Span) Mask {
+func NewMask(spans ...Span) Mask { return Mask{spans: Join(spans)} }
+
+// Join sorts spans and makes one of those that touch; empty ones are dropped.
+func Join(spans []Span) []Span {
 	kept := make([]Span, 0, len(spans))
 	for _, s := range spans {
 		if s.To > s.From {
@@ -134,7 +137,7 @@ func NewMask(spans ...Span) Mask {
 		}
 		joined = append(joined, s)
 	}
-	return Mask{spans: joined}
+	return joined
 }
 
 // Spans gives the joined spans in order.
