@@ -61,6 +61,29 @@ func setUpInConsole(t *testing.T, p *program) {
 	if len(page.Metrics) != 2 || page.Dataset.Source != "ferry house" {
 		t.Errorf("measured: %+v", page.Metrics)
 	}
+	metric := page.Metrics[0].Name
+	click("change", metric)
+	dbtest.Must(t, tab.Await("document.querySelector('input[aria-label=\"Reads back\"]')"))
+	fill("Reads back", "two hours")
+	dbtest.Must(t, tab.Await("document.body.innerText.includes('Write durations as')"))
+	fill("Reads back", "2h")
+	click("Save", "")
+	dbtest.Must(t, tab.Await("!document.querySelector('input[aria-label=\"Reads back\"]')"))
+	var changed record.Metric
+	dbtest.Must(t, p.client().Get(t.Context(), "/metrics/"+metric, nil, &changed))
+	if changed.LookbackSeconds != 7200 {
+		t.Errorf("changed in the console: %+v", changed)
+	}
+	click("remove", metric)
+	dbtest.Must(t, tab.Await("document.querySelector('[role=alertdialog]')"))
+	click("Remove it", "")
+	dbtest.Must(t, tab.Await(fmt.Sprintf("![...document.querySelectorAll('td')].some((td) => td.innerText === %q)", metric)))
+	dbtest.Must(t, tab.Go(p.client().Server+"/setup?source=landing"))
+	dbtest.Must(t, tab.Await("document.body.innerText.includes('parcels/{partner}/*')"))
+	click("measure", "parcels/{partner}")
+	fill("Dataset", "landing.again")
+	click("Measure 3 metrics", "")
+	dbtest.Must(t, tab.Await("document.querySelector('[data-first-chart] svg')"))
 	dbtest.Must(t, tab.Go(p.client().Server+"/datasets"))
 	dbtest.Must(t, tab.Await("document.querySelector('[data-brush]') && document.querySelectorAll('tbody tr').length > 10"))
 	act(`const b = document.querySelector('[data-brush]'); const r = b.getBoundingClientRect(); b.setPointerCapture = () => {};

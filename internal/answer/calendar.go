@@ -21,36 +21,56 @@ const (
 	horizon        = 2 * 365 * 24 * time.Hour
 )
 
-// ImportCalendar replaces a calendar with the events of an iCalendar file. The
-// category HOLIDAY marks holidays, LASTING what does not go back afterwards, the property X-TINBELL-DATASET limits an
-// event to a dataset, and CREATED or DTSTAMP says since when it was known.
+// ImportCalendar replaces a calendar with the events of an iCalendar file.
 func (d *Desk) ImportCalendar(ctx context.Context, name string, body io.Reader) ([]record.PlannedEvent, error) {
-	if strings.TrimSpace(name) == "" {
-		return nil, record.Invalid{Field: "calendar", Given: name, Allowed: "a name for the calendar"}
-	}
-	parsed, err := ical.ParseCalendar(body)
+	text, err := io.ReadAll(body)
 	if err != nil {
-		return nil, record.Invalid{Field: "iCalendar file", Given: name, Allowed: "it cannot be read: " + err.Error()}
+		return nil, err
+	}
+	c := record.Calendar{Name: name, ICal: string(text)}
+	events, err := d.ReadCalendar(c)
+	if err != nil {
+		return nil, err
+	}
+	return events, d.store.InTx(ctx, func(tx pgx.Tx) error { return d.PutCalendar(ctx, tx, c, events) })
+}
+
+// ReadCalendar gives the events of a calendar's file, those that recur one by
+// one. The category HOLIDAY marks holidays, LASTING what does not go back
+// afterwards, the property X-TINBELL-DATASET limits an event to a dataset, and
+// CREATED or DTSTAMP says since when it was known.
+func (d *Desk) ReadCalendar(c record.Calendar) ([]record.PlannedEvent, error) {
+	if strings.TrimSpace(c.Name) == "" {
+		return nil, record.Invalid{Field: "calendar", Given: c.Name, Allowed: "a name for the calendar"}
+	}
+	parsed, err := ical.ParseCalendar(strings.NewReader(c.ICal))
+	if err != nil {
+		return nil, record.Invalid{Field: "iCalendar file", Given: c.Name, Allowed: "it cannot be read: " + err.Error()}
 	}
 	events := []record.PlannedEvent{}
 	for _, e := range parsed.Events() {
-		occurrences, err := d.occurrences(name, e)
+		occurrences, err := d.occurrences(c.Name, e)
 		if err != nil {
 			return nil, err
 		}
 		events = append(events, occurrences...)
 	}
-	err = d.store.InTx(ctx, func(tx pgx.Tx) error {
-		if err := store.PutPlannedEvents(ctx, tx, name, events); err != nil {
-			return err
-		}
-		monitors, err := store.MonitorsOfDatasets(ctx, tx, []string{""})
-		if err != nil {
-			return err
-		}
-		return d.learnAgain(ctx, tx, monitors)
-	})
-	return events, err
+	return events, nil
+}
+
+// PutCalendar keeps a calendar and its events, and has everything fitted again.
+func (d *Desk) PutCalendar(ctx context.Context, tx pgx.Tx, c record.Calendar, events []record.PlannedEvent) error {
+	if err := store.PutCalendar(ctx, tx, c); err != nil {
+		return err
+	}
+	if err := store.PutPlannedEvents(ctx, tx, c.Name, events); err != nil {
+		return err
+	}
+	monitors, err := store.MonitorsOfDatasets(ctx, tx, []string{""})
+	if err != nil {
+		return err
+	}
+	return d.learnAgain(ctx, tx, monitors)
 }
 
 func (d *Desk) occurrences(calendar string, e *ical.VEvent) ([]record.PlannedEvent, error) {

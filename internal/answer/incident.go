@@ -3,7 +3,6 @@ package answer
 import (
 	"context"
 	"encoding/csv"
-	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -90,69 +89,39 @@ func (d *Desk) putIncidents(ctx context.Context, list []record.Incident) (added 
 	return added, err
 }
 
-// Import tells what became of an imported catalogue.
-type Import struct {
-	Added    int           `json:"added"`
-	Replaced int           `json:"replaced"`
-	Refused  int           `json:"refused"`
-	Problems []LineProblem `json:"problems"`
-}
-
-// LineProblem names a line that was refused.
-type LineProblem struct {
-	Line   int    `json:"line"`
-	Reason string `json:"reason"`
-}
-
 // IncidentColumns are the columns of an incident catalogue; the first five are
 // needed. Times are RFC 3339, so each carries its own zone.
-var IncidentColumns = []string{"reference", "dataset", "title", "started_at", "ended_at", "measure", "segment", "cause", "severity", "note", "author", "known_at"}
+var IncidentColumns = []string{"reference", "dataset", "title", "started_at", "ended_at", "measure", "segment", "cause", "severity", "note", "author", "known_at", "impact", "downstream"}
 
 // ImportIncidents reads a catalogue as CSV. Lines with a known reference
 // replace that incident; bad lines are named and the good ones kept.
 func (d *Desk) ImportIncidents(ctx context.Context, body io.Reader) (Import, error) {
 	result := Import{Problems: []LineProblem{}}
-	r := csv.NewReader(body)
-	r.FieldsPerRecord = -1
-	head, err := r.Read()
+	t, err := readTable(body, IncidentColumns, IncidentColumns[:5]...)
 	if err != nil {
-		return result, record.Invalid{Field: "catalogue", Given: "", Allowed: "CSV with the columns " + strings.Join(IncidentColumns, ", ")}
-	}
-	for i, column := range head {
-		head[i] = strings.TrimSpace(strings.TrimPrefix(column, "\ufeff"))
-		if !slices.Contains(IncidentColumns, head[i]) {
-			return result, record.Invalid{Field: "CSV column", Given: head[i], Allowed: strings.Join(IncidentColumns, ", ")}
-		}
-	}
-	for _, needed := range IncidentColumns[:5] {
-		if !slices.Contains(head, needed) {
-			return result, record.Invalid{Field: "CSV head", Given: strings.Join(head, ","), Allowed: "the column " + needed + " is needed"}
-		}
+		return result, err
 	}
 	var list []record.Incident
-	for {
-		fields, err := r.Read()
-		if err == io.EOF {
-			break
+	known, err := d.store.Incidents(ctx, "", time.Time{}, time.Time{})
+	if err != nil {
+		return result, err
+	}
+	err = t.each(func(line int, fields map[string]string) error {
+		v, err := readIncident(fields)
+		if err == nil {
+			err = d.complete(ctx, &v)
 		}
-		line, _ := r.FieldPos(0)
-		v, problem := record.Incident{}, err
-		var parse *csv.ParseError
-		if errors.As(err, &parse) {
-			line = parse.Line
+		if err != nil {
+			return err
 		}
-		if problem == nil {
-			v, problem = readIncident(head, fields)
-		}
-		if problem == nil {
-			problem = d.complete(ctx, &v)
-		}
-		if problem != nil {
-			result.Refused++
-			result.Problems = append(result.Problems, LineProblem{line, problem.Error()})
-			continue
+		if other := overlapping(v, append(known, list...)); other != "" {
+			result.Notes = append(result.Notes, LineProblem{line, fmt.Sprintf("%s overlaps %s on the same rows: both are kept and scored; to make them one, merge them", v.Reference, other)})
 		}
 		list = append(list, v)
+		return nil
+	}, &result)
+	if err != nil {
+		return result, err
 	}
 	if result.Added, err = d.putIncidents(ctx, list); err != nil {
 		return Import{Problems: []LineProblem{}}, err
@@ -161,54 +130,201 @@ func (d *Desk) ImportIncidents(ctx context.Context, body io.Reader) (Import, err
 	return result, nil
 }
 
-func readIncident(head, fields []string) (v record.Incident, err error) {
-	if len(fields) != len(head) {
-		return v, fmt.Errorf("%d fields where the head has %d", len(fields), len(head))
+// overlapping names another incident of the same dataset, measure and segment at
+// the same time.
+func overlapping(v record.Incident, among []record.Incident) string {
+	for _, o := range among {
+		if o.Reference != v.Reference && o.Dataset == v.Dataset && o.Measure == v.Measure && o.Segment == v.Segment &&
+			(o.EndedAt == nil || v.StartedAt.Before(*o.EndedAt)) && (v.EndedAt == nil || o.StartedAt.Before(*v.EndedAt)) {
+			return o.Reference
+		}
 	}
-	for i, column := range head {
-		text := strings.TrimSpace(fields[i])
-		switch column {
-		case "reference":
-			v.Reference = text
-		case "dataset":
-			v.Dataset = text
-		case "title":
-			v.Title = text
-		case "measure":
-			v.Measure = text
-		case "segment":
-			v.Segment = text
-		case "cause":
-			v.Cause = text
-		case "severity":
-			v.Severity = text
-		case "note":
-			v.Note = text
-		case "author":
-			v.Author = text
-		default:
-			if text == "" {
-				continue
-			}
-			at, err := time.Parse(time.RFC3339, text)
-			if err != nil {
-				return v, record.Invalid{Field: column, Given: text, Allowed: "RFC 3339 with its zone, for example 2026-06-18T09:00:00-03:00"}
-			}
-			at = at.UTC()
-			switch column {
-			case "started_at":
-				v.StartedAt = at
-			case "ended_at":
-				v.EndedAt = &at
-			case "known_at":
-				v.KnownAt = at
+	return ""
+}
+
+func readIncident(fields map[string]string) (v record.Incident, err error) {
+	v = record.Incident{Reference: fields["reference"], Dataset: fields["dataset"], Title: fields["title"], Measure: fields["measure"], Segment: fields["segment"],
+		Cause: fields["cause"], Severity: fields["severity"], Note: fields["note"], Author: fields["author"], Impact: fields["impact"]}
+	switch fields["downstream"] {
+	case "", "false", "no":
+	case "true", "yes":
+		v.Downstream = true
+	default:
+		return v, record.Invalid{Field: "downstream", Given: fields["downstream"], Allowed: "true or false"}
+	}
+	for column, into := range map[string]*time.Time{"started_at": &v.StartedAt, "known_at": &v.KnownAt} {
+		if text := fields[column]; text != "" {
+			if *into, err = readTime(column, text); err != nil {
+				return v, err
 			}
 		}
+	}
+	if text := fields["ended_at"]; text != "" {
+		at, err := readTime("ended_at", text)
+		if err != nil {
+			return v, err
+		}
+		v.EndedAt = &at
 	}
 	if v.Reference == "" {
 		return v, record.Invalid{Field: "reference", Given: "", Allowed: "a name of its own for each incident"}
 	}
 	return v, nil
+}
+
+// ExportIncidents writes incidents as the CSV that ImportIncidents reads.
+func ExportIncidents(to io.Writer, list []record.Incident) error {
+	w := csv.NewWriter(to)
+	w.Write(IncidentColumns)
+	for _, v := range list {
+		ended := ""
+		if v.EndedAt != nil {
+			ended = v.EndedAt.UTC().Format(time.RFC3339)
+		}
+		w.Write([]string{v.Reference, v.Dataset, v.Title, v.StartedAt.UTC().Format(time.RFC3339), ended, v.Measure, v.Segment, v.Cause, v.Severity, v.Note, v.Author,
+			v.KnownAt.UTC().Format(time.RFC3339), v.Impact, fmt.Sprint(v.Downstream)})
+	}
+	w.Flush()
+	return w.Error()
+}
+
+// FromAlerts makes an incident of alerts: from the first deviation to the last
+// end, of one dataset, of a measure and segment where all have the same. The
+// alerts are labelled faults.
+func (d *Desk) FromAlerts(ctx context.Context, alerts []int64, v record.Incident) (record.Incident, error) {
+	if len(alerts) == 0 {
+		return v, record.Invalid{Field: "alerts", Given: "", Allowed: "at least one alert"}
+	}
+	open := false
+	for i, id := range alerts {
+		a, err := d.store.Alert(ctx, id)
+		if err != nil {
+			return v, err
+		}
+		if i == 0 {
+			v.Dataset, v.Measure, v.Segment, v.StartedAt, v.Severity = a.Dataset, a.Measure, a.Segment, a.Since, a.Severity
+		}
+		if a.Dataset != v.Dataset {
+			return v, record.Invalid{Field: "alerts", Given: a.Dataset, Allowed: "alerts of one dataset, " + v.Dataset + "; an incident that spreads is of the dataset where it began, with downstream set"}
+		}
+		if a.Measure != v.Measure {
+			v.Measure = ""
+		}
+		if a.Segment != v.Segment {
+			v.Segment = ""
+		}
+		if a.Since.Before(v.StartedAt) {
+			v.StartedAt = a.Since
+		}
+		if a.Severity == "critical" {
+			v.Severity = "critical"
+		}
+		if a.EndedAt == nil {
+			open = true
+		} else if v.EndedAt == nil || a.EndedAt.After(*v.EndedAt) {
+			end := *a.EndedAt
+			v.EndedAt = &end
+		}
+		if v.Title == "" {
+			v.Title = a.Sentence
+		}
+	}
+	if open {
+		v.EndedAt = nil
+	} else if v.EndedAt != nil && !v.EndedAt.After(v.StartedAt) {
+		end := v.StartedAt.Add(time.Minute)
+		v.EndedAt = &end
+	}
+	added, err := d.AddIncident(ctx, v)
+	if err != nil {
+		return v, err
+	}
+	return added, d.Label(ctx, alerts, record.Label{Verdict: record.Fault, Cause: v.Cause, Note: "incident " + added.Reference, Author: v.Author}, nil)
+}
+
+// ChangeIncident replaces an incident by what is given under its reference.
+func (d *Desk) ChangeIncident(ctx context.Context, v record.Incident) (record.Incident, error) {
+	before, err := d.store.Incident(ctx, v.Reference)
+	if err != nil {
+		return v, err
+	}
+	v.Author, v.KnownAt = before.Author, before.KnownAt
+	if err := d.complete(ctx, &v); err != nil {
+		return v, err
+	}
+	if _, err := d.putIncidents(ctx, []record.Incident{v}); err != nil {
+		return v, err
+	}
+	return d.store.Incident(ctx, v.Reference)
+}
+
+// Merge makes one incident of several: it keeps its name, begins with the first,
+// ends with the last, and loses measure and segment where they differ.
+func (d *Desk) Merge(ctx context.Context, reference string, others []string) (record.Incident, error) {
+	v, err := d.store.Incident(ctx, reference)
+	if err != nil {
+		return v, err
+	}
+	for _, other := range others {
+		o, err := d.store.Incident(ctx, other)
+		switch {
+		case err != nil:
+			return v, err
+		case other == reference:
+			return v, record.Invalid{Field: "others", Given: other, Allowed: "other incidents than " + reference}
+		case o.Dataset != v.Dataset:
+			return v, record.Invalid{Field: "others", Given: other + " of " + o.Dataset, Allowed: "incidents of " + v.Dataset}
+		}
+		if o.Measure != v.Measure {
+			v.Measure = ""
+		}
+		if o.Segment != v.Segment {
+			v.Segment = ""
+		}
+		if o.StartedAt.Before(v.StartedAt) {
+			v.StartedAt = o.StartedAt
+		}
+		if o.EndedAt == nil || v.EndedAt != nil && o.EndedAt.After(*v.EndedAt) {
+			v.EndedAt = o.EndedAt
+		}
+		if o.KnownAt.Before(v.KnownAt) {
+			v.KnownAt = o.KnownAt
+		}
+		v.Downstream = v.Downstream || o.Downstream
+		v.Note = strings.TrimSpace(v.Note + "\nmerged with " + other + ": " + o.Title + " " + o.Note)
+	}
+	if _, err := d.putIncidents(ctx, []record.Incident{v}); err != nil {
+		return v, err
+	}
+	for _, other := range others {
+		if err := d.DropIncident(ctx, other); err != nil {
+			return v, err
+		}
+	}
+	return d.store.Incident(ctx, reference)
+}
+
+// Split ends an incident at a time and makes a second one of the rest.
+func (d *Desk) Split(ctx context.Context, reference string, at time.Time) ([]record.Incident, error) {
+	v, err := d.store.Incident(ctx, reference)
+	if err != nil {
+		return nil, err
+	}
+	if !at.After(v.StartedAt) || v.EndedAt != nil && !at.Before(*v.EndedAt) {
+		return nil, record.Invalid{Field: "at", Given: at.Format(time.RFC3339), Allowed: "a time within the incident, which began " + v.StartedAt.Format(time.RFC3339)}
+	}
+	rest := v
+	n, err := d.store.NextReference(ctx)
+	if err != nil {
+		return nil, err
+	}
+	at = at.UTC()
+	rest.Reference, rest.StartedAt, rest.Title = fmt.Sprintf("I-%d", n), at, v.Title+" (after)"
+	v.EndedAt = &at
+	if _, err := d.putIncidents(ctx, []record.Incident{v, rest}); err != nil {
+		return nil, err
+	}
+	return []record.Incident{v, rest}, nil
 }
 
 // DropIncident removes an incident.

@@ -64,7 +64,7 @@ func (t *Tab) Go(address string) error {
 
 // Await waits until a JavaScript expression is true.
 func (t *Tab) Await(expression string) error {
-	deadline := time.Now().Add(20 * time.Second)
+	deadline := time.Now().Add(90 * time.Second)
 	for {
 		ok, err := Evaluate[bool](t, "!!("+expression+")")
 		if err == nil && ok {

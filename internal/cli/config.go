@@ -17,7 +17,7 @@ func (a *app) configCommand() *cobra.Command {
 	diff := &cobra.Command{Use: "diff DIR", Short: "Say what loading the files of a folder would change", Args: exactly(1, "DIR"), Example: "  tinbell config diff monitoring/",
 		RunE: func(c *cobra.Command, args []string) error { return a.configSend(c, args[0], "/config/diff") }}
 	load := &cobra.Command{Use: "load DIR", Short: "Put the files of a folder in force, all or nothing", Args: exactly(1, "DIR"),
-		Long: "Reads all .yaml files of a folder and makes what is set up be as they say. Everything is checked first, new probes against their tables; then it is written in one go. What is set up and in no file stays. Logins are in no file: add sources first.", Example: "  tinbell config load monitoring/",
+		Long: "Reads all .yaml files of a folder and makes what is set up be as they say. Everything is checked first, new probes against their tables; then it is written in one go. What is set up and in no file stays. Passwords are in no file: where a source says ${NAME}, the variable of that name is taken from the environment here, and without it the password that is kept.", Example: "  tinbell config load monitoring/",
 		RunE: func(c *cobra.Command, args []string) error { return a.configSend(c, args[0], "/config/load") }}
 	save := &cobra.Command{Use: "save DIR", Short: "Write what is set up as files, one for each dataset", Args: exactly(1, "DIR"), Example: "  tinbell config save monitoring/",
 		RunE: func(c *cobra.Command, args []string) error { return a.configSave(c, args[0]) }}
@@ -47,7 +47,7 @@ func readConfig(dir string) (config.Documents, error) {
 		for _, w := range bad {
 			wrong = append(wrong, w.Error())
 		}
-		all.Datasets, all.Metrics, all.Monitors = append(all.Datasets, found.Datasets...), append(all.Metrics, found.Metrics...), append(all.Monitors, found.Monitors...)
+		all.Join(found)
 		return nil
 	})
 	switch {
@@ -66,6 +66,7 @@ func (a *app) configSend(c *cobra.Command, dir, path string) error {
 	if err != nil {
 		return err
 	}
+	documents.Fill(os.LookupEnv)
 	var changes []config.Change
 	if err := a.client().Send(c.Context(), "POST", path, documents, &changes); err != nil {
 		return err
@@ -108,6 +109,10 @@ func (a *app) configSave(c *cobra.Command, dir string) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
+	files := map[string]config.Documents{}
+	if len(all.Sources) > 0 {
+		files["sources"] = config.Documents{Sources: all.Sources}
+	}
 	of := map[string]string{} // dataset by metric
 	for _, d := range all.Datasets {
 		one := config.Documents{Datasets: []config.WrittenDataset{d}}
@@ -122,11 +127,21 @@ func (a *app) configSave(c *cobra.Command, dir string) error {
 				one.Monitors = append(one.Monitors, m)
 			}
 		}
-		name := strings.NewReplacer("/", "-", string(filepath.Separator), "-").Replace(d.Name) + ".yaml"
-		if err := os.WriteFile(filepath.Join(dir, name), config.Write(one), 0o644); err != nil {
+		files[strings.NewReplacer("/", "-", string(filepath.Separator), "-").Replace(d.Name)] = one
+	}
+	for _, v := range all.Calendars {
+		files["calendar-"+strings.NewReplacer("/", "-", string(filepath.Separator), "-").Replace(v.Name)] = config.Documents{Calendars: []config.WrittenCalendar{v}}
+	}
+	for name, one := range files {
+		if err := os.WriteFile(filepath.Join(dir, name+".yaml"), config.Write(one), 0o644); err != nil {
 			return err
 		}
 	}
-	a.say("%d files in %s", len(all.Datasets), dir)
+	a.say("%d files in %s", len(files), dir)
+	for _, v := range all.Sources {
+		if v.Password != "" {
+			a.say("To load them elsewhere, set %s to the password of source %s.", config.Variable(v.Name), v.Name)
+		}
+	}
 	return nil
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"net/url"
 	"strings"
@@ -44,7 +45,7 @@ func (a *app) metricCommand() *cobra.Command {
 			fmt.Fprintln(a.out, q.SQL)
 			return nil
 		}}
-	return group("metric", "What is measured", list, a.metricAdd(), sql, a.backfillCommand(), a.metricDeclare(),
+	return group("metric", "What is measured", list, a.metricAdd(), a.metricSet(), sql, a.backfillCommand(), a.metricDeclare(),
 		a.removal("metric", "/metrics/", "with its samples, monitors and alerts"))
 }
 
@@ -110,6 +111,63 @@ func (a *app) metricAdd() *cobra.Command {
 	f.StringVar(&lookback, "lookback", "6h", "how far back each collection reads again")
 	f.StringVar(&settle, "settle", "0s", "wait after a period's end before it is read")
 	return add
+}
+
+func (a *app) metricSet() *cobra.Command {
+	var every, lookback, settle, cron, unit string
+	var most int
+	c := &cobra.Command{Use: "set NAME", Short: "Change how a metric is collected; what it measures stays", Args: exactly(1, "NAME"),
+		Example: "  tinbell metric set boarding-scans-rows --every 10m --lookback 12h\n  tinbell metric set crew-rosters-rows --cron '*/15 2-6 * * *'"}
+	c.RunE = func(c *cobra.Command, args []string) error {
+		var in httpapi.MetricChange
+		given := c.Flags().Changed
+		for flag, into := range map[string]**int64{"every": &in.EverySeconds, "lookback": &in.LookbackSeconds, "settle": &in.SettleSeconds} {
+			if !given(flag) {
+				continue
+			}
+			n, err := seconds(c.Flag(flag).Value.String())
+			if err != nil {
+				return err
+			}
+			*into = &n
+		}
+		if given("cron") {
+			in.Cron = &cron
+		}
+		if given("unit") {
+			in.Unit = &unit
+		}
+		if given("max-segments") {
+			in.MaxSegments = &most
+		}
+		if in == (httpapi.MetricChange{}) {
+			return wrongUsage{errors.New("say what to change: --every, --cron, --lookback, --settle, --max-segments or --unit")}
+		}
+		var m record.Metric
+		if err := a.client().Send(c.Context(), "PATCH", "/metrics/"+url.PathEscape(args[0]), in, &m); err != nil {
+			return err
+		}
+		a.say("Metric %s is collected %s, reads %s back and waits %s.", m.Name, schedule(m), words.Seconds(float64(m.LookbackSeconds)), words.Seconds(float64(m.SettleSeconds)))
+		return nil
+	}
+	f := c.Flags()
+	f.StringVar(&every, "every", "", "how often it is collected")
+	f.StringVar(&cron, "cron", "", "when it is collected: five fields, in the dataset's zone, instead of --every")
+	f.StringVar(&lookback, "lookback", "", "how far back each collection reads again")
+	f.StringVar(&settle, "settle", "", "wait after a period's end before it is read")
+	f.StringVar(&unit, "unit", "", "what one is called")
+	f.IntVar(&most, "max-segments", 0, "how many segments are measured one by one")
+	return c
+}
+
+func schedule(m record.Metric) string {
+	switch {
+	case m.Cron != "":
+		return "by cron " + m.Cron
+	case m.Pushed():
+		return "as it is pushed"
+	}
+	return "every " + words.Seconds(float64(m.EverySeconds))
 }
 
 func (a *app) metricDeclare() *cobra.Command {

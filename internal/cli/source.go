@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tinbell/internal/collect/landing"
 	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/record"
@@ -63,7 +64,19 @@ func (a *app) sourceCommand() *cobra.Command {
 			}
 			return a.show(l)
 		}}
-	return group("source", "Warehouses and folders to read from", list, add, try, tables, a.removal("source", "/sources/", "with all its datasets, metrics, samples and alerts"))
+	files := &cobra.Command{Use: "files NAME", Short: "Files of a folder that look like the deliveries of a dataset", Args: exactly(1, "NAME"), Example: "  tinbell source files landing",
+		RunE: func(c *cobra.Command, args []string) error {
+			var found []landing.FileSet
+			if err := a.client().Get(c.Context(), "/sources/"+url.PathEscape(args[0])+"/files", nil, &found); err != nil {
+				return err
+			}
+			l := listing{head: []string{"pattern", "files", "bytes", "newest", "dataset", "for example"}, right: []int{2, 3}, raw: found, none: "Nothing has landed yet. Files whose names begin with . or _ or end in .tmp or .part count as unfinished."}
+			for _, p := range found {
+				l.rows = append(l.rows, []string{p.Pattern, words.Number(float64(p.Files)), words.Bytes(float64(p.Bytes)), local(p.Newest, "UTC"), or(p.Dataset, "none yet"), p.Example})
+			}
+			return a.show(l)
+		}}
+	return group("source", "Warehouses and folders to read from", list, add, try, tables, files, a.removal("source", "/sources/", "with all its datasets, metrics, samples and alerts"))
 }
 
 // removal is the command that removes a thing with what hangs on it.

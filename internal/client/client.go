@@ -114,7 +114,16 @@ func (c *Client) send(ctx context.Context, method, path, media string, body io.R
 	if out == nil || response.StatusCode == http.StatusNoContent {
 		return nil
 	}
+	if to, plain := out.(io.Writer); plain {
+		_, err := io.Copy(to, response.Body)
+		return err
+	}
 	return json.NewDecoder(response.Body).Decode(out)
+}
+
+// Fetch copies what path answers.
+func (c *Client) Fetch(ctx context.Context, path string, to io.Writer) error {
+	return c.do(ctx, http.MethodGet, path, "", nil, to)
 }
 
 // Follow waits for a task, telling its progress.

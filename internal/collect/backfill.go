@@ -16,9 +16,8 @@ import (
 const (
 	// stride is how much of the past one step of a backfill reads.
 	stride = 7 * 24 * time.Hour
-	// AbandonedAfter is how long a running backfill stands still before another
-	// process takes it over. A step takes less.
-	AbandonedAfter = 3 * time.Minute
+	// takenUp is how long a backfill that nobody works on is left to the queue.
+	takenUp = 15 * time.Second
 )
 
 // StartBackfill orders the past of some metrics of one dataset to be measured,
@@ -72,6 +71,11 @@ func (c *Collector) Backfill(ctx context.Context, taskID int64) (dataset int64, 
 	if err != nil || task.State != "running" {
 		return 0, err
 	}
+	release, held, err := c.store.Hold(ctx, taskID)
+	if err != nil || !held {
+		return 0, err // another process has it
+	}
+	defer release()
 	metrics, err := c.metricsNamed(ctx, task.Metrics)
 	if err == nil {
 		dataset = metrics[0].DatasetID
@@ -155,15 +159,15 @@ func (c *Collector) Steer(ctx context.Context, taskID int64, verb string) (recor
 		return task, err
 	}
 	turn, known := turns[verb]
-	if !known || task.What != "backfill" {
-		return task, record.Invalid{Field: "task", Given: fmt.Sprintf("%s %s", verb, task.What), Allowed: "a backfill can be paused, resumed or cancelled"}
+	if searches := task.What == "tune" || task.What == "trial"; !known || task.What != "backfill" && !(searches && verb == "cancel") {
+		return task, record.Invalid{Field: "task", Given: fmt.Sprintf("%s %s", verb, task.What), Allowed: "a backfill can be paused, resumed or cancelled, a tuning or a trial cancelled"}
 	}
 	ok, err := c.store.SteerTask(ctx, taskID, turn.to, turn.from...)
 	if err != nil {
 		return task, err
 	}
 	if !ok {
-		return task, record.Conflict{What: fmt.Sprintf("backfill %d is %s: it cannot be made %s", taskID, task.State, turn.to)}
+		return task, record.Conflict{What: fmt.Sprintf("%s %d is %s: it cannot be made %s", task.What, taskID, task.State, turn.to)}
 	}
 	if verb == "resume" {
 		if err := c.queue.Add(ctx, work.Backfill{TaskID: taskID}); err != nil {
@@ -175,7 +179,7 @@ func (c *Collector) Steer(ctx context.Context, taskID int64, verb string) (recor
 
 // TakeOver queues the backfills that lost their process.
 func (c *Collector) TakeOver(ctx context.Context) error {
-	tasks, err := c.store.Abandoned(ctx, AbandonedAfter)
+	tasks, err := c.store.Abandoned(ctx, "backfill", takenUp)
 	if err != nil {
 		return err
 	}

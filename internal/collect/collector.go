@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -70,7 +71,7 @@ func (c *Collector) Collect(ctx context.Context, datasetID int64) error {
 	}
 	var broken error
 	for _, batch := range warehouse.Batches(due) {
-		if err := c.collectBatch(ctx, p, batch, look.Fingerprint); err != nil {
+		if err := c.collectBatch(ctx, p, batch, look.Mark); err != nil {
 			if stored := (storing{}); errors.As(err, &stored) {
 				return err
 			}
@@ -111,42 +112,17 @@ func (c *Collector) settledEnd(m record.Metric, grid timeline.Grid) time.Time {
 	return grid.Floor(c.now().Add(-time.Duration(m.SettleSeconds) * time.Second))
 }
 
-// collectBatch reads the periods that are new, and, if rows were written since
-// the last reading, those of the lookback and the days late rows belong to.
-func (c *Collector) collectBatch(ctx context.Context, p probe, batch []record.Metric, fingerprint string) error {
+// collectBatch reads the periods that are new, and of those before only what
+// rows were written to since the last reading.
+func (c *Collector) collectBatch(ctx context.Context, p probe, batch []record.Metric, mark warehouse.Mark) error {
 	grid, err := batch[0].Grid()
 	if err != nil {
 		return err
 	}
 	end := c.settledEnd(batch[0], grid)
-	reached, untouched, lookback := end, fingerprint != "", int64(0)
-	first := false
-	for _, m := range batch {
-		if m.CollectedTo == nil {
-			first = true
-		} else if m.CollectedTo.Before(reached) {
-			reached = *m.CollectedTo
-		}
-		untouched = untouched && m.Fingerprint == fingerprint
-		lookback = max(lookback, m.LookbackSeconds)
-	}
-	if first {
-		reached, untouched = earlier(reached, grid.Add(end, -1)), false
-	}
-	from := reached
-	if !untouched {
-		from = grid.Floor(from.Add(-time.Duration(lookback) * time.Second))
-	}
-	stretches := []timeline.Span{{From: from.Unix(), To: end.Unix()}}
-	if late := p.dataset.LoadedBy != "" && !untouched && !first && reached.Before(end) && !batch[0].Snapshot() && batch[0].Measure != record.MeasureFreshness; late {
-		days, err := c.warehouses.LateDays(ctx, p.source, batch[0], p.dataset.LoadedBy, reached, from)
-		if err != nil {
-			return err
-		}
-		for _, day := range days {
-			next := earlier(grid.Floor(day.In(grid.Zone).AddDate(0, 0, 1)), from)
-			stretches = append(stretches, timeline.Span{From: grid.Floor(day).Unix(), To: next.Unix()})
-		}
+	stretches, err := c.toRead(ctx, p, batch, mark, grid, end)
+	if err != nil {
+		return err
 	}
 	for _, s := range stretches {
 		if err := c.gather(ctx, p, batch, grid, time.Unix(s.From, 0).UTC(), time.Unix(s.To, 0).UTC()); err != nil {
@@ -154,11 +130,68 @@ func (c *Collector) collectBatch(ctx context.Context, p probe, batch []record.Me
 		}
 	}
 	for _, m := range batch {
-		if err := c.store.Collected(ctx, m.ID, end, fingerprint); err != nil {
+		kept := mark
+		if own := warehouse.ParseMark(m.Fingerprint); mark.Still(own) {
+			kept = own // counters lag: a row they do not show yet is newer than this
+		}
+		if err := c.store.Collected(ctx, m.ID, end, kept.String()); err != nil {
 			return storing{err}
 		}
 	}
 	return nil
+}
+
+// toRead gives the stretches that a collection reads, up to the end of the last
+// settled period: what is new; of the lookback the periods that rows were added
+// to, or all of it where that is not known; and the days that rows later than
+// the lookback belong to.
+func (c *Collector) toRead(ctx context.Context, p probe, batch []record.Metric, mark warehouse.Mark, grid timeline.Grid, end time.Time) ([]timeline.Span, error) {
+	reached, still, added, lookback := end, true, true, int64(0)
+	before := warehouse.ParseMark(batch[0].Fingerprint)
+	for _, m := range batch {
+		lookback = max(lookback, m.LookbackSeconds)
+		if m.CollectedTo == nil {
+			reached, still, added = earlier(reached, grid.Add(end, -1)), false, false
+		} else if m.CollectedTo.Before(reached) {
+			reached = *m.CollectedTo
+		}
+		own := warehouse.ParseMark(m.Fingerprint)
+		still, added = still && mark.Still(own), added && own == before && mark.OnlyAdded(own)
+	}
+	fresh := timeline.Span{From: reached.Unix(), To: end.Unix()}
+	if still {
+		return []timeline.Span{fresh}, nil
+	}
+	again := grid.Floor(reached.Add(-time.Duration(lookback) * time.Second))
+	byEvent := !batch[0].Snapshot() && batch[0].Measure != record.MeasureFreshness
+	if !byEvent {
+		fresh.From = again.Unix()
+		return []timeline.Span{fresh}, nil
+	}
+	var stretches []timeline.Span
+	if added {
+		periods, err := c.warehouses.Added(ctx, p.source, batch[0], before, again, reached)
+		if err != nil {
+			return nil, err
+		}
+		for _, at := range periods {
+			stretches = append(stretches, timeline.Span{From: at, To: grid.Next(time.Unix(at, 0)).Unix()})
+		}
+	} else {
+		fresh.From = again.Unix()
+	}
+	known := !slices.ContainsFunc(batch, func(m record.Metric) bool { return m.CollectedTo == nil })
+	if p.dataset.LoadedBy != "" && known && reached.Before(end) {
+		days, err := c.warehouses.LateDays(ctx, p.source, batch[0], p.dataset.LoadedBy, reached, again)
+		if err != nil {
+			return nil, err
+		}
+		for _, day := range days {
+			next := earlier(grid.Floor(day.In(grid.Zone).AddDate(0, 0, 1)), again)
+			stretches = append(stretches, timeline.Span{From: grid.Floor(day).Unix(), To: next.Unix()})
+		}
+	}
+	return timeline.Join(append(stretches, fresh)), nil
 }
 
 // gather measures the periods of [from, to) and keeps the samples, with the

@@ -8,9 +8,12 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"tinbell/core/timeline"
 	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/record"
+	"tinbell/internal/store"
 )
 
 // ParsePeriod reads durations as people write them: 90s, 15m, 1h, 30d, 8w, 1y.
@@ -82,6 +85,23 @@ func (c *Collector) AddMetric(ctx context.Context, m record.Metric) (record.Metr
 		m.NextAt = &now
 	}
 	if m.ID, err = c.store.AddMetric(ctx, m); err != nil {
+		return m, err
+	}
+	return c.store.Metric(ctx, m.Name)
+}
+
+// ChangeMetric puts a metric's new settings in force, after trying them; what it
+// measures stays.
+func (c *Collector) ChangeMetric(ctx context.Context, m record.Metric) (record.Metric, error) {
+	m, _, err := c.Try(ctx, m)
+	if err != nil {
+		return m, err
+	}
+	if !m.Pushed() {
+		now := c.now()
+		m.NextAt = &now
+	}
+	if err := c.store.InTx(ctx, func(tx pgx.Tx) error { return store.SetMetric(ctx, tx, m) }); err != nil {
 		return m, err
 	}
 	return c.store.Metric(ctx, m.Name)

@@ -47,6 +47,34 @@ func TryFolder(path string) error {
 	return nil
 }
 
+// ProposeFiles gives the sets of files in a folder that could be a dataset, and
+// which of them is one.
+func (c *Collector) ProposeFiles(ctx context.Context, source record.Source) ([]landing.FileSet, error) {
+	if source.Kind != "folder" {
+		return nil, record.Invalid{Field: "source", Given: source.Name, Allowed: "a folder; this source is of kind " + source.Kind}
+	}
+	list, err := landing.Propose(source.Address)
+	if err != nil {
+		return nil, record.Invalid{Field: "source", Given: source.Name, Allowed: "a folder that can be read: " + err.Error()}
+	}
+	datasets, err := c.store.Datasets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range datasets {
+		pattern, err := landing.ParsePattern(d.Pattern)
+		if err != nil || d.SourceID != source.ID {
+			continue
+		}
+		for i := range list {
+			if _, takes := pattern.Segment(list[i].Example); takes {
+				list[i].Dataset, list[i].Pattern = d.Name, d.Pattern
+			}
+		}
+	}
+	return list, nil
+}
+
 // collectFiles scans a dataset's folder and measures the deliveries of the
 // periods that are due.
 func (c *Collector) collectFiles(ctx context.Context, p probe, due []record.Metric) error {

@@ -9,8 +9,10 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"tinbell/internal/answer"
 	"tinbell/internal/collect"
 	"tinbell/internal/collect/landing"
+	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 	"tinbell/internal/work"
@@ -22,22 +24,36 @@ var defaults = record.DefaultSettings()
 type Keeper struct {
 	store     *store.Store
 	collector *collect.Collector
+	houses    *warehouse.Pools
+	desk      *answer.Desk
 	queue     *work.Queue
 	now       func() time.Time
 }
 
-func New(s *store.Store, c *collect.Collector, q *work.Queue, now func() time.Time) *Keeper {
-	return &Keeper{s, c, q, now}
+func New(s *store.Store, c *collect.Collector, w *warehouse.Pools, d *answer.Desk, q *work.Queue, now func() time.Time) *Keeper {
+	return &Keeper{s, c, w, d, q, now}
 }
 
 // Read gives all that is set up.
 func (k *Keeper) Read(ctx context.Context) (Documents, error) {
 	d := Documents{Datasets: []WrittenDataset{}, Metrics: []WrittenMetric{}, Monitors: []WrittenMonitor{}}
+	sources, err := k.store.Sources(ctx)
+	if err != nil {
+		return d, err
+	}
+	for _, v := range sources {
+		if v.Kind != "push" {
+			d.Sources = append(d.Sources, writtenSource(v))
+		}
+	}
 	datasets, err := k.store.Datasets(ctx)
 	if err != nil {
 		return d, err
 	}
 	for _, v := range datasets {
+		if v.Namespace == v.Source {
+			v.Namespace = "" // as it is without a word
+		}
 		d.Datasets = append(d.Datasets, WrittenDataset{v.Name, v.Source, v.Namespace, v.Owner, v.Zone, v.LoadedBy, v.Pattern, v.KeepDays})
 	}
 	metrics, err := k.store.Metrics(ctx)
@@ -50,6 +66,13 @@ func (k *Keeper) Read(ctx context.Context) (Documents, error) {
 	monitors, err := k.store.Monitors(ctx)
 	for _, v := range monitors {
 		d.Monitors = append(d.Monitors, WrittenMonitor{v.Name, v.Metric, v.Owner, v.Paused, v.Settings})
+	}
+	if err != nil {
+		return d, err
+	}
+	calendars, err := k.store.Calendars(ctx)
+	for _, v := range calendars {
+		d.Calendars = append(d.Calendars, WrittenCalendar(v))
 	}
 	return d, err
 }
@@ -88,7 +111,19 @@ func (k *Keeper) Load(ctx context.Context, wanted Documents) ([]Change, error) {
 		return nil, err
 	}
 	changes := Compare(there, wanted)
-	l := load{Keeper: k, datasets: map[string]record.Dataset{}, sources: map[string]record.Source{}, metrics: map[string]record.Metric{}}
+	l := load{Keeper: k, wanted: map[string]record.Source{}, events: map[string][]record.PlannedEvent{}, datasets: map[string]record.Dataset{}, sources: map[string]record.Source{}, metrics: map[string]record.Metric{}}
+	for _, v := range wanted.Sources {
+		if err := l.source(ctx, v); err != nil {
+			return nil, fmt.Errorf("source %s: %w", v.Name, err)
+		}
+	}
+	for _, v := range wanted.Calendars {
+		events, err := k.desk.ReadCalendar(record.Calendar(v))
+		if err != nil {
+			return nil, err
+		}
+		l.events[v.Name] = events
+	}
 	for _, d := range wanted.Datasets {
 		if err := l.dataset(ctx, d); err != nil {
 			return nil, fmt.Errorf("dataset %s: %w", d.Name, err)
@@ -110,19 +145,25 @@ func (k *Keeper) Load(ctx context.Context, wanted Documents) ([]Change, error) {
 // load is what one loading has checked so far.
 type load struct {
 	*Keeper
+	wanted   map[string]record.Source // as the files say
+	events   map[string][]record.PlannedEvent
 	datasets map[string]record.Dataset
-	sources  map[string]record.Source
+	sources  map[string]record.Source // by dataset
 	metrics  map[string]record.Metric
 }
 
 func (l *load) dataset(ctx context.Context, d WrittenDataset) error {
-	source, err := l.store.Source(ctx, d.Source)
-	var missing record.NotFound
-	if errors.As(err, &missing) {
-		return record.Invalid{Field: "source", Given: d.Source, Allowed: "a source that is there; logins are in no file, so add it first: tinbell source add " + d.Source + " ADDRESS"}
-	}
-	if err != nil {
-		return err
+	source, known := l.wanted[d.Source]
+	if !known {
+		var err error
+		source, err = l.store.Source(ctx, d.Source)
+		var missing record.NotFound
+		if errors.As(err, &missing) {
+			return record.Invalid{Field: "source", Given: d.Source, Allowed: "a source that is there or in the files; or add it: tinbell source add " + d.Source + " ADDRESS"}
+		}
+		if err != nil {
+			return err
+		}
 	}
 	v := record.Dataset{SourceID: source.ID, Source: d.Source, Namespace: d.Namespace, Name: d.Name, Owner: d.Owner, Zone: d.Zone, LoadedBy: d.LoadedBy, Pattern: d.Pattern, KeepDays: d.KeepDays}
 	if v.Zone == "" {
@@ -199,6 +240,29 @@ func (l *load) check(ctx context.Context, m WrittenMonitor) error {
 }
 
 func (l *load) write(ctx context.Context, tx pgx.Tx, wanted Documents, changes []Change) error {
+	changed := func(kind, name string) int {
+		return slices.IndexFunc(changes, func(c Change) bool { return c.Kind == kind && c.Name == name && c.What != "kept" })
+	}
+	for _, v := range wanted.Sources {
+		id, err := store.SetSource(ctx, tx, l.wanted[v.Name])
+		if err != nil {
+			return err
+		}
+		for name, d := range l.datasets {
+			if d.Source == v.Name {
+				d.SourceID = id
+				l.datasets[name] = d
+			}
+		}
+	}
+	for _, v := range wanted.Calendars {
+		if changed("calendar", v.Name) < 0 {
+			continue
+		}
+		if err := l.desk.PutCalendar(ctx, tx, record.Calendar(v), l.events[v.Name]); err != nil {
+			return err
+		}
+	}
 	for _, d := range wanted.Datasets {
 		if err := store.SetDataset(ctx, tx, l.datasets[d.Name]); err != nil {
 			return err
@@ -213,7 +277,7 @@ func (l *load) write(ctx context.Context, tx pgx.Tx, wanted Documents, changes [
 		}
 	}
 	for _, m := range wanted.Monitors {
-		i := slices.IndexFunc(changes, func(c Change) bool { return c.Kind == "monitor" && c.Name == m.Name })
+		i := changed("monitor", m.Name)
 		if i < 0 {
 			continue
 		}

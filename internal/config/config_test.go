@@ -9,7 +9,18 @@ import (
 	"tinbell/internal/record"
 )
 
-const file = `kind: dataset
+const file = `kind: source
+name: house
+address: postgres://reader@db:5432/house
+password: ${HOUSE_PASSWORD}
+---
+kind: calendar
+name: harbour
+ical: |
+  BEGIN:VCALENDAR
+  END:VCALENDAR
+---
+kind: dataset
 name: ops.scans
 source: house
 zone: America/Halifax
@@ -51,7 +62,7 @@ func TestWhatIsWrittenIsReadBack(t *testing.T) {
 	if len(wrong) > 0 || len(Compare(d, again)) > 0 || *again.Monitors[0].Low != 4 {
 		t.Errorf("%v\n%v\n%s", wrong, Compare(d, again), Write(d))
 	}
-	if got := fmt.Sprint(Compare(Documents{}, d)[0].What, len(Compare(d, Documents{}))); got != "added3" {
+	if got := fmt.Sprint(Compare(Documents{}, d)[0].What, len(Compare(d, Documents{}))); got != "added5" {
 		t.Errorf("compared with nothing: %s", got)
 	}
 	d.Metrics[0].EverySeconds = 60
@@ -61,17 +72,37 @@ func TestWhatIsWrittenIsReadBack(t *testing.T) {
 	}
 }
 
+func TestPasswordsStandInNoFile(t *testing.T) {
+	d, _ := Parse("a.yaml", []byte(file))
+	d.Fill(func(name string) (string, bool) { return "of " + name, true })
+	if d.Sources[0].Password != "of HOUSE_PASSWORD" {
+		t.Errorf("filled in: %+v", d.Sources[0])
+	}
+	kept := record.Source{Name: "sea-house 2", Kind: "postgresql", Address: "postgres://reader:xxxxx@db:5432/house?sslmode=require"}
+	if got := writtenSource(kept); got != (WrittenSource{"sea-house 2", "postgres://reader@db:5432/house?sslmode=require", "${SEA_HOUSE_2_PASSWORD}"}) {
+		t.Errorf("%+v", got)
+	}
+	kept.Address = "postgres://reader@db/house"
+	if got := writtenSource(kept); got.Password != "" {
+		t.Errorf("a login without a password: %+v", got)
+	}
+	other, _ := Parse("b.yaml", []byte(file))
+	if changes := Compare(d, other); len(changes) != 0 {
+		t.Errorf("passwords are compared: %+v", changes)
+	}
+}
+
 func TestWhatIsWrongIsToldWithLineAndColumn(t *testing.T) {
 	for change, want := range map[[2]string]string{
-		{"measure: rows", "mesure: rows"}:                `a.yaml:9:1: a metric has no "mesure"; it has name, dataset, measure`,
-		{"period: 1h", "period: often"}:                  `a.yaml:12:9: period: "often" is no duration`,
-		{"direction: both", "direction: up"}:             `a.yaml:19:12: direction: "up" is not among low, high, both`,
-		{"min_effect: 2.5", "min_effect: lots"}:          `a.yaml:22:13: min_effect: "lots" is not a number`,
-		{"segment_by: [port, gate]", "segment_by: port"}: `a.yaml:11:13: segment_by: "port" is not a list`,
-		{"kind: monitor", "kind: watcher"}:               `a.yaml:16:7: kind "watcher" is not known; there are dataset, metric, monitor`,
+		{"measure: rows", "mesure: rows"}:                `a.yaml:20:1: a metric has no "mesure"; it has name, dataset, measure`,
+		{"period: 1h", "period: often"}:                  `a.yaml:23:9: period: "often" is no duration`,
+		{"direction: both", "direction: up"}:             `a.yaml:30:12: direction: "up" is not among low, high, both`,
+		{"min_effect: 2.5", "min_effect: lots"}:          `a.yaml:33:13: min_effect: "lots" is not a number`,
+		{"segment_by: [port, gate]", "segment_by: port"}: `a.yaml:22:13: segment_by: "port" is not a list`,
+		{"kind: monitor", "kind: watcher"}:               `a.yaml:27:7: kind "watcher" is not known; there are source, dataset, metric, monitor, calendar`,
 		{"kind: monitor\n", ""}:                          `it has no kind`,
-		{"source: house\n", ""}:                          `a.yaml:1:1: this dataset lacks source`,
-		{"every: 5m", "every: 5m\nevery: 6m"}:            `a.yaml:14:1: every is said twice`,
+		{"source: house\n", ""}:                          `a.yaml:12:1: this dataset lacks source`,
+		{"every: 5m", "every: 5m\nevery: 6m"}:            `a.yaml:25:1: every is said twice`,
 		{"zone: America", "zone: [America"}:              `this is no YAML`,
 	} {
 		_, wrong := Parse("a.yaml", []byte(strings.Replace(file, change[0], change[1], 1)))

@@ -1,10 +1,12 @@
 // Package config is what is set up as files: read, written, compared and put in
 // force. A file holds YAML documents, one for each thing; durations are written
-// as people say them. Logins are not among them: a source is named, never kept.
+// as people say them. Passwords are in no file: ${NAME} stands for the variable
+// of that name where the files are loaded.
 package config
 
 import (
 	"fmt"
+	"hash/crc32"
 	"reflect"
 	"slices"
 	"strings"
@@ -17,9 +19,31 @@ import (
 
 // Documents are things by kind. What is empty is left out of files.
 type Documents struct {
+	Sources  []WrittenSource  `json:"sources,omitempty"`
 	Datasets []WrittenDataset `json:"datasets"`
 	Metrics  []WrittenMetric  `json:"metrics"`
 	Monitors []WrittenMonitor `json:"monitors"`
+
+	Calendars []WrittenCalendar `json:"calendars,omitempty"`
+}
+
+// WrittenSource is where measurements come from: a warehouse's address without
+// its password, or a folder.
+type WrittenSource struct {
+	Name     string `json:"name"`
+	Address  string `json:"address"`
+	Password string `json:"password,omitempty" secret:"true"`
+}
+
+// WrittenCalendar is a calendar with the text of its iCalendar file.
+type WrittenCalendar struct {
+	Name string `json:"name"`
+	ICal string `json:"ical"`
+}
+
+// Join adds the documents of another file.
+func (d *Documents) Join(o Documents) {
+	o.each(func(_, _ string, v reflect.Value) { d.add(v.Interface()) })
 }
 
 // WrittenDataset is a dataset of a source.
@@ -70,7 +94,7 @@ type WrittenMonitor struct {
 var kinds = []struct {
 	name string
 	kind reflect.Type
-}{{"dataset", reflect.TypeFor[WrittenDataset]()}, {"metric", reflect.TypeFor[WrittenMetric]()}, {"monitor", reflect.TypeFor[WrittenMonitor]()}}
+}{{"source", reflect.TypeFor[WrittenSource]()}, {"dataset", reflect.TypeFor[WrittenDataset]()}, {"metric", reflect.TypeFor[WrittenMetric]()}, {"monitor", reflect.TypeFor[WrittenMonitor]()}, {"calendar", reflect.TypeFor[WrittenCalendar]()}}
 
 // field is one key of a document.
 type field struct {
@@ -78,6 +102,7 @@ type field struct {
 	index    []int
 	duration bool // whole seconds, written as 90s, 1h, 8w
 	optional bool
+	secret   bool // never compared
 	enum     []string
 	kind     reflect.Type
 }
@@ -91,7 +116,7 @@ func fieldsOf(t reflect.Type) []field {
 			continue
 		}
 		key, duration := strings.CutSuffix(tag, "_seconds")
-		one := field{key: key, index: f.Index, duration: duration, optional: strings.Contains(options, "omitempty") || f.Tag.Get("default") != "", kind: f.Type}
+		one := field{key: key, index: f.Index, duration: duration, optional: strings.Contains(options, "omitempty") || f.Tag.Get("default") != "", kind: f.Type, secret: f.Tag.Get("secret") != ""}
 		if enum := f.Tag.Get("enum"); enum != "" {
 			one.enum = strings.Split(enum, ",")
 		}
@@ -102,6 +127,10 @@ func fieldsOf(t reflect.Type) []field {
 
 func (d *Documents) add(v any) {
 	switch v := v.(type) {
+	case WrittenSource:
+		d.Sources = append(d.Sources, v)
+	case WrittenCalendar:
+		d.Calendars = append(d.Calendars, v)
 	case WrittenDataset:
 		d.Datasets = append(d.Datasets, v)
 	case WrittenMetric:
@@ -113,6 +142,9 @@ func (d *Documents) add(v any) {
 
 // each hands over every document with its kind and name.
 func (d *Documents) each(do func(kind, name string, v reflect.Value)) {
+	for _, v := range d.Sources {
+		do("source", v.Name, reflect.ValueOf(v))
+	}
 	for _, v := range d.Datasets {
 		do("dataset", v.Name, reflect.ValueOf(v))
 	}
@@ -121,6 +153,9 @@ func (d *Documents) each(do func(kind, name string, v reflect.Value)) {
 	}
 	for _, v := range d.Monitors {
 		do("monitor", v.Name, reflect.ValueOf(v))
+	}
+	for _, v := range d.Calendars {
+		do("calendar", v.Name, reflect.ValueOf(v))
 	}
 }
 
@@ -190,15 +225,19 @@ func said(v reflect.Value) map[string]string {
 	all := map[string]string{}
 	for _, f := range fieldsOf(v.Type()) {
 		value := v.FieldByIndex(f.index)
-		if empty(value) {
+		if empty(value) || f.secret {
 			continue
 		}
 		if value.Kind() == reflect.Pointer {
 			value = value.Elem()
 		}
-		if all[f.key] = fmt.Sprint(value.Interface()); f.duration {
-			all[f.key] = duration(value.Int())
+		text := fmt.Sprint(value.Interface())
+		if f.duration {
+			text = duration(value.Int())
+		} else if lines := strings.Count(text, "\n"); lines > 0 { // a whole file: told by its length and checksum
+			text = fmt.Sprintf("%d lines (%08x)", lines, crc32.ChecksumIEEE([]byte(text)))
 		}
+		all[f.key] = text
 	}
 	return all
 }

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"strconv"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -12,15 +13,20 @@ import (
 )
 
 type alertQuery struct {
-	State   string    `query:"state" enum:"open,closed," default:""`
-	Verdict string    `query:"verdict" enum:"fault,noise,planned,none," default:"" doc:"none: unlabelled"`
-	Dataset string    `query:"dataset"`
-	Monitor string    `query:"monitor"`
-	Series  int64     `query:"series"`
-	From    time.Time `query:"from" doc:"raised at or after"`
-	To      time.Time `query:"to" doc:"raised before"`
-	Cursor  int64     `query:"cursor" doc:"next_cursor of the page before"`
-	Limit   int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	State    string    `query:"state" enum:"open,closed," default:""`
+	Verdict  string    `query:"verdict" enum:"fault,noise,planned,none," default:"" doc:"none: unlabelled"`
+	Dataset  string    `query:"dataset"`
+	Monitor  string    `query:"monitor"`
+	Series   int64     `query:"series"`
+	From     time.Time `query:"from" doc:"raised at or after"`
+	To       time.Time `query:"to" doc:"raised before"`
+	Cursor   int64     `query:"cursor" doc:"next_cursor of the page before"`
+	Held     string    `query:"held" enum:"told,held,shadow,all" default:"told" doc:"told: without what the filter holds back; shadow: what it would"`
+	Segment  string    `query:"segment"`
+	Owner    string    `query:"owner"`
+	Measure  string    `query:"measure"`
+	Disputed bool      `query:"disputed" doc:"only those on which people do not agree"`
+	Limit    int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 }
 
 // AlertPage is a page of alerts, newest first.
@@ -38,18 +44,19 @@ type AlertDetail struct {
 
 // NewLabel answers one alert or many.
 type NewLabel struct {
-	Alerts  []int64   `json:"alerts" minItems:"1" maxItems:"1000"`
-	Verdict string    `json:"verdict" enum:"fault,noise,planned," doc:"empty takes the label back"`
-	Cause   string    `json:"cause,omitempty"`
-	Note    string    `json:"note,omitempty"`
-	Author  string    `json:"author,omitempty" doc:"for imports; otherwise who is signed in"`
-	At      time.Time `json:"at,omitempty" doc:"for imports; otherwise now"`
+	Alerts  []int64          `json:"alerts" minItems:"1" maxItems:"1000"`
+	Verdict string           `json:"verdict" enum:"fault,noise,planned," doc:"empty takes the label back"`
+	Cause   string           `json:"cause,omitempty"`
+	Note    string           `json:"note,omitempty"`
+	Author  string           `json:"author,omitempty" doc:"for imports; otherwise who is signed in"`
+	At      time.Time        `json:"at,omitempty" doc:"for imports; otherwise now"`
+	Seen    map[string]int64 `json:"seen,omitempty" doc:"by alert the label_id that was read; if another is in force by now, the answer is a conflict and nothing is kept"`
 }
 
 func (s *server) addAlerts(api huma.API) {
 	add(api, "GET", "/alerts", "alerts", "Alerts, newest first", people.Reader, func(ctx context.Context, in *alertQuery) (*body[AlertPage], error) {
 		list, err := s.Store.Alerts(ctx, store.AlertFilter{State: in.State, Verdict: in.Verdict, Dataset: in.Dataset, Monitor: in.Monitor,
-			Series: in.Series, From: in.From, To: in.To, Cursor: in.Cursor, Limit: in.Limit + 1})
+			Series: in.Series, From: in.From, To: in.To, Cursor: in.Cursor, Limit: in.Limit + 1, Held: in.Held, Segment: in.Segment, Owner: in.Owner, Measure: in.Measure, Disputed: in.Disputed})
 		if err != nil {
 			return nil, err
 		}
@@ -72,7 +79,15 @@ func (s *server) addAlerts(api huma.API) {
 		} else if l.Author != account(ctx).Name && !people.Allows(account(ctx).Role, people.Admin) {
 			return nil, people.Forbidden{Role: account(ctx).Role, Needed: people.Admin}
 		}
-		if err := s.Desk.Label(ctx, in.Body.Alerts, l); err != nil {
+		seen := map[int64]int64{}
+		for id, label := range in.Body.Seen {
+			n, err := strconv.ParseInt(id, 10, 64)
+			if err != nil {
+				return nil, record.Invalid{Field: "seen", Given: id, Allowed: "the numbers of alerts"}
+			}
+			seen[n] = label
+		}
+		if err := s.Desk.Label(ctx, in.Body.Alerts, l, seen); err != nil {
 			return nil, err
 		}
 		page := AlertPage{Alerts: []record.Alert{}}

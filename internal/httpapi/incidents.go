@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"bytes"
 	"context"
 	"io"
 	"time"
@@ -24,6 +25,24 @@ type NewIncident struct {
 	Cause     string     `json:"cause,omitempty"`
 	Severity  string     `json:"severity,omitempty" enum:"warning,critical"`
 	Note      string     `json:"note,omitempty"`
+
+	Impact     string `json:"impact,omitempty" doc:"what it did to whom"`
+	Downstream bool   `json:"downstream,omitempty" doc:"what reads the dataset is hit too"`
+}
+
+func (v NewIncident) record() record.Incident {
+	return record.Incident{Reference: v.Reference, Dataset: v.Dataset, Measure: v.Measure, Segment: v.Segment, StartedAt: v.StartedAt, EndedAt: v.EndedAt,
+		Title: v.Title, Cause: v.Cause, Severity: v.Severity, Note: v.Note, Impact: v.Impact, Downstream: v.Downstream}
+}
+
+// IncidentOfAlerts makes an incident of alerts, which become labelled faults.
+type IncidentOfAlerts struct {
+	Alerts     []int64 `json:"alerts" minItems:"1" maxItems:"1000"`
+	Title      string  `json:"title,omitempty" doc:"the first alert's sentence if left out"`
+	Cause      string  `json:"cause,omitempty"`
+	Impact     string  `json:"impact,omitempty"`
+	Note       string  `json:"note,omitempty"`
+	Downstream bool    `json:"downstream,omitempty"`
 }
 
 // Stream is a body read as it comes.
@@ -49,6 +68,24 @@ func addFile[I, O any](api huma.API, method, path, id, summary, media string, ha
 	})
 }
 
+// addExport registers an operation that answers with CSV.
+func addExport(api huma.API, path, id, summary string, write func(context.Context, io.Writer) error) {
+	operation := huma.Operation{
+		Method: "GET", Path: "/api/v1" + path, OperationID: id, Summary: summary, Metadata: map[string]any{"role": people.Reader},
+		Responses: map[string]*huma.Response{"200": {Description: "CSV", Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}},
+	}
+	huma.Register(api, operation, func(ctx context.Context, _ *none) (*huma.StreamResponse, error) {
+		var b bytes.Buffer
+		if err := write(ctx, &b); err != nil {
+			return nil, problem(err)
+		}
+		return &huma.StreamResponse{Body: func(out huma.Context) {
+			out.SetHeader("Content-Type", "text/csv; charset=utf-8")
+			out.BodyWriter().Write(b.Bytes())
+		}}, nil
+	})
+}
+
 func (s *server) addIncidents(api huma.API) {
 	type query struct {
 		Dataset string    `query:"dataset"`
@@ -59,11 +96,44 @@ func (s *server) addIncidents(api huma.API) {
 		return ok(s.Store.Incidents(ctx, in.Dataset, in.From, in.To))
 	})
 	add(api, "POST", "/incidents", "add-incident", "Add an incident by hand", people.Editor, func(ctx context.Context, in *body[NewIncident]) (*body[record.Incident], error) {
-		v := in.Body
-		return ok(s.Desk.AddIncident(ctx, record.Incident{
-			Reference: v.Reference, Dataset: v.Dataset, Measure: v.Measure, Segment: v.Segment, StartedAt: v.StartedAt, EndedAt: v.EndedAt,
-			Title: v.Title, Cause: v.Cause, Severity: v.Severity, Note: v.Note, Author: account(ctx).Name,
-		}))
+		v := in.Body.record()
+		v.Author = account(ctx).Name
+		return ok(s.Desk.AddIncident(ctx, v))
+	})
+	add(api, "PUT", "/incidents/{name}", "change-incident", "Replace what is said of an incident", people.Editor, func(ctx context.Context, in *struct {
+		Named
+		Body NewIncident
+	}) (*body[record.Incident], error) {
+		v := in.Body.record()
+		v.Reference = in.Name
+		return ok(s.Desk.ChangeIncident(ctx, v))
+	})
+	add(api, "POST", "/incidents/of-alerts", "incident-of-alerts", "Make an incident of alerts; they become labelled faults", people.Editor, func(ctx context.Context, in *body[IncidentOfAlerts]) (*body[record.Incident], error) {
+		b := in.Body
+		return ok(s.Desk.FromAlerts(ctx, b.Alerts, record.Incident{Title: b.Title, Cause: b.Cause, Impact: b.Impact, Note: b.Note, Downstream: b.Downstream, Author: account(ctx).Name}))
+	})
+	add(api, "POST", "/incidents/{name}/merge", "merge-incidents", "Make one incident of several", people.Editor, func(ctx context.Context, in *struct {
+		Named
+		Body struct {
+			Others []string `json:"others" minItems:"1" doc:"references; they are gone afterwards"`
+		}
+	}) (*body[record.Incident], error) {
+		return ok(s.Desk.Merge(ctx, in.Name, in.Body.Others))
+	})
+	add(api, "POST", "/incidents/{name}/split", "split-incident", "End an incident at a time and make a second one of the rest", people.Editor, func(ctx context.Context, in *struct {
+		Named
+		Body struct {
+			At time.Time `json:"at"`
+		}
+	}) (*body[[]record.Incident], error) {
+		return ok(s.Desk.Split(ctx, in.Name, in.Body.At))
+	})
+	addExport(api, "/incidents/export", "export-incidents", "The catalogue as CSV, as it is imported", func(ctx context.Context, to io.Writer) error {
+		list, err := s.Store.Incidents(ctx, "", time.Time{}, time.Time{})
+		if err != nil {
+			return err
+		}
+		return answer.ExportIncidents(to, list)
 	})
 	add(api, "DELETE", "/incidents/{name}", "drop-incident", "Remove an incident", people.Editor, func(ctx context.Context, in *Named) (*struct{}, error) {
 		return nil, s.Desk.DropIncident(ctx, in.Name)

@@ -34,6 +34,17 @@ type NewMetric struct {
 	MaxSegments     int           `json:"max_segments,omitempty" minimum:"1" maximum:"10000" doc:"500 if left out"`
 }
 
+// MetricChange is what may change of a metric: all that leaves the meaning of
+// its samples alone. What is left out stays.
+type MetricChange struct {
+	Unit            *string `json:"unit,omitempty"`
+	SettleSeconds   *int64  `json:"settle_seconds,omitempty" minimum:"0"`
+	LookbackSeconds *int64  `json:"lookback_seconds,omitempty" minimum:"0"`
+	EverySeconds    *int64  `json:"every_seconds,omitempty" minimum:"5" doc:"takes the place of cron"`
+	Cron            *string `json:"cron,omitempty" doc:"takes the place of every_seconds"`
+	MaxSegments     *int    `json:"max_segments,omitempty" minimum:"1" maximum:"10000"`
+}
+
 // MetricSQL is what a probe asks the warehouse.
 type MetricSQL struct {
 	SQL string `json:"sql" doc:"$1 and $2 are the first and the end of the periods asked for"`
@@ -77,6 +88,12 @@ func (s *server) addMetrics(api huma.API) {
 		sql, err := s.Collector.SQL(ctx, in.Name)
 		return ok(MetricSQL{sql}, err)
 	})
+	add(api, "PATCH", "/metrics/{name}", "change-metric", "Change how a metric is collected; what it measures stays", people.Editor, func(ctx context.Context, in *struct {
+		Named
+		Body MetricChange
+	}) (*body[record.Metric], error) {
+		return ok(s.changeMetric(ctx, in.Name, in.Body))
+	})
 	add(api, "DELETE", "/metrics/{name}", "remove-metric", "Remove a metric with its samples, monitors and alerts", people.Editor, func(ctx context.Context, in *Named) (*none, error) {
 		return &none{}, s.Store.RemoveMetric(ctx, in.Name)
 	})
@@ -94,6 +111,38 @@ func (s *server) addMetrics(api huma.API) {
 func (s *server) backfill(ctx context.Context, metrics []string, since int64) (*body[Started], error) {
 	task, err := s.Collector.StartBackfill(ctx, metrics, s.Now().Add(-time.Duration(since)*time.Second))
 	return ok(Started{task}, err)
+}
+
+func (s *server) changeMetric(ctx context.Context, name string, c MetricChange) (record.Metric, error) {
+	m, err := s.Store.Metric(ctx, name)
+	if err != nil {
+		return m, err
+	}
+	if (c.EverySeconds != nil || c.Cron != nil) && m.Pushed() {
+		return m, record.Invalid{Field: "every_seconds", Given: name, Allowed: "a metric that is collected; this one is pushed"}
+	}
+	if c.Cron != nil && *c.Cron == "" && c.EverySeconds == nil {
+		return m, record.Invalid{Field: "cron", Given: "", Allowed: "five fields, or every_seconds instead"}
+	}
+	if c.EverySeconds != nil && c.Cron != nil && *c.Cron != "" {
+		return m, record.Invalid{Field: "cron", Given: *c.Cron, Allowed: "either every_seconds or cron"}
+	}
+	if c.EverySeconds != nil {
+		m.EverySeconds, m.Cron = *c.EverySeconds, ""
+	} else if c.Cron != nil {
+		m.EverySeconds, m.Cron = 0, *c.Cron
+	}
+	set(&m.Unit, c.Unit)
+	set(&m.SettleSeconds, c.SettleSeconds)
+	set(&m.LookbackSeconds, c.LookbackSeconds)
+	set(&m.MaxSegments, c.MaxSegments)
+	return s.Collector.ChangeMetric(ctx, m)
+}
+
+func set[T any](into *T, given *T) {
+	if given != nil {
+		*into = *given
+	}
 }
 
 // metricOf makes a record of what was asked for.

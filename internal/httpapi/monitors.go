@@ -10,6 +10,7 @@ import (
 	"tinbell/internal/inspect"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
+	"tinbell/internal/store"
 	"tinbell/internal/work"
 )
 
@@ -27,6 +28,7 @@ type ChangedMonitor struct {
 	Version  int             `json:"version" doc:"the version that was read"`
 	Settings record.Settings `json:"settings"`
 	Paused   bool            `json:"paused,omitempty"`
+	Reason   string          `json:"reason,omitempty" doc:"why, for the list of versions"`
 }
 
 // RehearsalOrder asks what a monitor would have told under other settings.
@@ -65,10 +67,8 @@ func (s *server) addMonitors(api huma.API) {
 		if err := s.checkSettings(ctx, m.MetricID, in.Body.Settings); err != nil {
 			return nil, err
 		}
-		if err := s.Store.ChangeMonitor(ctx, m.ID, in.Body.Version, in.Body.Settings, in.Body.Paused); err != nil {
-			return nil, err
-		}
-		if err := s.Queue.Add(ctx, work.Learn{MonitorID: m.ID}); err != nil {
+		change := store.Change{Version: in.Body.Version, Settings: in.Body.Settings, Paused: in.Body.Paused, Author: account(ctx).Name, Reason: in.Body.Reason}
+		if err := s.Desk.ChangeMonitor(ctx, m.ID, change); err != nil {
 			return nil, err
 		}
 		return ok(s.Store.Monitor(ctx, in.Name))

@@ -99,6 +99,7 @@ func (s *server) register(router chi.Router) huma.API {
 	s.addAlerts(api)
 	s.addIncidents(api)
 	s.addScores(api)
+	s.addLearning(api)
 	s.addEvents(api)
 	return api
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tinbell/internal/collect"
+	"tinbell/internal/collect/landing"
 	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
@@ -49,6 +50,13 @@ func (s *server) addSources(api huma.API) {
 			return nil, record.Invalid{Field: "source", Given: in.Name, Allowed: "a warehouse; this source is of kind " + source.Kind}
 		}
 		return ok(s.Warehouses.Offer(ctx, source))
+	})
+	add(api, "GET", "/sources/{name}/files", "source-files", "Files of a folder that look like the deliveries of a dataset", people.Reader, func(ctx context.Context, in *Named) (*body[[]landing.FileSet], error) {
+		source, err := s.Store.Source(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		return ok(s.Collector.ProposeFiles(ctx, source))
 	})
 	add(api, "DELETE", "/sources/{name}", "remove-source", "Remove a source with all its datasets, metrics, samples and alerts", people.Admin, func(ctx context.Context, in *Named) (*none, error) {
 		return &none{}, s.Store.RemoveSource(ctx, in.Name)

@@ -37,6 +37,7 @@ type BacktestAlert struct {
 	end       int64
 	slack     int64
 	planned   bool
+	looks     record.Looks
 }
 
 // Backtest is a configuration replayed over the past.
@@ -48,12 +49,19 @@ type Backtest struct {
 	Overall  Card            `json:"overall" doc:"every figure against the catalogue; nothing here is labelled"`
 	Monitors []Card          `json:"monitors"`
 	Short    []string        `json:"too_little_history" doc:"monitors some of whose series could not be judged"`
+
+	incidents []string // that these monitors could have found
 }
 
 // Backtest replays monitors over [from, to): history before is only learned
 // from, and labels and planned events count only from when they were known.
 // override, if given, replaces the settings of every monitor.
 func (b *Bench) Backtest(ctx context.Context, monitors []record.Monitor, from, to time.Time, override *record.Settings) (Backtest, error) {
+	return b.backtest(ctx, monitors, from, to, override, func(int) error { return nil })
+}
+
+// backtest is Backtest that says how many monitors are done; done may stop it.
+func (b *Bench) backtest(ctx context.Context, monitors []record.Monitor, from, to time.Time, override *record.Settings, done func(n int) error) (Backtest, error) {
 	if to.IsZero() || to.After(b.now()) {
 		to = b.now()
 	}
@@ -61,7 +69,7 @@ func (b *Bench) Backtest(ctx context.Context, monitors []record.Monitor, from, t
 	if !from.Before(to) {
 		return result, record.Invalid{Field: "since", Given: from.Format(time.RFC3339), Allowed: "a time before the end, " + to.Format(time.RFC3339)}
 	}
-	for _, m := range monitors {
+	for i, m := range monitors {
 		if override != nil {
 			m.Settings = *override
 		}
@@ -78,6 +86,9 @@ func (b *Bench) Backtest(ctx context.Context, monitors []record.Monitor, from, t
 		}
 		result.Series += len(subject.Series)
 		result.Alerts = append(result.Alerts, alerts...)
+		if err := done(i + 1); err != nil {
+			return result, err
+		}
 	}
 	return result, b.scoreReplay(ctx, &result, monitors)
 }
@@ -196,6 +207,7 @@ func (b *Bench) scoreReplay(ctx context.Context, result *Backtest, monitors []re
 	for _, i := range incidents {
 		if !i.StartedAt.Before(result.From) && watched(i, monitors, measures) {
 			measured = append(measured, i)
+			result.incidents = append(result.incidents, i.Reference)
 		}
 	}
 	all := result.match(result.Alerts, measured)
@@ -243,7 +255,7 @@ func (r *Backtest) match(alerts []BacktestAlert, incidents []record.Incident) sc
 	}
 	cases := make([]score.Incident, len(incidents))
 	for i := range incidents {
-		cases[i] = asCase(incidents[i], func(id int64) (string, string, string) {
+		cases[i] = asCase(incidents[i], nil, func(id int64) (string, string, string) {
 			a := series[id]
 			return a.Dataset, a.Measure, a.Segment
 		})
@@ -256,7 +268,7 @@ func replayed(v *watch.Subject, series record.Series, a detect.Alert) BacktestAl
 	r := BacktestAlert{
 		Monitor: row.Monitor, Dataset: row.Dataset, Measure: row.Measure, Segment: row.Segment, SeriesID: series.ID,
 		Since: row.Since, RaisedAt: row.RaisedAt, ClosedAt: row.ClosedAt, Severity: row.Severity, Direction: row.Direction,
-		Rule: row.Cause, end: a.End, slack: 3 * row.PeriodSeconds, planned: row.Planned,
+		Rule: row.Cause, end: a.End, slack: 3 * row.PeriodSeconds, planned: row.Planned, looks: row.Looks,
 	}
 	return r
 }

@@ -16,7 +16,6 @@ import (
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 	"tinbell/internal/watch"
-	"tinbell/internal/words"
 )
 
 // Replay is one configuration on the past of a monitor, with the band it would
@@ -29,28 +28,26 @@ type Replay struct {
 	Low      []*float64         `json:"low"`
 	High     []*float64         `json:"high"`
 	Losses   inspect.Detectable `json:"detectable"`
+
+	incidents []string // that could have been found
 }
 
 // Rehearsal is a proposal beside what is in force, on the same past.
 type Rehearsal struct {
-	Monitor   record.Monitor        `json:"monitor"`
-	Kind      timeline.Kind         `json:"kind"`
-	Unit      string                `json:"unit"`
-	Zone      string                `json:"zone"`
-	Period    int64                 `json:"period_seconds"`
-	From      time.Time             `json:"from"`
-	To        time.Time             `json:"to"`
-	Series    []record.Series       `json:"series"`
-	Drawn     record.Series         `json:"drawn"`
-	At        []time.Time           `json:"at"`
-	Observed  []*float64            `json:"observed"`
-	Today     Replay                `json:"today"`
-	Proposed  Replay                `json:"proposed"`
-	Gone      []BacktestAlert       `json:"gone" doc:"alerts that would no longer be told"`
-	New       []BacktestAlert       `json:"new"`
-	Stays     int                   `json:"stays"`
-	Gained    []string              `json:"incidents_gained" doc:"references"`
-	Lost      []string              `json:"incidents_lost"`
+	Monitor  record.Monitor  `json:"monitor"`
+	Kind     timeline.Kind   `json:"kind"`
+	Unit     string          `json:"unit"`
+	Zone     string          `json:"zone"`
+	Period   int64           `json:"period_seconds"`
+	From     time.Time       `json:"from"`
+	To       time.Time       `json:"to"`
+	Series   []record.Series `json:"series"`
+	Drawn    record.Series   `json:"drawn"`
+	At       []time.Time     `json:"at"`
+	Observed []*float64      `json:"observed"`
+	Today    Replay          `json:"today"`
+	Proposed Replay          `json:"proposed"`
+	Compared
 	Incidents []record.Incident     `json:"incidents" doc:"of the series drawn"`
 	Planned   []record.PlannedEvent `json:"planned"`
 	Sentence  string                `json:"sentence"`
@@ -91,7 +88,7 @@ func (b *Bench) Rehearse(ctx context.Context, m record.Monitor, proposed record.
 	to := subject.SettledTo(b.now())
 	from := subject.Grid.Floor(to.Add(-since))
 	r := Rehearsal{Monitor: m, Kind: subject.Metric.Kind, Unit: subject.Metric.Unit, Zone: subject.Metric.Zone, Period: subject.Metric.PeriodSeconds,
-		From: from, To: to, Series: subject.Series, Gone: []BacktestAlert{}, New: []BacktestAlert{}, Gained: []string{}, Lost: []string{}}
+		From: from, To: to, Series: subject.Series}
 	if len(subject.Series) == 0 {
 		return r, record.Invalid{Field: "monitor", Given: m.Name, Allowed: "a monitor whose metric has samples"}
 	}
@@ -123,7 +120,8 @@ func (b *Bench) Rehearse(ctx context.Context, m record.Monitor, proposed record.
 	if err := b.draw(ctx, subject, &r); err != nil {
 		return r, err
 	}
-	r.compare()
+	r.Compared = compared(r.Today.Alerts, r.Proposed.Alerts, r.Today.incidents, len(r.Series), r.To)
+	r.Sentence = changeSentence(r.Today.Alerts, r.Proposed.Alerts, r.Compared, r.To.Sub(r.From))
 	return r, nil
 }
 
@@ -227,7 +225,7 @@ func (b *Bench) replayOf(ctx context.Context, v *watch.Subject, drawn int64, fro
 	if err := b.scoreReplay(ctx, &result, []record.Monitor{v.Monitor}); err != nil {
 		return p, err
 	}
-	p.Alerts, p.Card = result.Alerts, result.Monitors[0]
+	p.Alerts, p.Card, p.incidents = result.Alerts, result.Monitors[0], result.incidents
 	return p, nil
 }
 
@@ -236,46 +234,6 @@ func known(x float64) *float64 {
 		return nil
 	}
 	return &x
-}
-
-// compare lists what the proposal changes: alerts are the same if they are of
-// one series and overlap.
-func (r *Rehearsal) compare() {
-	same := func(a, b BacktestAlert) bool {
-		return a.SeriesID == b.SeriesID && a.Since.Before(b.until(r.To)) && b.Since.Before(a.until(r.To))
-	}
-	in := func(a BacktestAlert, list []BacktestAlert) bool {
-		for _, other := range list {
-			if same(a, other) {
-				return true
-			}
-		}
-		return false
-	}
-	for _, a := range r.Today.Alerts {
-		if in(a, r.Proposed.Alerts) {
-			r.Stays++
-		} else {
-			r.Gone = append(r.Gone, a)
-		}
-	}
-	for _, a := range r.Proposed.Alerts {
-		if !in(a, r.Today.Alerts) {
-			r.New = append(r.New, a)
-		}
-	}
-	before, after := found(r.Today.Alerts), found(r.Proposed.Alerts)
-	for i := range after {
-		if !before[i] {
-			r.Gained = append(r.Gained, i)
-		}
-	}
-	for i := range before {
-		if !after[i] {
-			r.Lost = append(r.Lost, i)
-		}
-	}
-	r.Sentence = r.sentence()
 }
 
 func (a BacktestAlert) until(now time.Time) time.Time {
@@ -293,41 +251,6 @@ func found(alerts []BacktestAlert) map[string]bool {
 		}
 	}
 	return list
-}
-
-func (r *Rehearsal) sentence() string {
-	falseBefore, falseAfter := 0, 0
-	for _, a := range r.Today.Alerts {
-		if a.Outcome == "false" {
-			falseBefore++
-		}
-	}
-	for _, a := range r.Proposed.Alerts {
-		if a.Outcome == "false" {
-			falseAfter++
-		}
-	}
-	span := "Rehearsed on " + words.Duration(r.To.Sub(r.From).Round(time.Hour))
-	if len(r.Gone) == 0 && len(r.New) == 0 {
-		return span + ", the proposal tells the same as today."
-	}
-	var parts []string
-	switch d := falseAfter - falseBefore; {
-	case d < 0:
-		parts = append(parts, fmt.Sprintf("sheds %d of %d false alarms", -d, falseBefore))
-	case d > 0:
-		parts = append(parts, fmt.Sprintf("adds %s", words.Plural(d, "false alarm")))
-	}
-	if n := len(r.Gained); n > 0 {
-		parts = append(parts, fmt.Sprintf("finds %s more", words.Plural(n, "incident")))
-	}
-	if n := len(r.Lost); n > 0 {
-		parts = append(parts, fmt.Sprintf("misses %s that today finds", words.Plural(n, "incident")))
-	}
-	if len(parts) == 0 {
-		parts = append(parts, fmt.Sprintf("tells %d other alerts, none of them false or new", len(r.New)))
-	}
-	return span + ", the proposal " + words.List(parts) + "."
 }
 
 // walkOne replays one series and gives its readings over the whole stretch.

@@ -35,6 +35,7 @@ func figure(v score.Interval) Figure {
 
 // Card is the score of one monitor, or of all together.
 type Card struct {
+	Name          string   `json:"name" doc:"of a group: the dataset, measure, segment, owner or month"`
 	Monitor       string   `json:"monitor" doc:"empty for all together"`
 	Dataset       string   `json:"dataset"`
 	Owner         string   `json:"owner"`
@@ -84,6 +85,11 @@ type Scorecard struct {
 	Overall   Card             `json:"overall"`
 	Monitors  []Card           `json:"monitors" doc:"worst precision first"`
 	Weeks     []Week           `json:"weeks"`
+	By        string           `json:"by" doc:"what groups are made of"`
+	Groups    []Card           `json:"groups" doc:"worst precision first"`
+	HeldBack  int              `json:"held_back" doc:"alerts that the filter held back; they were told to nobody and count in no figure"`
+	HeldNoise int              `json:"held_back_noise" doc:"of these, labelled noise"`
+	HeldFault int              `json:"held_back_faults" doc:"of these, labelled a fault"`
 	Missed    []string         `json:"missed" doc:"references of incidents nobody was told of"`
 	Unwatched int              `json:"unwatched" doc:"incidents on measures that no monitor covers; they count as missed"`
 	Outcomes  map[int64]string `json:"outcomes" doc:"per alert id: hit, repeat, false or planned, against the catalogue"`
@@ -100,7 +106,9 @@ func New(s *store.Store, now func() time.Time) *Bench { return &Bench{store: s, 
 
 // Score gives the scorecard over the alerts raised in [from, to). A zero from
 // starts with the first alert.
-func (b *Bench) Score(ctx context.Context, from, to time.Time) (Scorecard, error) {
+// by says what groups are made of: dataset, measure, segment, owner or month;
+// empty makes none.
+func (b *Bench) Score(ctx context.Context, from, to time.Time, by string) (Scorecard, error) {
 	if to.IsZero() {
 		to = b.now().Add(time.Second) // what was raised this very moment counts
 	}
@@ -108,7 +116,7 @@ func (b *Bench) Score(ctx context.Context, from, to time.Time) (Scorecard, error
 	if err != nil {
 		return Scorecard{}, err
 	}
-	alerts, err := b.store.Alerts(ctx, store.AlertFilter{From: from, To: to, Judged: true})
+	every, err := b.store.Scored(ctx, from, to)
 	if err != nil {
 		return Scorecard{}, err
 	}
@@ -128,7 +136,25 @@ func (b *Bench) Score(ctx context.Context, from, to time.Time) (Scorecard, error
 			kept = append(kept, i)
 		}
 	}
-	return b.compile(ctx, monitors, alerts, kept, from, to)
+	alerts, held := every[:0], []record.Alert(nil)
+	for _, a := range every {
+		if a.Held == record.HeldBack {
+			held = append(held, a)
+		} else {
+			alerts = append(alerts, a)
+		}
+	}
+	card, err := b.compile(ctx, monitors, alerts, kept, from, to, by)
+	card.HeldBack = len(held)
+	for _, a := range held {
+		switch a.Verdict {
+		case record.Noise:
+			card.HeldNoise++
+		case record.Fault:
+			card.HeldFault++
+		}
+	}
+	return card, err
 }
 
 // start is when judging of the past began: the first alert or incident that
@@ -141,8 +167,8 @@ func (b *Bench) start(ctx context.Context, to time.Time) (time.Time, error) {
 	return first, nil
 }
 
-func (b *Bench) compile(ctx context.Context, monitors []record.Monitor, alerts []record.Alert, incidents []record.Incident, from, to time.Time) (Scorecard, error) {
-	card := Scorecard{From: from, To: to, Monitors: []Card{}, Weeks: []Week{}, Missed: []string{}, Outcomes: map[int64]string{}}
+func (b *Bench) compile(ctx context.Context, monitors []record.Monitor, alerts []record.Alert, incidents []record.Incident, from, to time.Time, by string) (Scorecard, error) {
+	card := Scorecard{From: from, To: to, By: by, Groups: []Card{}, Monitors: []Card{}, Weeks: []Week{}, Missed: []string{}, Outcomes: map[int64]string{}}
 	measures := map[string]string{}
 	for _, m := range monitors {
 		metric, err := b.store.MetricByID(ctx, m.MetricID)
@@ -151,13 +177,18 @@ func (b *Bench) compile(ctx context.Context, monitors []record.Monitor, alerts [
 		}
 		measures[m.Name] = metric.Measure
 	}
-	series := map[int64]record.Alert{}
-	for _, a := range alerts {
-		series[a.SeriesID] = a
+	series, told := map[int64]*record.Alert{}, map[int64]int{}
+	for i := range alerts {
+		series[alerts[i].SeriesID] = &alerts[i]
+		told[alerts[i].MonitorID]++
+	}
+	reach, err := b.reach(ctx, incidents)
+	if err != nil {
+		return card, err
 	}
 	cases := make([]score.Incident, len(incidents))
 	for i := range incidents {
-		cases[i] = asCase(incidents[i], func(id int64) (string, string, string) {
+		cases[i] = asCase(incidents[i], reach, func(id int64) (string, string, string) {
 			a := series[id]
 			return a.Dataset, a.Measure, a.Segment
 		})
@@ -177,10 +208,10 @@ func (b *Bench) compile(ctx context.Context, monitors []record.Monitor, alerts [
 		}
 	}
 	for _, m := range monitors {
-		var own []record.Alert
-		for _, a := range alerts {
-			if a.MonitorID == m.ID {
-				own = append(own, a)
+		own := make([]record.Alert, 0, told[m.ID])
+		for i := range alerts {
+			if alerts[i].MonitorID == m.ID {
+				own = append(own, alerts[i])
 			}
 		}
 		var ownCases []score.Incident
@@ -195,6 +226,9 @@ func (b *Bench) compile(ctx context.Context, monitors []record.Monitor, alerts [
 	}
 	sort.SliceStable(card.Monitors, func(i, j int) bool { return worse(card.Monitors[i], card.Monitors[j]) })
 	card.Weeks = byWeek(alerts, matched, incidents, from, to)
+	if by != "" {
+		card.Groups = grouped(alerts, incidents, cases, by, weeks, to)
+	}
 	return card, nil
 }
 
@@ -239,13 +273,50 @@ func scores(list []record.Alert) []score.Alert {
 	return out
 }
 
-func asCase(i record.Incident, what func(series int64) (dataset, measure, segment string)) score.Incident {
+// asCase makes an incident ready for scoring. reach holds, by dataset, what an
+// incident on it hits downstream.
+func asCase(i record.Incident, reach map[string]map[string]bool, what func(series int64) (dataset, measure, segment string)) score.Incident {
 	end := int64(0)
 	if i.EndedAt != nil {
 		end = i.EndedAt.Unix()
 	}
 	return score.Incident{Start: i.StartedAt.Unix(), End: end, Covers: func(series int64) bool {
 		dataset, measure, segment := what(series)
-		return dataset == i.Dataset && watch.Covers(i, measure, segment)
+		return dataset == i.Dataset && watch.Covers(i, measure, segment) || i.Downstream && reach[i.Dataset][dataset]
 	}}
+}
+
+// reach gives what lies downstream of the datasets of incidents that spread, two
+// steps along the lineage.
+func (b *Bench) reach(ctx context.Context, incidents []record.Incident) (map[string]map[string]bool, error) {
+	spreads := false
+	for _, i := range incidents {
+		spreads = spreads || i.Downstream
+	}
+	if !spreads {
+		return nil, nil
+	}
+	steps, err := b.store.Steps(ctx)
+	if err != nil {
+		return nil, err
+	}
+	next := map[string][]string{}
+	for _, s := range steps {
+		next[s.From] = append(next[s.From], s.To)
+	}
+	reach := map[string]map[string]bool{}
+	for _, i := range incidents {
+		if !i.Downstream || reach[i.Dataset] != nil {
+			continue
+		}
+		hit := map[string]bool{}
+		for _, one := range next[i.Dataset] {
+			hit[one] = true
+			for _, two := range next[one] {
+				hit[two] = true
+			}
+		}
+		reach[i.Dataset] = hit
+	}
+	return reach, nil
 }

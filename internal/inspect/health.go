@@ -85,7 +85,7 @@ func (v *Inspector) Health(ctx context.Context) ([]Health, error) {
 	if err != nil {
 		return nil, err
 	}
-	open, err := v.store.Alerts(ctx, store.AlertFilter{State: "open"})
+	open, err := v.store.Alerts(ctx, store.AlertFilter{State: "open", Held: "told"})
 	if err != nil {
 		return nil, err
 	}

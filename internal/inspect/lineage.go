@@ -102,7 +102,7 @@ func (g *graph) walk(from place, step int, beside map[place][]record.Edge, beyon
 }
 
 func (v *Inspector) drawn(ctx context.Context, g graph) (Lineage, error) {
-	open, err := v.store.Alerts(ctx, store.AlertFilter{State: "open"})
+	open, err := v.store.Alerts(ctx, store.AlertFilter{State: "open", Held: "told"})
 	if err != nil {
 		return Lineage{}, err
 	}

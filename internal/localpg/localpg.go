@@ -62,7 +62,7 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	if err := stopLeftover(data); err != nil {
 		return nil, err
 	}
-	if s.port, err = freePort(); err != nil {
+	if s.port, err = keepPort(filepath.Join(dir, "port")); err != nil {
 		return nil, err
 	}
 	if err := s.launch(programs, dir, data, o.NoSync); err != nil {
@@ -200,13 +200,21 @@ func stopLeftover(data string) error {
 	return fmt.Errorf("another PostgreSQL (process %d) holds %s and does not stop", pid, data)
 }
 
-func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+// keepPort gives the port of the last time if it is still free, so that addresses
+// that others keep stay true, else a free one.
+func keepPort(file string) (int, error) {
+	known, _ := os.ReadFile(file)
+	last, _ := strconv.Atoi(strings.TrimSpace(string(known)))
+	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", last))
+	if err != nil {
+		l, err = net.Listen("tcp", "127.0.0.1:0")
+	}
 	if err != nil {
 		return 0, err
 	}
 	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
+	port := l.Addr().(*net.TCPAddr).Port
+	return port, os.WriteFile(file, []byte(strconv.Itoa(port)), 0o644)
 }
 
 func (s *Server) launch(programs, dir, data string, noSync bool) error {

@@ -68,4 +68,7 @@ func TestASecondStartStopsWhatTheFirstLeftRunning(t *testing.T) {
 	if made, err := second.EnsureDatabase(t.Context(), "mine"); err != nil || made {
 		t.Errorf("the database should be there already: %t, %v", made, err)
 	}
+	if was, is := first.URL("mine"), second.URL("mine"); was != is {
+		t.Errorf("the address that others know has changed: %s, %s", was, is)
+	}
 }

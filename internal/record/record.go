@@ -163,7 +163,9 @@ type Monitor struct {
 	Version   int        `db:"version" json:"version"`
 	Paused    bool       `db:"paused" json:"paused"`
 	LearnedAt *time.Time `db:"learned_at" json:"learned_at" doc:"when its baselines were last fitted"`
-	CreatedAt time.Time  `db:"created_at" json:"created_at"`
+
+	AlwaysTell bool      `db:"always_tell" json:"always_tell" doc:"the filter holds none of its alerts back"`
+	CreatedAt  time.Time `db:"created_at" json:"created_at"`
 }
 
 // Baseline is one fitted series of a monitor.
@@ -255,6 +257,14 @@ type Alert struct {
 	Planned       bool       `db:"planned" json:"planned" doc:"raised under a planned event"`
 	FromHistory   bool       `db:"from_history" json:"from_history" doc:"found when the monitor was first fitted to the past"`
 	Verdict       string     `db:"verdict" json:"verdict" enum:"fault,noise,planned," doc:"the label in force; empty while unlabelled"`
+	LabelID       int64      `db:"label_id" json:"label_id" doc:"of the label in force; 0 while there is none"`
+	Disputed      bool       `db:"disputed" json:"disputed" doc:"people do not agree on it"`
+	Looks         Looks      `db:"looks" json:"-"`
+	Recent        int        `db:"recent" json:"-"`
+	Company       int        `db:"company" json:"-"`
+	Chance        *float64   `db:"chance" json:"chance" doc:"that it is a fault, as the filter sees it"`
+	Held          string     `db:"held" json:"held" enum:"shadow,held," doc:"held: the filter holds it back; shadow: it would"`
+	HeldWhy       string     `db:"held_why" json:"held_why"`
 }
 
 // Causes of alerts that have no monitor.
@@ -297,6 +307,15 @@ type Incident struct {
 	Note      string     `db:"note" json:"note"`
 	Author    string     `db:"author" json:"author"`
 	KnownAt   time.Time  `db:"known_at" json:"known_at"`
+
+	Impact     string `db:"impact" json:"impact" doc:"what it did to whom"`
+	Downstream bool   `db:"downstream" json:"downstream" doc:"what reads the dataset is hit too, two steps along the lineage"`
+}
+
+// Calendar is a set of planned events as the iCalendar file they came in.
+type Calendar struct {
+	Name string `db:"name" json:"name"`
+	ICal string `db:"ical" json:"ical"`
 }
 
 // PlannedEvent is a known happening that explains unusual values.
@@ -347,6 +366,7 @@ type Task struct {
 	ToAt       *time.Time `db:"to_at" json:"to_at"`
 	Position   *time.Time `db:"position" json:"position" doc:"up to where it is done; it goes on from there"`
 	TouchedAt  time.Time  `db:"touched_at" json:"touched_at"`
+	Result     *string    `db:"result" json:"-"`
 }
 
 // Job is a process that writes datasets.

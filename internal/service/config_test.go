@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"net/url"
 	"strings"
 	"testing"
 
@@ -47,7 +48,7 @@ warn: 30d
 		return s.Admin.Send(t.Context(), "POST", path, d, &changes)
 	}
 	dbtest.Must(t, send("/config/diff", parse(text)))
-	if len(changes) != 3 || changes[0].What != "changed" || changes[1].What != "added" {
+	if len(changes) != 4 || changes[3].What != "kept" || changes[0].What != "changed" || changes[1].What != "added" {
 		t.Errorf("diff: %+v", changes)
 	}
 	var metrics []record.Metric
@@ -79,6 +80,37 @@ warn: 30d
 	dbtest.Must(t, send("/config/load", parse(strings.Replace(text, "every: 5m", "every: 1m", 1))))
 	if m, err := s.Parts.Store.Metric(t.Context(), "rows"); err != nil || m.EverySeconds != 60 {
 		t.Errorf("changed: %+v, %v", m, err)
+	}
+	house, err := url.Parse(conn.Config().ConnString())
+	dbtest.Must(t, err)
+	password, _ := house.User.Password()
+	house.User = url.User(house.User.Username())
+	second := "kind: source\nname: annex\naddress: " + house.String() + "\npassword: " + password + "\n---\nkind: dataset\nname: select.order\nsource: annex\n---\nkind: calendar\nname: harbour\nical: |\n" +
+		"  BEGIN:VCALENDAR\n  VERSION:2.0\n  BEGIN:VEVENT\n  UID:r\n  DTSTART:20260620T120000Z\n  DTEND:20260620T180000Z\n  SUMMARY:Regatta\n  END:VEVENT\n  END:VCALENDAR\n"
+	if err := send("/config/load", parse(strings.Replace(second, "DTEND:20260620", "DTEND:20260619", 1))); err == nil || !strings.Contains(err.Error(), "not after its start") {
+		t.Errorf("a broken calendar: %v", err)
+	}
+	if _, err := s.Parts.Store.Source(t.Context(), "annex"); err == nil {
+		t.Error("a source was kept though the calendar was refused")
+	}
+	dbtest.Must(t, send("/config/load", parse(second)))
+	events, err := s.Parts.Store.PlannedEvents(t.Context(), "")
+	dbtest.Must(t, err)
+	d, err := s.Parts.Store.Dataset(t.Context(), "select.order")
+	dbtest.Must(t, err)
+	if len(events) != 1 || events[0].Summary != "Regatta" || d.Source != "annex" {
+		t.Errorf("put in force: %+v, dataset of %s", events, d.Source)
+	}
+	all = config.Documents{}
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/config", nil, &all))
+	if saved := string(config.Write(all)); !strings.Contains(saved, "SUMMARY:Regatta") || password != "" && (strings.Contains(saved, password) || !strings.Contains(saved, "${ANNEX_PASSWORD}")) {
+		t.Errorf("saved: %s", saved)
+	}
+	// Without its variable a source keeps the password it has.
+	all.Fill(func(string) (string, bool) { return "", false })
+	dbtest.Must(t, send("/config/load", all))
+	if len(changes) != 0 {
+		t.Errorf("what is saved differs from what is there: %+v", changes)
 	}
 	if err := send("/config/load", parse(strings.Replace(text, "period: 1h", "period: 15m", 1))); err == nil || !strings.Contains(err.Error(), "a name of its own") {
 		t.Errorf("a metric of another period under the same name: %v", err)

@@ -7,6 +7,7 @@ import (
 
 	"tinbell/core/learn"
 	"tinbell/internal/collect"
+	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
 	"tinbell/internal/store"
 	"tinbell/internal/watch"
@@ -20,6 +21,7 @@ type duties struct {
 	collector *collect.Collector
 	queue     *work.Queue
 	inspector *inspect.Inspector
+	bench     *improve.Bench
 	now       func() time.Time
 	keepDays  int
 	minute    time.Time // when what is done each minute was last done by this process
@@ -42,6 +44,9 @@ func (d *duties) all() work.Duties {
 		},
 		Backfill:  d.backfilled,
 		Summarise: func(ctx context.Context, j work.Summarise) error { return d.inspector.Refresh(ctx, j.DatasetID) },
+		Relearn:   func(ctx context.Context) error { return d.bench.Relearn(ctx) },
+		Tune:      d.tuned,
+		Trial:     d.tried,
 		Tick:      d.tick,
 		Keep:      d.keep,
 	}
@@ -147,6 +152,9 @@ func (d *duties) tick(ctx context.Context) error {
 		return nil
 	}
 	d.minute = now
+	if err := d.tuneNightly(ctx, now); err != nil {
+		return err
+	}
 	return d.watcher.SilentJobs(ctx)
 }
 

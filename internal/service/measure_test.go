@@ -7,7 +7,10 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"tinbell/core/timeline"
+	"tinbell/internal/collect"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/record"
@@ -136,6 +139,34 @@ func TestWhatCannotBeMeasuredIsToldBeforeItIsKept(t *testing.T) {
 	}
 }
 
+func TestHowAMetricIsCollectedChangesAndWhatItMeasuresStays(t *testing.T) {
+	s := dbtest.Start(t, now)
+	conn := warehouse(t, s)
+	load(t, conn, "north", 1, "2026-06-18T10:10:00Z", "2026-06-18T10:20:00Z")
+	add(t, s, httpapi.NewMetric{Name: "rows", Measure: "rows", TimeColumn: "when", LookbackSeconds: 7200})
+	change := func(in httpapi.MetricChange) (m record.Metric, err error) {
+		return m, s.Admin.Send(t.Context(), "PATCH", "/metrics/rows", in, &m)
+	}
+	cron, every, wait := "30 6 * * 1-5", int64(600), int64(60)
+	m, err := change(httpapi.MetricChange{Cron: &cron, SettleSeconds: &wait})
+	if err != nil || m.Cron != cron || m.EverySeconds != 0 || m.SettleSeconds != 60 || m.LookbackSeconds != 7200 {
+		t.Errorf("by cron: %+v, %v", m, err)
+	}
+	if m, err = change(httpapi.MetricChange{EverySeconds: &every}); err != nil || m.Cron != "" || m.EverySeconds != 600 || len(measured(t, s, "rows")[""]) == 0 {
+		t.Errorf("every ten minutes: %+v, %v", m, err)
+	}
+	bad, none := "every day", ""
+	for want, in := range map[string]httpapi.MetricChange{"five fields": {Cron: &bad}, "or every_seconds instead": {Cron: &none}, "either": {Cron: &cron, EverySeconds: &every}} {
+		if _, err := change(in); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("want %q: %v", want, err)
+		}
+	}
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics/declare", collect.Declaration{Metric: "queue", Dataset: "ops.dock", Measure: "queue", Kind: "count", Period: "1h"}, nil))
+	if err := s.Admin.Send(t.Context(), "PATCH", "/metrics/queue", httpapi.MetricChange{EverySeconds: &every}, nil); err == nil || !strings.Contains(err.Error(), "pushed") {
+		t.Errorf("a pushed metric has no schedule: %v", err)
+	}
+}
+
 func TestATableThatStandsStillIsNotReadAgain(t *testing.T) {
 	s := dbtest.Start(t, now)
 	conn := warehouse(t, s)
@@ -163,6 +194,43 @@ func TestATableThatStandsStillIsNotReadAgain(t *testing.T) {
 		collectNow(t, s, "collected_to = '2026-06-18T12:00:00Z'")
 		return measured(t, s, "rows")[""]["17T03"].Value == 1
 	}, "a very late row is counted on its day")
+}
+
+func TestOnlyPeriodsThatRowsWereAddedToAreReadAgain(t *testing.T) {
+	s := dbtest.Start(t, now)
+	conn := warehouse(t, s)
+	load(t, conn, "north", 1, "2026-06-18T09:10:00Z", "2026-06-18T09:20:00Z")
+	load(t, conn, "north", 1, "2026-06-18T10:10:00Z", "2026-06-18T10:20:00Z")
+	add(t, s, httpapi.NewMetric{Name: "rows", Measure: "rows", TimeColumn: "when", LookbackSeconds: 4 * 3600})
+	at := func(hour string) float64 { return measured(t, s, "rows")[""]["18T"+hour].Value }
+	spoil := func() {
+		_, err := s.Parts.Store.DB.Exec(`update sample set value = 99`)
+		dbtest.Must(t, err)
+	}
+	await(t, func() bool {
+		collectNow(t, s, "state = 'ready'")
+		spoil()
+		collectNow(t, s, "state = 'ready'")
+		return at("09") == 99
+	}, "the table is known, and stands still")
+	// A load that began before the last reading and is seen only now.
+	slow, err := pgx.Connect(t.Context(), conn.Config().ConnString())
+	dbtest.Must(t, err)
+	defer slow.Close(t.Context())
+	tx, err := slow.Begin(t.Context())
+	dbtest.Must(t, err)
+	_, err = tx.Exec(t.Context(), `insert into "select"."order" values ('north', 1, '2026-06-18T10:40:00Z', '2026-06-18T10:41:00Z')`)
+	dbtest.Must(t, err)
+	collectNow(t, s, "state = 'ready'")
+	dbtest.Must(t, tx.Commit(t.Context()))
+	await(t, func() bool { collectNow(t, s, "state = 'ready'"); return at("10") == 2 }, "the slow load is counted in its period")
+	if got := at("09"); got != 99 {
+		t.Errorf("a period without new rows was read again: %g", got)
+	}
+	// Of rows that go nobody knows the period.
+	_, err = conn.Exec(t.Context(), `delete from "select"."order" where "when" = '2026-06-18T09:10:00Z'`)
+	dbtest.Must(t, err)
+	await(t, func() bool { collectNow(t, s, "state = 'ready'"); return at("09") == 0 }, "after a deletion the whole lookback is read again")
 }
 
 func TestTooManySegmentsAreCapped(t *testing.T) {
@@ -243,9 +311,21 @@ func TestABackfillIsPausedResumedAndGoesOnWhereItWas(t *testing.T) {
 	if err := steer("cancel"); err == nil {
 		t.Error("what is done cannot be cancelled")
 	}
-	// A process that died leaves a backfill running that nobody touches.
+	// A process that died leaves a backfill running that nobody holds; one that
+	// is held, however long its step takes, is left alone.
+	release, held, err := s.Parts.Store.Hold(t.Context(), started.TaskID)
+	if err != nil || !held {
+		t.Fatalf("held %t, %v", held, err)
+	}
+	if _, twice, err := s.Parts.Store.Hold(t.Context(), started.TaskID); twice || err != nil {
+		t.Errorf("two hold one task: %v", err)
+	}
 	_, err = s.Parts.Store.DB.Exec(`update task set state = 'running', position = '2026-06-10', touched_at = now() - interval '1 hour'`)
 	dbtest.Must(t, err)
+	if lost, err := s.Parts.Store.Abandoned(t.Context(), "backfill", time.Second); len(lost) > 0 || err != nil {
+		t.Errorf("a held task counts as abandoned: %v, %v", lost, err)
+	}
+	release()
 	dbtest.Must(t, s.Parts.Collector.TakeOver(t.Context()))
 	await(t, func() bool {
 		dbtest.Must(t, s.Admin.Get(t.Context(), fmt.Sprintf("/tasks/%d", started.TaskID), nil, &task))

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"tinbell/internal/answer"
@@ -124,9 +125,9 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	p.Desk = answer.New(records, p.Queue, o.Now)
 	p.Bench = improve.New(records, o.Now)
 	p.Inspector = inspect.New(records, p.Watcher, o.Now)
-	duties.inspector = p.Inspector
+	duties.inspector, duties.bench = p.Inspector, p.Bench
 	p.People = people.New(records)
-	p.Config = config.New(records, p.Collector, p.Queue, o.Now)
+	p.Config = config.New(records, p.Collector, p.Warehouses, p.Desk, p.Queue, o.Now)
 	s.Parts = p
 	if o.SignIn {
 		if s.FirstToken, err = p.People.First(ctx); err != nil {
@@ -136,15 +137,24 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	if err := p.Queue.Start(life); err != nil {
 		return fmt.Errorf("start queue: %w", err)
 	}
-	go s.relay(life, o.Log)
+	// What is said from the first request on is streamed: none comes in before.
+	listening := make(chan struct{})
+	go s.relay(life, o.Log, sync.OnceFunc(func() { close(listening) }))
+	select {
+	case <-listening:
+	case <-time.After(10 * time.Second):
+		o.Log.Warn("live updates begin late")
+	case <-ctx.Done():
+		return ctx.Err()
+	}
 	return nil
 }
 
 // relay passes the database's notices on to the console, reconnecting when the
 // connection breaks.
-func (s *Service) relay(ctx context.Context, log *slog.Logger) {
+func (s *Service) relay(ctx context.Context, log *slog.Logger, listening func()) {
 	for ctx.Err() == nil {
-		if err := s.Parts.Store.Listen(ctx, s.Parts.Hub.Tell); err != nil && ctx.Err() == nil {
+		if err := s.Parts.Store.Listen(ctx, listening, s.Parts.Hub.Tell); err != nil && ctx.Err() == nil {
 			log.Warn("live updates interrupted", "error", err)
 			select {
 			case <-ctx.Done():

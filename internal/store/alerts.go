@@ -15,6 +15,7 @@ const alertSelect = `
 	select a.id, coalesce(a.monitor_id, 0) as monitor_id, coalesce(a.series_id, 0) as series_id, a.of_source, a.of_dataset, a.of_job,
 		a.cause, a.direction, a.severity, a.since, a.raised_at, a.ended_at, a.closed_at, a.close_reason, a.peak, a.peak_at,
 		a.observed, a.expected, a.return_period_seconds, a.sentence, a.planned, a.from_history, a.verdict,
+		a.label_id, a.disputed, a.recent, a.company, a.chance, a.held, a.held_why,
 		coalesce(v.name, '') as monitor, coalesce(v.owner, d.owner, '') as owner, coalesce(m.name, '') as metric, coalesce(m.measure, '') as measure,
 		coalesce(m.period_seconds, 0) as period_seconds, coalesce(m.unit, '') as unit, coalesce(m.zone, d.zone, 'UTC') as zone,
 		coalesce(d.name, '') as dataset, coalesce(d.id, 0) as dataset_id, coalesce(s.segment, '') as segment, coalesce(source.name, '') as source,
@@ -22,6 +23,8 @@ const alertSelect = `
 	from alert a left join monitor v on v.id = a.monitor_id left join series s on s.id = a.series_id
 	left join metric m on m.id = v.metric_id left join dataset d on d.id = coalesce(m.dataset_id, a.of_dataset)
 	left join source on source.id = a.of_source left join job on job.id = a.of_job `
+
+var withEvidence = strings.Replace(alertSelect, "a.recent,", "a.looks, a.recent,", 1)
 
 // AlertFilter narrows a list of alerts; zero values do not filter. Cursor is
 // the id of the last alert of the page before.
@@ -31,7 +34,13 @@ type AlertFilter struct {
 	Dataset  string
 	Monitor  string
 	Series   int64
-	Judged   bool      // of monitors alone: not of sources and tables
+	Judged   bool   // of monitors alone: not of sources and tables
+	Evidence bool   // with the looks at each, which nobody but the filter reads
+	Held     string // told: without what is held back; held: only that; shadow: only what would be
+	Segment  string
+	Owner    string
+	Measure  string
+	Disputed bool
 	About    *About    // alerts without a monitor about the same
 	From, To time.Time // raised in [From, To)
 	Cursor   int64
@@ -64,6 +73,24 @@ func (f AlertFilter) where() (string, []any) {
 	if f.Monitor != "" {
 		add("v.name = ?", f.Monitor)
 	}
+	switch f.Held {
+	case "told":
+		terms = append(terms, "a.held <> 'held'")
+	case "held", "shadow":
+		add("a.held = ?", f.Held)
+	}
+	if f.Segment != "" {
+		add("s.segment = ?", f.Segment)
+	}
+	if f.Owner != "" {
+		add("coalesce(v.owner, d.owner, '') = ?", f.Owner)
+	}
+	if f.Measure != "" {
+		add("m.measure = ?", f.Measure)
+	}
+	if f.Disputed {
+		terms = append(terms, "a.disputed")
+	}
 	if f.Judged {
 		terms = append(terms, "a.monitor_id is not null")
 	}
@@ -95,7 +122,11 @@ func (f AlertFilter) where() (string, []any) {
 // Alerts gives a page of alerts, newest first.
 func (s *Store) Alerts(ctx context.Context, f AlertFilter) ([]record.Alert, error) {
 	where, args := f.where()
-	query := alertSelect + where + ` order by a.raised_at desc, a.id desc`
+	from := alertSelect
+	if f.Evidence {
+		from = withEvidence
+	}
+	query := from + where + ` order by a.raised_at desc, a.id desc`
 	if f.Limit > 0 {
 		query += fmt.Sprintf(" limit %d", f.Limit)
 	}
@@ -103,7 +134,7 @@ func (s *Store) Alerts(ctx context.Context, f AlertFilter) ([]record.Alert, erro
 }
 
 func (s *Store) Alert(ctx context.Context, id int64) (record.Alert, error) {
-	return one[record.Alert](ctx, s, "alert", fmt.Sprint(id), alertSelect+`where a.id = $1`, id)
+	return one[record.Alert](ctx, s, "alert", fmt.Sprint(id), withEvidence+`where a.id = $1`, id)
 }
 
 // PutAlert writes an alert; one with an id replaces that row, keeping when it
@@ -115,17 +146,18 @@ func PutAlert(ctx context.Context, tx pgx.Tx, a record.Alert) (int64, error) {
 		id = a.ID
 		_, err = tx.Exec(ctx, `
 			update alert set severity = $2, since = $3, ended_at = $4, closed_at = $5, close_reason = $6, peak = $7, peak_at = $8,
-				observed = $9, expected = $10, return_period_seconds = $11, sentence = $12, direction = $13, cause = $14 where id = $1`,
+				observed = $9, expected = $10, return_period_seconds = $11, sentence = $12, direction = $13, cause = $14,
+				looks = case when $15::jsonb = '[]' then looks else $15::jsonb end where id = $1`,
 			a.ID, a.Severity, a.Since, a.EndedAt, a.ClosedAt, a.CloseReason, a.Peak, a.PeakAt,
-			a.Observed, a.Expected, a.ReturnPeriod, a.Sentence, a.Direction, a.Cause)
+			a.Observed, a.Expected, a.ReturnPeriod, a.Sentence, a.Direction, a.Cause, a.Looks)
 	} else {
 		err = tx.QueryRow(ctx, `
 			insert into alert (monitor_id, series_id, cause, direction, severity, since, raised_at, ended_at, closed_at, close_reason,
-				peak, peak_at, observed, expected, return_period_seconds, sentence, planned, from_history)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18)
+				peak, peak_at, observed, expected, return_period_seconds, sentence, planned, from_history, looks)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19)
 			on conflict (monitor_id, series_id, raised_at, cause) do update set severity = excluded.severity returning id`,
 			a.MonitorID, a.SeriesID, a.Cause, a.Direction, a.Severity, a.Since, a.RaisedAt, a.EndedAt, a.ClosedAt, a.CloseReason,
-			a.Peak, a.PeakAt, a.Observed, a.Expected, a.ReturnPeriod, a.Sentence, a.Planned, a.FromHistory).Scan(&id)
+			a.Peak, a.PeakAt, a.Observed, a.Expected, a.ReturnPeriod, a.Sentence, a.Planned, a.FromHistory, a.Looks).Scan(&id)
 	}
 	if err != nil {
 		return 0, fmt.Errorf("write alert: %w", err)
@@ -134,19 +166,86 @@ func PutAlert(ctx context.Context, tx pgx.Tx, a record.Alert) (int64, error) {
 }
 
 // AddLabels stores one label per alert and puts it in force; alerts that are
-// gone are refused as a whole.
-func AddLabels(ctx context.Context, tx pgx.Tx, ids []int64, l record.Label) error {
-	result, err := tx.Exec(ctx, `
-		insert into label (alert_id, verdict, cause, note, author, at)
-		select id, $2, $3, $4, $5, $6 from alert where id = any($1)`, ids, l.Verdict, l.Cause, l.Note, l.Author, l.At)
+// gone are refused as a whole. seen, where given, is the label that the person
+// had before their eyes; if another is in force by now, they are told.
+func AddLabels(ctx context.Context, tx pgx.Tx, ids []int64, l record.Label, seen map[int64]int64) error {
+	rows, err := tx.Query(ctx, `select id, label_id from alert where id = any($1) for update`, ids)
+	if err != nil {
+		return fmt.Errorf("read alerts: %w", err)
+	}
+	type current struct{ ID, Label int64 }
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[current])
+	if err != nil {
+		return fmt.Errorf("read alerts: %w", err)
+	}
+	there := map[int64]int64{}
+	for _, c := range list {
+		there[c.ID] = c.Label
+	}
+	for _, id := range ids {
+		now, known := there[id]
+		if !known {
+			return record.NotFound{Kind: "alert", Name: fmt.Sprint(id)}
+		}
+		if was, given := seen[id]; given && was != now {
+			var other record.Label
+			if err := tx.QueryRow(ctx, `select verdict, author, at from label where id = $1`, now).Scan(&other.Verdict, &other.Author, &other.At); err != nil {
+				return fmt.Errorf("read label: %w", err)
+			}
+			said := "called it " + other.Verdict
+			if other.Verdict == "" {
+				said = "took the label back"
+			}
+			return record.Conflict{What: fmt.Sprintf("%s %s at %s UTC, after you had read alert %d: look again, then answer", other.Author, said, other.At.UTC().Format("15:04"), id)}
+		}
+	}
+	_, err = tx.Exec(ctx, `
+		with said as (
+			insert into label (alert_id, verdict, cause, note, author, at) select unnest($1::bigint[]), $2, $3, $4, $5, $6 returning id, alert_id)
+		update alert set verdict = $2, label_id = said.id from said where alert.id = said.alert_id`, ids, l.Verdict, l.Cause, l.Note, l.Author, l.At)
 	if err != nil {
 		return clash("label", err)
 	}
-	if int(result.RowsAffected()) != len(ids) {
-		return record.NotFound{Kind: "alert", Name: fmt.Sprint(ids)}
+	_, err = tx.Exec(ctx, `
+		update alert set disputed = (
+			select count(distinct verdict) > 1 from (
+				select distinct on (author) verdict from label where alert_id = alert.id order by author, id desc) last where verdict <> '')
+		where id = any($1)`, ids)
+	if err != nil {
+		return clash("label", err)
 	}
-	_, err = tx.Exec(ctx, `update alert set verdict = $2 where id = any($1)`, ids, l.Verdict)
-	return err
+	return nil
+}
+
+// GivenLabel is a label with what it was said of, for exports.
+type GivenLabel struct {
+	record.Label
+	Monitor  string    `db:"monitor" json:"monitor"`
+	Dataset  string    `db:"dataset" json:"dataset"`
+	Segment  string    `db:"segment" json:"segment"`
+	RaisedAt time.Time `db:"raised_at" json:"raised_at"`
+	InForce  bool      `db:"in_force" json:"in_force"`
+}
+
+// AllLabels gives every label that was ever given to a monitor's alert, oldest
+// first.
+func (s *Store) AllLabels(ctx context.Context) ([]GivenLabel, error) {
+	return many[GivenLabel](ctx, s, "labels", `
+		select l.*, v.name as monitor, d.name as dataset, s.segment, a.raised_at, a.label_id = l.id as in_force
+		from label l join alert a on a.id = l.alert_id join monitor v on v.id = a.monitor_id join series s on s.id = a.series_id
+		join metric m on m.id = v.metric_id join dataset d on d.id = m.dataset_id order by l.id`)
+}
+
+// AlertAt finds a monitor's alert by its segment and the minute it was raised in; 0 if
+// there is none.
+func (s *Store) AlertAt(ctx context.Context, monitor, segment string, raised time.Time) (int64, error) {
+	ids, err := many[int64](ctx, s, "alert", `
+		select a.id from alert a join monitor v on v.id = a.monitor_id join series s on s.id = a.series_id
+		where v.name = $1 and s.segment = $2 and date_trunc('minute', a.raised_at) = date_trunc('minute', $3::timestamptz) limit 1`, monitor, segment, raised)
+	if err != nil || len(ids) == 0 {
+		return 0, err
+	}
+	return ids[0], nil
 }
 
 // Labels gives every label an alert was given, newest first.
@@ -173,4 +272,34 @@ func (s *Store) LabelledSpans(ctx context.Context, metric int64) ([]LabelledSpan
 			(select min(l.at) from label l where l.alert_id = a.id and l.verdict = a.verdict) as known_at
 		from alert a join series s on s.id = a.series_id
 		where s.metric_id = $1 and a.verdict in ('fault', 'planned')`, metric)
+}
+
+// Scored gives of the alerts that monitors raised in [from, to) what a scorecard
+// counts, newest first; everything else is left empty. It reads thousands at
+// once, so its columns are scanned by hand.
+func (s *Store) Scored(ctx context.Context, from, to time.Time) ([]record.Alert, error) {
+	var n int
+	if err := s.Pool.QueryRow(ctx, `select count(*) from alert where ($1::timestamptz is null or raised_at >= $1) and raised_at < $2 and monitor_id is not null`, nullTime(from), to).Scan(&n); err != nil {
+		return nil, fmt.Errorf("count alerts: %w", err)
+	}
+	rows, err := s.Pool.Query(ctx, `
+		select a.id, a.monitor_id, a.series_id, a.since, a.raised_at, a.ended_at, a.closed_at, a.planned, a.verdict, a.held,
+			v.name, v.owner, m.measure, m.period_seconds, m.zone, d.name, s.segment
+		from alert a join monitor v on v.id = a.monitor_id join series s on s.id = a.series_id
+		join metric m on m.id = v.metric_id join dataset d on d.id = m.dataset_id
+		where ($1::timestamptz is null or a.raised_at >= $1) and a.raised_at < $2 order by a.raised_at desc, a.id desc`, nullTime(from), to)
+	if err != nil {
+		return nil, fmt.Errorf("read alerts: %w", err)
+	}
+	defer rows.Close()
+	list := make([]record.Alert, 0, n)
+	for rows.Next() {
+		var a record.Alert
+		if err := rows.Scan(&a.ID, &a.MonitorID, &a.SeriesID, &a.Since, &a.RaisedAt, &a.EndedAt, &a.ClosedAt, &a.Planned, &a.Verdict, &a.Held,
+			&a.Monitor, &a.Owner, &a.Measure, &a.PeriodSeconds, &a.Zone, &a.Dataset, &a.Segment); err != nil {
+			return nil, fmt.Errorf("read alerts: %w", err)
+		}
+		list = append(list, a)
+	}
+	return list, rows.Err()
 }

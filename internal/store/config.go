@@ -10,6 +10,17 @@ import (
 	"tinbell/internal/record"
 )
 
+// SetSource makes a source be as given: moved if it is there, else added.
+func SetSource(ctx context.Context, tx pgx.Tx, v record.Source) (id int64, err error) {
+	err = tx.QueryRow(ctx, `
+		insert into source (name, kind, login, address) values ($1, $2, $3, $4)
+		on conflict (name) do update set login = excluded.login, address = excluded.address returning id`, v.Name, v.Kind, v.Login, v.Address).Scan(&id)
+	if err != nil {
+		return 0, clash("source "+v.Name, err)
+	}
+	return id, nil
+}
+
 // SetDataset makes a dataset be as given: changed if it is there, else added.
 func SetDataset(ctx context.Context, tx pgx.Tx, v record.Dataset) error {
 	result, err := tx.Exec(ctx, `
@@ -56,6 +67,11 @@ func SetMonitor(ctx context.Context, tx pgx.Tx, v record.Monitor) (id int64, err
 		err = tx.QueryRow(ctx, `
 			insert into monitor (name, owner, paused, settings, metric_id) values ($1, $2, $3, $4, (select id from metric where name = $5)) returning id`,
 			v.Name, v.Owner, v.Paused, v.Settings, v.Metric).Scan(&id)
+	}
+	if err == nil {
+		_, err = tx.Exec(ctx, `
+			insert into monitor_version (monitor_id, version, settings, paused, reason) select id, version, settings, paused, 'from files' from monitor where id = $1
+			on conflict do nothing`, id)
 	}
 	if err != nil {
 		return 0, fmt.Errorf("monitor %s: %w", v.Name, err)

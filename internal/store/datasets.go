@@ -170,5 +170,5 @@ func (s *Store) MoveSource(ctx context.Context, id int64, login []byte, address 
 
 // Forget removes everything that was measured, set and said; accounts stay.
 func (s *Store) Forget(ctx context.Context) error {
-	return s.exec(ctx, "all records", `truncate source, dataset, metric, series, sample, sample_day, point, point_due, job, run, delivery, health, load, monitor, baseline, alert, label, incident, planned_event, task restart identity cascade`)
+	return s.exec(ctx, "all records", `truncate source, dataset, metric, series, sample, sample_day, point, point_due, job, run, delivery, health, load, monitor, baseline, alert, label, incident, planned_event, calendar, stretch, proposal, monitor_version, task restart identity cascade`)
 }

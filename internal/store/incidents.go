@@ -14,13 +14,14 @@ const incidentSelect = `select i.*, d.name as dataset, d.zone from incident i jo
 // PutIncident adds an incident, or replaces the one with the same reference.
 func PutIncident(ctx context.Context, tx pgx.Tx, v record.Incident) (id int64, added bool, err error) {
 	err = tx.QueryRow(ctx, `
-		insert into incident (reference, dataset_id, measure, segment, started_at, ended_at, title, cause, severity, note, author, known_at)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
+		insert into incident (reference, dataset_id, measure, segment, started_at, ended_at, title, cause, severity, note, author, known_at, impact, downstream)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)
 		on conflict (reference) do update set dataset_id = excluded.dataset_id, measure = excluded.measure, segment = excluded.segment,
 			started_at = excluded.started_at, ended_at = excluded.ended_at, title = excluded.title, cause = excluded.cause,
-			severity = excluded.severity, note = excluded.note, author = excluded.author
+			severity = excluded.severity, note = excluded.note, author = excluded.author,
+			impact = excluded.impact, downstream = excluded.downstream
 		returning id, xmax = 0`,
-		v.Reference, v.DatasetID, v.Measure, v.Segment, v.StartedAt, v.EndedAt, v.Title, v.Cause, v.Severity, v.Note, v.Author, v.KnownAt).Scan(&id, &added)
+		v.Reference, v.DatasetID, v.Measure, v.Segment, v.StartedAt, v.EndedAt, v.Title, v.Cause, v.Severity, v.Note, v.Author, v.KnownAt, v.Impact, v.Downstream).Scan(&id, &added)
 	if err != nil {
 		return 0, false, clash("incident "+v.Reference, err)
 	}
@@ -63,6 +64,20 @@ func (s *Store) DropIncident(ctx context.Context, reference string) error {
 		return record.NotFound{Kind: "incident", Name: reference}
 	}
 	return nil
+}
+
+// PutCalendar keeps the file that a calendar was read from.
+func PutCalendar(ctx context.Context, tx pgx.Tx, v record.Calendar) error {
+	_, err := tx.Exec(ctx, `insert into calendar (name, ical) values ($1, $2) on conflict (name) do update set ical = excluded.ical, put_at = now()`, v.Name, v.ICal)
+	if err != nil {
+		return clash("calendar "+v.Name, err)
+	}
+	return nil
+}
+
+// Calendars gives all calendars with their files.
+func (s *Store) Calendars(ctx context.Context) ([]record.Calendar, error) {
+	return many[record.Calendar](ctx, s, "calendars", `select name, ical from calendar order by name`)
 }
 
 // PutPlannedEvents replaces a calendar's events; ones known before keep the

@@ -14,24 +14,43 @@ const monitorSelect = `
 	select v.*, m.name as metric, d.name as dataset
 	from monitor v join metric m on m.id = v.metric_id join dataset d on d.id = m.dataset_id `
 
-// AddMonitor stores a monitor and gives its id.
+// AddMonitor stores a monitor with its first version and gives its id.
 func (s *Store) AddMonitor(ctx context.Context, v record.Monitor) (int64, error) {
 	return insert(ctx, s, "monitor "+v.Name, `
-		insert into monitor (metric_id, name, owner, settings) values (:metric_id, :name, :owner, :settings) returning id`, v)
+		with added as (
+			insert into monitor (metric_id, name, owner, settings) values (:metric_id, :name, :owner, :settings) returning id, version, settings)
+		insert into monitor_version (monitor_id, version, settings) select id, version, settings from added returning monitor_id`, v)
+}
+
+// Change is new settings of a monitor, and who wants them why.
+type Change struct {
+	Version  int // that they replace
+	Settings record.Settings
+	Paused   bool
+	Author   string
+	Reason   string
 }
 
 // ChangeMonitor puts new settings in force if the version is still the one the
-// person saw, and counts the version up.
-func (s *Store) ChangeMonitor(ctx context.Context, id int64, version int, settings record.Settings, paused bool) error {
-	result, err := s.DB.ExecContext(ctx, `
-		update monitor set settings = $3, paused = $4, version = version + 1 where id = $1 and version = $2`, id, version, settings, paused)
+// person saw, counts the version up and keeps it.
+func ChangeMonitor(ctx context.Context, tx pgx.Tx, id int64, c Change) error {
+	result, err := tx.Exec(ctx, `
+		with changed as (
+			update monitor set settings = $3, paused = $4, version = version + 1 where id = $1 and version = $2 returning id, version)
+		insert into monitor_version (monitor_id, version, settings, paused, author, reason)
+		select id, version, $3, $4, $5, $6 from changed`, id, c.Version, c.Settings, c.Paused, c.Author, c.Reason)
 	if err != nil {
 		return clash("monitor", err)
 	}
-	if n, _ := result.RowsAffected(); n == 0 {
-		return record.Conflict{What: fmt.Sprintf("the monitor has changed since version %d: read it again, then repeat the change", version)}
+	if result.RowsAffected() == 0 {
+		return record.Conflict{What: fmt.Sprintf("the monitor has changed since version %d: read it again, then repeat the change", c.Version)}
 	}
 	return nil
+}
+
+// SetAlwaysTell says whether the filter may hold a monitor's alerts back.
+func (s *Store) SetAlwaysTell(ctx context.Context, id int64, always bool) error {
+	return s.exec(ctx, "monitor", `update monitor set always_tell = $2 where id = $1`, id, always)
 }
 
 func (s *Store) Monitors(ctx context.Context) ([]record.Monitor, error) {

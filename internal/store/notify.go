@@ -18,8 +18,9 @@ func Notify(ctx context.Context, tx pgx.Tx, topic string) error {
 	return nil
 }
 
-// Listen calls told with each topic until ctx ends or the connection breaks.
-func (s *Store) Listen(ctx context.Context, told func(topic string)) error {
+// Listen calls told with each topic until ctx ends or the connection breaks;
+// listening is called once nothing is missed any more.
+func (s *Store) Listen(ctx context.Context, listening func(), told func(topic string)) error {
 	conn, err := s.Pool.Acquire(ctx)
 	if err != nil {
 		return err
@@ -29,6 +30,7 @@ func (s *Store) Listen(ctx context.Context, told func(topic string)) error {
 		return err
 	}
 	defer conn.Exec(context.WithoutCancel(ctx), "unlisten "+noticeChannel)
+	listening()
 	for {
 		n, err := conn.Conn().WaitForNotification(ctx)
 		if err != nil {

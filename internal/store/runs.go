@@ -154,3 +154,16 @@ func Silence(ctx context.Context, tx pgx.Tx, job int64, since *time.Time) error 
 	}
 	return nil
 }
+
+// Step leads from a dataset to one that a job writes from it.
+type Step struct {
+	From string `db:"from_name"`
+	To   string `db:"to_name"`
+}
+
+// Steps gives every step of the lineage graph.
+func (s *Store) Steps(ctx context.Context) ([]Step, error) {
+	return many[Step](ctx, s, "lineage", `
+		select distinct i.name as from_name, o.name as to_name from job_dataset i join job_dataset o on o.job_id = i.job_id
+		where i.direction = 'input' and o.direction = 'output' and i.name <> o.name`)
+}

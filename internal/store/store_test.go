@@ -270,14 +270,22 @@ func TestClashesSayWhatTheyAre(t *testing.T) {
 	dbtest.Must(t, err)
 	changed := record.DefaultSettings()
 	changed.Persist, changed.Of = 2, 3
-	dbtest.Must(t, s.ChangeMonitor(t.Context(), id, 1, changed, false))
-	if err := s.ChangeMonitor(t.Context(), id, 1, record.DefaultSettings(), true); !errors.As(err, &conflict) {
+	change := func(c store.Change) error {
+		return s.InTx(t.Context(), func(tx pgx.Tx) error { return store.ChangeMonitor(t.Context(), tx, id, c) })
+	}
+	dbtest.Must(t, change(store.Change{Version: 1, Settings: changed, Author: "Ada", Reason: "calmer"}))
+	if err := change(store.Change{Version: 1, Settings: record.DefaultSettings(), Paused: true}); !errors.As(err, &conflict) {
 		t.Errorf("the second of two who change version 1 must be told: %v", err)
 	}
 	got, err := s.Monitor(t.Context(), "m")
 	dbtest.Must(t, err)
 	if got.Settings != changed || got.Version != 2 || got.Paused {
 		t.Errorf("monitor came back as %+v", got)
+	}
+	versions, err := s.MonitorVersions(t.Context(), id)
+	dbtest.Must(t, err)
+	if len(versions) != 2 || versions[0].Settings != changed || versions[0].Author != "Ada" || versions[0].Reason != "calmer" || versions[1].Version != 1 {
+		t.Errorf("versions: %+v", versions)
 	}
 }
 

@@ -34,6 +34,13 @@ func (s *Store) TaskProgress(ctx context.Context, id int64, done, total int) err
 	return s.exec(ctx, "task", `update task set done = $2, total = $3, touched_at = now() where id = $1`, id, done, total)
 }
 
+// Step keeps how far a task is and gives its state: somebody may have cancelled
+// it.
+func (s *Store) Step(ctx context.Context, id int64, done, total int) (state string, err error) {
+	return one[string](ctx, s, "task", fmt.Sprint(id), `
+		update task set done = $2, total = $3, touched_at = now() where id = $1 returning state`, id, done, total)
+}
+
 // Advance keeps up to where a backfill is done, and gives its state: somebody
 // may have paused or cancelled it.
 func (s *Store) Advance(ctx context.Context, id int64, position time.Time, done int) (state string, err error) {
@@ -52,11 +59,38 @@ func (s *Store) SteerTask(ctx context.Context, id int64, to string, from ...stri
 	return result.RowsAffected() > 0, nil
 }
 
-// Abandoned claims the running backfills that nobody has touched for a while:
-// the process that worked on them is gone.
-func (s *Store) Abandoned(ctx context.Context, quiet time.Duration) ([]int64, error) {
+// holding marks the advisory locks of those who work on tasks.
+const holding = 7412
+
+// Hold takes hold of a task until release is called or the process dies; held is
+// false if another has it.
+func (s *Store) Hold(ctx context.Context, id int64) (release func(), held bool, err error) {
+	conn, err := s.Pool.Acquire(ctx)
+	if err != nil {
+		return nil, false, fmt.Errorf("hold task %d: %w", id, err)
+	}
+	if err := conn.QueryRow(ctx, `select pg_try_advisory_lock($1, $2)`, holding, int32(id)).Scan(&held); err != nil || !held {
+		conn.Release()
+		if err != nil {
+			return nil, false, fmt.Errorf("hold task %d: %w", id, err)
+		}
+		return nil, false, nil
+	}
+	return func() {
+		if _, err := conn.Exec(context.WithoutCancel(ctx), `select pg_advisory_unlock($1, $2)`, holding, int32(id)); err != nil {
+			conn.Conn().Close(context.WithoutCancel(ctx)) // which lets go too
+		}
+		conn.Release()
+	}, true, nil
+}
+
+// Abandoned gives the running tasks of a kind that nobody holds, though they
+// have had time to be taken up: the process that worked on them is gone.
+func (s *Store) Abandoned(ctx context.Context, what string, quiet time.Duration) ([]int64, error) {
 	return many[int64](ctx, s, "tasks", `
-		update task set touched_at = now() where what = 'backfill' and state = 'running' and touched_at < now() - $1::bigint * interval '1 second' returning id`, int64(quiet.Seconds()))
+		update task set touched_at = now() where what = $1 and state = 'running' and touched_at < now() - $2::bigint * interval '1 second'
+			and not exists (select from pg_locks where locktype = 'advisory' and classid = $3 and objid = task.id and granted)
+		returning id`, what, int64(quiet.Seconds()), holding)
 }
 
 // EndTask keeps how a task ended; err nil means well.

@@ -71,18 +71,7 @@ func tally(way string, scenes []Scene, alerts [][]detect.Alert) Outcome {
 	for i, s := range scenes {
 		step := int64(s.Config.Grid.Period.Seconds())
 		end := s.History[len(s.History)-1].At + step
-		list := make([]score.Alert, len(alerts[i]))
-		for k, a := range alerts[i] {
-			list[k] = score.Alert{Start: a.Raised, End: a.End, Slack: 3 * step}
-			for _, x := range s.Exclusions {
-				list[k].Planned = list[k].Planned || x.Planned && a.Since < x.Span.To+3*step && a.Raised > x.Span.From
-			}
-		}
-		cases := make([]score.Incident, len(s.Faults))
-		for k, f := range s.Faults {
-			cases[k] = score.Incident{Start: f.From, End: f.To, Covers: func(int64) bool { return true }}
-		}
-		m := score.Match(list, cases, end)
+		m := score.Match(scored(s, alerts[i]), faultsOf(s), end)
 		hits, counted := 0, 0
 		for _, outcome := range m.Outcomes {
 			switch outcome {
@@ -93,8 +82,8 @@ func tally(way string, scenes []Scene, alerts [][]detect.Alert) Outcome {
 			}
 		}
 		o.hits, o.counts = append(o.hits, hits), append(o.counts, counted)
-		o.Alerts, o.Hits, o.False = o.Alerts+len(list), o.Hits+hits, o.False+counted-hits
-		o.Faults, o.Delays = o.Faults+len(cases), append(o.Delays, m.Delay...)
+		o.Alerts, o.Hits, o.False = o.Alerts+len(alerts[i]), o.Hits+hits, o.False+counted-hits
+		o.Faults, o.Delays = o.Faults+len(s.Faults), append(o.Delays, m.Delay...)
 		for k, f := range s.Faults {
 			c := o.Kinds[f.Kind]
 			c.Faults++
@@ -108,6 +97,27 @@ func tally(way string, scenes []Scene, alerts [][]detect.Alert) Outcome {
 		o.Weeks += float64(end-s.From) / (7 * 86400)
 	}
 	return o
+}
+
+// scored gives a scene's alerts as they are scored.
+func scored(s Scene, alerts []detect.Alert) []score.Alert {
+	step := int64(s.Config.Grid.Period.Seconds())
+	list := make([]score.Alert, len(alerts))
+	for k, a := range alerts {
+		list[k] = score.Alert{Start: a.Raised, End: a.End, Slack: 3 * step}
+		for _, x := range s.Exclusions {
+			list[k].Planned = list[k].Planned || x.Planned && a.Since < x.Span.To+3*step && a.Raised > x.Span.From
+		}
+	}
+	return list
+}
+
+func faultsOf(s Scene) []score.Incident {
+	list := make([]score.Incident, len(s.Faults))
+	for k, f := range s.Faults {
+		list[k] = score.Incident{Start: f.From, End: f.To, Covers: func(int64) bool { return true }}
+	}
+	return list
 }
 
 // each does a scene's work on all cores.

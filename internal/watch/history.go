@@ -65,6 +65,20 @@ func Load(ctx context.Context, s *store.Store, monitor record.Monitor) (*Subject
 	for _, l := range labelled {
 		v.exclude(l.SeriesID, l.Since, l.EndedAt, l.KnownAt, false, "labelled "+l.Verdict+": "+l.Summary)
 	}
+	ids := make([]int64, len(v.Series))
+	for i, series := range v.Series {
+		ids[i] = series.ID
+	}
+	stretches, err := s.Stretches(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range stretches {
+		// A fault has become an incident; what is fine as it is stays learned from.
+		if x.Verdict == record.Planned {
+			v.exclude(x.SeriesID, x.From, &x.To, x.At, true, "planned, says "+x.Author)
+		}
+	}
 	changes, err := s.LevelChanges(ctx, metric.ID)
 	if err != nil {
 		return nil, err

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -165,6 +167,9 @@ func (w *Watcher) keepAlerts(ctx context.Context, tx pgx.Tx, v *Subject, series 
 			return err
 		}
 		kept[id] = true
+	}
+	if err := w.filter(ctx, tx, v, slices.Collect(maps.Keys(kept))); err != nil {
+		return err
 	}
 	if !again {
 		return nil

@@ -96,6 +96,11 @@ func (w *Watcher) Learn(ctx context.Context, monitor int64, history bool, progre
 				return err
 			}
 		}
+		if history {
+			if err := store.Surround(ctx, tx, m.ID, nil); err != nil {
+				return err
+			}
+		}
 		if err := store.Notify(ctx, tx, "alerts"); err != nil {
 			return err
 		}

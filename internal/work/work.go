@@ -6,6 +6,7 @@ package work
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"log/slog"
 	"time"
@@ -68,6 +69,32 @@ func (Summarise) Kind() string { return "summarise" }
 // burst is how long pushes are waited for before their dataset is summed up.
 const burst = 5 * time.Second
 
+// Relearn fits the filter of false alarms to the labels there are, once a burst
+// of answers is over.
+type Relearn struct{}
+
+func (Relearn) Kind() string { return "relearn" }
+
+// Tune searches for better settings; no monitors stand for all.
+type Tune struct {
+	TaskID   int64     `json:"task_id"`
+	Monitors []string  `json:"monitors"`
+	From     time.Time `json:"from,omitzero"`
+}
+
+func (Tune) Kind() string { return "tune" }
+
+// Trial replays monitors under other settings beside their own.
+type Trial struct {
+	TaskID   int64           `json:"task_id"`
+	Monitors []string        `json:"monitors"`
+	From     time.Time       `json:"from"`
+	To       time.Time       `json:"to"`
+	Settings json.RawMessage `json:"settings"` // as the API takes them
+}
+
+func (Trial) Kind() string { return "trial" }
+
 // Keep packs days that are over and drops what is older than is kept.
 type Keep struct{}
 
@@ -82,6 +109,9 @@ type Duties struct {
 	Summarise func(context.Context, Summarise) error
 	Tick      func(context.Context) error
 	Keep      func(context.Context) error
+	Relearn   func(context.Context) error
+	Tune      func(context.Context, Tune) error
+	Trial     func(context.Context, Trial) error
 }
 
 // Queue takes jobs and, once started, runs them.
@@ -93,6 +123,9 @@ type Queue struct {
 // unfinished are the states in which a second job of the kind is not needed.
 var unfinished = []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning,
 	rivertype.JobStateRetryable, rivertype.JobStateScheduled}
+
+// notBegun are the states in which a job still takes in what happens now.
+var notBegun = []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable, rivertype.JobStateScheduled, rivertype.JobStateRunning}
 
 const (
 	// TickEvery is how often due work is looked for.
@@ -116,6 +149,9 @@ func New(ctx context.Context, pool *pgxpool.Pool, duties Duties, log *slog.Logge
 	register(workers, duties.Collect)
 	register(workers, duties.Backfill)
 	register(workers, duties.Summarise)
+	register(workers, func(ctx context.Context, _ Relearn) error { return duties.Relearn(ctx) })
+	register(workers, duties.Tune)
+	register(workers, duties.Trial)
 	register(workers, func(ctx context.Context, _ Tick) error { return duties.Tick(ctx) })
 	register(workers, func(ctx context.Context, _ Keep) error { return duties.Keep(ctx) })
 	client, err := river.NewClient(riverpgxv5.New(pool), &river.Config{
@@ -127,7 +163,9 @@ func New(ctx context.Context, pool *pgxpool.Pool, duties Duties, log *slog.Logge
 		},
 		FetchPollInterval: 500 * time.Millisecond,
 		JobTimeout:        10 * time.Minute,
-		PeriodicJobs:      []*river.PeriodicJob{periodic(TickEvery, Tick{}), periodic(KeepEvery, Keep{})},
+		// The jobs of a process that died are run again.
+		RescueStuckJobsAfter: 11 * time.Minute,
+		PeriodicJobs:         []*river.PeriodicJob{periodic(TickEvery, Tick{}), periodic(KeepEvery, Keep{})},
 	})
 	if err != nil {
 		return nil, fmt.Errorf("prepare queue: %w", err)
@@ -189,6 +227,10 @@ func optionsOf(job river.JobArgs) *river.InsertOpts {
 		return &river.InsertOpts{MaxAttempts: 1, ScheduledAt: time.Now().Add(burst), UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: unfinished}}
 	case Tick:
 		return &river.InsertOpts{MaxAttempts: 1}
+	case Relearn:
+		return &river.InsertOpts{MaxAttempts: 2, ScheduledAt: time.Now().Add(time.Second), UniqueOpts: river.UniqueOpts{ByState: notBegun}}
+	case Tune, Trial:
+		return &river.InsertOpts{Queue: "long", MaxAttempts: 1}
 	case Keep:
 		return &river.InsertOpts{Queue: "long", MaxAttempts: 1}
 	case Backfill, Learn:

@@ -136,3 +136,42 @@ func FuzzParsePattern(f *testing.F) {
 		}
 	})
 }
+
+func TestFilesThatLieAlikeAreProposedAsOneDataset(t *testing.T) {
+	folder := t.TempDir()
+	for _, name := range []string{
+		"parcels/north/parcels-2026-06-01.csv", "parcels/north/parcels-2026-06-02.csv", "parcels/south/late_20260602.ndjson", "parcels/south/.hidden",
+		"rates_2026-05.parquet", "rates_2026-06.parquet", "tides/2026/06/01/levels.csv.gz", "tides/2026/06/02/levels.csv.gz", "half.csv.part",
+	} {
+		if err := os.MkdirAll(filepath.Dir(filepath.Join(folder, name)), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(folder, name), []byte("a,b\n1,2\n"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	list, err := Propose(folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, p := range list {
+		got = append(got, fmt.Sprint(p.Pattern, " ", p.Files, " ", p.Bytes))
+		pattern, err := ParsePattern(p.Pattern)
+		if err != nil {
+			t.Fatalf("%s: %v", p.Pattern, err)
+		}
+		if found, err := pattern.List(folder); err != nil || len(found) != p.Files {
+			t.Errorf("%s takes %d files, %v", p.Pattern, len(found), err)
+		}
+	}
+	if want := "[parcels/{part}/* 3 24 rates_*.parquet 2 16 tides/*/*/*/levels.csv.gz 2 16]"; fmt.Sprint(got) != want {
+		t.Errorf("%v, want %s", got, want)
+	}
+	if none, err := Propose(t.TempDir()); err != nil || len(none) != 0 {
+		t.Errorf("an empty folder: %v, %v", none, err)
+	}
+	if _, err := Propose(filepath.Join(folder, "nowhere")); err == nil {
+		t.Error("a folder that is not there")
+	}
+}

@@ -13,13 +13,48 @@ import (
 
 // Look is what a table is like just now.
 type Look struct {
-	Columns     []record.Column
-	Fingerprint string // of the rows ever written; empty where that is not known
+	Columns []record.Column
+	Mark    Mark
 }
 
-// Look reads a table's columns, and how many rows were ever inserted, updated
-// and deleted: while those stand still, no period needs to be read again.
-// Views and foreign tables do not tell.
+// Mark is how far the writing of a table had come: how many rows were ever
+// inserted, how many updated or deleted, and the oldest transaction that was
+// not over. It is zero where that is not known, as of views and foreign tables.
+type Mark struct{ Inserted, Changed, Horizon string }
+
+// ParseMark reads what String wrote; anything else is no mark.
+func ParseMark(text string) Mark {
+	counts, horizon, _ := strings.Cut(text, "@")
+	inserted, changed, _ := strings.Cut(counts, "/")
+	if horizon == "" || changed == "" {
+		return Mark{}
+	}
+	return Mark{inserted, changed, horizon}
+}
+
+func (m Mark) String() string {
+	if m == (Mark{}) {
+		return ""
+	}
+	return m.Inserted + "/" + m.Changed + "@" + m.Horizon
+}
+
+// Known tells whether the table says how far its writing is.
+func (m Mark) Known() bool { return m != Mark{} }
+
+// Still tells that nothing was written between two marks: no period needs to be
+// read again.
+func (m Mark) Still(before Mark) bool {
+	return m.OnlyAdded(before) && m.Inserted == before.Inserted
+}
+
+// OnlyAdded tells that between two marks rows were added and none changed or
+// deleted: the periods to read again are those of the new rows.
+func (m Mark) OnlyAdded(before Mark) bool {
+	return m.Known() && before.Known() && m.Changed == before.Changed
+}
+
+// Look reads a table's columns and how far its writing is.
 func (w *Pools) Look(ctx context.Context, source record.Source, dataset string) (Look, error) {
 	var v Look
 	err := w.read(ctx, source, func(tx pgx.Tx) error {
@@ -32,12 +67,13 @@ func (w *Pools) Look(ctx context.Context, source record.Source, dataset string) 
 		if v.Columns, err = pgx.CollectRows(rows, pgx.RowToStructByPos[record.Column]); err != nil {
 			return err
 		}
-		var told *string
+		var inserted, changed *string
+		var horizon string
 		err = tx.QueryRow(ctx, `
-			select sum(n_tup_ins)::text || '/' || sum(n_tup_upd + n_tup_del)::text from pg_stat_all_tables
-			where relid = $1::regclass or relid in (select relid from pg_partition_tree($1::regclass))`, Table(dataset)).Scan(&told)
-		if err == nil && told != nil {
-			v.Fingerprint = *told
+			select sum(n_tup_ins)::text, sum(n_tup_upd + n_tup_del)::text, pg_snapshot_xmin(pg_current_snapshot())::text from pg_stat_all_tables
+			where relid = $1::regclass or relid in (select relid from pg_partition_tree($1::regclass))`, Table(dataset)).Scan(&inserted, &changed, &horizon)
+		if err == nil && inserted != nil && changed != nil {
+			v.Mark = Mark{*inserted, *changed, horizon}
 		}
 		return err
 	})
@@ -76,6 +112,25 @@ func (w *Pools) LateDays(ctx context.Context, source record.Source, m record.Met
 		return err
 	})
 	return days, err
+}
+
+// Added gives the starts of the periods in [from, to) that hold rows of
+// transactions that were not over at a mark, oldest first. It asks for the
+// transaction that wrote each row, so a load that took hours to be seen counts.
+func (w *Pools) Added(ctx context.Context, source record.Source, m record.Metric, since Mark, from, to time.Time) ([]int64, error) {
+	event := clock{name(m.TimeColumn), m.TimeType, m.Zone}
+	sql := fmt.Sprintf(`select distinct extract(epoch from %s)::bigint from %s where %s and age(xmin) <= age($3::text::xid8::xid) order by 1`,
+		bucket(m, event.instant()), Table(m.Dataset), event.within("$1", "$2"))
+	var periods []int64
+	err := w.read(ctx, source, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, sql, from, to, since.Horizon)
+		if err != nil {
+			return err
+		}
+		periods, err = pgx.CollectRows(rows, pgx.RowTo[int64])
+		return err
+	})
+	return periods, err
 }
 
 // Segments gives the largest segments of a metric's rows in [from, to), and how

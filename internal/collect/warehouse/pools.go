@@ -4,6 +4,7 @@
 package warehouse
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -26,12 +27,18 @@ type Pools struct {
 	store *store.Store
 	safe  *people.Safe
 	mu    sync.Mutex
-	pools map[int64]*pgxpool.Pool
+	pools map[int64]opened
+}
+
+// opened is a pool and the login it was opened with.
+type opened struct {
+	*pgxpool.Pool
+	login []byte
 }
 
 // New makes pools that are opened when they are first needed.
 func New(s *store.Store, safe *people.Safe) *Pools {
-	return &Pools{store: s, safe: safe, pools: map[int64]*pgxpool.Pool{}}
+	return &Pools{store: s, safe: safe, pools: map[int64]opened{}}
 }
 
 // Close ends all connections.
@@ -46,16 +53,38 @@ func (w *Pools) Close() {
 // Add checks that a warehouse can be read and stores it as a source. Its
 // password is encrypted; the address that is shown has none.
 func (w *Pools) Add(ctx context.Context, name, address string) (record.Source, error) {
-	v := record.Source{Name: name, Kind: "postgresql"}
-	shown, err := Try(ctx, address)
+	v, err := w.Prepare(ctx, name, address)
 	if err != nil {
 		return v, err
 	}
-	v.Login, v.Address = w.safe.Lock(address), shown
 	if v.ID, err = w.store.AddSource(ctx, v); err != nil {
 		return v, err
 	}
 	return w.store.Source(ctx, name)
+}
+
+// Prepare is Add without keeping it.
+func (w *Pools) Prepare(ctx context.Context, name, address string) (record.Source, error) {
+	v := record.Source{Name: name, Kind: "postgresql"}
+	shown, err := Try(ctx, address)
+	if err == nil {
+		v.Login, v.Address = w.safe.Lock(address), shown
+	}
+	return v, err
+}
+
+// Password gives the password of a source's login.
+func (w *Pools) Password(source record.Source) (string, error) {
+	address, err := w.safe.Unlock(source.Login)
+	if err != nil {
+		return "", err
+	}
+	parsed, err := url.Parse(address)
+	if err != nil {
+		return "", err
+	}
+	password, _ := parsed.User.Password()
+	return password, nil
 }
 
 // Try connects to a warehouse once, and gives its address without the password.
@@ -103,8 +132,9 @@ func Reached(err error) bool {
 func (w *Pools) pool(source record.Source) (*pgxpool.Pool, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if pool := w.pools[source.ID]; pool != nil {
-		return pool, nil
+	before, there := w.pools[source.ID]
+	if there && bytes.Equal(before.login, source.Login) {
+		return before.Pool, nil
 	}
 	address, err := w.safe.Unlock(source.Login)
 	if err != nil {
@@ -118,7 +148,10 @@ func (w *Pools) pool(source record.Source) (*pgxpool.Pool, error) {
 	config.ConnConfig.ConnectTimeout = 10 * time.Second
 	pool, err := pgxpool.NewWithConfig(context.Background(), config)
 	if err == nil {
-		w.pools[source.ID] = pool
+		if there {
+			go before.Close() // waits for what is being read
+		}
+		w.pools[source.ID] = opened{pool, source.Login}
 	}
 	return pool, err
 }
@@ -150,11 +183,5 @@ func (w *Pools) Move(ctx context.Context, name, address string) error {
 	if err != nil {
 		return err
 	}
-	w.mu.Lock()
-	if pool := w.pools[source.ID]; pool != nil {
-		pool.Close()
-		delete(w.pools, source.ID)
-	}
-	w.mu.Unlock()
 	return w.store.MoveSource(ctx, source.ID, w.safe.Lock(address), shown)
 }

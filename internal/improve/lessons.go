@@ -1,0 +1,262 @@
+package improve
+
+import (
+	"context"
+	"math"
+	"slices"
+	"time"
+
+	"tinbell/core/learn"
+	"tinbell/core/timeline"
+	"tinbell/internal/record"
+	"tinbell/internal/store"
+)
+
+// archive is everything the filter and the queue learn from.
+type archive struct {
+	alerts   []record.Alert // of monitors, newest first
+	cases    []learn.Case   // of each alert, with what was answered beside it
+	monitors map[int64]record.Monitor
+	kinds    map[int64]timeline.Kind // by metric
+	series   map[int64]int           // by metric
+	model    record.Model            // as it stands
+	how      record.Learning
+}
+
+// open reads the archive.
+func (b *Bench) open(ctx context.Context) (*archive, error) {
+	a := &archive{monitors: map[int64]record.Monitor{}, kinds: map[int64]timeline.Kind{}}
+	monitors, err := b.store.Monitors(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range monitors {
+		a.monitors[m.ID] = m
+	}
+	metrics, err := b.store.Metrics(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range metrics {
+		a.kinds[m.ID] = m.Kind
+	}
+	if a.series, err = b.store.SeriesCounts(ctx); err != nil {
+		return nil, err
+	}
+	if a.how, err = b.store.Learning(ctx); err != nil {
+		return nil, err
+	}
+	a.model = record.Model{Filter: learn.Filter{Weights: learn.ShippedPrior.Weights, Limit: a.how.Limit}, Series: map[int64]learn.Surprise{}, Monitors: map[int64]learn.Surprise{}}
+	if a.how.Model != nil {
+		a.model = *a.how.Model
+	}
+	if a.alerts, err = b.store.Alerts(ctx, store.AlertFilter{Judged: true, Evidence: true}); err != nil {
+		return nil, err
+	}
+	a.cases = make([]learn.Case, len(a.alerts))
+	for i, alert := range a.alerts {
+		a.cases[i] = a.caseOf(alert)
+	}
+	return a, nil
+}
+
+func (a *archive) caseOf(alert record.Alert) learn.Case {
+	m := a.monitors[alert.MonitorID]
+	return alert.Case(a.kinds[m.MetricID], m.Settings, a.series[m.MetricID])
+}
+
+// teaches tells whether an alert's label says anything to the filter.
+func teaches(a record.Alert) bool {
+	return a.Verdict == record.Fault || a.Verdict == record.Noise
+}
+
+// fit learns a filter from the labels of some alerts.
+func (a *archive) fit(limit float64, use func(record.Alert) bool) (record.Model, error) {
+	m := record.Model{Series: map[int64]learn.Surprise{}, Monitors: map[int64]learn.Surprise{}}
+	for i, alert := range a.alerts {
+		if !teaches(alert) || !use(alert) {
+			continue
+		}
+		s, v := m.Series[alert.SeriesID], m.Monitors[alert.MonitorID]
+		s.Add(a.cases[i], alert.Verdict == record.Fault)
+		v.Add(a.cases[i], alert.Verdict == record.Fault)
+		m.Series[alert.SeriesID], m.Monitors[alert.MonitorID] = s, v
+	}
+	var labelled []learn.Labelled
+	everyone := make([]learn.Case, 0, len(a.alerts))
+	for i, alert := range a.alerts {
+		c := a.cases[i]
+		c.Series, c.Monitor = m.Series[alert.SeriesID], m.Monitors[alert.MonitorID]
+		if teaches(alert) && use(alert) {
+			fault := alert.Verdict == record.Fault
+			c.Series.Less(a.cases[i], fault)
+			c.Monitor.Less(a.cases[i], fault)
+			labelled = append(labelled, learn.Labelled{Case: c, Fault: fault})
+		}
+		if alert.Verdict != record.Planned {
+			everyone = append(everyone, c)
+		}
+	}
+	var err error
+	m.Filter, err = learn.FitFilter(labelled, everyone, learn.ShippedPrior, limit)
+	if math.IsNaN(m.Right) {
+		m.Right = -1 // JSON knows no NaN
+	}
+	return m, err
+}
+
+// Relearn fits the filter to all labels there are and keeps it, with what it
+// makes of every alert.
+func (b *Bench) Relearn(ctx context.Context) error {
+	a, err := b.open(ctx)
+	if err != nil {
+		return err
+	}
+	m, err := a.fit(a.how.Limit, func(record.Alert) bool { return true })
+	if err != nil {
+		return err
+	}
+	ids, chances := make([]int64, len(a.alerts)), make([]float64, len(a.alerts))
+	for i, alert := range a.alerts {
+		ids[i] = alert.ID
+		chances[i], _ = m.Chance(a.cases[i], alert.SeriesID, alert.MonitorID)
+	}
+	return b.store.PutModel(ctx, m, b.now().UTC(), ids, chances)
+}
+
+// FilterReport says how the filter of false alarms does.
+type FilterReport struct {
+	record.Learning
+	Labels     int     `json:"labels" doc:"it was learned from"`
+	Faults     int     `json:"faults"`
+	Noise      int     `json:"noise"`
+	Cut        float64 `json:"cut" doc:"alerts under this chance of being a fault are held back"`
+	Right      float64 `json:"right" doc:"share of pairs of a labelled fault and a labelled noise that it orders rightly without having seen their labels; -1 without pairs"`
+	Checked    Checked `json:"checked" doc:"learned from the older labels, tried on the newer ones"`
+	HeldNow    int     `json:"held_now" doc:"alerts held back, or in shadow those that would be, of the last four weeks"`
+	HeldFaults int     `json:"held_faults" doc:"of these, labelled a fault since"`
+}
+
+// Checked is a filter tried on later time than it was learned from.
+type Checked struct {
+	From       *time.Time `json:"from" doc:"start of the later time; null with too few labels"`
+	Faults     int        `json:"faults"`
+	FaultsLost int        `json:"faults_lost"`
+	Noise      int        `json:"noise"`
+	NoiseHeld  int        `json:"noise_held"`
+	LostHigh   *float64   `json:"lost_high" doc:"share of faults lost, upper 95 % bound"`
+}
+
+// FilterReport gives how the filter does.
+func (b *Bench) FilterReport(ctx context.Context) (FilterReport, error) {
+	a, err := b.open(ctx)
+	if err != nil {
+		return FilterReport{}, err
+	}
+	r := FilterReport{Learning: a.how, Cut: a.model.Cut, Faults: a.model.Faults, Noise: a.model.Noise, Labels: a.model.Faults + a.model.Noise, Right: a.model.Right}
+	since := b.now().AddDate(0, 0, -28)
+	for _, alert := range a.alerts {
+		if alert.Held != "" && alert.RaisedAt.After(since) {
+			r.HeldNow++
+			if alert.Verdict == record.Fault {
+				r.HeldFaults++
+			}
+		}
+	}
+	r.Checked, err = a.check()
+	return r, err
+}
+
+// check learns from the older two thirds of the labels and tries the newer.
+func (a *archive) check() (Checked, error) {
+	var times []time.Time
+	for _, alert := range a.alerts {
+		if teaches(alert) {
+			times = append(times, alert.RaisedAt)
+		}
+	}
+	slices.SortFunc(times, time.Time.Compare)
+	if len(times) < 15 {
+		return Checked{}, nil
+	}
+	from := times[len(times)*2/3]
+	m, err := a.fit(a.how.Limit, func(alert record.Alert) bool { return alert.RaisedAt.Before(from) })
+	c := Checked{From: &from}
+	for i, alert := range a.alerts {
+		if !teaches(alert) || alert.RaisedAt.Before(from) {
+			continue
+		}
+		_, holds := m.Chance(a.cases[i], alert.SeriesID, alert.MonitorID)
+		if alert.Verdict == record.Fault {
+			c.Faults++
+			if holds {
+				c.FaultsLost++
+			}
+		} else {
+			c.Noise++
+			if holds {
+				c.NoiseHeld++
+			}
+		}
+	}
+	c.LostHigh = upper(c.FaultsLost, c.Faults)
+	return c, err
+}
+
+// Held is why an alert is held back, or would be: what speaks for noise, and the
+// labelled alerts most like it.
+type Held struct {
+	Chance  float64        `json:"chance"`
+	Cut     float64        `json:"cut"`
+	Reasons []HeldReason   `json:"reasons" doc:"what speaks most against a fault first"`
+	Nearest []record.Alert `json:"nearest" doc:"labelled alerts most like it"`
+}
+
+// HeldReason is what an alert is judged by, and how far it pushes the chance, on
+// the log-odds scale.
+type HeldReason struct {
+	Theme string  `json:"theme"`
+	Push  float64 `json:"push"`
+}
+
+// reasons speak of evidence; alerts of rules that have none have no reasons.
+func reasons(a *archive, c *learn.Case, labelled []learn.Labelled) []learn.Reason {
+	if len(c.Looks) == 0 {
+		return nil
+	}
+	return a.model.Reasons(c, labelled)
+}
+
+// WhyHeld explains what the filter makes of an alert.
+func (b *Bench) WhyHeld(ctx context.Context, id int64) (Held, error) {
+	h := Held{Reasons: []HeldReason{}, Nearest: []record.Alert{}}
+	alert, err := b.store.Alert(ctx, id)
+	if err != nil {
+		return h, err
+	}
+	if !alert.Judged() {
+		return h, record.Invalid{Field: "alert", Given: alert.Cause, Allowed: "an alert of a monitor; the filter looks at no others"}
+	}
+	a, err := b.open(ctx)
+	if err != nil {
+		return h, err
+	}
+	c := a.caseOf(alert)
+	h.Cut = a.model.Cut
+	h.Chance, _ = a.model.Chance(c, alert.SeriesID, alert.MonitorID)
+	c.Series, c.Monitor = a.model.Series[alert.SeriesID], a.model.Monitors[alert.MonitorID]
+	var labelled []learn.Labelled
+	var places []int
+	for i, other := range a.alerts {
+		if teaches(other) && other.ID != id {
+			labelled, places = append(labelled, learn.Labelled{Case: a.cases[i], Fault: other.Verdict == record.Fault}), append(places, i)
+		}
+	}
+	for _, r := range reasons(a, &c, labelled) {
+		h.Reasons = append(h.Reasons, HeldReason(r))
+	}
+	for _, k := range a.model.Nearest(&c, labelled, 4) {
+		h.Nearest = append(h.Nearest, a.alerts[places[k]])
+	}
+	return h, nil
+}

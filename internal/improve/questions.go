@@ -1,0 +1,144 @@
+package improve
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"tinbell/core/learn"
+	"tinbell/core/score"
+	"tinbell/internal/record"
+	"tinbell/internal/watch"
+	"tinbell/internal/words"
+)
+
+// Question is an alert whose label would teach much, with others like it.
+type Question struct {
+	Alert  record.Alert   `json:"alert"`
+	Chance float64        `json:"chance" doc:"that it is a fault, as the filter sees it"`
+	Alike  []record.Alert `json:"alike" doc:"of the same disturbance, not answered either: they can be answered together"`
+}
+
+// Questions is the label queue: the most instructive first.
+type Questions struct {
+	Questions []Question `json:"questions"`
+	Waiting   int        `json:"waiting" doc:"alerts without a label"`
+	Answered  int        `json:"answered" doc:"labelled fault or noise"`
+	Faults    int        `json:"faults"`
+	Noise     int        `json:"noise"`
+	Enough    int        `json:"enough" doc:"answers after which tuning has shown most of its worth"`
+	Sentence  string     `json:"sentence"`
+}
+
+// What tuning needs before it proposes anything, and what is plenty.
+const (
+	NeedAnswers = 10
+	NeedEach    = 3
+	enough      = 30
+)
+
+// Ask gives the label queue.
+func (b *Bench) Ask(ctx context.Context, limit int, monitor string) (Questions, error) {
+	q := Questions{Questions: []Question{}, Enough: enough}
+	a, err := b.open(ctx)
+	if err != nil {
+		return q, err
+	}
+	incidents, err := b.store.Incidents(ctx, "", time.Time{}, time.Time{})
+	if err != nil {
+		return q, err
+	}
+	asked, askedSeries := map[int64]int{}, map[int64]int{}
+	var questions []learn.Question
+	var places []int
+	for i, alert := range a.alerts {
+		switch {
+		case teaches(alert):
+			q.Answered++
+			if alert.Verdict == record.Fault {
+				q.Faults++
+			} else {
+				q.Noise++
+			}
+			asked[alert.MonitorID]++
+			askedSeries[alert.SeriesID]++
+		case alert.Verdict == "" && !alert.Planned && (monitor == "" || alert.Monitor == monitor):
+			q.Waiting++
+			chance, _ := a.model.Chance(a.cases[i], alert.SeriesID, alert.MonitorID)
+			if explained(alert, incidents) {
+				chance = 1 // the catalogue has answered it
+			}
+			m := a.monitors[alert.MonitorID]
+			rarer := max(alert.ReturnPeriod/float64(max(m.Settings.WarnSeconds, 1)), 1)
+			questions = append(questions, learn.Question{Case: a.cases[i], Monitor: alert.MonitorID, Series: alert.SeriesID, Chance: chance,
+				Weight: max(1-math.Log(rarer)/math.Log(300), 0.05)})
+			places = append(places, i)
+		}
+	}
+	taken := map[int64]bool{}
+	for _, k := range learn.Ask(questions, &a.model.Filter, asked, askedSeries, 3*limit) {
+		alert := a.alerts[places[k]]
+		if taken[alert.ID] || len(q.Questions) == limit {
+			continue
+		}
+		one := Question{Alert: alert, Chance: questions[k].Chance, Alike: []record.Alert{}}
+		for _, other := range places {
+			o := a.alerts[other]
+			if o.ID != alert.ID && !taken[o.ID] && o.Dataset == alert.Dataset && o.Direction == alert.Direction &&
+				math.Abs(o.RaisedAt.Sub(alert.RaisedAt).Seconds()) <= score.GroupGap && len(one.Alike) < 12 {
+				one.Alike = append(one.Alike, o)
+				taken[o.ID] = true
+			}
+		}
+		taken[alert.ID] = true
+		q.Questions = append(q.Questions, one)
+	}
+	q.Sentence = q.sentence()
+	return q, nil
+}
+
+// explained tells whether an incident of the catalogue covers the alert.
+func explained(a record.Alert, incidents []record.Incident) bool {
+	return slices.ContainsFunc(incidents, func(i record.Incident) bool {
+		return i.Dataset == a.Dataset && watch.Covers(i, a.Measure, a.Segment) && (i.EndedAt == nil || a.Since.Before(*i.EndedAt)) && (a.EndedAt == nil || a.EndedAt.After(i.StartedAt))
+	})
+}
+
+func (q Questions) sentence() string {
+	switch {
+	case q.Waiting == 0:
+		return "Every alert is answered."
+	case q.Answered < NeedAnswers || q.Faults < NeedEach || q.Noise < NeedEach:
+		return fmt.Sprintf("%s waiting; %s before tuning can propose anything.", words.Plural(q.Waiting, "alert"), q.missing())
+	case q.Answered < enough:
+		return fmt.Sprintf("%s waiting; %d of %d answers, after which tuning has shown most of its worth.", words.Plural(q.Waiting, "alert"), q.Answered, enough)
+	}
+	return fmt.Sprintf("%s waiting; there are answers enough to tune, and each one more sharpens it.", words.Plural(q.Waiting, "alert"))
+}
+
+// missing says in words how many answers are still needed.
+func (q Questions) missing() string {
+	var parts []string
+	if n := NeedAnswers - q.Answered; n > 0 {
+		parts = append(parts, words.Plural(n, "more answer"))
+	}
+	if n := NeedEach - q.Faults; n > 0 {
+		parts = append(parts, words.Plural(n, "more fault"))
+	}
+	if n := NeedEach - q.Noise; n > 0 {
+		parts = append(parts, fmt.Sprintf("%d more noise", n))
+	}
+	return words.List(parts)
+}
+
+// upper is the 95 % upper bound of a share (Clopper and Pearson 1934); nil for
+// none counted.
+func upper(k, n int) *float64 {
+	if n == 0 {
+		return nil
+	}
+	bound := score.UpperShare(k, n)
+	return &bound
+}

@@ -1,0 +1,225 @@
+package improve
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"tinbell/core/learn"
+	"tinbell/core/score"
+	"tinbell/internal/record"
+	"tinbell/internal/words"
+)
+
+// Tuning is what a search for better settings came to.
+type Tuning struct {
+	From      time.Time         `json:"from"`
+	To        time.Time         `json:"to"`
+	Monitors  int               `json:"monitors"`
+	Tried     int               `json:"tried" doc:"settings replayed, over all monitors"`
+	Answers   int               `json:"answers" doc:"labels that were known"`
+	Faults    int               `json:"faults"`
+	Noise     int               `json:"noise"`
+	Proposals []record.Proposal `json:"proposals"`
+	Passed    []Passed          `json:"passed" doc:"monitors for which nothing is proposed, and why"`
+	Sentence  string            `json:"sentence"`
+}
+
+// Passed is a monitor that tuning leaves as it is.
+type Passed struct {
+	Monitor string `json:"monitor"`
+	Why     string `json:"why"`
+}
+
+// blocks is how many stretches of time a choice is checked on, each by what was
+// known before.
+const blocks = 4
+
+// Tune searches for settings that spare false alarms and lose no more than the
+// limit of faults, over all monitors named (all if none is), and keeps proposals.
+// proceed is told of progress and may stop the search.
+func (b *Bench) Tune(ctx context.Context, names []string, from time.Time, proceed func(done, total int) error) (Tuning, error) {
+	to := b.now()
+	if from.IsZero() {
+		from = to.AddDate(0, 0, -16*7)
+	}
+	t := Tuning{From: from, To: to, Proposals: []record.Proposal{}, Passed: []Passed{}}
+	a, err := b.open(ctx)
+	if err != nil {
+		return t, err
+	}
+	monitors, err := b.tunable(ctx, names, &t)
+	if err != nil {
+		return t, err
+	}
+	q, err := b.Ask(ctx, 1, "")
+	if err != nil {
+		return t, err
+	}
+	t.Monitors, t.Answers, t.Faults, t.Noise = len(monitors), q.Answered, q.Faults, q.Noise
+	if q.Answered < NeedAnswers || q.Faults < NeedEach || q.Noise < NeedEach {
+		t.Sentence = fmt.Sprintf("Too few labels to tune: %d answers, of them %s and %d noise; it takes %s.", q.Answered, words.Plural(q.Faults, "fault"), q.Noise, q.missing())
+		return t, nil
+	}
+	incidents, err := b.store.Incidents(ctx, "", from, to)
+	if err != nil {
+		return t, err
+	}
+	total := 0
+	for _, m := range monitors {
+		total += len(optionsFor(m.Settings))
+	}
+	var list []*candidate
+	for _, m := range monitors {
+		c, err := b.tryOptions(ctx, a, m, incidents, from, to, func() error { t.Tried++; return proceed(t.Tried, total) })
+		if err != nil {
+			return t, fmt.Errorf("tune %s: %w", m.Name, err)
+		}
+		list = append(list, c)
+	}
+	b.propose(&t, list, a.how.Limit)
+	ids := make([]int64, len(list))
+	for i, c := range list {
+		ids[i] = c.monitor.ID
+	}
+	return t, b.store.PutProposals(ctx, ids, t.Proposals, to.UTC())
+}
+
+// tunable gives the monitors that have anything to search.
+func (b *Bench) tunable(ctx context.Context, names []string, t *Tuning) ([]record.Monitor, error) {
+	all, err := b.store.Monitors(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range names {
+		if !slices.ContainsFunc(all, func(m record.Monitor) bool { return m.Name == name }) {
+			return nil, record.NotFound{Kind: "monitor", Name: name}
+		}
+	}
+	var list []record.Monitor
+	for _, m := range all {
+		switch {
+		case len(names) > 0 && !slices.Contains(names, m.Name):
+		case m.Paused:
+			t.Passed = append(t.Passed, Passed{m.Name, "it is paused"})
+		case m.Settings.Method == record.MethodArrival:
+			t.Passed = append(t.Passed, Passed{m.Name, "learned arrivals have nothing to search but their rarity; change that by hand"})
+		default:
+			list = append(list, m)
+		}
+	}
+	return list, nil
+}
+
+// choose picks an option for each candidate by what is known of [from, to).
+func choose(list []*candidate, from, to time.Time, limit float64) ([]int, [][]learn.Outlook) {
+	gone := make([][][]learn.Gone, len(list))
+	more := make([][]learn.Outlook, len(list))
+	faults := make([]float64, len(list))
+	for m, c := range list {
+		for k := range c.options {
+			g, o := c.goneUnder(k, from, to)
+			gone[m], more[m] = append(gone[m], g), append(more[m], o)
+		}
+		for i, v := range c.known {
+			if a := &c.told[0][i]; !v.skip && !a.RaisedAt.Before(from) && a.RaisedAt.Before(to) {
+				if v.gone.Answered && v.gone.Fault {
+					faults[m]++
+				} else if !v.gone.Answered {
+					faults[m] += v.gone.Chance
+				}
+			}
+		}
+	}
+	outlooks := learn.Outlooks(gone)
+	for m := range outlooks {
+		for k := range outlooks[m] {
+			outlooks[m][k].Spared += more[m][k].Spared
+			outlooks[m][k].Lost += more[m][k].Lost
+		}
+	}
+	return learn.Allocate(outlooks, faults, limit), outlooks
+}
+
+// propose chooses on the whole stretch and measures, block by block, what the
+// same choice made on the blocks before would have done on the next.
+func (b *Bench) propose(t *Tuning, list []*candidate, limit float64) {
+	chosen, outlooks := choose(list, t.From, t.To, limit)
+	gains := make([]record.Gain, len(list))
+	length := t.To.Sub(t.From) / blocks
+	for j := 1; j < blocks; j++ {
+		start, end := t.From.Add(time.Duration(j)*length), t.From.Add(time.Duration(j+1)*length)
+		before, _ := choose(list, t.From, start, limit)
+		for m, c := range list {
+			g := &gains[m]
+			for i, v := range c.known {
+				if a := &c.told[0][i]; v.skip || !v.gone.Answered || a.RaisedAt.Before(start) || !a.RaisedAt.Before(end) {
+					continue
+				}
+				if v.gone.Fault {
+					g.Faults++
+				} else {
+					g.Noise++
+				}
+			}
+			gone, _ := c.goneUnder(before[m], start, end)
+			for _, v := range gone {
+				if v.Answered && v.Fault {
+					g.FaultsLost++
+				} else if v.Answered {
+					g.NoiseSpared++
+				}
+			}
+		}
+	}
+	for m, c := range list {
+		o, g := outlooks[m][chosen[m]], gains[m]
+		g.From, g.To, g.Changes = t.From, t.To, c.options[chosen[m]].changes
+		g.Spared, g.Lost, g.Before, g.After = o.Spared, max(o.Lost, 0), len(c.told[0]), len(c.told[chosen[m]])
+		spared := score.Wilson(g.NoiseSpared, g.Noise)
+		g.SparedLow, g.SparedHigh, g.Gained = spared.Low, spared.High, c.gained(chosen[m])
+		if bound := upper(g.FaultsLost, g.Faults); bound != nil {
+			g.LostHigh = *bound
+		} else {
+			g.LostHigh = 1
+		}
+		if why := refuse(chosen[m], o, g); why != "" {
+			t.Passed = append(t.Passed, Passed{c.monitor.Name, why})
+			continue
+		}
+		t.Proposals = append(t.Proposals, record.Proposal{MonitorID: c.monitor.ID, Monitor: c.monitor.Name, Dataset: c.monitor.Dataset, Version: c.monitor.Version,
+			Settings: c.options[chosen[m]].settings, Gain: g, MadeAt: t.To.UTC(), State: "open"})
+	}
+	t.Sentence = t.sentence()
+}
+
+// refuse says why a choice is not worth a person's time, empty if it is.
+func refuse(choice int, o learn.Outlook, g record.Gain) string {
+	switch {
+	case choice == 0:
+		return "nothing that was tried is better than today's settings"
+	case len(g.Gained) == 0 && o.Spared < 1:
+		return "the best that was found spares less than one alert over the stretch"
+	case 10*g.FaultsLost > g.Faults:
+		return fmt.Sprintf("on later time the choice lost %d of %s and spared %d false alarms", g.FaultsLost, words.Plural(g.Faults, "known fault"), g.NoiseSpared)
+	case g.Noise == 0 && o.Spared < 2 && len(g.Gained) == 0:
+		return "the best that was found spares about one alert, and nothing is known of the time held out"
+	case g.Noise > 0 && g.NoiseSpared == 0:
+		return fmt.Sprintf("on later time the choice spared none of %s", words.Plural(g.Noise, "known false alarm"))
+	}
+	return ""
+}
+
+func (t *Tuning) sentence() string {
+	if len(t.Proposals) == 0 {
+		return fmt.Sprintf("%d settings of %s were tried, and none is clearly better than today's.", t.Tried, words.Plural(t.Monitors, "monitor"))
+	}
+	spared, lost := 0.0, 0.0
+	for _, p := range t.Proposals {
+		spared, lost = spared+p.Gain.Spared, lost+p.Gain.Lost
+	}
+	return fmt.Sprintf("%s: together they would have spared about %.0f alerts in %s and lost about %s.", words.Plural(len(t.Proposals), "proposal"), math.Round(spared),
+		words.Duration(t.To.Sub(t.From).Round(24*time.Hour)), words.Plural(int(math.Round(lost)), "fault"))
+}
