@@ -48,6 +48,7 @@ func run(ctx context.Context, address, token, folder string, texts []string) err
 		{"dataset", "/datasets/ops.boarding_scans", charts + " && document.querySelector('svg[data-lineage]')"},
 		{"alerts", "/alerts", "document.querySelectorAll('tbody tr').length > 5"},
 		{"alert", fmt.Sprintf("/alerts/%d", alert), "document.querySelector('svg[data-chart] path')"},
+		{"labels", "/labels", "document.querySelectorAll('[data-question] svg path').length > 2 && document.querySelectorAll('svg path').length > 14"},
 		{"incidents", "/incidents", "document.querySelectorAll('tbody tr').length > 5"},
 		{"monitors", "/monitors", "document.querySelectorAll('tbody tr').length > 5 && document.body.innerText.includes(' to ')"},
 		{"monitor", "/monitors/boarding-scans-volume?span=11+weeks", "document.querySelectorAll('svg[data-rehearsal] path').length > 7"},

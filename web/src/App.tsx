@@ -6,6 +6,7 @@ import { AlertsPage } from "./pages/AlertsPage";
 import { DatasetPage } from "./pages/DatasetPage";
 import { DatasetsPage } from "./pages/DatasetsPage";
 import { IncidentsPage } from "./pages/IncidentsPage";
+import { LabelsPage } from "./pages/labels/LabelsPage";
 import { MonitorPage } from "./pages/monitor/MonitorPage";
 import { MonitorsPage } from "./pages/MonitorsPage";
 import { NowPage } from "./pages/NowPage";
@@ -13,6 +14,7 @@ import { ScorecardPage } from "./pages/ScorecardPage";
 import { SeriesPage } from "./pages/SeriesPage";
 import { SetupPage } from "./pages/setup/SetupPage";
 import { SignInPage } from "./pages/SignInPage";
+import { TrialPage } from "./pages/TrialPage";
 import { Masthead } from "./parts/Masthead";
 
 /** Without a valid token there is only the door. */
@@ -29,11 +31,13 @@ function Inside() {
         <Route path="datasets/:name" element={<DatasetPage />} />
         <Route path="alerts" element={<AlertsPage />} />
         <Route path="alerts/:id" element={<AlertPage />} />
+        <Route path="labels" element={<LabelsPage />} />
         <Route path="monitors" element={<MonitorsPage />} />
         <Route path="monitors/:name" element={<MonitorPage />} />
         <Route path="series/:id" element={<SeriesPage />} />
         <Route path="incidents" element={<IncidentsPage />} />
         <Route path="scorecard" element={<ScorecardPage />} />
+        <Route path="trials/:id" element={<TrialPage />} />
         <Route path="setup" element={<SetupPage />} />
         <Route path="*" element={<Navigate to="/" />} />
       </Routes>

@@ -38,6 +38,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alerts/{id}/held": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the filter makes of an alert: reasons, and the labelled alerts most like it */
+        get: operations["why-held"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/alerts/{id}/new-normal": {
         parameters: {
             query?: never;
@@ -312,6 +329,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/filter": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the filter of false alarms does */
+        get: operations["filter"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Switch the filter off, to shadow or on; set its limit; let tuning run by night */
+        patch: operations["change-filter"];
+        trace?: never;
+    };
     "/api/v1/incidents": {
         parameters: {
             query?: never;
@@ -324,6 +359,23 @@ export interface paths {
         put?: never;
         /** Add an incident by hand */
         post: operations["add-incident"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The catalogue as CSV, as it is imported */
+        get: operations["export-incidents"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -347,7 +399,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/incidents/{name}": {
+    "/api/v1/incidents/of-alerts": {
         parameters: {
             query?: never;
             header?: never;
@@ -356,9 +408,61 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Make an incident of alerts; they become labelled faults */
+        post: operations["incident-of-alerts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Replace what is said of an incident */
+        put: operations["change-incident"];
         post?: never;
         /** Remove an incident */
         delete: operations["drop-incident"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{name}/merge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make one incident of several */
+        post: operations["merge-incidents"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{name}/split": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End an incident at a time and make a second one of the rest */
+        post: operations["split-incident"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -398,7 +502,59 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/label-queue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Alerts whose label would teach most, first */
+        get: operations["label-queue"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every label that was given to a monitor's alert, oldest first */
+        get: operations["labels"];
+        put?: never;
+        /** Answer alerts: fault, noise or planned */
+        post: operations["label"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/labels/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every label as CSV, as it is imported */
+        get: operations["export-labels"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/labels/import": {
         parameters: {
             query?: never;
             header?: never;
@@ -407,8 +563,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Answer alerts: fault, noise or planned */
-        post: operations["label"];
+        /** Import labels as CSV */
+        post: operations["import-labels"];
         delete?: never;
         options?: never;
         head?: never;
@@ -533,7 +689,8 @@ export interface paths {
         delete: operations["remove-metric"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change how a metric is collected; what it measures stays */
+        patch: operations["change-metric"];
         trace?: never;
     };
     "/api/v1/metrics/{name}/backfill": {
@@ -623,6 +780,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/monitors/{name}/always-tell": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say whether the filter may hold a monitor's alerts back */
+        put: operations["always-tell"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/monitors/{name}/learn": {
         parameters: {
             query?: never;
@@ -674,6 +848,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/monitors/{name}/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make an earlier version the newest again */
+        post: operations["take-back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/monitors/{name}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a monitor was set to, newest first */
+        get: operations["monitor-versions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/planned-events": {
         parameters: {
             query?: never;
@@ -685,6 +893,40 @@ export interface paths {
         get: operations["planned-events"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Settings that tuning proposes, newest first */
+        get: operations["proposals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proposals/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Accept or reject a proposal; accepted, it is the monitor's next version */
+        post: operations["decide"];
         delete?: never;
         options?: never;
         head?: never;
@@ -896,6 +1138,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sources/{name}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Files of a folder that look like the deliveries of a dataset */
+        get: operations["source-files"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sources/{name}/tables": {
         parameters: {
             query?: never;
@@ -908,6 +1167,41 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stretches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Verdicts on stretches where no alert was */
+        get: operations["stretches"];
+        put?: never;
+        /** Give a verdict on a stretch of a chart: a fault becomes an incident nobody was told of */
+        post: operations["label-stretch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stretches/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a verdict on a stretch back, with the incident it became */
+        delete: operations["take-stretch-back"];
         options?: never;
         head?: never;
         patch?: never;
@@ -981,6 +1275,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Replay monitors under other settings beside their own, in the background */
+        post: operations["try"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trials/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a trial came to */
+        get: operations["trial"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tunings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Search for better settings in the background; nothing changes until a proposal is accepted */
+        post: operations["tune"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tunings/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a tuning came to */
+        get: operations["tuning"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/metrics": {
         parameters: {
             query?: never;
@@ -1037,22 +1399,40 @@ export interface components {
              * @enum {string}
              */
             cause: "deviation" | "silence" | "stuck" | "missing" | "step" | "overdue" | "unreadable" | "columns" | "runs" | "file";
+            /**
+             * Format: double
+             * @description that it is a fault, as the filter sees it
+             */
+            chance: number | null;
             close_reason: string;
             /** Format: date-time */
             closed_at: string | null;
             dataset: string;
             /** @enum {string} */
             direction: "low" | "high" | "both";
+            /** @description people do not agree on it */
+            disputed: boolean;
             /** Format: date-time */
             ended_at: string | null;
             /** Format: double */
             expected: number;
             /** @description found when the monitor was first fitted to the past */
             from_history: boolean;
+            /**
+             * @description held: the filter holds it back; shadow: it would
+             * @enum {string}
+             */
+            held: "shadow" | "held" | "";
+            held_why: string;
             /** Format: int64 */
             id: number;
             /** @description of an alert about a job */
             job: string;
+            /**
+             * Format: int64
+             * @description of the label in force; 0 while there is none
+             */
+            label_id: number;
             measure: string;
             metric: string;
             monitor: string;
@@ -1106,22 +1486,40 @@ export interface components {
              * @enum {string}
              */
             cause: "deviation" | "silence" | "stuck" | "missing" | "step" | "overdue" | "unreadable" | "columns" | "runs" | "file";
+            /**
+             * Format: double
+             * @description that it is a fault, as the filter sees it
+             */
+            chance: number | null;
             close_reason: string;
             /** Format: date-time */
             closed_at: string | null;
             dataset: string;
             /** @enum {string} */
             direction: "low" | "high" | "both";
+            /** @description people do not agree on it */
+            disputed: boolean;
             /** Format: date-time */
             ended_at: string | null;
             /** Format: double */
             expected: number;
             /** @description found when the monitor was first fitted to the past */
             from_history: boolean;
+            /**
+             * @description held: the filter holds it back; shadow: it would
+             * @enum {string}
+             */
+            held: "shadow" | "held" | "";
+            held_why: string;
             /** Format: int64 */
             id: number;
             /** @description of an alert about a job */
             job: string;
+            /**
+             * Format: int64
+             * @description of the label in force; 0 while there is none
+             */
+            label_id: number;
             /** @description every label it was given, newest first */
             labels: components["schemas"]["Label"][] | null;
             measure: string;
@@ -1180,6 +1578,9 @@ export interface components {
         Alive: {
             /** Format: date-time */
             now: string;
+        };
+        "Always-tellRequest": {
+            always: boolean;
         };
         Backfill: {
             /** @description of one dataset; they share passes over it where they can */
@@ -1263,6 +1664,8 @@ export interface components {
             measure: string;
             /** @description empty for all together */
             monitor: string;
+            /** @description of a group: the dataset, measure, segment, owner or month */
+            name: string;
             /** Format: int64 */
             noise: number;
             owner: string;
@@ -1308,6 +1711,8 @@ export interface components {
         };
         ChangedMonitor: {
             paused?: boolean;
+            /** @description why, for the list of versions */
+            reason?: string;
             settings: components["schemas"]["Settings"];
             /**
              * Format: int64
@@ -1341,6 +1746,26 @@ export interface components {
             series: components["schemas"]["Series"];
             unit: string;
             zone: string;
+        };
+        Checked: {
+            /** Format: int64 */
+            faults: number;
+            /** Format: int64 */
+            faults_lost: number;
+            /**
+             * Format: date-time
+             * @description start of the later time; null with too few labels
+             */
+            from: string | null;
+            /**
+             * Format: double
+             * @description share of faults lost, upper 95 % bound
+             */
+            lost_high: number | null;
+            /** Format: int64 */
+            noise: number;
+            /** Format: int64 */
+            noise_held: number;
         };
         Column: {
             name: string;
@@ -1388,6 +1813,10 @@ export interface components {
             /** @enum {string} */
             state: "ready" | "failed";
             zone: string;
+        };
+        Decision: {
+            accept: boolean;
+            note?: string;
         };
         Declaration: {
             dataset: string;
@@ -1457,9 +1886,11 @@ export interface components {
             zone: string;
         };
         Documents: {
+            calendars?: components["schemas"]["WrittenCalendar"][] | null;
             datasets: components["schemas"]["WrittenDataset"][] | null;
             metrics: components["schemas"]["WrittenMetric"][] | null;
             monitors: components["schemas"]["WrittenMonitor"][] | null;
+            sources?: components["schemas"]["WrittenSource"][] | null;
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -1575,6 +2006,72 @@ export interface components {
              */
             n: number;
         };
+        FileSet: {
+            /** Format: int64 */
+            bytes: number;
+            /** @description the dataset that takes them already, empty if none */
+            dataset: string;
+            /** @description the newest of them */
+            example: string;
+            /** Format: int64 */
+            files: number;
+            /** Format: date-time */
+            newest: string;
+            /** @description which files: * for what differs, {part} for what names a segment */
+            pattern: string;
+        };
+        FilterReport: {
+            /** Format: date-time */
+            changed_at: string;
+            changed_by: string;
+            /** @description learned from the older labels, tried on the newer ones */
+            checked: components["schemas"]["Checked"];
+            /**
+             * Format: double
+             * @description alerts under this chance of being a fault are held back
+             */
+            cut: number;
+            /** Format: int64 */
+            faults: number;
+            /**
+             * Format: int64
+             * @description of these, labelled a fault since
+             */
+            held_faults: number;
+            /**
+             * Format: int64
+             * @description alerts held back, or in shadow those that would be, of the last four weeks
+             */
+            held_now: number;
+            /**
+             * Format: int64
+             * @description it was learned from
+             */
+            labels: number;
+            /** Format: date-time */
+            learned_at: string | null;
+            /**
+             * Format: double
+             * @description share of faults that may be lost, by tuning and by the filter each
+             */
+            limit: number;
+            /** @description tuning runs by itself once a night */
+            nightly: boolean;
+            /** Format: int64 */
+            noise: number;
+            /**
+             * Format: double
+             * @description share of pairs of a labelled fault and a labelled noise that it orders rightly without having seen their labels; -1 without pairs
+             */
+            right: number;
+            /**
+             * @description of the filter of false alarms
+             * @enum {string}
+             */
+            state: "off" | "shadow" | "active";
+            /** Format: date-time */
+            tuned_at: string | null;
+        };
         Forecast: {
             at: string[] | null;
             /** @description that the limit has been passed, per day */
@@ -1617,6 +2114,78 @@ export interface components {
             series: components["schemas"]["Series"];
             unit: string;
             zone: string;
+        };
+        Gain: {
+            /** Format: int64 */
+            alerts_after: number;
+            /** Format: int64 */
+            alerts_before: number;
+            /** @description in words */
+            changes: string[] | null;
+            /**
+             * Format: int64
+             * @description known faults that today's settings told there
+             */
+            faults: number;
+            /** Format: int64 */
+            faults_lost: number;
+            /** Format: date-time */
+            from: string;
+            /** @description references */
+            incidents_gained: string[] | null;
+            /**
+             * Format: double
+             * @description faults fewer, as expected
+             */
+            lost: number;
+            /**
+             * Format: double
+             * @description share of known faults lost there, upper 95 % bound
+             */
+            lost_high: number;
+            /**
+             * Format: int64
+             * @description known false alarms in the blocks that were held out
+             */
+            noise: number;
+            /** Format: int64 */
+            noise_spared: number;
+            /**
+             * Format: double
+             * @description false alarms fewer over the whole stretch, as expected
+             */
+            spared: number;
+            /** Format: double */
+            spared_high: number;
+            /**
+             * Format: double
+             * @description share of known false alarms spared there, 95 % interval
+             */
+            spared_low: number;
+            /** Format: date-time */
+            to: string;
+        };
+        GivenLabel: {
+            /** Format: int64 */
+            alert_id: number;
+            /** Format: date-time */
+            at: string;
+            author: string;
+            cause: string;
+            dataset: string;
+            /** Format: int64 */
+            id: number;
+            in_force: boolean;
+            monitor: string;
+            note: string;
+            /** Format: date-time */
+            raised_at: string;
+            segment: string;
+            /**
+             * @description empty: taken back
+             * @enum {string}
+             */
+            verdict: "fault" | "noise" | "planned" | "";
         };
         Health: {
             /**
@@ -1694,9 +2263,26 @@ export interface components {
             /** Format: int64 */
             events: number;
         };
+        Held: {
+            /** Format: double */
+            chance: number;
+            /** Format: double */
+            cut: number;
+            /** @description labelled alerts most like it */
+            nearest: components["schemas"]["Alert"][] | null;
+            /** @description what speaks most against a fault first */
+            reasons: components["schemas"]["HeldReason"][] | null;
+        };
+        HeldReason: {
+            /** Format: double */
+            push: number;
+            theme: string;
+        };
         Import: {
             /** Format: int64 */
             added: number;
+            /** @description lines that were taken, with what to know about them */
+            notes?: components["schemas"]["LineProblem"][] | null;
             problems: components["schemas"]["LineProblem"][] | null;
             /** Format: int64 */
             refused: number;
@@ -1707,10 +2293,14 @@ export interface components {
             author: string;
             cause: string;
             dataset: string;
+            /** @description what reads the dataset is hit too, two steps along the lineage */
+            downstream: boolean;
             /** Format: date-time */
             ended_at: string | null;
             /** Format: int64 */
             id: number;
+            /** @description what it did to whom */
+            impact: string;
             /** Format: date-time */
             known_at: string;
             /** @description empty: any measure */
@@ -1726,6 +2316,15 @@ export interface components {
             title: string;
             /** @description the dataset's time zone */
             zone: string;
+        };
+        IncidentOfAlerts: {
+            alerts: number[] | null;
+            cause?: string;
+            downstream?: boolean;
+            impact?: string;
+            note?: string;
+            /** @description the first alert's sentence if left out */
+            title?: string;
         };
         JobHealth: {
             /**
@@ -1789,6 +2388,41 @@ export interface components {
              */
             verdict: "fault" | "noise" | "planned" | "";
         };
+        Learning: {
+            /** Format: date-time */
+            changed_at: string;
+            changed_by: string;
+            /** Format: date-time */
+            learned_at: string | null;
+            /**
+             * Format: double
+             * @description share of faults that may be lost, by tuning and by the filter each
+             */
+            limit: number;
+            /** @description tuning runs by itself once a night */
+            nightly: boolean;
+            /**
+             * @description of the filter of false alarms
+             * @enum {string}
+             */
+            state: "off" | "shadow" | "active";
+            /** Format: date-time */
+            tuned_at: string | null;
+        };
+        LearningChange: {
+            /**
+             * Format: double
+             * @description share of faults that may be lost
+             */
+            limit?: number;
+            /** @description tuning runs by itself */
+            nightly?: boolean;
+            /**
+             * @description of the filter: shadow says what it would hold back and holds nothing
+             * @enum {string}
+             */
+            state?: "off" | "shadow" | "active";
+        };
         LineProblem: {
             /** Format: int64 */
             line: number;
@@ -1850,6 +2484,10 @@ export interface components {
             /** @enum {string} */
             of: "table" | "files" | "both";
             says: string;
+        };
+        "Merge-incidentsRequest": {
+            /** @description references; they are gone afterwards */
+            others: string[] | null;
         };
         Metric: {
             /** Format: date-time */
@@ -1916,6 +2554,22 @@ export interface components {
             time_type: "timestamptz" | "timestamp" | "date";
             unit: string;
             zone: string;
+        };
+        MetricChange: {
+            /** @description takes the place of every_seconds */
+            cron?: string;
+            /**
+             * Format: int64
+             * @description takes the place of cron
+             */
+            every_seconds?: number;
+            /** Format: int64 */
+            lookback_seconds?: number;
+            /** Format: int64 */
+            max_segments?: number;
+            /** Format: int64 */
+            settle_seconds?: number;
+            unit?: string;
         };
         MetricSQL: {
             /** @description $1 and $2 are the first and the end of the periods asked for */
@@ -1989,6 +2643,8 @@ export interface components {
             zone: string;
         };
         Monitor: {
+            /** @description the filter holds none of its alerts back */
+            always_tell: boolean;
             /** Format: date-time */
             created_at: string;
             dataset: string;
@@ -2003,6 +2659,16 @@ export interface components {
             name: string;
             owner: string;
             paused: boolean;
+            settings: components["schemas"]["Settings"];
+            /** Format: int64 */
+            version: number;
+        };
+        MonitorVersion: {
+            /** Format: date-time */
+            at: string;
+            author: string;
+            paused: boolean;
+            reason: string;
             settings: components["schemas"]["Settings"];
             /** Format: int64 */
             version: number;
@@ -2024,11 +2690,15 @@ export interface components {
         NewIncident: {
             cause?: string;
             dataset: string;
+            /** @description what reads the dataset is hit too */
+            downstream?: boolean;
             /**
              * Format: date-time
              * @description left out while it lasts
              */
             ended_at?: string;
+            /** @description what it did to whom */
+            impact?: string;
             /** @description any if left out */
             measure?: string;
             note?: string;
@@ -2053,6 +2723,10 @@ export interface components {
             author?: string;
             cause?: string;
             note?: string;
+            /** @description by alert the label_id that was read; if another is in force by now, the answer is a conflict and nothing is kept */
+            seen?: {
+                [key: string]: number;
+            };
             /**
              * @description empty takes the label back
              * @enum {string}
@@ -2116,6 +2790,18 @@ export interface components {
             address: string;
             name: string;
         };
+        NewStretch: {
+            cause?: string;
+            /** Format: date-time */
+            from: string;
+            note?: string;
+            /** Format: int64 */
+            series_id: number;
+            /** Format: date-time */
+            to: string;
+            /** @enum {string} */
+            verdict: "fault" | "noise" | "planned";
+        };
         Node: {
             /** Format: int64 */
             depth: number;
@@ -2153,11 +2839,48 @@ export interface components {
             metrics: components["schemas"]["MetricSeries"][] | null;
             monitors: components["schemas"]["Monitor"][] | null;
         };
+        Paired: {
+            /**
+             * Format: int64
+             * @description more, or fewer
+             */
+            false_alarms: number;
+            /** Format: double */
+            false_alarms_high: number;
+            /**
+             * Format: double
+             * @description 95 % interval
+             */
+            false_alarms_low: number;
+            /**
+             * Format: double
+             * @description how often chance alone makes a difference as large
+             */
+            false_alarms_p: number;
+            /** Format: double */
+            precision: number | null;
+            /** Format: double */
+            precision_high: number | null;
+            /** Format: double */
+            precision_low: number | null;
+            /** Format: double */
+            recall: number | null;
+            /** Format: double */
+            recall_high: number | null;
+            /** Format: double */
+            recall_low: number | null;
+            /** Format: double */
+            recall_p: number;
+        };
         Part: {
             /** Format: double */
             amount: number;
             /** @description level, hour, weekday, hour of the week or calendar */
             name: string;
+        };
+        Passed: {
+            monitor: string;
+            why: string;
         };
         PlannedEvent: {
             calendar: string;
@@ -2181,6 +2904,60 @@ export interface components {
             /** Format: int64 */
             line: number;
             reason: string;
+        };
+        Proposal: {
+            dataset: string;
+            /** Format: date-time */
+            decided_at: string | null;
+            decided_by: string;
+            gain: components["schemas"]["Gain"];
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            made_at: string;
+            monitor: string;
+            note: string;
+            settings: components["schemas"]["Settings"];
+            /** @enum {string} */
+            state: "open" | "accepted" | "rejected" | "outdated";
+            /**
+             * Format: int64
+             * @description of the monitor that it would replace
+             */
+            version: number;
+        };
+        Question: {
+            alert: components["schemas"]["Alert"];
+            /** @description of the same disturbance, not answered either: they can be answered together */
+            alike: components["schemas"]["Alert"][] | null;
+            /**
+             * Format: double
+             * @description that it is a fault, as the filter sees it
+             */
+            chance: number;
+        };
+        Questions: {
+            /**
+             * Format: int64
+             * @description labelled fault or noise
+             */
+            answered: number;
+            /**
+             * Format: int64
+             * @description answers after which tuning has shown most of its worth
+             */
+            enough: number;
+            /** Format: int64 */
+            faults: number;
+            /** Format: int64 */
+            noise: number;
+            questions: components["schemas"]["Question"][] | null;
+            sentence: string;
+            /**
+             * Format: int64
+             * @description alerts without a label
+             */
+            waiting: number;
         };
         QueueState: {
             idle: boolean;
@@ -2217,6 +2994,7 @@ export interface components {
             monitor: components["schemas"]["Monitor"];
             new: components["schemas"]["BacktestAlert"][] | null;
             observed: (number | null)[] | null;
+            paired: components["schemas"]["Paired"];
             /** Format: int64 */
             period_seconds: number;
             planned: components["schemas"]["PlannedEvent"][] | null;
@@ -2281,8 +3059,27 @@ export interface components {
             state: "running" | "complete" | "failed" | "aborted";
         };
         Scorecard: {
+            /** @description what groups are made of */
+            by: string;
             /** Format: date-time */
             from: string;
+            /** @description worst precision first */
+            groups: components["schemas"]["Card"][] | null;
+            /**
+             * Format: int64
+             * @description alerts that the filter held back; they were told to nobody and count in no figure
+             */
+            held_back: number;
+            /**
+             * Format: int64
+             * @description of these, labelled a fault
+             */
+            held_back_faults: number;
+            /**
+             * Format: int64
+             * @description of these, labelled noise
+             */
+            held_back_noise: number;
             /** @description references of incidents nobody was told of */
             missed: string[] | null;
             /** @description worst precision first */
@@ -2509,9 +3306,32 @@ export interface components {
             /** Format: int64 */
             period_seconds: number;
         };
+        "Split-incidentRequest": {
+            /** Format: date-time */
+            at: string;
+        };
         Started: {
             /** Format: int64 */
             task_id: number;
+        };
+        Stretch: {
+            /** Format: date-time */
+            at: string;
+            author: string;
+            cause: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: int64 */
+            id: number;
+            /** @description reference of the incident that a fault became */
+            incident: string;
+            note: string;
+            /** Format: int64 */
+            series_id: number;
+            /** Format: date-time */
+            to: string;
+            /** @enum {string} */
+            verdict: "fault" | "noise" | "planned";
         };
         SuitabilityStudy: {
             /**
@@ -2573,6 +3393,10 @@ export interface components {
             zeros: number;
             zone: string;
         };
+        "Take-backRequest": {
+            /** Format: int64 */
+            version: number;
+        };
         Task: {
             /** Format: int64 */
             done: number;
@@ -2603,6 +3427,27 @@ export interface components {
             touched_at: string;
             what: string;
         };
+        Trial: {
+            /** @description alerts that would no longer be told */
+            gone: components["schemas"]["BacktestAlert"][] | null;
+            /** @description references */
+            incidents_gained: string[] | null;
+            incidents_lost: string[] | null;
+            new: components["schemas"]["BacktestAlert"][] | null;
+            paired: components["schemas"]["Paired"];
+            proposed: components["schemas"]["Backtest"];
+            sentence: string;
+            /** @description tried in place of each monitor's own */
+            settings: components["schemas"]["Settings"];
+            /** Format: int64 */
+            stays: number;
+            today: components["schemas"]["Backtest"];
+        };
+        TrialOf: {
+            task: components["schemas"]["Task"];
+            /** @description null until it is done */
+            trial: components["schemas"]["Trial"];
+        };
         Tried: {
             /** @description what to know before it is kept */
             message: string;
@@ -2612,6 +3457,46 @@ export interface components {
              */
             segments: number;
             sql: string;
+        };
+        TuneOrder: {
+            /**
+             * Format: date-time
+             * @description sixteen weeks ago if left out
+             */
+            from?: string;
+            /** @description all if left out */
+            monitors?: string[] | null;
+        };
+        Tuning: {
+            /**
+             * Format: int64
+             * @description labels that were known
+             */
+            answers: number;
+            /** Format: int64 */
+            faults: number;
+            /** Format: date-time */
+            from: string;
+            /** Format: int64 */
+            monitors: number;
+            /** Format: int64 */
+            noise: number;
+            /** @description monitors for which nothing is proposed, and why */
+            passed: components["schemas"]["Passed"][] | null;
+            proposals: components["schemas"]["Proposal"][] | null;
+            sentence: string;
+            /** Format: date-time */
+            to: string;
+            /**
+             * Format: int64
+             * @description settings replayed, over all monitors
+             */
+            tried: number;
+        };
+        TuningOf: {
+            task: components["schemas"]["Task"];
+            /** @description null until it is done */
+            tuning: components["schemas"]["Tuning"];
         };
         Week: {
             /** Format: int64 */
@@ -2626,6 +3511,10 @@ export interface components {
             recall: components["schemas"]["Figure"];
             /** Format: int64 */
             unlabelled: number;
+        };
+        WrittenCalendar: {
+            ical: string;
+            name: string;
         };
         WrittenDataset: {
             /** Format: int64 */
@@ -2777,6 +3666,11 @@ export interface components {
              */
             window?: number;
         };
+        WrittenSource: {
+            address: string;
+            name: string;
+            password?: string;
+        };
     };
     responses: never;
     parameters: never;
@@ -2801,6 +3695,13 @@ export interface operations {
                 to?: string;
                 /** @description next_cursor of the page before */
                 cursor?: number;
+                /** @description told: without what the filter holds back; shadow: what it would */
+                held?: "told" | "held" | "shadow" | "all";
+                segment?: string;
+                owner?: string;
+                measure?: string;
+                /** @description only those on which people do not agree */
+                disputed?: boolean;
                 limit?: number;
             };
             header?: never;
@@ -2847,6 +3748,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AlertDetail"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "why-held": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Held"];
                 };
             };
             /** @description Error */
@@ -3452,6 +4384,68 @@ export interface operations {
             };
         };
     };
+    filter: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FilterReport"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-filter": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LearningChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Learning"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     incidents: {
         parameters: {
             query?: {
@@ -3518,6 +4512,35 @@ export interface operations {
             };
         };
     };
+    "export-incidents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description CSV */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "import-incidents": {
         parameters: {
             query?: never;
@@ -3551,6 +4574,74 @@ export interface operations {
             };
         };
     };
+    "incident-of-alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["IncidentOfAlerts"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incident"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-incident": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewIncident"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incident"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "drop-incident": {
         parameters: {
             query?: never;
@@ -3568,6 +4659,76 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "merge-incidents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Merge-incidentsRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incident"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "split-incident": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Split-incidentRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incident"][] | null;
+                };
             };
             /** @description Error */
             default: {
@@ -3640,6 +4801,67 @@ export interface operations {
             };
         };
     };
+    "label-queue": {
+        parameters: {
+            query?: {
+                limit?: number;
+                monitor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Questions"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    labels: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GivenLabel"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     label: {
         parameters: {
             query?: never;
@@ -3660,6 +4882,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AlertPage"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description CSV */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "import-labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Import"];
                 };
             };
             /** @description Error */
@@ -3958,6 +5242,41 @@ export interface operations {
             };
         };
     };
+    "change-metric": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MetricChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Metric"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "backfill-metric": {
         parameters: {
             query?: never;
@@ -4183,6 +5502,41 @@ export interface operations {
             };
         };
     };
+    "always-tell": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Always-tellRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Monitor"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "learn-monitor": {
         parameters: {
             query?: {
@@ -4282,6 +5636,72 @@ export interface operations {
             };
         };
     };
+    "take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take-backRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Monitor"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "monitor-versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MonitorVersion"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "planned-events": {
         parameters: {
             query?: {
@@ -4302,6 +5722,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlannedEvent"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    proposals: {
+        parameters: {
+            query?: {
+                state?: "open" | "accepted" | "rejected" | "outdated" | "all";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    decide: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Decision"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
                 };
             };
             /** @description Error */
@@ -4392,6 +5878,8 @@ export interface operations {
                 from?: string;
                 /** @description now if left out */
                 to?: string;
+                /** @description break it down by this too */
+                by?: "dataset" | "measure" | "segment" | "owner" | "month" | "";
             };
             header?: never;
             path?: never;
@@ -4746,6 +6234,37 @@ export interface operations {
             };
         };
     };
+    "source-files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileSet"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "source-tables": {
         parameters: {
             query?: never;
@@ -4765,6 +6284,99 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Offered"][] | null;
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    stretches: {
+        parameters: {
+            query?: {
+                series?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Stretch"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "label-stretch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewStretch"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Stretch"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "take-stretch-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -4889,6 +6501,134 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BodyStruct { Token string \"json:\\\"token\\\"\" }Body"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    try: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BacktestOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    trial: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialOf"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    tune: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TuneOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    tuning: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TuningOf"];
                 };
             };
             /** @description Error */

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { answer, api, type NewMetric } from "./client";
+import { answer, api, type MetricChange, type NewMetric } from "./client";
 
 /** Sources, their tables, and the work of setting them up. */
 export const useSources = () => useQuery({ queryKey: ["sources"], refetchInterval: 30_000, queryFn: () => answer(api.GET("/api/v1/sources")) });
@@ -8,6 +8,9 @@ export const useMetrics = () => useQuery({ queryKey: ["metrics"], refetchInterva
 
 export const useTables = (source: string | undefined) =>
   useQuery({ queryKey: ["tables", source], enabled: source !== undefined, retry: false, queryFn: () => answer(api.GET("/api/v1/sources/{name}/tables", { params: { path: { name: source! } } })) });
+
+export const useFiles = (source: string) =>
+  useQuery({ queryKey: ["files", source], retry: false, queryFn: () => answer(api.GET("/api/v1/sources/{name}/files", { params: { path: { name: source } } })) });
 
 /** Fast while something is under way. */
 export const useTasks = () =>
@@ -40,7 +43,7 @@ export const useTried = (metric: NewMetric | undefined) =>
   useQuery({ queryKey: ["tried", metric], enabled: metric !== undefined, retry: false, queryFn: () => answer(api.POST("/api/v1/metrics/try", { body: metric! })) });
 
 export interface Plan {
-  dataset: { source: string; name: string; owner: string; zone: string; loaded_by: string };
+  dataset: { source: string; name: string; owner: string; zone: string; loaded_by?: string; pattern?: string };
   known: boolean;
   metrics: NewMetric[];
   since_seconds: number;
@@ -56,7 +59,21 @@ export function useMeasure() {
       return answer(api.POST("/api/v1/backfills", { body: { metrics: plan.metrics.map((m) => m.name), since_seconds: plan.since_seconds } }));
     },
     onSettled: () => {
-      for (const key of ["datasets", "metrics", "tasks", "tables"]) queries.invalidateQueries({ queryKey: [key] });
+      for (const key of ["datasets", "metrics", "tasks", "tables", "files"]) queries.invalidateQueries({ queryKey: [key] });
     },
   });
 }
+
+function useOfMetrics<T>(act: (of: T) => Promise<unknown>) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: act,
+    onSuccess: () => {
+      for (const key of ["metrics", "datasets", "dataset", "monitors"]) queries.invalidateQueries({ queryKey: [key] });
+    },
+  });
+}
+
+export const useChangeMetric = () => useOfMetrics(({ name, body }: { name: string; body: MetricChange }) => answer(api.PATCH("/api/v1/metrics/{name}", { params: { path: { name } }, body })));
+
+export const useRemoveMetric = () => useOfMetrics((name: string) => answer(api.DELETE("/api/v1/metrics/{name}", { params: { path: { name } } })));

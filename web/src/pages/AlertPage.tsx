@@ -1,6 +1,7 @@
 import { useMemo, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import type { AlertDetail, Chart, Verdict } from "../api/client";
+import { useHeld } from "../api/learning";
 import { useAlert, useAlerts, useChart, useExplain, useLabel, useMe, useNewNormal } from "../api/queries";
 import { SeriesChart } from "../chart/SeriesChart";
 import { Key } from "../parts/keys";
@@ -41,7 +42,7 @@ function Shown({ alert: a, now }: { alert: AlertDetail; now: number }) {
   const label = useLabel();
   const normal = useNewNormal();
   const [note, setNote] = useState("");
-  const answer = (verdict: Verdict | "") => label.mutate({ alerts: [a.id], verdict, note: note || undefined }, { onSuccess: () => setNote("") });
+  const answer = (verdict: Verdict | "") => label.mutate({ alerts: [a.id], verdict, note: note || undefined, seen: { [a.id]: a.label_id } }, { onSuccess: () => setNote("") });
   const keys = {
     K: { does: "before", act: () => step(-1) },
     J: { does: place >= 0 ? `next, ${place + 1} of ${list.length}` : "next", act: () => step(1) },
@@ -55,6 +56,8 @@ function Shown({ alert: a, now }: { alert: AlertDetail; now: number }) {
     <>
       <Page place={`Alert ${a.id}`} keys={keys} sentence={`${a.sentence}${a.closed_at ? "" : `, since ${time(a.since, a.zone)}`}.`}>
         <Facts alert={a} now={now} />
+        {a.disputed && <p className="mt-2 text-brass-text"><b>People do not agree on this one.</b> Their answers stand in its history; the newest is in force.</p>}
+        {a.held && <p className="mt-2 text-ink2"><b className="text-ink">{a.held === "held" ? "The filter holds it back" : "The filter would hold it back"}:</b> {a.held_why}. It is <Why id={a.id} /></p>}
         <Trouble what="The chart" error={chart.error} />
         {a.series_id === 0 ? null : chart.data ? <Evidence chart={chart.data} alert={a} now={now} zoom={zoom} /> : <div className="mt-4 h-[330px] bg-well" />}
         <div className="mt-4 mb-16 grid grid-cols-2 gap-8">
@@ -179,6 +182,14 @@ function Values({ chart }: { chart: Chart }) {
       </table>
     </div>
   );
+}
+
+/** What speaks against a fault, and the labelled alerts most like it. */
+function Why({ id }: { id: number }) {
+  const held = useHeld(id);
+  if (!held.data) return null;
+  const against = held.data.reasons!.filter((r) => r.push < 0).slice(0, 3).map((r) => r.theme);
+  return <>told apart by {against.join(", ") || "nothing in particular"}; most like {held.data.nearest!.slice(0, 3).map((n, i) => <span key={n.id}>{i > 0 && ", "}<Link to={`/alerts/${n.id}`}>{n.id}</Link> ({n.verdict})</span>)}.</>;
 }
 
 function Before({ alert: a }: { alert: AlertDetail }) {

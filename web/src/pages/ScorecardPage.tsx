@@ -1,13 +1,18 @@
 import { scaleLinear } from "d3-scale";
+import { useState } from "react";
 import { Link } from "react-router";
 import type { Card, Figure, Scorecard, Week } from "../api/client";
+import { type Grouping, useGroups } from "../api/learning";
 import { useBacktest, useScorecard } from "../api/queries";
 import { Interval } from "../chart/Interval";
 import { useWidth } from "../chart/SeriesChart";
+import { Choice } from "../parts/Controls";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
 import { useZone } from "../parts/Masthead";
 import { achieved, duration, number, percent, possible, time } from "../parts/words";
 import { download } from "./save";
+import { Learning } from "./scorecard/Learning";
+import { Periods } from "./scorecard/Periods";
 
 function sentence(s: Scorecard): string {
   const { precision: p, recall: r } = s.overall;
@@ -36,9 +41,9 @@ export function ScorecardPage() {
         <Section title="Recall" note="share of incidents anyone was told of"><Trend weeks={s.weeks!} pick={(w) => w.recall} overall={o.recall} zone={zone} /></Section>
         <Section title="Alert load" note="alerts a week, by label"><Load weeks={s.weeks!} zone={zone} /></Section>
       </div>
-      <Section className="mt-4" title="Monitors" note="worst precision first" right={`all ${s.monitors!.length}`}>
-        <Monitors cards={s.monitors!} />
-      </Section>
+      <Learning />
+      <Broken cards={s.monitors!} />
+      <Periods to={s.to} zone={zone} />
       <Replay />
       <div className="mt-4 grid grid-cols-2 gap-9">
         <Section title={`What the ${o.unlabelled} unlabelled could do`} right={<Link to="/alerts?show=none">{labelled} of {o.alerts} alerts labelled</Link>}><Bounds card={o} /></Section>
@@ -49,6 +54,20 @@ export function ScorecardPage() {
         </Section>
       </div>
     </Page>
+  );
+}
+
+const groupings = [["monitor", "monitor"], ["dataset", "dataset"], ["measure", "measure"], ["segment", "segment"], ["owner", "owner"], ["month", "month"]] as const;
+
+/** The score broken down, each line a way to the alerts behind it. */
+function Broken({ cards }: { cards: Card[] }) {
+  const [by, setBy] = useState<Grouping | "monitor">("monitor");
+  const groups = useGroups(by);
+  const shown = by === "monitor" ? cards : groups.data?.groups;
+  return (
+    <Section className="mt-4" title="By" note={<Choice name="Broken down by" value={by} options={groupings} onChange={setBy} />} right={shown && `${shown.length}, ${by === "month" ? "in order" : "worst precision first"}`}>
+      {shown ? <Monitors cards={shown} by={by} /> : <Reading what={`the score by ${by}`} />}
+    </Section>
   );
 }
 
@@ -133,26 +152,27 @@ function Load({ weeks, zone }: { weeks: Week[]; zone: string }) {
   );
 }
 
-function Monitors({ cards }: { cards: Card[] }) {
+function Monitors({ cards, by }: { cards: Card[]; by: Grouping | "monitor" }) {
+  const behind = (c: Card) => (by === "monitor" ? `monitor=${c.monitor}` : by === "month" ? `from=${c.name}-01` : `${by}=${encodeURIComponent(c.name)}`);
   return (
     <table className="mt-1 w-full border-collapse">
       <thead>
-        <tr className="border-b border-rule"><th className="py-1">monitor</th><th><span className="flex w-[116px] justify-between"><i>0</i>precision<i>1</i></span></th><th className="num">faults of labelled</th><th className="num">incidents found</th><th className="num">delay</th><th className="num">false alarms a week</th><th className="num">budget stated</th><th className="num">achieved</th><th className="num">unlabelled</th></tr>
+        <tr className="border-b border-rule"><th className="py-1">{by}</th><th><span className="flex w-[116px] justify-between"><i>0</i>precision<i>1</i></span></th><th className="num">faults of labelled</th><th className="num">incidents found</th><th className="num">delay</th><th className="num">false alarms a week</th><th className="num">budget stated</th><th className="num">achieved</th><th className="num">unlabelled</th></tr>
       </thead>
       <tbody>
         {cards.map((c) => {
-          const over = c.achieved.longest_seconds !== null && c.achieved.longest_seconds < c.stated_seconds;
+          const over = c.stated_seconds > 0 && c.achieved.longest_seconds !== null && c.achieved.longest_seconds < c.stated_seconds;
           return (
-            <tr key={c.monitor} className="h-[29px]">
-              <td><Link to={`/datasets/${c.dataset}`}><code>{c.dataset}</code></Link>, <Link to={`/monitors/${c.monitor}`}>{c.monitor}</Link></td>
+            <tr key={c.monitor || c.name} className="h-[29px]">
+              <td>{by === "monitor" ? <><Link to={`/datasets/${c.dataset}`}><code>{c.dataset}</code></Link>, <Link to={`/monitors/${c.monitor}`}>{c.monitor}</Link></> : <Link to={`/alerts?${behind(c)}`}>{c.name.replaceAll("_", " ") || "the whole dataset"}</Link>}</td>
               <td><Interval figure={c.precision} /></td>
-              <td className="num"><b className="font-[650]">{c.precision.estimate === null ? "–" : c.precision.estimate.toFixed(2)}</b> {c.faults} of {c.faults + c.noise}</td>
+              <td className="num"><b className="font-[650]">{c.precision.estimate === null ? "–" : c.precision.estimate.toFixed(2)}</b> <Link to={`/alerts?${behind(c)}`}>{c.faults} of {c.faults + c.noise}</Link></td>
               <td className="num">{c.recall.n ? `${c.recall.k} of ${c.recall.n}` : "–"}</td>
               <td className="num">{c.delay_seconds.estimate === null ? "–" : duration(c.delay_seconds.estimate)}</td>
               <td className="num">{number(c.false_alarms_per_week.estimate, 1)}</td>
-              <td className="num">1 in {duration(c.stated_seconds)}</td>
+              <td className="num">{c.stated_seconds ? `1 in ${duration(c.stated_seconds)}` : "–"}</td>
               <td className={`num ${over ? "font-bold text-verm" : ""}`} title={`95 %: ${possible(c.achieved)}`}>{achieved(c.achieved)} <span className="font-normal text-ink3">{c.achieved.seconds !== null && possible(c.achieved).replace("1 in ", "")}</span></td>
-              <td className="num">{c.unlabelled ? <Link to={`/alerts?show=none&dataset=${c.dataset}`}>{c.unlabelled}</Link> : <span className="text-ink3">0</span>}</td>
+              <td className="num">{c.unlabelled ? <Link to={`/alerts?show=none&${behind(c)}`}>{c.unlabelled}</Link> : <span className="text-ink3">0</span>}</td>
             </tr>
           );
         })}

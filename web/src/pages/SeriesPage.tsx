@@ -3,6 +3,7 @@ import { scaleLinear, scaleTime } from "d3-scale";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import type { Explanation, Forecast, Smoothing, Suitability } from "../api/client";
+import { useStretchLabel } from "../api/learning";
 import { useChart, useExplain, useForecast, useMe, useSmoothing, useSuitability } from "../api/queries";
 import { SmallChart } from "../chart/Small";
 import { useWidth } from "../chart/SeriesChart";
@@ -42,6 +43,27 @@ export function SeriesPage() {
   );
 }
 
+/** A verdict on a stretch where no alert was: what was missed becomes an incident. */
+function Stretch({ id, zone }: { id: number; zone: string }) {
+  const say = useStretchLabel();
+  const [open, setOpen] = useState(false);
+  const [from, setFrom] = useState(""), [to, setTo] = useState(""), [note, setNote] = useState("");
+  const field = "border border-ink3 bg-field px-2 py-[2px]";
+  if (!open) return <button className="mt-1 text-[13px] underline decoration-pewter-line underline-offset-3" onClick={() => setOpen(true)}>say something about a stretch where no alert was</button>;
+  const ready = from !== "" && to !== "" && Date.parse(to) > Date.parse(from);
+  const give = (verdict: "fault" | "noise" | "planned") => say.mutate({ series_id: id, from: new Date(from).toISOString(), to: new Date(to).toISOString(), verdict, note: note || undefined });
+  return (
+    <div className="mt-2 flex flex-wrap items-center gap-2">
+      <input aria-label="From" type="datetime-local" className={field} value={from} onChange={(e) => setFrom(e.target.value)} /> to <input aria-label="To" type="datetime-local" className={field} value={to} onChange={(e) => setTo(e.target.value)} />
+      <input aria-label="What was seen" className={`${field} grow`} placeholder="what was seen" value={note} onChange={(e) => setNote(e.target.value)} />
+      {(["fault", "noise", "planned"] as const).map((v) => <button key={v} disabled={!ready || say.isPending} className="border border-ink px-2 py-[2px] disabled:border-ink3 disabled:text-ink3" onClick={() => give(v)}>{v}</button>)}
+      <span className="w-full text-[13px] text-ink2">Times of this browser ({Intl.DateTimeFormat().resolvedOptions().timeZone}); the series is in {city(zone)}. A fault becomes an incident that nobody was told of.</span>
+      {say.error && <span role="alert" className="w-full text-verm">{say.error.message}</span>}
+      {say.data && <span role="status" className="w-full">Kept{say.data.incident && <> as incident <Link to="/incidents">{say.data.incident}</Link></>}.</span>}
+    </div>
+  );
+}
+
 function Suits({ s, now, end }: { s: Suitability; now: number; end: number }) {
   const [box, width] = useWidth<HTMLDivElement>();
   const span = s.period_seconds >= 86_400 ? 91 : 7;
@@ -56,6 +78,7 @@ function Suits({ s, now, end }: { s: Suitability; now: number; end: number }) {
   return (
     <div ref={box}>
       <div className="mt-2">{chart.data ? <SmallChart chart={chart.data} now={now} width={width} height={150} /> : <div className="h-[150px] bg-well" />}</div>
+      <Stretch id={s.series.id} zone={s.zone} />
       <table className="mt-2 w-full border-collapse"><tbody>
         {rows.map(([name, text]) => <tr key={name}><td className="py-[3px] pr-4 whitespace-nowrap text-ink2">{name}</td><td>{text}</td></tr>)}
         {(s.reasons ?? []).slice(1).map((text) => <tr key={text}><td className="py-[3px] text-ink2">also</td><td>{text}</td></tr>)}

@@ -4,7 +4,7 @@ import { useLive } from "../api/live";
 import { Glyph } from "./Glyph";
 import { city, time } from "./words";
 
-const places = [["/", "Now"], ["/datasets", "Datasets"], ["/alerts", "Alerts"], ["/monitors", "Monitors"], ["/incidents", "Incidents"], ["/scorecard", "Scorecard"], ["/setup", "Setup"]] as const;
+const places = [["/", "Now"], ["/datasets", "Datasets"], ["/alerts", "Alerts"], ["/labels", "Labels"], ["/monitors", "Monitors"], ["/incidents", "Incidents"], ["/scorecard", "Scorecard"], ["/setup", "Setup"]] as const;
 
 
 export function Masthead() {

@@ -1,6 +1,7 @@
 import { useState } from "react";
-import { Link, useParams, useSearchParams } from "react-router";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import type { Rehearsal, Replay, Settings } from "../../api/client";
+import { useTry } from "../../api/learning";
 import { useMonitor, useRehearsal, useSaveMonitor } from "../../api/queries";
 import { RehearsalChart } from "../../chart/RehearsalChart";
 import { Pick } from "../../parts/Controls";
@@ -8,6 +9,8 @@ import { Page, Reading, Section, Trouble } from "../../parts/Page";
 import { city, count } from "../../parts/words";
 import { Budget, Changes, Compared, LossChart } from "./Compared";
 import { SettingsForm } from "./SettingsForm";
+import { Waiting } from "./Waiting";
+import { Versions } from "./Versions";
 
 const spans = { "2 weeks": 14, "6 weeks": 42, "11 weeks": 77 } as const;
 
@@ -29,6 +32,8 @@ export function MonitorPage() {
   const [counts, setCounts] = useState(false);
   const [stretch, setStretch] = useState<[number, number] | null>(null);
   const save = useSaveMonitor(name);
+  const share = useTry();
+  const go = useNavigate();
   const span = (search.get("span") ?? "6 weeks") as keyof typeof spans;
   const series = Number(search.get("series")) || undefined;
   const m = monitor.data;
@@ -44,16 +49,19 @@ export function MonitorPage() {
   const keys = { S: { does: "save", act: keep }, D: { does: "discard", act: discard } };
   return (
     <Page place={place} keys={keys} sentence={!r ? "" : changed ? r.sentence : standing(r)}>
+      <Waiting monitor={name} onTry={setDraft} />
       <div className="mt-3 grid grid-cols-[296px_minmax(0,1fr)] gap-[52px]">
         <div>
           <Section title="Settings" right={changed ? count(differing(changed, m.settings), "changed", "changed") : "as in force"}>
             <SettingsForm monitor={m} value={settings} onChange={setDraft} period={r?.period_seconds ?? 3600} unit={r?.unit ?? ""} />
           </Section>
+          <Versions m={m} />
           {rehearsal.error && <p role="alert" className="mt-3 border-t border-verm pt-2 text-verm">{rehearsal.error.message}</p>}
           {save.error && <p role="alert" className="mt-3 border-t border-verm pt-2 text-verm">Not saved: {save.error.message}</p>}
           <div className="sticky bottom-0 mt-4 flex gap-2 bg-ground py-2">
             <button disabled={!changed || save.isPending} onClick={keep} className="border border-ink bg-brass-fill px-4 py-[5px] font-[650] text-on-brass disabled:bg-well disabled:text-ink3">Save as version {m.version + 1}</button>
             <button disabled={!changed} onClick={discard} className="border border-ink px-4 py-[5px] disabled:text-ink3">Discard</button>
+            <button disabled={!changed || share.isPending} title="Keep this comparison under an address that can be shared" onClick={() => changed && share.mutate({ monitors: [name], settings: changed, days: spans[span] ?? 42 }, { onSuccess: (t) => go(`/trials/${t.task_id}`) })} className="px-1 underline decoration-pewter-line underline-offset-3 disabled:text-ink3">share</button>
           </div>
         </div>
         {!r ? <Reading what="what it would have told" /> : (

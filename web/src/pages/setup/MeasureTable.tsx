@@ -1,18 +1,16 @@
 import { useState } from "react";
-import { Link } from "react-router";
 import type { NewMetric, Offered } from "../../api/client";
-import { useChart, useDataset, useHealth, useMe } from "../../api/queries";
-import { type Plan, useMeasure, useTasks, useTried } from "../../api/setup";
-import { useWidth } from "../../chart/SeriesChart";
-import { SmallChart } from "../../chart/Small";
+import { useHealth } from "../../api/queries";
+import { type Plan, useMeasure, useTried } from "../../api/setup";
 import { Choice, Pick, Setting } from "../../parts/Controls";
 import { Section } from "../../parts/Page";
 import { count } from "../../parts/words";
+import { First } from "./First";
 
-const periods = [["900", "15 min"], ["3600", "hour"], ["86400", "day"]] as const;
-const pasts = [["4", "4 weeks"], ["16", "16 weeks"], ["52", "a year"]] as const;
+export const periods = [["900", "15 min"], ["3600", "hour"], ["86400", "day"]] as const;
+export const pasts = [["4", "4 weeks"], ["16", "16 weeks"], ["52", "a year"]] as const;
 const numeric = /int|numeric|real|double|money/;
-const short = (table: string) => table.split(".").pop()!.replaceAll("_", "-");
+export const short = (table: string) => table.split(".").pop()!.replaceAll("_", "-");
 
 /** From a table to its first chart: what to measure, the SQL that asks for it, and its past. */
 export function MeasureTable({ source, table }: { source: string; table: Offered }) {
@@ -87,27 +85,6 @@ function Asked({ metric, table }: { metric: NewMetric | undefined; table: string
       {tried.error && <p role="alert" className="mt-2 text-verm">{tried.error.message}</p>}
       {tried.data?.message && <p className="mt-2 text-brass-text">{tried.data.message}</p>}
       {tried.data && <pre className="mt-2 overflow-x-auto bg-well p-3 text-[12.5px] leading-[18px]">{tried.data.sql}</pre>}
-    </Section>
-  );
-}
-
-/** Progress, then the first chart. */
-function First({ table, task }: { table: string; task: number }) {
-  const work = useTasks().data?.find((t) => t.id === task);
-  const page = useDataset(table);
-  const me = useMe();
-  const [box, width] = useWidth<HTMLDivElement>();
-  const now = me.data ? Date.parse(me.data.now) : Date.now();
-  const first = page.data?.metrics?.find((m) => m.series!.length > 0);
-  const end = Math.ceil(now / 3_600_000) * 3_600_000;
-  const done = work?.state === "done";
-  const chart = useChart(done ? first?.series![0].id : undefined, new Date(end - 14 * 86_400_000), new Date(end));
-  return (
-    <Section className="mt-5" title="Its past" note={done ? "is measured" : work?.state === "failed" ? "could not be measured" : "is being measured"} right={<Link to={`/datasets/${table}`}>the dataset's page</Link>}>
-      {work?.state === "failed" && <p role="alert" className="mt-2 text-verm">{work.message}</p>}
-      {!done && work && <p className="mt-2 text-ink2">{work.done} of {work.total} weeks</p>}
-      <div ref={box} className="mt-2" data-first-chart={chart.data ? "" : undefined}>{chart.data && <SmallChart chart={chart.data} now={now} width={width} height={150} />}</div>
-      {done && <p className="mt-2 text-ink2">Next: a monitor. <code>tinbell monitor add {short(table)} {first?.name}</code></p>}
     </Section>
   );
 }

@@ -4,6 +4,8 @@ import { Mark } from "../../parts/Mark";
 import { Page, Reading, Section, Trouble } from "../../parts/Page";
 import { count, time, word } from "../../parts/words";
 import { AddSource } from "./AddSource";
+import { Files } from "./Files";
+import { Metrics } from "./Metrics";
 import { Tables } from "./Tables";
 
 /** Sources and what is measured of them: from an address to the first chart without leaving. */
@@ -32,15 +34,17 @@ export function SetupPage() {
                   <td className="text-ink2">{s.kind}</td>
                   <td className="max-w-[420px] truncate"><code>{s.address || "sent to /api/v1/samples and /v1/metrics"}</code></td>
                   <td>{s.state === "failed" ? <Mark state="failed" word="failed" /> : <span className="text-ink2">ready</span>}{s.message && <span className="block text-[13px] text-verm">{s.message}</span>}</td>
-                  <td className="num">{s.kind === "postgresql" && <button aria-pressed={chosen?.id === s.id} className="underline decoration-pewter-line underline-offset-3" onClick={() => setSearch(chosen?.id === s.id ? {} : { source: s.name })}>{chosen?.id === s.id ? "close" : "tables"}</button>}</td>
+                  <td className="num">{s.kind !== "push" && <button aria-pressed={chosen?.id === s.id} className="underline decoration-pewter-line underline-offset-3" onClick={() => setSearch(chosen?.id === s.id ? {} : { source: s.name })}>{chosen?.id === s.id ? "close" : s.kind === "folder" ? "files" : "tables"}</button>}</td>
                 </tr>
               ))}
             </tbody>
           </table>
         </Section>
-        <AddSource onAdded={(s) => setSearch(s.kind === "postgresql" ? { source: s.name } : {})} />
+        <AddSource onAdded={(s) => setSearch({ source: s.name })} />
       </div>
-      {chosen && <Tables source={chosen.name} />}
+      {chosen?.kind === "postgresql" && <Tables source={chosen.name} />}
+      {chosen?.kind === "folder" && <Files source={chosen.name} />}
+      {metrics.data && metrics.data.length > 0 && <Metrics list={metrics.data} />}
       <Work />
     </Page>
   );
