@@ -161,15 +161,39 @@ func (e *Evaluator) settleThresholds() {
 }
 
 // Step judges the next period. Periods come in order, each once; masked ones
-// (planned events) are read but neither learned nor alarmed on. After masked
+// (planned events) are read but neither learned nor alarmed on, widened ones only
+// outside of a band that is WideBand times as wide. After masked
 // ones that last, the level goes on from where they left it. A period that is
 // not later than the last one judged is read and changes nothing.
 func (e *Evaluator) Step(s timeline.Sample, mark timeline.Mark) Reading {
 	if s.At <= e.Last && e.Last != 0 {
 		return e.Peek(s)
 	}
+	if mark == timeline.Widened {
+		return e.stepWide(s)
+	}
 	pt := e.Model.NewPoint(s, e.slotter.At(s.At), &e.cfg, mark)
 	return e.take(&pt, s.Value)
+}
+
+// WideBand is how many times wider the band is where a planned event widens it.
+const WideBand = 3
+
+// stepWide judges a period whose band a planned event widens: inside it nothing
+// is learned or alarmed on, outside it the period is judged like any other.
+func (e *Evaluator) stepWide(s timeline.Sample) Reading {
+	peek := e.Peek(s)
+	low, high := peek.Expected-WideBand*(peek.Expected-peek.Low), peek.Expected+WideBand*(peek.High-peek.Expected)
+	if peek.Low >= 0 {
+		low = max(low, 0)
+	}
+	mark := timeline.Masked
+	if s.Value < low || s.Value > high {
+		mark = timeline.Judged
+	}
+	r := e.Step(s, mark)
+	r.Low, r.High = low, high
+	return r
 }
 
 // Peek reads a period without judging it: what the band says of a period to

@@ -221,3 +221,39 @@ func TestABaselineOfAnotherVersionIsRefused(t *testing.T) {
 		t.Error("noise was read")
 	}
 }
+
+func TestAPlannedEventThatWidensTheBandForgivesWhatIsInsideIt(t *testing.T) {
+	for _, c := range []struct {
+		factor float64
+		mark   timeline.Mark
+		rings  bool
+	}{
+		{0.75, timeline.Judged, true}, {0.75, timeline.Widened, false}, {0.75, timeline.Masked, false},
+		{0, timeline.Widened, true}, {0, timeline.Masked, false}, // nothing at all is beyond what an event explains
+	} {
+		h := changed(7, hourly(), 300, 58*24+6, 58*24+30, c.factor)
+		e, err := Fit(config(timeline.Count, hourly()), Rule{}, h[:58*24], timeline.Mask{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		rings, wide := false, 0.0
+		for i := 58 * 24; i < 60*24; i++ {
+			mark := timeline.Judged
+			if i >= 58*24+6 && i < 58*24+30 {
+				mark = c.mark
+			}
+			plain := e.Peek(h[i])
+			r := e.Step(h[i], mark)
+			rings = rings || r.Change == Opened
+			if mark == timeline.Widened {
+				wide = (r.High - r.Expected) / (plain.High - plain.Expected)
+			}
+		}
+		if rings != c.rings {
+			t.Errorf("times %g, mark %d: rings %v", c.factor, c.mark, rings)
+		}
+		if c.mark == timeline.Widened && math.Abs(wide-WideBand) > 0.01 {
+			t.Errorf("the band is %.2f times as wide, want %d", wide, WideBand)
+		}
+	}
+}

@@ -16,12 +16,14 @@ import (
 
 // Exclusion is a stretch of history to leave out of learning, from the moment
 // it was known: a labelled fault, or (Planned) an announced event, which is
-// neither judged if it was known in time. What Lasts is a change that stays:
-// the level goes on from where the stretch left it.
+// neither judged if it was known in time; or, where it Widens the band, judged
+// by the wider one. What Lasts is a change that stays: the level goes on from
+// where the stretch left it.
 type Exclusion struct {
 	Span    timeline.Span
 	Known   int64 // Unix seconds
 	Planned bool
+	Widens  bool
 	Lasts   bool
 }
 
@@ -49,7 +51,10 @@ func MarkOf(exclusions []Exclusion, from, to int64) timeline.Mark {
 			if x.Lasts {
 				return timeline.Lasting
 			}
-			if x.Planned {
+			switch {
+			case x.Widens && mark == timeline.Judged:
+				mark = timeline.Widened
+			case x.Planned:
 				mark = timeline.Masked
 			}
 		}

@@ -91,6 +91,7 @@ const (
 	Judged  Mark = iota // judged and learned from
 	Masked              // neither: a planned event, a labelled fault
 	Lasting             // masked, and what it shows is the new normal afterwards
+	Widened             // masked while inside a band that is wider than usual, else judged
 )
 
 // Mask is a set of spans whose samples are left out. Some may last: the level

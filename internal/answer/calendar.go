@@ -8,119 +8,268 @@ import (
 	"strings"
 	"time"
 
-	ical "github.com/arran4/golang-ical"
 	"github.com/jackc/pgx/v5"
-	"github.com/teambition/rrule-go"
 
+	"tinbell/core/timeline"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 )
 
-const (
-	maxOccurrences = 2000
-	horizon        = 2 * 365 * 24 * time.Hour
-)
+// ByHand is the calendar that holds the events which people add one by one.
+const ByHand = "by hand"
 
-// ImportCalendar replaces a calendar with the events of an iCalendar file.
-func (d *Desk) ImportCalendar(ctx context.Context, name string, body io.Reader) ([]record.PlannedEvent, error) {
+// ImportCalendar replaces a calendar with the events of an iCalendar file. The
+// dataset and the effect are those of events that name none themselves.
+func (d *Desk) ImportCalendar(ctx context.Context, c record.Calendar, body io.Reader) ([]record.PlannedEvent, error) {
 	text, err := io.ReadAll(body)
 	if err != nil {
 		return nil, err
 	}
-	c := record.Calendar{Name: name, ICal: string(text)}
-	events, err := d.ReadCalendar(c)
+	c.ICal, c.Country = string(text), ""
+	return d.setCalendar(ctx, c)
+}
+
+// AddHolidays makes a calendar of a country's holidays.
+func (d *Desk) AddHolidays(ctx context.Context, c record.Calendar) ([]record.PlannedEvent, error) {
+	c.Country, c.ICal = strings.ToUpper(strings.TrimSpace(c.Country)), ""
+	if c.Name == "" {
+		c.Name = "holidays " + c.Country
+	}
+	if c.Zone == "" {
+		zone, err := d.store.UsualZone(ctx, c.Dataset)
+		if err != nil {
+			return nil, err
+		}
+		c.Zone = zone
+	}
+	return d.setCalendar(ctx, c)
+}
+
+func (d *Desk) setCalendar(ctx context.Context, c record.Calendar) ([]record.PlannedEvent, error) {
+	events, err := d.ReadCalendar(&c)
 	if err != nil {
 		return nil, err
 	}
 	return events, d.store.InTx(ctx, func(tx pgx.Tx) error { return d.PutCalendar(ctx, tx, c, events) })
 }
 
-// ReadCalendar gives the events of a calendar's file, those that recur one by
-// one. The category HOLIDAY marks holidays, LASTING what does not go back
-// afterwards, the property X-TINBELL-DATASET limits an event to a dataset, and
-// CREATED or DTSTAMP says since when it was known.
-func (d *Desk) ReadCalendar(c record.Calendar) ([]record.PlannedEvent, error) {
-	if strings.TrimSpace(c.Name) == "" {
+// ReadCalendar gives the events of a calendar, those that recur one by one, and
+// fills in what is usual.
+func (d *Desk) ReadCalendar(c *record.Calendar) ([]record.PlannedEvent, error) {
+	if c.Effect == "" {
+		c.Effect = record.EffectMute
+	}
+	switch {
+	case strings.TrimSpace(c.Name) == "":
 		return nil, record.Invalid{Field: "calendar", Given: c.Name, Allowed: "a name for the calendar"}
+	case !slices.Contains(effects, c.Effect):
+		return nil, record.Invalid{Field: "effect", Given: c.Effect, Allowed: strings.Join(effects, ", ")}
+	case c.Country != "":
+		return d.holidays(*c)
 	}
-	parsed, err := ical.ParseCalendar(strings.NewReader(c.ICal))
-	if err != nil {
-		return nil, record.Invalid{Field: "iCalendar file", Given: c.Name, Allowed: "it cannot be read: " + err.Error()}
-	}
-	events := []record.PlannedEvent{}
-	for _, e := range parsed.Events() {
-		occurrences, err := d.occurrences(c.Name, e)
-		if err != nil {
-			return nil, err
-		}
-		events = append(events, occurrences...)
-	}
-	return events, nil
+	return d.readICal(*c)
 }
 
-// PutCalendar keeps a calendar and its events, and has everything fitted again.
+var effects = []string{record.EffectMute, record.EffectWiden, record.EffectLeaveOut}
+
+// PutCalendar keeps a calendar and its events, and has everything fitted again
+// that they concern.
 func (d *Desk) PutCalendar(ctx context.Context, tx pgx.Tx, c record.Calendar, events []record.PlannedEvent) error {
 	if err := store.PutCalendar(ctx, tx, c); err != nil {
 		return err
 	}
-	if err := store.PutPlannedEvents(ctx, tx, c.Name, events); err != nil {
+	changed, err := store.PutPlannedEvents(ctx, tx, c.Name, events)
+	if err != nil || !changed {
 		return err
 	}
-	monitors, err := store.MonitorsOfDatasets(ctx, tx, []string{""})
-	if err != nil {
-		return err
+	datasets := []string{""}
+	if c.Dataset != "" {
+		datasets = []string{c.Dataset}
 	}
-	return d.learnAgain(ctx, tx, monitors)
+	return d.planAgain(ctx, tx, datasets)
 }
 
-func (d *Desk) occurrences(calendar string, e *ical.VEvent) ([]record.PlannedEvent, error) {
-	text := func(p ical.ComponentProperty) string {
-		if property := e.GetProperty(p); property != nil {
-			return property.Value
-		}
-		return ""
-	}
-	v := record.PlannedEvent{
-		Calendar: calendar, UID: e.Id(), Summary: text(ical.ComponentPropertySummary),
-		Dataset: text("X-TINBELL-DATASET"), KnownAt: d.now().UTC(),
-	}
-	categories := strings.Split(strings.ToUpper(text(ical.ComponentPropertyCategories)), ",")
-	v.Holiday, v.Lasting = slices.Contains(categories, "HOLIDAY"), slices.Contains(categories, "LASTING")
-	bad := func(why string) error {
-		return record.Invalid{Field: "event", Given: v.Summary, Allowed: why}
-	}
-	start, err := e.GetStartAt()
+// planAgain has monitors fitted again whose planned events changed.
+func (d *Desk) planAgain(ctx context.Context, tx pgx.Tx, datasets []string) error {
+	monitors, err := store.MonitorsOfDatasets(ctx, tx, datasets)
 	if err != nil {
-		return nil, bad("DTSTART cannot be read: " + err.Error())
+		return err
 	}
-	end, err := e.GetEndAt()
-	if err != nil {
-		end = start.AddDate(0, 0, 1)
+	if err := d.learnAgain(ctx, tx, monitors); err != nil {
+		return err
 	}
-	if !end.After(start) {
-		return nil, bad(fmt.Sprintf("it ends at %s, not after its start", end.Format(time.RFC3339)))
-	}
-	for _, p := range []ical.ComponentProperty{ical.ComponentPropertyDtstamp, ical.ComponentPropertyCreated} {
-		if at, err := time.Parse("20060102T150405Z", text(p)); err == nil {
-			v.KnownAt = at
+	return store.Notify(ctx, tx, "incidents")
+}
+
+// DropCalendar removes a calendar with its events.
+func (d *Desk) DropCalendar(ctx context.Context, name string) error {
+	return d.store.InTx(ctx, func(tx pgx.Tx) error {
+		if err := store.DropCalendar(ctx, tx, name); err != nil {
+			return err
 		}
-	}
-	starts := []time.Time{start}
-	if rule := text(ical.ComponentPropertyRrule); rule != "" {
-		r, err := rrule.StrToRRule(rule)
+		return d.planAgain(ctx, tx, []string{""})
+	})
+}
+
+// NewEvent is an event that a person adds.
+type NewEvent struct {
+	Summary string    `json:"summary" minLength:"1"`
+	From    time.Time `json:"from"`
+	To      time.Time `json:"to"`
+	Dataset string    `json:"dataset,omitempty" doc:"empty: all datasets"`
+	Effect  string    `json:"effect,omitempty" enum:"mute,widen,leave out," doc:"mute if left out"`
+	Repeat  string    `json:"repeat,omitempty" doc:"a rule of iCalendar's RRULE, such as FREQ=WEEKLY;BYDAY=TU"`
+	Zone    string    `json:"zone,omitempty" doc:"by whose clocks it repeats; UTC if left out"`
+	Holiday bool      `json:"holiday,omitempty" doc:"a day like a Sunday, rather than an event"`
+}
+
+// AddEvent adds an event to the calendar of those added by hand, and gives its
+// occurrences.
+func (d *Desk) AddEvent(ctx context.Context, e NewEvent) ([]record.PlannedEvent, error) {
+	var added []record.PlannedEvent
+	err := d.changeByHand(ctx, func(c *record.Calendar) error {
+		uid, text, err := d.written(e)
 		if err != nil {
-			return nil, bad("RRULE cannot be read: " + err.Error())
+			return err
 		}
-		r.DTStart(start)
-		starts = r.Between(start, d.now().Add(horizon), true)
-		if len(starts) > maxOccurrences {
-			return nil, bad(fmt.Sprintf("it recurs %d times in two years; at most %d are taken: give it an UNTIL or a longer INTERVAL", len(starts), maxOccurrences))
+		if c.ICal, err = withEvent(c.ICal, text); err != nil {
+			return err
+		}
+		events, err := d.ReadCalendar(c)
+		for _, one := range events {
+			if one.UID == uid {
+				added = append(added, one)
+			}
+		}
+		if err == nil && len(added) == 0 {
+			err = record.Invalid{Field: "repeat", Given: e.Repeat, Allowed: "a rule that has an occurrence within the next two years"}
+		}
+		return err
+	})
+	return added, err
+}
+
+// DropEvent removes an event that was added by hand, with all its occurrences.
+func (d *Desk) DropEvent(ctx context.Context, uid string) error {
+	return d.changeByHand(ctx, func(c *record.Calendar) error {
+		text, found := withoutEvent(c.ICal, uid)
+		if !found {
+			return record.NotFound{Kind: "planned event added by hand", Name: uid}
+		}
+		c.ICal = text
+		return nil
+	})
+}
+
+func (d *Desk) changeByHand(ctx context.Context, change func(*record.Calendar) error) error {
+	return d.store.InTx(ctx, func(tx pgx.Tx) error {
+		c, err := store.CalendarForUpdate(ctx, tx, ByHand)
+		if err != nil {
+			return err
+		}
+		if err := change(&c); err != nil {
+			return err
+		}
+		events, err := d.ReadCalendar(&c)
+		if err != nil {
+			return err
+		}
+		return d.PutCalendar(ctx, tx, c, events)
+	})
+}
+
+// Extend writes out the occurrences that have come within reach since calendars
+// were last read.
+func (d *Desk) Extend(ctx context.Context) error {
+	calendars, err := d.store.Calendars(ctx)
+	if err != nil {
+		return err
+	}
+	for _, c := range calendars {
+		if c.ICal == "" && c.Country == "" {
+			continue
+		}
+		events, err := d.ReadCalendar(&c)
+		if err != nil {
+			return fmt.Errorf("calendar %s: %w", c.Name, err)
+		}
+		if err := d.store.InTx(ctx, func(tx pgx.Tx) error {
+			_, err := store.PutPlannedEvents(ctx, tx, c.Name, events)
+			return err
+		}); err != nil {
+			return err
 		}
 	}
-	list := make([]record.PlannedEvent, len(starts))
-	for i, at := range starts {
-		list[i] = v
-		list[i].StartedAt, list[i].EndedAt = at.UTC(), at.Add(end.Sub(start)).UTC()
+	return nil
+}
+
+// Suggestion is an event that people seem to plan again and again.
+type Suggestion struct {
+	Dataset string    `json:"dataset"`
+	Summary string    `json:"summary" doc:"what people called it most"`
+	Repeat  string    `json:"repeat" doc:"as iCalendar's RRULE has it"`
+	Zone    string    `json:"zone"`
+	From    time.Time `json:"from" doc:"the next time"`
+	To      time.Time `json:"to"`
+	Seen    int       `json:"seen" doc:"how many times people called it planned"`
+	Due     int       `json:"due" doc:"how many times it would have come since the first"`
+}
+
+// Suggestions finds events that recur among alerts and stretches that people
+// called planned, and that no calendar holds.
+func (d *Desk) Suggestions(ctx context.Context) ([]Suggestion, error) {
+	planned, err := d.store.PlannedSpans(ctx)
+	if err != nil {
+		return nil, err
 	}
-	return list, nil
+	events, err := d.store.PlannedEvents(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	byDataset := map[string][]store.PlannedSpan{}
+	var datasets []string
+	for _, p := range planned {
+		if byDataset[p.Dataset] == nil {
+			datasets = append(datasets, p.Dataset)
+		}
+		byDataset[p.Dataset] = append(byDataset[p.Dataset], p)
+	}
+	found := []Suggestion{}
+	for _, dataset := range datasets {
+		list := byDataset[dataset]
+		zone, err := time.LoadLocation(list[0].Zone)
+		if err != nil {
+			return nil, err
+		}
+		var spans []timeline.Span
+		for _, p := range list {
+			spans = append(spans, timeline.Span{From: p.From.Unix(), To: p.To.Unix()})
+		}
+		// Segments that were called planned together are one happening.
+		for _, r := range timeline.Recur(timeline.Join(spans), zone) {
+			next := r.After(d.now())
+			s := Suggestion{Dataset: dataset, Summary: called(list, r), Repeat: r.Rule, Zone: list[0].Zone, From: next.UTC(), To: next.Add(r.Length).UTC(), Seen: r.Seen, Due: r.Due}
+			if !slices.ContainsFunc(events, func(e record.PlannedEvent) bool {
+				return (e.Dataset == "" || e.Dataset == dataset) && e.StartedAt.Before(s.To) && e.EndedAt.After(s.From)
+			}) {
+				found = append(found, s)
+			}
+		}
+	}
+	return found, nil
+}
+
+// called is what people called a recurring happening most.
+func called(list []store.PlannedSpan, r timeline.Recurrence) string {
+	n := map[string]int{}
+	best := "planned, as labelled"
+	for _, p := range list {
+		if p.Cause == "" {
+			continue
+		}
+		if n[p.Cause]++; n[p.Cause] > n[best] {
+			best = p.Cause
+		}
+	}
+	return best
 }

@@ -132,6 +132,12 @@ func (a *app) configSave(c *cobra.Command, dir string) error {
 	for _, v := range all.Calendars {
 		files["calendar-"+strings.NewReplacer("/", "-", string(filepath.Separator), "-").Replace(v.Name)] = config.Documents{Calendars: []config.WrittenCalendar{v}}
 	}
+	if telling := (config.Documents{Channels: all.Channels, Routes: all.Routes}); len(all.Channels) > 0 {
+		files["telling"] = telling
+	}
+	if len(all.SLAs) > 0 {
+		files["slas"] = config.Documents{SLAs: all.SLAs}
+	}
 	for name, one := range files {
 		if err := os.WriteFile(filepath.Join(dir, name+".yaml"), config.Write(one), 0o644); err != nil {
 			return err
@@ -141,6 +147,11 @@ func (a *app) configSave(c *cobra.Command, dir string) error {
 	for _, v := range all.Sources {
 		if v.Password != "" {
 			a.say("To load them elsewhere, set %s to the password of source %s.", config.Variable(v.Name), v.Name)
+		}
+	}
+	for _, v := range all.Channels {
+		if v.Password != "" {
+			a.say("To load them elsewhere, set %s to the password or signing secret of channel %s.", config.Variable(v.Name), v.Name)
 		}
 	}
 	return nil

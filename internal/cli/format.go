@@ -61,15 +61,7 @@ func rare(seconds float64) string {
 	if seconds == 0 {
 		return "–" // nothing was measured that could be rare
 	}
-	d := time.Duration(min(seconds, 9e9)) * time.Second
-	switch days := d.Hours() / 24; {
-	case days < 2:
-		return "about once in " + words.Duration(d)
-	case days < 730:
-		return fmt.Sprintf("about once in %.0f days", days)
-	default:
-		return fmt.Sprintf("about once in %.0f years", days/365)
-	}
+	return words.Rare(seconds)
 }
 
 func amount(v *float64) string {

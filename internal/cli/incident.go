@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
-	"os"
 	"strconv"
 	"time"
 
@@ -155,32 +154,4 @@ func (a *app) incidentExport() *cobra.Command {
 		RunE: func(c *cobra.Command, _ []string) error {
 			return a.client().Fetch(c.Context(), "/incidents/export", a.out)
 		}}
-}
-
-func (a *app) calendarCommand() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List planned events", Args: exactly(0, "nothing"), RunE: func(c *cobra.Command, _ []string) error {
-		var events []record.PlannedEvent
-		if err := a.client().Get(c.Context(), "/planned-events", nil, &events); err != nil {
-			return err
-		}
-		l := listing{head: []string{"calendar", "event", "from", "to", "dataset", "holiday"}, raw: events, none: "No planned event."}
-		for _, e := range events {
-			l.rows = append(l.rows, []string{e.Calendar, e.Summary, e.StartedAt.Format(time.RFC3339), e.EndedAt.Format(time.RFC3339), orNone(e.Dataset), strconv.FormatBool(e.Holiday)})
-		}
-		return a.show(l)
-	}}
-	load := &cobra.Command{Use: "import NAME FILE", Short: "Replace a calendar by an iCalendar file", Args: exactly(2, "NAME FILE"), RunE: func(c *cobra.Command, args []string) error {
-		f, err := os.Open(args[1])
-		if err != nil {
-			return err
-		}
-		defer f.Close()
-		var events []record.PlannedEvent
-		if err := a.client().Stream(c.Context(), "PUT", "/calendars/"+url.PathEscape(args[0]), "text/calendar", f, &events); err != nil {
-			return err
-		}
-		a.say("Calendar %s has %d events.", args[0], len(events))
-		return nil
-	}}
-	return group("calendar", "Planned events and holidays", list, load)
 }

@@ -2,11 +2,13 @@ package cli
 
 import (
 	"context"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"time"
@@ -31,11 +33,29 @@ func (a *app) logger() *slog.Logger {
 
 func (a *app) serveCommand() *cobra.Command {
 	o := service.Options{SignIn: true}
+	var private []string
+	var trust string
 	serve := &cobra.Command{Use: "serve", Short: "Run the service; without --database it starts a private PostgreSQL on loopback", Args: exactly(0, "nothing"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			o.Dir, o.Log = or(a.dir, ".tinbell"), a.logger()
 			if o.Database == "" {
 				o.Database = os.Getenv("TINBELL_DATABASE")
+			}
+			for _, text := range private {
+				prefix, err := netip.ParsePrefix(text)
+				if err != nil {
+					return wrongUsage{fmt.Errorf("--allow-private %q: write a range of addresses as 10.1.2.0/24", text)}
+				}
+				o.AllowPrivate = append(o.AllowPrivate, prefix)
+			}
+			if trust != "" {
+				pem, err := os.ReadFile(trust)
+				if err != nil {
+					return err
+				}
+				if o.Trust = x509.NewCertPool(); !o.Trust.AppendCertsFromPEM(pem) {
+					return wrongUsage{fmt.Errorf("--trust %s: no certificate in it; it must be PEM", trust)}
+				}
 			}
 			s, err := service.Start(c.Context(), o)
 			if err != nil {
@@ -53,6 +73,9 @@ func (a *app) serveCommand() *cobra.Command {
 	f.StringVar(&o.Listen, "listen", "127.0.0.1:7411", "address to listen on")
 	f.StringVar(&o.Database, "database", "", "address of a PostgreSQL database (TINBELL_DATABASE)")
 	f.IntVar(&o.KeepDays, "keep-days", 0, "how many days samples are kept where a dataset has no rule of its own; 0: for ever")
+	f.StringVar(&o.Public, "public-url", "", "where people reach the service, for the links in messages; where it listens if left out")
+	f.StringArrayVar(&private, "allow-private", nil, "range of addresses that webhooks may go to though they are not public")
+	f.StringVar(&trust, "trust", "", "file with the certificates of authorities that mail and web servers are trusted by, instead of the system's")
 	f.BoolVar(&o.SignIn, "sign-in", true, "ask for a token; can be turned off on loopback only")
 	return serve
 }
@@ -83,7 +106,7 @@ func (a *app) await(ctx context.Context, s *service.Service) error {
 }
 
 func (a *app) demoCommand() *cobra.Command {
-	return group("demo", "Vellamar Ferries: an invented warehouse to try things on", a.demoRun(), a.demoBreak(), a.demoMend(), a.demoFiles())
+	return group("demo", "Vellamar Ferries: an invented warehouse to try things on", a.demoRun(), a.demoBreak(), a.demoMend(), a.demoReceiver(), a.demoFiles())
 }
 
 const warehouseName = "vellamar"
@@ -121,7 +144,11 @@ func (a *app) runDemo(ctx context.Context, o demoOptions) error {
 	if !o.asOf.IsZero() {
 		clock, o.feed = func() time.Time { return o.asOf }, false
 	}
-	s, err := service.Start(ctx, service.Options{Dir: dir, Listen: o.listen, SignIn: true, Now: clock,
+	stands, err := a.standIns(ctx, filepath.Join(dir, mailboxFolder))
+	if err != nil {
+		return err
+	}
+	s, err := service.Start(ctx, service.Options{Dir: dir, Listen: o.listen, SignIn: true, Now: clock, Mailbox: stands.mailbox, AllowPrivate: loopback,
 		Log: slog.New(slog.NewTextHandler(a.errors, &slog.HandlerOptions{Level: slog.LevelWarn}))})
 	if err != nil {
 		return err
@@ -155,6 +182,9 @@ func (a *app) runDemo(ctx context.Context, o demoOptions) error {
 		}
 		if err := emitter.Runs(ctx, late); err != nil {
 			return err
+		}
+		if err := demo.SetTelling(ctx, emitter.Client, stands.Receivers); err != nil {
+			return fmt.Errorf("set up who is told: %w (start again after removing %s)", err, dir)
 		}
 	} else if err := s.Parts.Warehouses.Move(ctx, "vellamar", reader); err != nil {
 		return err
@@ -234,10 +264,12 @@ Tin Bell watches Vellamar Ferries, an invented ferry line (ready after %.1f s).
   Console      %s/sign-in#%s
   From here    bin/tinbell alert list --state open
                bin/tinbell score
+               bin/tinbell mailbox list
   Break it     bin/tinbell demo break drop ops.boarding_scans --segment Ansby
                bin/tinbell demo break stall raw.gate_events
                bin/tinbell demo break double ops.ticket_sales
                bin/tinbell demo mend
+               bin/tinbell demo receiver down
 Ctrl-C stops everything.
 `, took.Seconds(), address, token)
 }

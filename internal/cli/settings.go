@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/url"
 	"reflect"
+	"slices"
 	"strconv"
 	"time"
 
@@ -23,6 +24,7 @@ type settingsFlags struct {
 	warn, critical, persist, adopt        string
 	low, high, width, coverage, effect    float64
 	window, smooth, merge, missing        int
+	quiet                                 []string
 	robust, spikes, stuckOff, silenceOff  bool
 }
 
@@ -48,6 +50,7 @@ func (f *settingsFlags) bind(c *cobra.Command) {
 	flags.BoolVar(&f.spikes, "spikes", false, "one period alone may alarm")
 	flags.IntVar(&f.merge, "merge", 0, "alerts this many periods apart are one; -1 never")
 	flags.IntVar(&f.missing, "missing", 0, "alarm after this many missing periods in a row; 0 as learned, -1 never")
+	flags.StringArrayVar(&f.quiet, "quiet", nil, "hours in which only critical alerts are told, as 'mon-fri 22:00-06:00'; '' for none")
 	flags.BoolVar(&f.stuckOff, "stuck-off", false, "do not tell of a value that repeats again and again")
 	flags.BoolVar(&f.silenceOff, "silence-off", false, "do not tell of zeros where rows were due")
 }
@@ -68,6 +71,9 @@ func (f *settingsFlags) apply(s *record.Settings) (changed bool, err error) {
 		if given(name) {
 			set()
 		}
+	}
+	if given("quiet") {
+		s.Quiet = slices.DeleteFunc(f.quiet, func(hours string) bool { return hours == "" })
 	}
 	if s.Method != "fixed" {
 		s.Low, s.High = nil, nil

@@ -15,6 +15,8 @@ import (
 	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
+	"tinbell/internal/tell"
+	"tinbell/internal/watch"
 	"tinbell/internal/work"
 )
 
@@ -26,12 +28,14 @@ type Keeper struct {
 	collector *collect.Collector
 	houses    *warehouse.Pools
 	desk      *answer.Desk
+	watcher   *watch.Watcher
+	teller    *tell.Teller
 	queue     *work.Queue
 	now       func() time.Time
 }
 
-func New(s *store.Store, c *collect.Collector, w *warehouse.Pools, d *answer.Desk, q *work.Queue, now func() time.Time) *Keeper {
-	return &Keeper{s, c, w, d, q, now}
+func New(s *store.Store, c *collect.Collector, w *warehouse.Pools, d *answer.Desk, v *watch.Watcher, t *tell.Teller, q *work.Queue, now func() time.Time) *Keeper {
+	return &Keeper{s, c, w, d, v, t, q, now}
 }
 
 // Read gives all that is set up.
@@ -71,10 +75,13 @@ func (k *Keeper) Read(ctx context.Context) (Documents, error) {
 		return d, err
 	}
 	calendars, err := k.store.Calendars(ctx)
-	for _, v := range calendars {
-		d.Calendars = append(d.Calendars, WrittenCalendar(v))
+	if err != nil {
+		return d, err
 	}
-	return d, err
+	for _, v := range calendars {
+		d.Calendars = append(d.Calendars, WrittenCalendar{v.Name, v.Country, v.Zone, v.Dataset, v.Effect, v.ICal})
+	}
+	return d, k.readTelling(ctx, &d)
 }
 
 func written(m record.Metric) WrittenMetric {
@@ -118,11 +125,12 @@ func (k *Keeper) Load(ctx context.Context, wanted Documents) ([]Change, error) {
 		}
 	}
 	for _, v := range wanted.Calendars {
-		events, err := k.desk.ReadCalendar(record.Calendar(v))
+		c := record.Calendar{Name: v.Name, Country: v.Country, Zone: v.Zone, Dataset: v.Dataset, Effect: v.Effect, ICal: v.ICal}
+		events, err := k.desk.ReadCalendar(&c)
 		if err != nil {
 			return nil, err
 		}
-		l.events[v.Name] = events
+		l.events[v.Name], l.calendars = events, append(l.calendars, c)
 	}
 	for _, d := range wanted.Datasets {
 		if err := l.dataset(ctx, d); err != nil {
@@ -139,17 +147,22 @@ func (k *Keeper) Load(ctx context.Context, wanted Documents) ([]Change, error) {
 			return nil, fmt.Errorf("monitor %s: %w", m.Name, err)
 		}
 	}
+	if err := l.checkTelling(ctx, wanted); err != nil {
+		return nil, err
+	}
 	return changes, k.store.InTx(ctx, func(tx pgx.Tx) error { return l.write(ctx, tx, wanted, changes) })
 }
 
 // load is what one loading has checked so far.
 type load struct {
 	*Keeper
-	wanted   map[string]record.Source // as the files say
-	events   map[string][]record.PlannedEvent
-	datasets map[string]record.Dataset
-	sources  map[string]record.Source // by dataset
-	metrics  map[string]record.Metric
+	wanted    map[string]record.Source // as the files say
+	events    map[string][]record.PlannedEvent
+	calendars []record.Calendar
+	slas      []record.SLA
+	datasets  map[string]record.Dataset
+	sources   map[string]record.Source // by dataset
+	metrics   map[string]record.Metric
 }
 
 func (l *load) dataset(ctx context.Context, d WrittenDataset) error {
@@ -255,11 +268,11 @@ func (l *load) write(ctx context.Context, tx pgx.Tx, wanted Documents, changes [
 			}
 		}
 	}
-	for _, v := range wanted.Calendars {
-		if changed("calendar", v.Name) < 0 {
+	for _, c := range l.calendars {
+		if changed("calendar", c.Name) < 0 {
 			continue
 		}
-		if err := l.desk.PutCalendar(ctx, tx, record.Calendar(v), l.events[v.Name]); err != nil {
+		if err := l.desk.PutCalendar(ctx, tx, c, l.events[c.Name]); err != nil {
 			return err
 		}
 	}
@@ -288,6 +301,9 @@ func (l *load) write(ctx context.Context, tx pgx.Tx, wanted Documents, changes [
 		if err := l.queue.Put(ctx, tx, work.Learn{MonitorID: id, History: changes[i].What == "added"}); err != nil {
 			return err
 		}
+	}
+	if err := l.writeTelling(ctx, tx, wanted, changed); err != nil {
+		return err
 	}
 	return store.Notify(ctx, tx, "alerts")
 }

@@ -25,6 +25,9 @@ type Documents struct {
 	Monitors []WrittenMonitor `json:"monitors"`
 
 	Calendars []WrittenCalendar `json:"calendars,omitempty"`
+	Channels  []WrittenChannel  `json:"channels,omitempty"`
+	Routes    []WrittenRoute    `json:"routes,omitempty"`
+	SLAs      []WrittenSLA      `json:"slas,omitempty"`
 }
 
 // WrittenSource is where measurements come from: a warehouse's address without
@@ -35,10 +38,15 @@ type WrittenSource struct {
 	Password string `json:"password,omitempty" secret:"true"`
 }
 
-// WrittenCalendar is a calendar with the text of its iCalendar file.
+// WrittenCalendar is a calendar with the text of its iCalendar file, or the
+// holidays of a country.
 type WrittenCalendar struct {
-	Name string `json:"name"`
-	ICal string `json:"ical"`
+	Name    string `json:"name"`
+	Country string `json:"country,omitempty"`
+	Zone    string `json:"zone,omitempty"`
+	Dataset string `json:"dataset,omitempty"`
+	Effect  string `json:"effect,omitempty" enum:"mute,widen,leave out"`
+	ICal    string `json:"ical,omitempty"`
 }
 
 // Join adds the documents of another file.
@@ -94,7 +102,8 @@ type WrittenMonitor struct {
 var kinds = []struct {
 	name string
 	kind reflect.Type
-}{{"source", reflect.TypeFor[WrittenSource]()}, {"dataset", reflect.TypeFor[WrittenDataset]()}, {"metric", reflect.TypeFor[WrittenMetric]()}, {"monitor", reflect.TypeFor[WrittenMonitor]()}, {"calendar", reflect.TypeFor[WrittenCalendar]()}}
+}{{"source", reflect.TypeFor[WrittenSource]()}, {"dataset", reflect.TypeFor[WrittenDataset]()}, {"metric", reflect.TypeFor[WrittenMetric]()}, {"monitor", reflect.TypeFor[WrittenMonitor]()}, {"calendar", reflect.TypeFor[WrittenCalendar]()},
+	{"channel", reflect.TypeFor[WrittenChannel]()}, {"route", reflect.TypeFor[WrittenRoute]()}, {"sla", reflect.TypeFor[WrittenSLA]()}}
 
 // field is one key of a document.
 type field struct {
@@ -137,6 +146,12 @@ func (d *Documents) add(v any) {
 		d.Metrics = append(d.Metrics, v)
 	case WrittenMonitor:
 		d.Monitors = append(d.Monitors, v)
+	case WrittenChannel:
+		d.Channels = append(d.Channels, v)
+	case WrittenRoute:
+		d.Routes = append(d.Routes, v)
+	case WrittenSLA:
+		d.SLAs = append(d.SLAs, v)
 	}
 }
 
@@ -156,6 +171,15 @@ func (d *Documents) each(do func(kind, name string, v reflect.Value)) {
 	}
 	for _, v := range d.Calendars {
 		do("calendar", v.Name, reflect.ValueOf(v))
+	}
+	for _, v := range d.Channels {
+		do("channel", v.Name, reflect.ValueOf(v))
+	}
+	for _, v := range d.Routes {
+		do("route", v.Name, reflect.ValueOf(v))
+	}
+	for _, v := range d.SLAs {
+		do("sla", v.Name, reflect.ValueOf(v))
 	}
 }
 

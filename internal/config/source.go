@@ -30,6 +30,12 @@ func (d *Documents) Fill(lookup func(string) (string, bool)) {
 			v.Password, _ = lookup(strings.TrimSuffix(name, "}"))
 		}
 	}
+	for i := range d.Channels {
+		v := &d.Channels[i]
+		if name, is := strings.CutPrefix(v.Password, "${"); is {
+			v.Password, _ = lookup(strings.TrimSuffix(name, "}"))
+		}
+	}
 }
 
 func writtenSource(v record.Source) WrittenSource {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"image/color"
+	"io"
 	"math"
 	"os"
 	"path/filepath"
@@ -39,12 +40,30 @@ var (
 
 // Chart draws a series to a file whose ending says the format: .png or .svg.
 func Chart(c inspect.Chart, title, path string) error {
+	p, err := compose(c, title, path)
+	if err != nil {
+		return err
+	}
+	return save(p, path)
+}
+
+// Write draws a series in a format, png or svg.
+func Write(c inspect.Chart, title, format string, to io.Writer) error {
+	p, err := compose(c, title, "."+format)
+	if err != nil {
+		return err
+	}
+	return render(p, format, to)
+}
+
+// compose lays a series out.
+func compose(c inspect.Chart, title, path string) (*plot.Plot, error) {
 	if len(c.At) == 0 {
-		return fmt.Errorf("nothing to draw: no sample in this stretch")
+		return nil, fmt.Errorf("nothing to draw: no sample in this stretch")
 	}
 	zone, err := time.LoadLocation(c.Zone)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	unit := c.Unit
 	if unit == "" {
@@ -55,7 +74,7 @@ func Chart(c inspect.Chart, title, path string) error {
 	}
 	p, err := sheet(title, unit+"; times in "+c.Zone, path)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	p.X.Tick.Marker = days{zone}
 	top := addSeries(p, c)
@@ -63,24 +82,29 @@ func Chart(c inspect.Chart, title, path string) error {
 	p.Y.Tick.Marker = fromZero{}
 	p.X.Min, p.X.Max = seconds(c.At[0]), seconds(c.At[len(c.At)-1])+float64(c.PeriodSeconds)
 	p.Add(strip{c, top})
-	return save(p, path)
+	return p, nil
 }
 
-// save draws with a margin around and writes the file.
+// save draws to a file.
 func save(p *plot.Plot, path string) error {
-	canvas, err := draw.NewFormattedCanvas(28*vg.Centimeter, 11*vg.Centimeter, strings.ToLower(filepath.Ext(path))[1:])
+	file, err := os.Create(path)
+	if err != nil {
+		return err
+	}
+	return errors.Join(render(p, strings.ToLower(filepath.Ext(path))[1:], file), file.Close())
+}
+
+// render draws with a margin around.
+func render(p *plot.Plot, format string, to io.Writer) error {
+	canvas, err := draw.NewFormattedCanvas(28*vg.Centimeter, 11*vg.Centimeter, format)
 	if err != nil {
 		return err
 	}
 	whole := draw.New(canvas)
 	whole.FillPolygon(ground, []vg.Point{{X: 0, Y: 0}, {X: whole.Max.X, Y: 0}, {X: whole.Max.X, Y: whole.Max.Y}, {X: 0, Y: whole.Max.Y}})
 	p.Draw(draw.Crop(whole, vg.Points(12), -vg.Points(16), vg.Points(10), -vg.Points(12)))
-	file, err := os.Create(path)
-	if err != nil {
-		return err
-	}
-	_, err = canvas.WriteTo(file)
-	return errors.Join(err, file.Close())
+	_, err = canvas.WriteTo(to)
+	return err
 }
 
 // sans is the face of all text.

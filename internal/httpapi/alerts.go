@@ -107,34 +107,10 @@ func (s *server) alertDetail(ctx context.Context, id int64) (AlertDetail, error)
 	if err != nil {
 		return AlertDetail{}, err
 	}
-	d := AlertDetail{Alert: a, Alike: []record.Alert{}}
+	d := AlertDetail{Alert: a}
 	if d.Labels, err = s.Store.Labels(ctx, id); err != nil {
 		return d, err
 	}
-	like := []store.AlertFilter{{Series: a.SeriesID, Limit: 6}, {Monitor: a.Monitor, Limit: 12}}
-	if !a.Judged() {
-		like = []store.AlertFilter{{About: store.AboutOf(a), Limit: 6}}
-	}
-	for _, f := range like {
-		f.To = a.RaisedAt
-		list, err := s.Store.Alerts(ctx, f)
-		if err != nil {
-			return d, err
-		}
-		for _, other := range list {
-			if other.ID != id && !holds(d.Alike, other.ID) && len(d.Alike) < 6 {
-				d.Alike = append(d.Alike, other)
-			}
-		}
-	}
-	return d, nil
-}
-
-func holds(list []record.Alert, id int64) bool {
-	for _, a := range list {
-		if a.ID == id {
-			return true
-		}
-	}
-	return false
+	d.Alike, err = s.Inspector.Alike(ctx, a)
+	return d, err
 }

@@ -142,14 +142,4 @@ func (s *server) addIncidents(api huma.API) {
 		func(ctx context.Context, in *Stream) (*body[answer.Import], error) {
 			return ok(s.Desk.ImportIncidents(ctx, in.reader))
 		})
-	add(api, "GET", "/planned-events", "planned-events", "All planned events", people.Reader, func(ctx context.Context, in *query) (*body[[]record.PlannedEvent], error) {
-		return ok(s.Store.PlannedEvents(ctx, in.Dataset))
-	})
-	addFile(api, "PUT", "/calendars/{name}", "import-calendar", "Replace a calendar by an iCalendar file", "text/calendar",
-		func(ctx context.Context, in *struct {
-			Named
-			Stream
-		}) (*body[[]record.PlannedEvent], error) {
-			return ok(s.Desk.ImportCalendar(ctx, in.Name, in.reader))
-		})
 }

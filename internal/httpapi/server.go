@@ -23,7 +23,9 @@ import (
 	"tinbell/internal/inspect"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
+	"tinbell/internal/sink"
 	"tinbell/internal/store"
+	"tinbell/internal/tell"
 	"tinbell/internal/watch"
 	"tinbell/internal/work"
 )
@@ -40,6 +42,8 @@ type Parts struct {
 	Inspector  *inspect.Inspector
 	People     *people.Desk
 	Config     *config.Keeper
+	Teller     *tell.Teller
+	Mailbox    *sink.Mailbox // of the demo; nil where there is none
 	Hub        *Hub
 	Now        func() time.Time
 	Log        *slog.Logger
@@ -61,6 +65,8 @@ func New(p Parts) http.Handler {
 	router.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })
 	router.Get("/readyz", s.ready)
 	s.register(router)
+	router.Get("/answer/{token}", s.answerPage)
+	router.Post("/answer/{token}", s.answered)
 	router.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, http.StatusNotFound, "no such address in the API: "+r.URL.Path+"; see /openapi.json")
 	}))
@@ -97,7 +103,11 @@ func (s *server) register(router chi.Router) huma.API {
 	s.addMonitors(api)
 	s.addStudies(api)
 	s.addAlerts(api)
+	s.addGroups(api)
 	s.addIncidents(api)
+	s.addCalendars(api)
+	s.addPromises(api)
+	s.addChannels(api)
 	s.addScores(api)
 	s.addLearning(api)
 	s.addEvents(api)

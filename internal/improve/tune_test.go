@@ -1,6 +1,7 @@
 package improve
 
 import (
+	"reflect"
 	"strings"
 	"testing"
 
@@ -41,11 +42,11 @@ func TestEveryOptionIsOneThatCanBeFollowed(t *testing.T) {
 		today := record.DefaultSettings()
 		change(&today)
 		options := optionsFor(today)
-		if len(options) < 5 || options[0].settings != today || len(options[0].changes) != 0 {
+		if len(options) < 5 || !reflect.DeepEqual(options[0].settings, today) || len(options[0].changes) != 0 {
 			t.Fatalf("%d options, first %+v", len(options), options[0])
 		}
 		for _, o := range options[1:] {
-			if err := o.settings.Rule(1).Check(); err != nil || o.settings == today || len(o.changes) == 0 {
+			if err := o.settings.Rule(1).Check(); err != nil || reflect.DeepEqual(o.settings, today) || len(o.changes) == 0 {
 				t.Errorf("%v: %v", o.changes, err)
 			}
 		}

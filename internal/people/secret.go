@@ -3,14 +3,19 @@ package people
 import (
 	"crypto/aes"
 	"crypto/cipher"
+	"crypto/hkdf"
 	"crypto/rand"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"os"
 )
 
 // Safe encrypts secrets before they are stored (AES-256-GCM).
-type Safe struct{ seal cipher.AEAD }
+type Safe struct {
+	seal cipher.AEAD
+	key  []byte
+}
 
 // OpenSafe reads the key at path, or makes one there.
 func OpenSafe(path string) (*Safe, error) {
@@ -31,7 +36,7 @@ func OpenSafe(path string) (*Safe, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Safe{seal}, nil
+	return &Safe{seal, key}, nil
 }
 
 // Lock encrypts a secret.
@@ -52,4 +57,13 @@ func (s *Safe) Unlock(locked []byte) (string, error) {
 		return "", errors.New("stored secret does not fit this key: was the data directory's key file replaced?")
 	}
 	return string(secret), nil
+}
+
+// Key derives a key for a purpose of its own (HKDF, RFC 5869).
+func (s *Safe) Key(purpose string) []byte {
+	key, err := hkdf.Key(sha256.New, s.key, nil, purpose, 32)
+	if err != nil {
+		panic(err) // 32 bytes are never too many
+	}
+	return key
 }

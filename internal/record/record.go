@@ -164,6 +164,9 @@ type Monitor struct {
 	Paused    bool       `db:"paused" json:"paused"`
 	LearnedAt *time.Time `db:"learned_at" json:"learned_at" doc:"when its baselines were last fitted"`
 
+	SnoozedUntil *time.Time `db:"snoozed_until" json:"snoozed_until" doc:"its alerts are kept and nobody is told until then"`
+	SnoozedBy    string     `db:"snoozed_by" json:"snoozed_by"`
+
 	AlwaysTell bool      `db:"always_tell" json:"always_tell" doc:"the filter holds none of its alerts back"`
 	CreatedAt  time.Time `db:"created_at" json:"created_at"`
 }
@@ -228,8 +231,11 @@ type Alert struct {
 	OfSource      *int64     `db:"of_source" json:"-"`
 	OfDataset     *int64     `db:"of_dataset" json:"-"`
 	OfJob         *int64     `db:"of_job" json:"-"`
+	OfSLA         *int64     `db:"of_sla" json:"-"`
+	GroupID       *int64     `db:"group_id" json:"group_id" doc:"the alerts it is told with"`
 	Source        string     `db:"source" json:"source" doc:"of an alert about a source or its tables, which has no monitor and no series"`
 	Job           string     `db:"job" json:"job" doc:"of an alert about a job"`
+	SLA           string     `db:"sla" json:"sla" doc:"of an alert about a promise"`
 	Monitor       string     `db:"monitor" json:"monitor"`
 	Metric        string     `db:"metric" json:"metric"`
 	Measure       string     `db:"measure" json:"measure"`
@@ -240,7 +246,7 @@ type Alert struct {
 	PeriodSeconds int64      `db:"period_seconds" json:"period_seconds"`
 	Unit          string     `db:"unit" json:"unit"`
 	Zone          string     `db:"zone" json:"zone"`
-	Cause         string     `db:"cause" json:"cause" enum:"deviation,silence,stuck,missing,step,overdue,unreadable,columns,runs,file" doc:"the rule that opened it"`
+	Cause         string     `db:"cause" json:"cause" enum:"deviation,silence,stuck,missing,step,overdue,unreadable,columns,runs,file,promise" doc:"the rule that opened it"`
 	Direction     string     `db:"direction" json:"direction" enum:"low,high,both"`
 	Severity      string     `db:"severity" json:"severity" enum:"warning,critical"`
 	Since         time.Time  `db:"since" json:"since" doc:"start of the first deviating period"`
@@ -273,6 +279,7 @@ const (
 	CauseColumns    = "columns"    // a table lost columns or changed their types
 	CauseSilentJob  = "runs"       // no complete run of a job when one was due
 	CauseFile       = "file"       // a file that landed is broken, or came before
+	CausePromise    = "promise"    // an SLA is behind or missed
 )
 
 // Judged tells whether a monitor raised the alert; one about a source, a table or
@@ -312,10 +319,15 @@ type Incident struct {
 	Downstream bool   `db:"downstream" json:"downstream" doc:"what reads the dataset is hit too, two steps along the lineage"`
 }
 
-// Calendar is a set of planned events as the iCalendar file they came in.
+// Calendar is a set of planned events as the iCalendar file they came in, or the
+// holidays of a country.
 type Calendar struct {
-	Name string `db:"name" json:"name"`
-	ICal string `db:"ical" json:"ical"`
+	Name    string `db:"name" json:"name"`
+	ICal    string `db:"ical" json:"ical"`
+	Country string `db:"country" json:"country" doc:"whose holidays it holds, as CA or DE-BY; empty: events of a file or by hand"`
+	Dataset string `db:"dataset" json:"dataset" doc:"that it is for; empty: all"`
+	Zone    string `db:"zone" json:"zone" doc:"by whose clocks holidays begin"`
+	Effect  string `db:"effect" json:"effect" enum:"mute,widen,leave out" doc:"of events that say nothing themselves"`
 }
 
 // PlannedEvent is a known happening that explains unusual values.
@@ -327,6 +339,7 @@ type PlannedEvent struct {
 	Dataset   string    `db:"dataset" json:"dataset" doc:"empty: all datasets"`
 	Holiday   bool      `db:"holiday" json:"holiday"`
 	Lasting   bool      `db:"lasting" json:"lasting" doc:"things do not go back afterwards: the level goes on from there"`
+	Effect    string    `db:"effect" json:"effect" enum:"mute,widen,leave out" doc:"mute: neither judged nor learned from; widen: judged by a wider band; leave out: judged as ever, not learned from"`
 	StartedAt time.Time `db:"started_at" json:"started_at"`
 	EndedAt   time.Time `db:"ended_at" json:"ended_at"`
 	KnownAt   time.Time `db:"known_at" json:"known_at"`

@@ -38,6 +38,7 @@ type Settings struct {
 	Missing           int     `json:"missing,omitempty" doc:"alarm after this many missing periods in a row; 0: as learned, -1: never"`
 	StuckOff          bool    `json:"stuck_off,omitempty" doc:"do not tell of a value that repeats again and again"`
 	SilenceOff        bool    `json:"silence_off,omitempty" doc:"do not tell of zeros where rows were due"`
+	Quiet             Strings `json:"quiet,omitempty" doc:"hours in the dataset's zone in which only critical alerts are told, as 'mon-fri 22:00-06:00'; the others when they end, if they still last"`
 	AdoptAfterSeconds int64   `json:"adopt_after_seconds" default:"0" doc:"when an unanswered change becomes the new normal; 0: after three days, -1: never"`
 }
 
@@ -129,6 +130,11 @@ func (s Settings) Check(g timeline.Grid) error {
 	}
 	if s.Method != "fixed" && (s.Low != nil || s.High != nil) {
 		return fmt.Errorf("low and high are bounds of the method fixed, not of %s", s.Method)
+	}
+	for _, hours := range s.Quiet {
+		if _, err := timeline.ParseHours(hours); err != nil {
+			return fmt.Errorf("quiet: %w", err)
+		}
 	}
 	if err := s.Baseline(g).Check(); err != nil {
 		return err

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"tinbell/core/learn"
+	"tinbell/internal/answer"
 	"tinbell/internal/collect"
 	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
@@ -22,6 +23,7 @@ type duties struct {
 	queue     *work.Queue
 	inspector *inspect.Inspector
 	bench     *improve.Bench
+	desk      *answer.Desk
 	now       func() time.Time
 	keepDays  int
 	minute    time.Time // when what is done each minute was last done by this process
@@ -75,6 +77,9 @@ func (d *duties) keep(ctx context.Context) error {
 		return err
 	}
 	if _, err := d.store.ForgetOld(ctx, d.now(), d.keepDays); err != nil {
+		return err
+	}
+	if err := d.desk.Extend(ctx); err != nil {
 		return err
 	}
 	return d.collector.ForgetPoints(ctx)
@@ -153,6 +158,9 @@ func (d *duties) tick(ctx context.Context) error {
 	}
 	d.minute = now
 	if err := d.tuneNightly(ctx, now); err != nil {
+		return err
+	}
+	if err := d.watcher.Promises(ctx); err != nil {
 		return err
 	}
 	return d.watcher.SilentJobs(ctx)

@@ -6,6 +6,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"net/url"
+	"reflect"
 	"strings"
 	"testing"
 	"time"
@@ -256,7 +257,7 @@ func TestTuningProposesAndAPersonDecides(t *testing.T) {
 	}
 	dbtest.Must(t, decide(open[0].ID, true))
 	dbtest.Must(t, s.Admin.Get(ctx, "/monitors/"+open[0].Monitor, nil, &after))
-	if after.Version != 2 || after.Settings != open[0].Settings {
+	if after.Version != 2 || !reflect.DeepEqual(after.Settings, open[0].Settings) {
 		t.Errorf("accepted: version %d, %+v", after.Version, after.Settings)
 	}
 	if err := decide(open[0].ID, false); status(err) != 409 {

@@ -4,13 +4,16 @@ package service
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -23,7 +26,9 @@ import (
 	"tinbell/internal/inspect"
 	"tinbell/internal/localpg"
 	"tinbell/internal/people"
+	"tinbell/internal/sink"
 	"tinbell/internal/store"
+	"tinbell/internal/tell"
 	"tinbell/internal/watch"
 	"tinbell/internal/work"
 	"tinbell/web"
@@ -39,6 +44,11 @@ type Options struct {
 	KeepDays int // how long samples are kept where a dataset has no rule; 0: for ever
 	Now      func() time.Time
 	Log      *slog.Logger
+
+	Public       string         // where people reach the service, for links in messages; empty: where it listens
+	AllowPrivate []netip.Prefix // addresses that webhooks may go to though they are not public
+	Trust        *x509.CertPool // authorities of mail and web servers; nil: the system's
+	Mailbox      *sink.Mailbox  // of the demo: what its stand-ins have received
 }
 
 // Service is a running Tin Bell.
@@ -112,7 +122,7 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	p := httpapi.Parts{Store: records, Now: o.Now, Log: o.Log, SignIn: o.SignIn, Hub: httpapi.NewHub(), Console: web.Handler()}
+	p := httpapi.Parts{Store: records, Now: o.Now, Log: o.Log, SignIn: o.SignIn, Hub: httpapi.NewHub(), Console: web.Handler(), Mailbox: o.Mailbox}
 	s.Parts.Store = records
 	p.Warehouses = warehouse.New(records, safe)
 	p.Watcher = watch.New(records, o.Now, o.Log)
@@ -127,7 +137,9 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	p.Inspector = inspect.New(records, p.Watcher, o.Now)
 	duties.inspector, duties.bench = p.Inspector, p.Bench
 	p.People = people.New(records)
-	p.Config = config.New(records, p.Collector, p.Warehouses, p.Desk, p.Queue, o.Now)
+	p.Teller = tell.New(records, p.Inspector, safe, tell.Options{Address: s.public(o), Allowed: o.AllowPrivate, Trust: o.Trust, Now: o.Now, Log: o.Log})
+	p.Config = config.New(records, p.Collector, p.Warehouses, p.Desk, p.Watcher, p.Teller, p.Queue, o.Now)
+	duties.desk = p.Desk
 	s.Parts = p
 	if o.SignIn {
 		if s.FirstToken, err = p.People.First(ctx); err != nil {
@@ -137,6 +149,7 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	if err := p.Queue.Start(life); err != nil {
 		return fmt.Errorf("start queue: %w", err)
 	}
+	p.Teller.Start(life)
 	// What is said from the first request on is streamed: none comes in before.
 	listening := make(chan struct{})
 	go s.relay(life, o.Log, sync.OnceFunc(func() { close(listening) }))
@@ -154,7 +167,7 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 // connection breaks.
 func (s *Service) relay(ctx context.Context, log *slog.Logger, listening func()) {
 	for ctx.Err() == nil {
-		if err := s.Parts.Store.Listen(ctx, listening, s.Parts.Hub.Tell); err != nil && ctx.Err() == nil {
+		if err := s.Parts.Store.Listen(ctx, listening, s.hear); err != nil && ctx.Err() == nil {
 			log.Warn("live updates interrupted", "error", err)
 			select {
 			case <-ctx.Done():
@@ -162,6 +175,23 @@ func (s *Service) relay(ctx context.Context, log *slog.Logger, listening func())
 			}
 		}
 	}
+}
+
+// hear passes a notice on: to the teller if it is his, else to the console.
+func (s *Service) hear(topic string) {
+	if topic == store.TopicTell {
+		s.Parts.Teller.Wake()
+		return
+	}
+	s.Parts.Hub.Tell(topic)
+}
+
+// public is where people reach the service.
+func (s *Service) public(o Options) string {
+	if o.Public != "" {
+		return strings.TrimSuffix(o.Public, "/")
+	}
+	return s.Address
 }
 
 // Ended gives a value when the HTTP server stops by itself.
@@ -177,6 +207,9 @@ func (s *Service) Stop() {
 	}
 	if s.Parts.Queue != nil {
 		s.Parts.Queue.Stop(ctx)
+	}
+	if s.Parts.Teller != nil {
+		s.Parts.Teller.Stop()
 	}
 	if s.Parts.Warehouses != nil {
 		s.Parts.Warehouses.Close()

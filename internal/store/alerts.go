@@ -12,17 +12,17 @@ import (
 )
 
 const alertSelect = `
-	select a.id, coalesce(a.monitor_id, 0) as monitor_id, coalesce(a.series_id, 0) as series_id, a.of_source, a.of_dataset, a.of_job,
+	select a.id, coalesce(a.monitor_id, 0) as monitor_id, coalesce(a.series_id, 0) as series_id, a.of_source, a.of_dataset, a.of_job, a.of_sla, a.group_id,
 		a.cause, a.direction, a.severity, a.since, a.raised_at, a.ended_at, a.closed_at, a.close_reason, a.peak, a.peak_at,
 		a.observed, a.expected, a.return_period_seconds, a.sentence, a.planned, a.from_history, a.verdict,
 		a.label_id, a.disputed, a.recent, a.company, a.chance, a.held, a.held_why,
-		coalesce(v.name, '') as monitor, coalesce(v.owner, d.owner, '') as owner, coalesce(m.name, '') as metric, coalesce(m.measure, '') as measure,
+		coalesce(v.name, '') as monitor, coalesce(nullif(v.owner, ''), nullif(sla.owner, ''), d.owner, '') as owner, coalesce(m.name, '') as metric, coalesce(m.measure, '') as measure,
 		coalesce(m.period_seconds, 0) as period_seconds, coalesce(m.unit, '') as unit, coalesce(m.zone, d.zone, 'UTC') as zone,
 		coalesce(d.name, '') as dataset, coalesce(d.id, 0) as dataset_id, coalesce(s.segment, '') as segment, coalesce(source.name, '') as source,
-		coalesce(job.name, '') as job
+		coalesce(job.name, '') as job, coalesce(sla.name, '') as sla
 	from alert a left join monitor v on v.id = a.monitor_id left join series s on s.id = a.series_id
 	left join metric m on m.id = v.metric_id left join dataset d on d.id = coalesce(m.dataset_id, a.of_dataset)
-	left join source on source.id = a.of_source left join job on job.id = a.of_job `
+	left join source on source.id = a.of_source left join job on job.id = a.of_job left join sla on sla.id = a.of_sla `
 
 var withEvidence = strings.Replace(alertSelect, "a.recent,", "a.looks, a.recent,", 1)
 
@@ -41,6 +41,7 @@ type AlertFilter struct {
 	Owner    string
 	Measure  string
 	Disputed bool
+	Group    int64
 	About    *About    // alerts without a monitor about the same
 	From, To time.Time // raised in [From, To)
 	Cursor   int64
@@ -83,7 +84,7 @@ func (f AlertFilter) where() (string, []any) {
 		add("s.segment = ?", f.Segment)
 	}
 	if f.Owner != "" {
-		add("coalesce(v.owner, d.owner, '') = ?", f.Owner)
+		add("coalesce(nullif(v.owner, ''), nullif(sla.owner, ''), d.owner, '') = ?", f.Owner)
 	}
 	if f.Measure != "" {
 		add("m.measure = ?", f.Measure)
@@ -99,7 +100,11 @@ func (f AlertFilter) where() (string, []any) {
 		add("a.of_source is not distinct from ?", k[0])
 		add("a.of_dataset is not distinct from ?", k[1])
 		add("a.of_job is not distinct from ?", k[2])
+		add("a.of_sla is not distinct from ?", k[3])
 		terms = append(terms, "a.monitor_id is null")
+	}
+	if f.Group != 0 {
+		add("a.group_id = ?", f.Group)
 	}
 	if f.Series != 0 {
 		add("a.series_id = ?", f.Series)
@@ -162,7 +167,20 @@ func PutAlert(ctx context.Context, tx pgx.Tx, a record.Alert) (int64, error) {
 	if err != nil {
 		return 0, fmt.Errorf("write alert: %w", err)
 	}
-	return id, nil
+	return id, changed(ctx, tx, []int64{id})
+}
+
+// changed keeps, in the transaction that changes alerts, that they are to be
+// grouped and told of.
+func changed(ctx context.Context, tx pgx.Tx, alerts []int64) error {
+	if len(alerts) == 0 {
+		return nil
+	}
+	_, err := tx.Exec(ctx, `insert into alert_change (alert_id) select unnest($1::bigint[]) on conflict (alert_id) do update set at = excluded.at`, alerts)
+	if err != nil {
+		return fmt.Errorf("keep that an alert changed: %w", err)
+	}
+	return Notify(ctx, tx, TopicTell)
 }
 
 // AddLabels stores one label per alert and puts it in force; alerts that are
@@ -283,7 +301,7 @@ func (s *Store) Scored(ctx context.Context, from, to time.Time) ([]record.Alert,
 		return nil, fmt.Errorf("count alerts: %w", err)
 	}
 	rows, err := s.Pool.Query(ctx, `
-		select a.id, a.monitor_id, a.series_id, a.since, a.raised_at, a.ended_at, a.closed_at, a.planned, a.verdict, a.held,
+		select a.id, a.monitor_id, a.series_id, a.since, a.raised_at, a.ended_at, a.closed_at, a.planned, a.verdict, a.held, a.group_id,
 			v.name, v.owner, m.measure, m.period_seconds, m.zone, d.name, s.segment
 		from alert a join monitor v on v.id = a.monitor_id join series s on s.id = a.series_id
 		join metric m on m.id = v.metric_id join dataset d on d.id = m.dataset_id
@@ -295,7 +313,7 @@ func (s *Store) Scored(ctx context.Context, from, to time.Time) ([]record.Alert,
 	list := make([]record.Alert, 0, n)
 	for rows.Next() {
 		var a record.Alert
-		if err := rows.Scan(&a.ID, &a.MonitorID, &a.SeriesID, &a.Since, &a.RaisedAt, &a.EndedAt, &a.ClosedAt, &a.Planned, &a.Verdict, &a.Held,
+		if err := rows.Scan(&a.ID, &a.MonitorID, &a.SeriesID, &a.Since, &a.RaisedAt, &a.EndedAt, &a.ClosedAt, &a.Planned, &a.Verdict, &a.Held, &a.GroupID,
 			&a.Monitor, &a.Owner, &a.Measure, &a.PeriodSeconds, &a.Zone, &a.Dataset, &a.Segment); err != nil {
 			return nil, fmt.Errorf("read alerts: %w", err)
 		}

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"tinbell/internal/record"
@@ -170,5 +171,16 @@ func (s *Store) MoveSource(ctx context.Context, id int64, login []byte, address 
 
 // Forget removes everything that was measured, set and said; accounts stay.
 func (s *Store) Forget(ctx context.Context) error {
-	return s.exec(ctx, "all records", `truncate source, dataset, metric, series, sample, sample_day, point, point_due, job, run, delivery, health, load, monitor, baseline, alert, label, incident, planned_event, calendar, stretch, proposal, monitor_version, task restart identity cascade`)
+	return s.exec(ctx, "all records", `truncate source, dataset, metric, series, sample, sample_day, point, point_due, job, run, delivery, health, load, monitor, baseline, alert, label, incident, planned_event, calendar, stretch, proposal, monitor_version, task, alert_group, alert_change, channel, route, message, sla, sla_day restart identity cascade`)
+}
+
+// SourceName gives what a source is called.
+func (s *Store) SourceName(ctx context.Context, id int64) (string, error) {
+	return one[string](ctx, s, "source", fmt.Sprint(id), `select name from source where id = $1`, id)
+}
+
+// UsualZone gives a dataset's zone; without a name that of most datasets.
+func (s *Store) UsualZone(ctx context.Context, dataset string) (string, error) {
+	return one[string](ctx, s, "zone", dataset, `
+		select coalesce((select zone from dataset where $1 in ('', name) group by zone order by count(*) desc, zone limit 1), 'UTC')`, dataset)
 }

@@ -66,51 +66,6 @@ func (s *Store) DropIncident(ctx context.Context, reference string) error {
 	return nil
 }
 
-// PutCalendar keeps the file that a calendar was read from.
-func PutCalendar(ctx context.Context, tx pgx.Tx, v record.Calendar) error {
-	_, err := tx.Exec(ctx, `insert into calendar (name, ical) values ($1, $2) on conflict (name) do update set ical = excluded.ical, put_at = now()`, v.Name, v.ICal)
-	if err != nil {
-		return clash("calendar "+v.Name, err)
-	}
-	return nil
-}
-
-// Calendars gives all calendars with their files.
-func (s *Store) Calendars(ctx context.Context) ([]record.Calendar, error) {
-	return many[record.Calendar](ctx, s, "calendars", `select name, ical from calendar order by name`)
-}
-
-// PutPlannedEvents replaces a calendar's events; ones known before keep the
-// time they became known.
-func PutPlannedEvents(ctx context.Context, tx pgx.Tx, calendar string, events []record.PlannedEvent) error {
-	uids, starts := make([]string, len(events)), make([]time.Time, len(events))
-	for i, e := range events {
-		uids[i], starts[i] = e.UID, e.StartedAt
-		if _, err := tx.Exec(ctx, `
-			insert into planned_event (calendar, uid, summary, dataset, holiday, lasting, started_at, ended_at, known_at)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
-			on conflict (calendar, uid, started_at) do update set summary = excluded.summary, dataset = excluded.dataset,
-				holiday = excluded.holiday, lasting = excluded.lasting, ended_at = excluded.ended_at`,
-			calendar, e.UID, e.Summary, e.Dataset, e.Holiday, e.Lasting, e.StartedAt, e.EndedAt, e.KnownAt); err != nil {
-			return clash("planned event "+e.Summary, err)
-		}
-	}
-	_, err := tx.Exec(ctx, `
-		delete from planned_event where calendar = $1
-			and (uid, started_at) not in (select unnest($2::text[]), unnest($3::timestamptz[]))`, calendar, uids, starts)
-	if err != nil {
-		return clash("calendar "+calendar, err)
-	}
-	return nil
-}
-
-// PlannedEvents gives the planned events for a dataset (its own and those for
-// all), ascending.
-func (s *Store) PlannedEvents(ctx context.Context, dataset string) ([]record.PlannedEvent, error) {
-	return many[record.PlannedEvent](ctx, s, "planned events", `
-		select * from planned_event where $1 = '' or dataset in ('', $1) order by started_at`, dataset)
-}
-
 // AddLevelChange keeps a person's word that a series has a new normal.
 func AddLevelChange(ctx context.Context, tx pgx.Tx, v record.LevelChange) error {
 	_, err := tx.Exec(ctx, `

@@ -155,10 +155,11 @@ func MonitorsOfDatasets(ctx context.Context, tx pgx.Tx, datasets []string) ([]in
 		where v.learned_at is not null and (d.name = any($1) or '' = any($1))`, datasets)
 }
 
-func ids(ctx context.Context, tx pgx.Tx, query string, arg any) ([]int64, error) {
-	rows, err := tx.Query(ctx, query, arg)
+// ids runs a statement that gives ids.
+func ids(ctx context.Context, tx pgx.Tx, query string, args ...any) ([]int64, error) {
+	rows, err := tx.Query(ctx, query, args...)
 	if err != nil {
-		return nil, fmt.Errorf("read monitors: %w", err)
+		return nil, err
 	}
 	return pgx.CollectRows(rows, pgx.RowTo[int64])
 }

@@ -9,8 +9,11 @@ import (
 
 const noticeChannel = "tinbell_changes"
 
+// TopicTell says that there are alerts to group or messages to send.
+const TopicTell = "tell"
+
 // Notify tells all processes, when the transaction commits, that something of a
-// topic changed: alerts, datasets, incidents, tasks.
+// topic changed: alerts, datasets, incidents, tasks, messages, slas.
 func Notify(ctx context.Context, tx pgx.Tx, topic string) error {
 	if _, err := tx.Exec(ctx, `select pg_notify($1, $2)`, noticeChannel, topic); err != nil {
 		return fmt.Errorf("notify: %w", err)

@@ -167,3 +167,19 @@ func (s *Store) Steps(ctx context.Context) ([]Step, error) {
 		select distinct i.name as from_name, o.name as to_name from job_dataset i join job_dataset o on o.job_id = i.job_id
 		where i.direction = 'input' and o.direction = 'output' and i.name <> o.name`)
 }
+
+// Write says that a job writes a dataset.
+type Write struct {
+	JobID   int64  `db:"job_id"`
+	Dataset string `db:"name"`
+}
+
+// Writes gives what every job writes.
+func (s *Store) Writes(ctx context.Context) ([]Write, error) {
+	return many[Write](ctx, s, "lineage", `select distinct job_id, name from job_dataset where direction = 'output'`)
+}
+
+// JobName gives what a job is called.
+func (s *Store) JobName(ctx context.Context, id int64) (string, error) {
+	return one[string](ctx, s, "job", fmt.Sprint(id), `select name from job where id = $1`, id)
+}

@@ -3,6 +3,7 @@ package store_test
 import (
 	"errors"
 	"fmt"
+	"reflect"
 	"strings"
 	"testing"
 	"time"
@@ -279,12 +280,12 @@ func TestClashesSayWhatTheyAre(t *testing.T) {
 	}
 	got, err := s.Monitor(t.Context(), "m")
 	dbtest.Must(t, err)
-	if got.Settings != changed || got.Version != 2 || got.Paused {
+	if !reflect.DeepEqual(got.Settings, changed) || got.Version != 2 || got.Paused {
 		t.Errorf("monitor came back as %+v", got)
 	}
 	versions, err := s.MonitorVersions(t.Context(), id)
 	dbtest.Must(t, err)
-	if len(versions) != 2 || versions[0].Settings != changed || versions[0].Author != "Ada" || versions[0].Reason != "calmer" || versions[1].Version != 1 {
+	if len(versions) != 2 || !reflect.DeepEqual(versions[0].Settings, changed) || versions[0].Author != "Ada" || versions[0].Reason != "calmer" || versions[1].Version != 1 {
 		t.Errorf("versions: %+v", versions)
 	}
 }

@@ -11,13 +11,13 @@ import (
 )
 
 // About is what an alert without a monitor is about: a source, one of its
-// datasets, or a job.
-type About struct{ Source, Dataset, Job int64 }
+// datasets, a job, or what was promised of a dataset.
+type About struct{ Source, Dataset, Job, SLA int64 }
 
 // AboutOf gives what an alert without a monitor is about.
 func AboutOf(a record.Alert) *About {
 	var v About
-	for into, id := range map[*int64]*int64{&v.Source: a.OfSource, &v.Dataset: a.OfDataset, &v.Job: a.OfJob} {
+	for into, id := range map[*int64]*int64{&v.Source: a.OfSource, &v.Dataset: a.OfDataset, &v.Job: a.OfJob, &v.SLA: a.OfSLA} {
 		if id != nil {
 			*into = *id
 		}
@@ -26,9 +26,9 @@ func AboutOf(a record.Alert) *About {
 }
 
 // keys are its parts as they are stored: null where there is none.
-func (a About) keys() [3]*int64 {
-	var keys [3]*int64
-	for i, id := range []int64{a.Source, a.Dataset, a.Job} {
+func (a About) keys() [4]*int64 {
+	var keys [4]*int64
+	for i, id := range []int64{a.Source, a.Dataset, a.Job, a.SLA} {
 		if id != 0 {
 			keys[i] = &id
 		}
@@ -36,7 +36,7 @@ func (a About) keys() [3]*int64 {
 	return keys
 }
 
-const sameAbout = `of_source is not distinct from $1 and of_dataset is not distinct from $2 and of_job is not distinct from $3 and cause = $4 and closed_at is null`
+const sameAbout = `of_source is not distinct from $1 and of_dataset is not distinct from $2 and of_job is not distinct from $3 and of_sla is not distinct from $4 and cause = $5 and closed_at is null`
 
 // Failing keeps that a source or dataset cannot be read, and gives since when.
 func (s *Store) Failing(ctx context.Context, about About, message string, now time.Time) (since time.Time, err error) {
@@ -69,14 +69,18 @@ func (s *Store) Recovered(ctx context.Context, about About, now time.Time) error
 // of the same cause says.
 func Trouble(ctx context.Context, tx pgx.Tx, about About, a record.Alert) error {
 	k := about.keys()
-	result, err := tx.Exec(ctx, `update alert set sentence = $5 where `+sameAbout, k[0], k[1], k[2], a.Cause, a.Sentence)
-	if err == nil && result.RowsAffected() == 0 {
-		_, err = tx.Exec(ctx, `
-			insert into alert (of_source, of_dataset, of_job, cause, direction, severity, since, raised_at, sentence) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
-			k[0], k[1], k[2], a.Cause, a.Direction, a.Severity, a.Since, a.RaisedAt, a.Sentence)
+	open, err := ids(ctx, tx, `update alert set sentence = $6, severity = $7 where `+sameAbout+` returning id`, k[0], k[1], k[2], k[3], a.Cause, a.Sentence, a.Severity)
+	if err == nil && len(open) == 0 {
+		open, err = ids(ctx, tx, `
+			insert into alert (of_source, of_dataset, of_job, of_sla, cause, direction, severity, since, raised_at, sentence)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) returning id`,
+			k[0], k[1], k[2], k[3], a.Cause, a.Direction, a.Severity, a.Since, a.RaisedAt, a.Sentence)
 	}
 	if err != nil {
 		return fmt.Errorf("write alert: %w", err)
+	}
+	if err := changed(ctx, tx, open); err != nil {
+		return err
 	}
 	return Notify(ctx, tx, "alerts")
 }
@@ -85,12 +89,15 @@ func Trouble(ctx context.Context, tx pgx.Tx, about About, a record.Alert) error 
 // one.
 func Mended(ctx context.Context, tx pgx.Tx, about About, cause string, now time.Time) error {
 	k := about.keys()
-	result, err := tx.Exec(ctx, `update alert set ended_at = $5, closed_at = $5, close_reason = 'recovered' where `+sameAbout, k[0], k[1], k[2], cause, now)
+	closed, err := ids(ctx, tx, `update alert set ended_at = $6, closed_at = $6, close_reason = 'recovered' where `+sameAbout+` returning id`, k[0], k[1], k[2], k[3], cause, now)
 	if err != nil {
 		return fmt.Errorf("close alert: %w", err)
 	}
-	if result.RowsAffected() == 0 {
+	if len(closed) == 0 {
 		return nil
+	}
+	if err := changed(ctx, tx, closed); err != nil {
+		return err
 	}
 	return Notify(ctx, tx, "alerts")
 }
@@ -98,8 +105,15 @@ func Mended(ctx context.Context, tx pgx.Tx, about About, cause string, now time.
 // CloseNoted closes alerts about changed columns and bad files that were raised before an
 // instant: people have had their time to see them.
 func (s *Store) CloseNoted(ctx context.Context, before, now time.Time) error {
-	return s.exec(ctx, "alerts", `
-		update alert set ended_at = since, closed_at = $3, close_reason = 'noted' where cause = any($1) and closed_at is null and raised_at < $2`, []string{record.CauseColumns, record.CauseFile}, before, now)
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		closed, err := ids(ctx, tx, `
+			update alert set ended_at = since, closed_at = $3, close_reason = 'noted' where cause = any($1) and closed_at is null and raised_at < $2 returning id`,
+			[]string{record.CauseColumns, record.CauseFile}, before, now)
+		if err != nil {
+			return fmt.Errorf("close alerts: %w", err)
+		}
+		return changed(ctx, tx, closed)
+	})
 }
 
 // AddColumns keeps a table's columns from a time on.

@@ -90,7 +90,7 @@ func fastest(f func(*testing.B)) testing.BenchmarkResult {
 
 // start runs a service of its own on a private PostgreSQL with its usual
 // durability.
-func start(ctx context.Context) (*service.Service, func(), error) {
+func start(ctx context.Context, change ...func(*service.Options)) (*service.Service, func(), error) {
 	dir, err := os.MkdirTemp("", "tinbell-speed-")
 	if err != nil {
 		return nil, nil, err
@@ -98,7 +98,11 @@ func start(ctx context.Context) (*service.Service, func(), error) {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		return nil, nil, err
 	}
-	s, err := service.Start(ctx, service.Options{Dir: dir, Listen: "127.0.0.1:0", SignIn: false, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	o := service.Options{Dir: dir, Listen: "127.0.0.1:0", SignIn: false, Log: slog.New(slog.NewTextHandler(io.Discard, nil))}
+	for _, one := range change {
+		one(&o)
+	}
+	s, err := service.Start(ctx, o)
 	if err != nil {
 		os.RemoveAll(dir)
 		return nil, nil, err

@@ -96,6 +96,12 @@ func (v *Subject) lasts(series int64) {
 	list[len(list)-1].Lasts = true
 }
 
+// widens marks what was excluded last as judged by a wider band.
+func (v *Subject) widens(series int64) {
+	list := v.Exclusions[series]
+	list[len(list)-1].Widens = true
+}
+
 // Try gives the subject under other settings.
 func (v *Subject) Try(settings record.Settings) *Subject {
 	other := *v
@@ -120,7 +126,10 @@ func (v *Subject) addEvents(events []record.PlannedEvent) {
 		}
 		end := e.EndedAt
 		for _, series := range v.Series {
-			v.exclude(series.ID, e.StartedAt, &end, e.KnownAt, true, "planned: "+e.Summary)
+			v.exclude(series.ID, e.StartedAt, &end, e.KnownAt, e.Effect != record.EffectLeaveOut, "planned: "+e.Summary)
+			if e.Effect == record.EffectWiden {
+				v.widens(series.ID)
+			}
 			if e.Lasting {
 				v.lasts(series.ID)
 			}

@@ -88,3 +88,16 @@ func List(parts []string) string {
 		return strings.Join(parts[:n-1], ", ") + " and " + parts[n-1]
 	}
 }
+
+// Rare says a return period in seconds in words: how often by chance.
+func Rare(seconds float64) string {
+	d := time.Duration(min(seconds, 9e9)) * time.Second
+	switch days := d.Hours() / 24; {
+	case days < 2:
+		return "about once in " + Duration(d)
+	case days < 730:
+		return fmt.Sprintf("about once in %.0f days", days)
+	default:
+		return fmt.Sprintf("about once in %.0f years", days/365)
+	}
+}

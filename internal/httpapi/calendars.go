@@ -1,0 +1,64 @@
+package httpapi
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tinbell/internal/answer"
+	"tinbell/internal/people"
+	"tinbell/internal/record"
+)
+
+// CalendarOf picks a calendar and what its events are taken for.
+type CalendarOf struct {
+	Named
+	Dataset string `query:"dataset" doc:"that events are for which name none; empty: all"`
+	Effect  string `query:"effect" enum:"mute,widen,leave out," doc:"of events which say none; mute if left out"`
+}
+
+// Holidays asks for the holidays of a country.
+type Holidays struct {
+	Country string `json:"country" doc:"as CA, or with a part of it as DE-BY"`
+	Name    string `json:"name,omitempty" doc:"of the calendar"`
+	Dataset string `json:"dataset,omitempty" doc:"that they are for; empty: all"`
+	Zone    string `json:"zone,omitempty" doc:"by whose clocks they begin; that of most datasets if left out"`
+}
+
+func (s *server) addCalendars(api huma.API) {
+	add(api, "GET", "/planned-events", "planned-events", "All planned events", people.Reader, func(ctx context.Context, in *struct {
+		Dataset string `query:"dataset"`
+	}) (*body[[]record.PlannedEvent], error) {
+		return ok(s.Store.PlannedEvents(ctx, in.Dataset))
+	})
+	add(api, "POST", "/planned-events", "add-event", "Add a planned event by hand; answers with its occurrences", people.Editor, func(ctx context.Context, in *body[answer.NewEvent]) (*body[[]record.PlannedEvent], error) {
+		return ok(s.Desk.AddEvent(ctx, in.Body))
+	})
+	add(api, "DELETE", "/planned-events/{uid}", "drop-event", "Remove an event that was added by hand", people.Editor, func(ctx context.Context, in *struct {
+		UID string `path:"uid"`
+	}) (*struct{}, error) {
+		return nil, s.Desk.DropEvent(ctx, in.UID)
+	})
+	add(api, "GET", "/planned-events/suggestions", "suggest-events", "Events that people seem to plan again and again, from labels", people.Reader, func(ctx context.Context, _ *none) (*body[[]answer.Suggestion], error) {
+		return ok(s.Desk.Suggestions(ctx))
+	})
+	add(api, "GET", "/calendars", "calendars", "All calendars", people.Reader, func(ctx context.Context, _ *none) (*body[[]record.Calendar], error) {
+		return ok(s.Store.Calendars(ctx))
+	})
+	addFile(api, "PUT", "/calendars/{name}", "import-calendar", "Replace a calendar by an iCalendar file", "text/calendar",
+		func(ctx context.Context, in *struct {
+			CalendarOf
+			Stream
+		}) (*body[[]record.PlannedEvent], error) {
+			return ok(s.Desk.ImportCalendar(ctx, record.Calendar{Name: in.Name, Dataset: in.Dataset, Effect: in.Effect}, in.reader))
+		})
+	add(api, "POST", "/calendars/holidays", "add-holidays", "Make a calendar of a country's holidays", people.Editor, func(ctx context.Context, in *body[Holidays]) (*body[[]record.PlannedEvent], error) {
+		return ok(s.Desk.AddHolidays(ctx, record.Calendar{Name: in.Body.Name, Country: in.Body.Country, Dataset: in.Body.Dataset, Zone: in.Body.Zone}))
+	})
+	add(api, "GET", "/calendars/countries", "countries", "Countries and parts whose holidays are known", people.Reader, func(context.Context, *none) (*body[[]string], error) {
+		return ok(answer.Countries(), nil)
+	})
+	add(api, "DELETE", "/calendars/{name}", "drop-calendar", "Remove a calendar with its events", people.Editor, func(ctx context.Context, in *Named) (*struct{}, error) {
+		return nil, s.Desk.DropCalendar(ctx, in.Name)
+	})
+}

@@ -1,0 +1,106 @@
+package improve
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"tinbell/core/score"
+)
+
+// Telling says how many messages people got over a stretch of the past, one an
+// alert, and how many with alerts of one cause told as one.
+type Telling struct {
+	From         time.Time         `json:"from"`
+	To           time.Time         `json:"to"`
+	Incidents    int               `json:"incidents" doc:"that were told"`
+	Alerts       int               `json:"alerts" doc:"about incidents"`
+	Groups       int               `json:"groups" doc:"about incidents"`
+	FalseAlerts  int               `json:"false_alerts" doc:"about no incident"`
+	FalseGroups  int               `json:"false_groups"`
+	Worst        []IncidentTelling `json:"worst" doc:"incidents by how many alerts they had, most first"`
+	LargestGroup int               `json:"largest_group" doc:"alerts"`
+}
+
+// IncidentTelling is how often one incident was told.
+type IncidentTelling struct {
+	Reference string `json:"reference"`
+	Title     string `json:"title"`
+	Alerts    int    `json:"alerts"`
+	Groups    int    `json:"groups"`
+}
+
+// Telling compares alerts with the groups they are told in. A zero from starts
+// with the first alert.
+func (b *Bench) Telling(ctx context.Context, from, to time.Time) (Telling, error) {
+	v := Telling{From: from, To: to, Worst: []IncidentTelling{}}
+	if to.IsZero() {
+		v.To = b.now().Add(time.Second)
+	}
+	alerts, err := b.store.Scored(ctx, from, v.To)
+	if err != nil {
+		return v, err
+	}
+	if from.IsZero() {
+		if v.From, err = b.start(ctx, v.To); err != nil {
+			return v, err
+		}
+	}
+	incidents, err := b.store.Incidents(ctx, "", v.From, v.To)
+	if err != nil {
+		return v, err
+	}
+	reach, err := b.reach(ctx, incidents)
+	if err != nil {
+		return v, err
+	}
+	bySeries := map[int64]int{}
+	size := map[int64]int{}
+	for i, a := range alerts {
+		bySeries[a.SeriesID] = i
+		if a.GroupID != nil {
+			size[*a.GroupID]++
+			v.LargestGroup = max(v.LargestGroup, size[*a.GroupID])
+		}
+	}
+	about := map[int]map[int64]bool{} // alerts of incidents, and their groups
+	told := map[int64]bool{}
+	hit := make([]bool, len(alerts))
+	for j, incident := range incidents {
+		one := score.Match(scores(alerts), []score.Incident{asCase(incident, reach, func(series int64) (string, string, string) {
+			a := alerts[bySeries[series]]
+			return a.Dataset, a.Measure, a.Segment
+		})}, v.To.Unix())
+		t := IncidentTelling{Reference: incident.Reference, Title: incident.Title}
+		about[j] = map[int64]bool{}
+		for i, outcome := range one.Outcomes {
+			if outcome != score.Hit && outcome != score.Repeat {
+				continue
+			}
+			t.Alerts++
+			hit[i] = true
+			if g := alerts[i].GroupID; g != nil {
+				about[j][*g], told[*g] = true, true
+			}
+		}
+		if t.Groups = len(about[j]); t.Alerts > 0 {
+			v.Incidents++
+			v.Worst = append(v.Worst, t)
+		}
+	}
+	wrong := map[int64]bool{}
+	for i, a := range alerts {
+		switch {
+		case hit[i]:
+			v.Alerts++
+		case !a.Planned:
+			v.FalseAlerts++
+			if a.GroupID != nil && !told[*a.GroupID] {
+				wrong[*a.GroupID] = true
+			}
+		}
+	}
+	v.Groups, v.FalseGroups = len(told), len(wrong)
+	slices.SortStableFunc(v.Worst, func(a, b IncidentTelling) int { return b.Alerts - a.Alerts })
+	return v, nil
+}

@@ -1,0 +1,201 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"tinbell/internal/record"
+)
+
+// lockGrouping is the advisory lock under which one process at a time groups
+// alerts.
+const lockGrouping = 7412
+
+// TakeChanges takes the alerts that changed since they were last grouped, oldest
+// first, at most so many. In another transaction at the same time there are
+// none.
+func TakeChanges(ctx context.Context, tx pgx.Tx, limit int) ([]record.Alert, error) {
+	var alone bool
+	if err := tx.QueryRow(ctx, `select pg_try_advisory_xact_lock($1)`, lockGrouping).Scan(&alone); err != nil || !alone {
+		return nil, err
+	}
+	taken, err := ids(ctx, tx, `
+		delete from alert_change where alert_id in (
+			select c.alert_id from alert_change c join alert a on a.id = c.alert_id order by a.raised_at, a.id limit $1) returning alert_id`, limit)
+	if err != nil || len(taken) == 0 {
+		return nil, err
+	}
+	return AlertsIn(ctx, tx, taken)
+}
+
+// GroupedAlert is what grouping and its groups need of a member.
+type GroupedAlert struct {
+	ID        int64      `db:"id"`
+	GroupID   int64      `db:"group_id"`
+	Source    int64      `db:"source_id"`
+	Job       int64      `db:"job_id"`
+	Dataset   string     `db:"dataset"`
+	Period    int64      `db:"period_seconds"`
+	Since     time.Time  `db:"since"`
+	RaisedAt  time.Time  `db:"raised_at"`
+	ClosedAt  *time.Time `db:"closed_at"`
+	Severity  string     `db:"severity"`
+	Owner     string     `db:"owner"`
+	MonitorID int64      `db:"monitor_id"`
+	Verdict   string     `db:"verdict"`
+}
+
+// GroupsOpened gives the groups that were opened in [from, to) or are among
+// those named, oldest first, and their members.
+func GroupsOpened(ctx context.Context, tx pgx.Tx, from, to time.Time, named []int64) ([]record.Group, []GroupedAlert, error) {
+	rows, err := tx.Query(ctx, `
+		select * from alert_group where merged_into is null and opened_at >= $1 and opened_at < $2 or id = any($3) order by opened_at, id`, from, to, named)
+	if err != nil {
+		return nil, nil, fmt.Errorf("read groups: %w", err)
+	}
+	groups, err := pgx.CollectRows(rows, pgx.RowToStructByName[record.Group])
+	if err != nil {
+		return nil, nil, fmt.Errorf("read groups: %w", err)
+	}
+	known := make([]int64, len(groups))
+	for i, g := range groups {
+		known[i] = g.ID
+	}
+	rows, err = tx.Query(ctx, `
+		select a.id, a.group_id, coalesce(a.of_source, 0) as source_id, coalesce(a.of_job, 0) as job_id, coalesce(d.name, '') as dataset,
+			coalesce(m.period_seconds, 0) as period_seconds, a.since, a.raised_at, a.closed_at, a.severity,
+			coalesce(nullif(v.owner, ''), nullif(sla.owner, ''), d.owner, '') as owner, coalesce(a.monitor_id, 0) as monitor_id, a.verdict
+		from alert a left join monitor v on v.id = a.monitor_id left join metric m on m.id = v.metric_id
+		left join dataset d on d.id = coalesce(m.dataset_id, a.of_dataset) left join sla on sla.id = a.of_sla
+		where a.group_id = any($1) order by a.raised_at, a.id`, known)
+	if err != nil {
+		return nil, nil, fmt.Errorf("read grouped alerts: %w", err)
+	}
+	members, err := pgx.CollectRows(rows, pgx.RowToStructByName[GroupedAlert])
+	if err != nil {
+		return nil, nil, fmt.Errorf("read grouped alerts: %w", err)
+	}
+	return groups, members, nil
+}
+
+// AddGroup makes a group.
+func AddGroup(ctx context.Context, tx pgx.Tx, g record.Group) (int64, error) {
+	var id int64
+	err := tx.QueryRow(ctx, `insert into alert_group (began_at, opened_at, severity, origin, from_history) values ($1, $2, $3, $4, $5) returning id`,
+		g.BeganAt, g.OpenedAt, g.Severity, g.Origin, g.FromHistory).Scan(&id)
+	if err != nil {
+		return 0, fmt.Errorf("add group: %w", err)
+	}
+	return id, nil
+}
+
+// PutInGroup makes alerts members of a group.
+func PutInGroup(ctx context.Context, tx pgx.Tx, group int64, alerts []int64) error {
+	if _, err := tx.Exec(ctx, `update alert set group_id = $1 where id = any($2)`, group, alerts); err != nil {
+		return fmt.Errorf("write group of alerts: %w", err)
+	}
+	return nil
+}
+
+// SetGroup keeps what its members make of a group.
+func SetGroup(ctx context.Context, tx pgx.Tx, g record.Group) error {
+	_, err := tx.Exec(ctx, `
+		update alert_group set began_at = $2, opened_at = $3, closed_at = $4, severity = $5, origin = $6, origin_alert = $7, merged_into = $8 where id = $1`,
+		g.ID, g.BeganAt, g.OpenedAt, g.ClosedAt, g.Severity, g.Origin, g.OriginAlert, g.MergedInto)
+	if err != nil {
+		return fmt.Errorf("write group: %w", err)
+	}
+	return nil
+}
+
+// TakeGroup keeps who looks after a group; an empty name takes it back.
+func (s *Store) TakeGroup(ctx context.Context, id int64, who string, at time.Time) error {
+	return s.changeGroup(ctx, id, `update alert_group set taken_by = $2, taken_at = case when $2 = '' then null else $3::timestamptz end where id = $1`, who, at)
+}
+
+// SnoozeGroup keeps until when nothing is told of a group.
+func (s *Store) SnoozeGroup(ctx context.Context, id int64, until *time.Time) error {
+	return s.changeGroup(ctx, id, `update alert_group set snoozed_until = $2 where id = $1`, until)
+}
+
+func (s *Store) changeGroup(ctx context.Context, id int64, statement string, args ...any) error {
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		result, err := tx.Exec(ctx, statement, append([]any{id}, args...)...)
+		if err != nil {
+			return fmt.Errorf("write group: %w", err)
+		}
+		if result.RowsAffected() == 0 {
+			return record.NotFound{Kind: "group", Name: fmt.Sprint(id)}
+		}
+		if err := Notify(ctx, tx, TopicTell); err != nil {
+			return err
+		}
+		return Notify(ctx, tx, "alerts")
+	})
+}
+
+// GroupRow is a group with what a list shows of it.
+type GroupRow struct {
+	record.Group
+	Sentence string         `db:"sentence" json:"sentence" doc:"of the alert at its origin, else of its first"`
+	Alerts   int            `db:"alerts" json:"alerts"`
+	Open     int            `db:"open" json:"open" doc:"alerts that still last"`
+	Datasets record.Strings `db:"datasets" json:"datasets"`
+	Owner    string         `db:"owner" json:"owner"`
+	Zone     string         `db:"zone" json:"zone"`
+	Lead     int64          `db:"lead" json:"lead" doc:"the alert that stands for it: that of the origin, else the first"`
+	Answered int            `db:"answered" json:"answered" doc:"alerts with a label"`
+}
+
+const groupSelect = `
+	select g.*, l.sentence, l.id as lead, m.alerts, m.open, m.datasets, m.answered, coalesce(l.owner, '') as owner, coalesce(l.zone, 'UTC') as zone
+	from alert_group g
+	join lateral (
+		select count(*) as alerts, count(*) filter (where a.closed_at is null) as open, count(*) filter (where a.verdict <> '') as answered,
+			coalesce(jsonb_agg(distinct d.name) filter (where d.name is not null), '[]') as datasets
+		from alert a left join series s on s.id = a.series_id left join metric mt on mt.id = s.metric_id left join dataset d on d.id = coalesce(mt.dataset_id, a.of_dataset)
+		where a.group_id = g.id) m on m.alerts > 0
+	join lateral (
+		select a.id, a.sentence, coalesce(nullif(v.owner, ''), d.owner) as owner, coalesce(mt.zone, d.zone) as zone
+		from alert a left join monitor v on v.id = a.monitor_id left join metric mt on mt.id = v.metric_id left join dataset d on d.id = coalesce(mt.dataset_id, a.of_dataset)
+		where a.group_id = g.id order by a.id = g.origin_alert desc nulls last, a.severity = 'critical' desc, a.raised_at, a.id limit 1) l on true `
+
+// GroupFilter narrows a list of groups; zero values do not filter.
+type GroupFilter struct {
+	Open     bool
+	Dataset  string
+	From, To time.Time // opened in [From, To)
+	Cursor   int64     // id of the last group of the page before
+	Limit    int
+}
+
+// Groups gives a page of groups, newest first.
+func (s *Store) Groups(ctx context.Context, f GroupFilter) ([]GroupRow, error) {
+	return many[GroupRow](ctx, s, "groups", groupSelect+`
+		where g.merged_into is null and (not $1 or g.closed_at is null) and ($2 = '' or m.datasets ? $2)
+			and ($3::timestamptz is null or g.opened_at >= $3) and ($4::timestamptz is null or g.opened_at < $4)
+			and ($5 = 0 or (g.opened_at, g.id) < (select opened_at, id from alert_group where id = $5))
+		order by g.opened_at desc, g.id desc limit $6`, f.Open, f.Dataset, nullTime(f.From), nullTime(f.To), f.Cursor, f.Limit)
+}
+
+// Group gives one group.
+func (s *Store) Group(ctx context.Context, id int64) (GroupRow, error) {
+	return one[GroupRow](ctx, s, "group", fmt.Sprint(id), groupSelect+`where g.id = $1`, id)
+}
+
+// MergedInto gives the group that one was merged into, following it to the last;
+// 0 if there is none.
+func (s *Store) MergedInto(ctx context.Context, id int64) (int64, error) {
+	into, err := many[int64](ctx, s, "groups", `
+		with recursive chain as (
+			select id, merged_into from alert_group where id = $1
+			union select g.id, g.merged_into from alert_group g join chain on g.id = chain.merged_into)
+		select id from chain where merged_into is null and id <> $1`, id)
+	if err != nil || len(into) == 0 {
+		return 0, err
+	}
+	return into[0], nil
+}

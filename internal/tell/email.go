@@ -1,0 +1,75 @@
+package tell
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"fmt"
+	"strings"
+	"time"
+
+	mail "github.com/wneessen/go-mail"
+
+	"tinbell/internal/record"
+)
+
+// mail sends a message by SMTP. Messages about one group make one thread.
+func (t *Teller) mail(ctx context.Context, c record.Channel, m record.Message, b Body) error {
+	s := c.Settings
+	letter := mail.NewMsg()
+	if err := letter.FromFormat("Tin Bell", s.From); err != nil {
+		return fmt.Errorf("sender %s: %w", s.From, err)
+	}
+	if err := letter.To(s.To...); err != nil {
+		return fmt.Errorf("receivers %s: %w", strings.Join(s.To, ", "), err)
+	}
+	_, domain, _ := strings.Cut(s.From, "@")
+	letter.SetMessageIDWithValue(m.ID + "@" + domain)
+	letter.SetDateWithValue(m.CreatedAt)
+	letter.Subject(m.Subject)
+	if b.Thread != "" && b.Thread != "group-0" && b.Thread != "group-" {
+		letter.SetGenHeader(mail.HeaderReferences, "<"+b.Thread+"@"+domain+">")
+	}
+	letter.SetGenHeader("Auto-Submitted", "auto-generated")
+	letter.SetBodyString(mail.TypeTextPlain, b.Text)
+	letter.AddAlternativeString(mail.TypeTextHTML, b.HTML)
+	if b.Picture != nil {
+		if err := letter.EmbedReader("chart.png", bytes.NewReader(b.Picture), mail.WithFileContentID("chart.png")); err != nil {
+			return err
+		}
+	}
+	client, err := t.mailer(c)
+	if err != nil {
+		return err
+	}
+	return client.DialAndSendWithContext(ctx, letter)
+}
+
+func (t *Teller) mailer(c record.Channel) (*mail.Client, error) {
+	s := c.Settings
+	options := []mail.Option{mail.WithTimeout(15 * time.Second), mail.WithTLSConfig(t.tls(s.Host)), mail.WithoutNoop()}
+	switch s.Security {
+	case "tls":
+		options = append(options, mail.WithSSL())
+	case "none":
+		options = append(options, mail.WithTLSPolicy(mail.NoTLS))
+	default:
+		options = append(options, mail.WithTLSPolicy(mail.TLSMandatory))
+	}
+	if s.Port != 0 {
+		options = append(options, mail.WithPort(s.Port))
+	}
+	if s.User != "" {
+		password, err := t.safe.Unlock(c.Secret)
+		if err != nil {
+			return nil, err
+		}
+		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(s.User), mail.WithPassword(password))
+	}
+	return mail.NewClient(s.Host, options...)
+}
+
+// tls trusts the system's authorities and those that the service was given.
+func (t *Teller) tls(host string) *tls.Config {
+	return &tls.Config{ServerName: host, RootCAs: t.options.Trust, MinVersion: tls.VersionTLS12}
+}

@@ -1,0 +1,57 @@
+package tell
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"syscall"
+	"time"
+)
+
+// ErrPrivate is wrapped where a webhook would go to an address that is not open
+// to the world.
+var ErrPrivate = errors.New("webhooks go to public addresses only; allow others when starting the service: --allow-private 10.1.2.0/24")
+
+// notPublic are ranges that are no public addresses and that the standard
+// library has no word for (RFC 6890).
+var notPublic = []netip.Prefix{
+	netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("192.0.0.0/24"), netip.MustParsePrefix("192.0.2.0/24"),
+	netip.MustParsePrefix("198.18.0.0/15"), netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("203.0.113.0/24"), netip.MustParsePrefix("240.0.0.0/4"),
+	netip.MustParsePrefix("64:ff9b::/96"), netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("2001::/23"), netip.MustParsePrefix("2001:db8::/32"), netip.MustParsePrefix("2002::/16"),
+}
+
+// guard refuses addresses that are not public and not allowed.
+type guard []netip.Prefix
+
+func (g guard) check(ip netip.Addr) error {
+	ip = ip.Unmap().WithZone("")
+	for _, p := range g {
+		if p.Contains(ip) {
+			return nil
+		}
+	}
+	private := ip.IsPrivate() || ip.IsLoopback() || ip.IsLinkLocalUnicast() || ip.IsLinkLocalMulticast() || ip.IsInterfaceLocalMulticast() || ip.IsMulticast() || ip.IsUnspecified()
+	for _, p := range notPublic {
+		private = private || p.Contains(ip)
+	}
+	if private {
+		return fmt.Errorf("%s: %w", ip, ErrPrivate)
+	}
+	return nil
+}
+
+// dial connects to an address that passes, whatever name it was given by: it is
+// checked after the name was resolved, so that a name cannot turn private
+// between a check and its use.
+func (g guard) dial(ctx context.Context, network, address string) (net.Conn, error) {
+	d := net.Dialer{Timeout: 10 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
+		at, err := netip.ParseAddrPort(address)
+		if err != nil {
+			return err
+		}
+		return g.check(at.Addr())
+	}}
+	return d.DialContext(ctx, network, address)
+}

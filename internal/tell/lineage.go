@@ -1,0 +1,61 @@
+package tell
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"tinbell/core/group"
+)
+
+// Places of the graph that are no datasets.
+func jobPlace(id int64) string    { return fmt.Sprintf("job:%d", id) }
+func sourcePlace(id int64) string { return fmt.Sprintf("source:%d", id) }
+
+// Lineage gives the graph that alerts are grouped by: datasets made from others,
+// from jobs, and held by sources.
+func (t *Teller) Lineage(ctx context.Context) (*group.Graph, error) {
+	g := &group.Graph{}
+	steps, err := t.store.Steps(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range steps {
+		g.Step(s.From, s.To)
+	}
+	writes, err := t.store.Writes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, w := range writes {
+		g.Hold(jobPlace(w.JobID), w.Dataset)
+	}
+	datasets, err := t.store.Datasets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range datasets {
+		g.Hold(sourcePlace(d.SourceID), d.Name)
+	}
+	return g, nil
+}
+
+// PlaceName says a place of the graph as people know it.
+func (t *Teller) PlaceName(ctx context.Context, place string) string {
+	kind, number, found := strings.Cut(place, ":")
+	var id int64
+	if _, err := fmt.Sscan(number, &id); !found || err != nil {
+		return place
+	}
+	switch kind {
+	case "job":
+		if name, err := t.store.JobName(ctx, id); err == nil {
+			return "the job " + name
+		}
+	case "source":
+		if name, err := t.store.SourceName(ctx, id); err == nil {
+			return "the source " + name
+		}
+	}
+	return place
+}
