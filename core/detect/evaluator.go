@@ -1,8 +1,6 @@
 package detect
 
 import (
-	"bytes"
-	"encoding/gob"
 	"errors"
 	"fmt"
 	"math"
@@ -91,18 +89,11 @@ func newEvaluator(cfg baseline.Config, rule Rule) *Evaluator {
 	return e
 }
 
-// MarshalBinary writes the state.
-func (e *Evaluator) MarshalBinary() ([]byte, error) {
-	var b bytes.Buffer
-	err := gob.NewEncoder(&b).Encode(&e.state)
-	return b.Bytes(), err
-}
-
 // Load restores an evaluator from MarshalBinary's bytes under a configuration
 // and rule, which may differ from those it was fitted with.
 func Load(cfg baseline.Config, rule Rule, blob []byte) (*Evaluator, error) {
 	e := newEvaluator(cfg, rule)
-	if err := gob.NewDecoder(bytes.NewReader(blob)).Decode(&e.state); err != nil {
+	if err := e.restore(blob); err != nil {
 		return nil, fmt.Errorf("%w: it cannot be read: %w", ErrOutdated, err)
 	}
 	if e.Version != stateVersion {

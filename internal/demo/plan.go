@@ -192,6 +192,8 @@ func (w *World) planEvents(rng *rand.Rand, dayAt func(int, int) time.Time) {
 		everywhere(from, to, 0.3, "ops.boarding_scans", "raw.gate_events", "ops.vessel_positions")
 		everywhere(from, to, 0.6, "ops.ticket_sales", "raw.web_orders")
 	}
+	ahead := dayAt(int(History/(24*time.Hour))+19, 5).UTC()
+	w.Events = append(w.Events, Event{Summary: "Winter timetable begins", From: ahead, To: ahead.Add(48 * time.Hour), Dataset: "ops.boarding_scans", Known: w.Start()})
 	night := dayAt(72, 1).UTC()
 	w.Events = append(w.Events, Event{"Warehouse maintenance night", night, night.Add(3 * time.Hour), "", false, night.AddDate(0, 0, -10)})
 	for i := range Tables {
@@ -199,7 +201,7 @@ func (w *World) planEvents(rng *rand.Rand, dayAt func(int, int) time.Time) {
 			w.Effects = append(w.Effects, Effect{Stall, Tables[i].Name, -1, night, night.Add(3 * time.Hour), 0, ""})
 		}
 	}
-	for at := w.Start().AddDate(0, 0, -1); at.Before(w.AsOf.AddDate(0, 1, 0)); at = at.AddDate(0, 0, 1) {
+	for at := w.Start().AddDate(0, 0, -1); at.Before(w.AsOf.AddDate(1, 0, 0)); at = at.AddDate(0, 0, 1) {
 		local := at.In(w.Zone)
 		for _, h := range ca.Holidays {
 			actual, _ := h.Calc(local.Year())

@@ -47,13 +47,13 @@ func Chart(c inspect.Chart, title, path string) error {
 	return save(p, path)
 }
 
-// Write draws a series in a format, png or svg.
+// Write draws a series in a format, png or svg, small enough for a letter.
 func Write(c inspect.Chart, title, format string, to io.Writer) error {
 	p, err := compose(c, title, "."+format)
 	if err != nil {
 		return err
 	}
-	return render(p, format, to)
+	return render(p, format, to, 18*vg.Centimeter, 8*vg.Centimeter)
 }
 
 // compose lays a series out.
@@ -91,12 +91,12 @@ func save(p *plot.Plot, path string) error {
 	if err != nil {
 		return err
 	}
-	return errors.Join(render(p, strings.ToLower(filepath.Ext(path))[1:], file), file.Close())
+	return errors.Join(render(p, strings.ToLower(filepath.Ext(path))[1:], file, 28*vg.Centimeter, 11*vg.Centimeter), file.Close())
 }
 
 // render draws with a margin around.
-func render(p *plot.Plot, format string, to io.Writer) error {
-	canvas, err := draw.NewFormattedCanvas(28*vg.Centimeter, 11*vg.Centimeter, format)
+func render(p *plot.Plot, format string, to io.Writer, wide, high vg.Length) error {
+	canvas, err := draw.NewFormattedCanvas(wide, high, format)
 	if err != nil {
 		return err
 	}

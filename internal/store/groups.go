@@ -103,8 +103,8 @@ func PutInGroup(ctx context.Context, tx pgx.Tx, group int64, alerts []int64) err
 // SetGroup keeps what its members make of a group.
 func SetGroup(ctx context.Context, tx pgx.Tx, g record.Group) error {
 	_, err := tx.Exec(ctx, `
-		update alert_group set began_at = $2, opened_at = $3, closed_at = $4, severity = $5, origin = $6, origin_alert = $7, merged_into = $8 where id = $1`,
-		g.ID, g.BeganAt, g.OpenedAt, g.ClosedAt, g.Severity, g.Origin, g.OriginAlert, g.MergedInto)
+		update alert_group set began_at = $2, opened_at = $3, closed_at = $4, severity = $5, origin = $6, origin_alert = $7, merged_into = $8, from_history = $9 where id = $1`,
+		g.ID, g.BeganAt, g.OpenedAt, g.ClosedAt, g.Severity, g.Origin, g.OriginAlert, g.MergedInto, g.FromHistory)
 	if err != nil {
 		return fmt.Errorf("write group: %w", err)
 	}
@@ -140,13 +140,13 @@ func (s *Store) changeGroup(ctx context.Context, id int64, statement string, arg
 // GroupRow is a group with what a list shows of it.
 type GroupRow struct {
 	record.Group
-	Sentence string         `db:"sentence" json:"sentence" doc:"of the alert at its origin, else of its first"`
+	Sentence string         `db:"sentence" json:"sentence" doc:"of the alert that stands for it"`
 	Alerts   int            `db:"alerts" json:"alerts"`
 	Open     int            `db:"open" json:"open" doc:"alerts that still last"`
 	Datasets record.Strings `db:"datasets" json:"datasets"`
 	Owner    string         `db:"owner" json:"owner"`
 	Zone     string         `db:"zone" json:"zone"`
-	Lead     int64          `db:"lead" json:"lead" doc:"the alert that stands for it: that of the origin, else the first"`
+	Lead     int64          `db:"lead" json:"lead" doc:"the alert that stands for it: one of the origin, of the whole rather than of a segment"`
 	Answered int            `db:"answered" json:"answered" doc:"alerts with a label"`
 }
 
@@ -161,7 +161,9 @@ const groupSelect = `
 	join lateral (
 		select a.id, a.sentence, coalesce(nullif(v.owner, ''), d.owner) as owner, coalesce(mt.zone, d.zone) as zone
 		from alert a left join monitor v on v.id = a.monitor_id left join metric mt on mt.id = v.metric_id left join dataset d on d.id = coalesce(mt.dataset_id, a.of_dataset)
-		where a.group_id = g.id order by a.id = g.origin_alert desc nulls last, a.severity = 'critical' desc, a.raised_at, a.id limit 1) l on true `
+			left join series s on s.id = a.series_id
+		where a.group_id = g.id
+		order by d.name = g.origin desc nulls last, coalesce(s.segment, '') = '' desc, a.id = g.origin_alert desc nulls last, a.severity = 'critical' desc, a.raised_at, a.id limit 1) l on true `
 
 // GroupFilter narrows a list of groups; zero values do not filter.
 type GroupFilter struct {

@@ -132,9 +132,24 @@ func PutBaseline(ctx context.Context, tx pgx.Tx, b record.Baseline) error {
 	return nil
 }
 
-// PutJudged keeps how far a series has been judged and the state there.
-func PutJudged(ctx context.Context, tx pgx.Tx, monitor, series int64, judged []byte, to time.Time) error {
-	_, err := tx.Exec(ctx, `update baseline set judged = $3, judged_to = $4 where monitor_id = $1 and series_id = $2`, monitor, series, judged, to)
+// Judged is how far a series has been judged and the state there.
+type Judged struct {
+	SeriesID int64
+	State    []byte
+	To       time.Time
+}
+
+// PutJudged keeps how far a monitor's series have been judged, all in one
+// statement: a monitor may have thousands.
+func PutJudged(ctx context.Context, tx pgx.Tx, monitor int64, list []Judged) error {
+	series, states, ends := make([]int64, len(list)), make([][]byte, len(list)), make([]time.Time, len(list))
+	for i, j := range list {
+		series[i], states[i], ends[i] = j.SeriesID, j.State, j.To
+	}
+	_, err := tx.Exec(ctx, `
+		update baseline b set judged = v.judged, judged_to = v.judged_to
+		from (select unnest($2::bigint[]) as series_id, unnest($3::bytea[]) as judged, unnest($4::timestamptz[]) as judged_to) v
+		where b.monitor_id = $1 and b.series_id = v.series_id`, monitor, series, states, ends)
 	if err != nil {
 		return fmt.Errorf("write judged state: %w", err)
 	}

@@ -46,7 +46,7 @@ func (t *Teller) decide(ctx context.Context, tx pgx.Tx, g *gathering, now time.T
 				return err
 			}
 		}
-		if one.FromHistory || one.MergedInto == nil && one.fresh && now.Sub(one.OpenedAt) > newsFor {
+		if one.FromHistory || one.MergedInto == nil && one.fresh && !one.woken && now.Sub(one.OpenedAt) > newsFor {
 			continue
 		}
 		v := verdicts{t, tx, one, routes, monitors, now, nil}

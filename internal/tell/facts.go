@@ -131,7 +131,7 @@ func (t *Teller) facts(ctx context.Context, c record.Channel, m record.Message) 
 	if err := t.alike(ctx, &f, lead); err != nil {
 		return f, err
 	}
-	if lead.Judged() {
+	if lead.Judged() && c.Kind == record.ChannelEmail { // webhooks carry none
 		f.picture = t.picture(ctx, lead)
 	}
 	return f, nil
@@ -192,7 +192,7 @@ func (t *Teller) describe(ctx context.Context, f *Facts, c record.Channel, g sto
 	}
 	f.Lasted = words.Seconds(end.Sub(g.BeganAt).Seconds())
 	f.Dataset, f.Segment, f.Monitor, f.Owner, f.TakenBy = lead.Dataset, lead.Segment, lead.Monitor, lead.Owner, g.TakenBy
-	if lead.Judged() {
+	if lead.Judged() && c.Kind == record.ChannelEmail { // webhooks carry none
 		f.Observed, f.Expected = amounts(lead)
 	}
 	if lead.ReturnPeriod > 0 {
@@ -274,7 +274,7 @@ func (t *Teller) picture(ctx context.Context, a record.Alert) []byte {
 		return nil
 	}
 	var png bytes.Buffer
-	if err := draw.Write(chart, a.Sentence, "png", &png); err != nil {
+	if err := draw.Write(chart, "", "png", &png); err != nil {
 		return nil
 	}
 	return png.Bytes()

@@ -49,6 +49,7 @@ type grouped struct {
 	cores   []group.Alert // the same as grouping sees them
 	fresh   bool
 	added   bool // gained a member that lasts after it was closed
+	woken   bool // was of the past, and goes on
 }
 
 func (t *Teller) gather(ctx context.Context, tx pgx.Tx, alerts []record.Alert) error {
@@ -149,8 +150,9 @@ func (g *gathering) place(ctx context.Context, tx pgx.Tx, a record.Alert, now ti
 	m := memberOf(a)
 	var candidates [][]group.Alert
 	for _, one := range g.groups {
-		// The past and the present are told differently: they stay apart.
-		if one.MergedInto != nil || one.FromHistory != a.FromHistory {
+		// The past was told to nobody: only what of it still lasts goes on in the present.
+		lasting := one.FromHistory && !a.FromHistory && one.ClosedAt == nil
+		if one.MergedInto != nil || one.FromHistory != a.FromHistory && !lasting {
 			candidates = append(candidates, nil)
 			continue
 		}
@@ -173,6 +175,9 @@ func (g *gathering) place(ctx context.Context, tx pgx.Tx, a record.Alert, now ti
 				return err
 			}
 		}
+	}
+	if into.FromHistory && !a.FromHistory {
+		into.FromHistory, into.woken = false, true
 	}
 	into.added = into.added || into.was.ClosedAt != nil && a.ClosedAt == nil
 	into.take(m)

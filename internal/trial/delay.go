@@ -87,7 +87,7 @@ func Delay(ctx context.Context, say func(string)) (Delays, error) {
 			return v, err
 		}
 	}
-	say("sending the next hour, with one in a hundred silent")
+	say("sending the next hour, with one in a hundred far too high")
 	began := time.Now()
 	if err := c.Stream(ctx, "POST", "/samples", "application/x-ndjson", next(until), nil); err != nil {
 		return v, err
@@ -100,6 +100,7 @@ func Delay(ctx context.Context, say func(string)) (Delays, error) {
 		case <-time.After(20 * time.Millisecond):
 		}
 	}
+	// What comes later than that is not waited for, and counts as missing.
 	for _, at := range arrived.times() {
 		v.Each = append(v.Each, at.Sub(began).Seconds())
 	}
@@ -178,7 +179,9 @@ func populate(ctx context.Context, s *service.Service, until time.Time) error {
 		}); err != nil {
 			return err
 		}
-		if _, err := s.Parts.Store.AddMonitor(ctx, record.Monitor{MetricID: m.ID, Name: m.Name, Settings: record.DefaultSettings()}); err != nil {
+		settings := record.DefaultSettings()
+		settings.Spikes = true // one hour alone may alarm
+		if _, err := s.Parts.Store.AddMonitor(ctx, record.Monitor{MetricID: m.ID, Name: m.Name, Settings: settings}); err != nil {
 			return err
 		}
 	}
@@ -186,7 +189,7 @@ func populate(ctx context.Context, s *service.Service, until time.Time) error {
 }
 
 // next are the samples of the hour that the past ends with: in each dataset one
-// segment is silent.
+// segment sends four times as much as ever.
 func next(at time.Time) *bytes.Buffer {
 	rng := rand.New(rand.NewPCG(7, 7))
 	var b bytes.Buffer
@@ -196,7 +199,7 @@ func next(at time.Time) *bytes.Buffer {
 			mu := delayMean(at, n)
 			value := math.Round(max(mu+math.Sqrt(mu)*rng.NormFloat64(), 1))
 			if k == n%delaySegments {
-				value = 0
+				value = 10*value + 200
 			}
 			lines.Encode(map[string]any{"metric": fmt.Sprintf("delay-%03d", n), "segment": delaySegment(k), "at": at, "value": value})
 		}

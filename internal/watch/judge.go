@@ -66,6 +66,7 @@ func (w *Watcher) evaluate(ctx context.Context, m record.Monitor, changedFrom ti
 			return err
 		}
 		told := 0
+		var judged []store.Judged
 		from := farFuture
 		for _, b := range baselines {
 			start := b.JudgedTo
@@ -85,11 +86,16 @@ func (w *Watcher) evaluate(ctx context.Context, m record.Monitor, changedFrom ti
 			if !fitted {
 				continue
 			}
-			n, err := w.advance(ctx, tx, subject, series, b, samples[series.ID], to, changedFrom)
+			n, j, err := w.advance(ctx, tx, subject, series, b, samples[series.ID], to, changedFrom)
 			if err != nil {
 				return err
 			}
-			told += n
+			if told += n; j != nil {
+				judged = append(judged, *j)
+			}
+		}
+		if err := store.PutJudged(ctx, tx, m.ID, judged); err != nil {
+			return err
 		}
 		if told > 0 {
 			return store.Notify(ctx, tx, "alerts")
@@ -98,8 +104,9 @@ func (w *Watcher) evaluate(ctx context.Context, m record.Monitor, changedFrom ti
 	})
 }
 
-// advance steps one series through its new samples and keeps what follows.
-func (w *Watcher) advance(ctx context.Context, tx pgx.Tx, v *Subject, series record.Series, b record.Baseline, samples []timeline.Sample, to, changedFrom time.Time) (int, error) {
+// advance steps one series through its new samples and keeps the alerts that
+// follow; how far it came is for the caller to keep.
+func (w *Watcher) advance(ctx context.Context, tx pgx.Tx, v *Subject, series record.Series, b record.Baseline, samples []timeline.Sample, to, changedFrom time.Time) (int, *store.Judged, error) {
 	state, start := b.Judged, b.JudgedTo
 	again := changedFrom.Before(b.JudgedTo)
 	if again {
@@ -107,7 +114,7 @@ func (w *Watcher) advance(ctx context.Context, tx pgx.Tx, v *Subject, series rec
 	}
 	e, err := detect.Load(v.Config, v.Monitor.Settings.Rule(len(v.Series)), state)
 	if err != nil {
-		return 0, err
+		return 0, nil, err
 	}
 	var changed []detect.Alert
 	judgedTo := start
@@ -126,16 +133,16 @@ func (w *Watcher) advance(ctx context.Context, tx pgx.Tx, v *Subject, series rec
 		}
 	}
 	if !judgedTo.After(start) {
-		return 0, nil
+		return 0, nil, nil
 	}
 	if err := w.keepAlerts(ctx, tx, v, series, changed, again, b.TrainedTo); err != nil {
-		return 0, err
+		return 0, nil, err
 	}
 	blob, err := e.MarshalBinary()
 	if err != nil {
-		return 0, err
+		return 0, nil, err
 	}
-	return len(changed), store.PutJudged(ctx, tx, v.Monitor.ID, series.ID, blob, judgedTo)
+	return len(changed), &store.Judged{SeriesID: series.ID, State: blob, To: judgedTo}, nil
 }
 
 // keepAlerts writes the alerts of a stretch that was judged. Each updates the

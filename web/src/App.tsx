@@ -5,6 +5,7 @@ import { AlertPage } from "./pages/AlertPage";
 import { AlertsPage } from "./pages/AlertsPage";
 import { DatasetPage } from "./pages/DatasetPage";
 import { DatasetsPage } from "./pages/DatasetsPage";
+import { GroupPage } from "./pages/GroupPage";
 import { IncidentsPage } from "./pages/IncidentsPage";
 import { LabelsPage } from "./pages/labels/LabelsPage";
 import { MonitorPage } from "./pages/monitor/MonitorPage";
@@ -12,7 +13,11 @@ import { MonitorsPage } from "./pages/MonitorsPage";
 import { NowPage } from "./pages/NowPage";
 import { ScorecardPage } from "./pages/ScorecardPage";
 import { SeriesPage } from "./pages/SeriesPage";
+import { CalendarsPage } from "./pages/setup/CalendarsPage";
+import { MailboxPage } from "./pages/setup/MailboxPage";
 import { SetupPage } from "./pages/setup/SetupPage";
+import { TellingPage } from "./pages/setup/TellingPage";
+import { SLAsPage } from "./pages/SLAsPage";
 import { SignInPage } from "./pages/SignInPage";
 import { TrialPage } from "./pages/TrialPage";
 import { Masthead } from "./parts/Masthead";
@@ -38,7 +43,12 @@ function Inside() {
         <Route path="incidents" element={<IncidentsPage />} />
         <Route path="scorecard" element={<ScorecardPage />} />
         <Route path="trials/:id" element={<TrialPage />} />
+        <Route path="groups/:id" element={<GroupPage />} />
+        <Route path="slas" element={<SLAsPage />} />
         <Route path="setup" element={<SetupPage />} />
+        <Route path="setup/calendars" element={<CalendarsPage />} />
+        <Route path="setup/telling" element={<TellingPage />} />
+        <Route path="setup/mailbox" element={<MailboxPage />} />
         <Route path="*" element={<Navigate to="/" />} />
       </Routes>
     </>

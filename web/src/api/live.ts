@@ -3,8 +3,10 @@ import { useEffect, useState } from "react";
 
 /** What each topic of the service's event stream makes stale. */
 const stale: Record<string, string[]> = {
-  alerts: ["alerts", "datasets", "scorecard", "chart"],
-  incidents: ["incidents", "scorecard", "chart"],
+  alerts: ["alerts", "groups", "datasets", "scorecard", "chart"],
+  incidents: ["incidents", "planned", "scorecard", "chart"],
+  messages: ["messages", "channels", "mailbox", "groups"],
+  slas: ["slas"],
 };
 
 /** Follows the event stream; gives since when it is broken, if it is. */

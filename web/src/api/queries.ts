@@ -57,7 +57,7 @@ export function useLabel() {
   return useMutation({
     mutationFn: (l: { alerts: number[]; verdict: Verdict | ""; note?: string; seen?: Record<string, number> }) => answer(api.POST("/api/v1/labels", { body: l })),
     onSuccess: () => {
-      for (const key of ["alerts", "chart", "scorecard", "filter"]) queries.invalidateQueries({ queryKey: [key] });
+      for (const key of ["alerts", "groups", "chart", "scorecard", "filter"]) queries.invalidateQueries({ queryKey: [key] });
     },
   });
 }
@@ -110,9 +110,9 @@ export const useRehearsal = (name: string, settings: Settings | undefined, serie
 export function useSaveMonitor(name: string) {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (body: { version: number; settings: Settings }) => answer(api.PUT("/api/v1/monitors/{name}", { params: { path: { name } }, body })),
+    mutationFn: (body: { version: number; settings: Settings; paused?: boolean }) => answer(api.PUT("/api/v1/monitors/{name}", { params: { path: { name } }, body })),
     onSuccess: () => {
-      for (const key of ["monitors", "rehearsal", "chart", "scorecard", "losses"]) queries.invalidateQueries({ queryKey: [key] });
+      for (const key of ["monitors", "versions", "rehearsal", "chart", "scorecard", "losses"]) queries.invalidateQueries({ queryKey: [key] });
     },
   });
 }

@@ -3815,8 +3815,8 @@ export interface components {
             /** Format: date-time */
             created_at: string;
             dataset: string;
-            /** @description the last thirty windows */
-            days: components["schemas"]["SLADay"][] | null;
+            /** @description as mon-fri or sat,sun */
+            days: string;
             /**
              * Format: int64
              * @description of the local day
@@ -3872,6 +3872,8 @@ export interface components {
             window_from: string;
             /** Format: date-time */
             window_to: string;
+            /** @description how the last thirty ended, oldest first */
+            windows: components["schemas"]["SLADay"][] | null;
             zone: string;
         };
         Proposal: {

@@ -5,6 +5,7 @@ import { useNavigate } from "react-router";
 import type { Chart } from "../api/client";
 import { city, number, ticks, time, value } from "../parts/words";
 import { asDeviation, paths, pointsOf, thin, top } from "./shapes";
+import { Planned } from "./Planned";
 import { Hatches, Strip } from "./Strip";
 
 const left = 56, right = 74, lane = 10;
@@ -102,6 +103,7 @@ export function SeriesChart({ chart, now, since, at, onAt, onZoom, height = 322 
           ))}
           {days.map((t) => <line key={t} x1={x(t)} x2={x(t)} y1={0} y2={plot + 2 * lane + 18} stroke="var(--hair)" />)}
           <clipPath id={`${id}-plot`}><rect width={inner} height={plot} /></clipPath>
+          <Planned chart={chart} x={x} inner={inner} height={plot} named />
           <path d={d.band} fill="var(--pewter)" clipPath={`url(#${id}-plot)`} />
           <path d={d.below + d.above} fill="var(--verm-wash)" />
           <path d={d.expected} fill="none" stroke="var(--pewter-line)" strokeDasharray="3 2.5" />

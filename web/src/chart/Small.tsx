@@ -4,6 +4,7 @@ import { useId } from "react";
 import type { Alert, Chart, Incident } from "../api/client";
 import { ticks, time, value } from "../parts/words";
 import { paths, pointsOf, thin, top } from "./shapes";
+import { Planned } from "./Planned";
 import { Hatches, Strip } from "./Strip";
 
 /** A small chart with its strip: a few days, three figures, dates below. */
@@ -31,6 +32,7 @@ export function SmallChart({ chart, now, width = 340, height = 84, lane = 6 }: {
         ))}
         {days.map((t) => <line key={+t} x1={x(t)} x2={x(t)} y1={0} y2={plot + 2 * lane + 9} stroke="var(--hair)" />)}
         <clipPath id={`${id}-plot`}><rect width={inner} height={plot} /></clipPath>
+        <Planned chart={chart} x={x} inner={inner} height={plot} />
         <path d={d.band} fill="var(--pewter)" clipPath={`url(#${id}-plot)`} />
         <path d={d.below + d.above} fill="var(--verm-wash)" />
         <path d={d.expected} fill="none" stroke="var(--pewter-line)" strokeDasharray="3 2.5" />

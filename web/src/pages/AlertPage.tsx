@@ -3,6 +3,7 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import type { AlertDetail, Chart, Verdict } from "../api/client";
 import { useHeld } from "../api/learning";
 import { useAlert, useAlerts, useChart, useExplain, useLabel, useMe, useNewNormal } from "../api/queries";
+import { useGroup } from "../api/telling";
 import { SeriesChart } from "../chart/SeriesChart";
 import { Key } from "../parts/keys";
 import { Mark, stateOf } from "../parts/Mark";
@@ -61,7 +62,7 @@ function Shown({ alert: a, now }: { alert: AlertDetail; now: number }) {
         <Trouble what="The chart" error={chart.error} />
         {a.series_id === 0 ? null : chart.data ? <Evidence chart={chart.data} alert={a} now={now} zoom={zoom} /> : <div className="mt-4 h-[330px] bg-well" />}
         <div className="mt-4 mb-16 grid grid-cols-2 gap-8">
-          <Before alert={a} />
+          <div className="grid content-start gap-6"><Together alert={a} /><Before alert={a} /></div>
           <History alert={a} />
         </div>
       </Page>
@@ -103,13 +104,14 @@ function Facts({ alert: a, now }: { alert: AlertDetail; now: number }) {
   );
 }
 
-const kinds: Record<string, string> = { unreadable: "cannot be read", columns: "columns changed", runs: "no run when one was due", file: "a bad file" };
+const kinds: Record<string, string> = { unreadable: "cannot be read", columns: "columns changed", runs: "no run when one was due", file: "a bad file", promise: "a promise" };
 
 /** An alert about a source, a table or a job: it has no series and no band. */
 const aboutSource = (a: AlertDetail): [string, React.ReactNode][] => [
   ["What it is", <b className="font-[650]">{kinds[a.cause] ?? a.cause}</b>],
   ["Told", time(a.raised_at, a.zone)],
   ...(a.source ? ([["Source", <Link to="/setup">{a.source}</Link>]] as [string, React.ReactNode][]) : []),
+  ...(a.sla ? ([["SLA", <Link to="/slas">{a.sla}</Link>]] as [string, React.ReactNode][]) : []),
   ...(a.job ? ([["Job", <code>{a.job}</code>]] as [string, React.ReactNode][]) : []),
 ];
 
@@ -190,6 +192,22 @@ function Why({ id }: { id: number }) {
   if (!held.data) return null;
   const against = held.data.reasons!.filter((r) => r.push < 0).slice(0, 3).map((r) => r.theme);
   return <>told apart by {against.join(", ") || "nothing in particular"}; most like {held.data.nearest!.slice(0, 3).map((n, i) => <span key={n.id}>{i > 0 && ", "}<Link to={`/alerts/${n.id}`}>{n.id}</Link> ({n.verdict})</span>)}.</>;
+}
+
+/** The other alerts of its group: one fault is told once. */
+function Together({ alert: a }: { alert: AlertDetail }) {
+  const group = useGroup(a.group_id ?? undefined).data;
+  if (!group) return null;
+  const others = (group.members ?? []).filter((o) => o.id !== a.id);
+  return (
+    <Section title="Told together" note={others.length === 0 ? "nothing else broke with it" : <>likely from <code>{group.place}</code></>} right={<Link to={`/groups/${group.id}`}>group {group.id}</Link>}>
+      {others.slice(0, 8).map((o) => (
+        <div key={o.id} className="flex justify-between gap-4 border-b border-hair py-[5px]"><div><Link to={`/alerts/${o.id}`}>{o.sentence}</Link><div className="text-[13px] text-ink2"><code>{o.dataset}</code>, since {time(o.since, o.zone, "short")}{o.id === group.origin_alert && ", likely origin"}</div></div><Mark state={stateOf(o)} /></div>
+      ))}
+      {others.length > 8 && <p className="mt-1 text-ink2">and {others.length - 8} more</p>}
+      {others.length === 0 && <p className="mt-2 text-ink2">{group.taken_by ? `${group.taken_by} looks after it.` : "Nobody looks after it yet."} {group.messages!.length === 0 ? "Nobody was told." : `Said to ${[...new Set(group.messages!.map((m) => m.channel))].join(", ")}.`}</p>}
+    </Section>
+  );
 }
 
 function Before({ alert: a }: { alert: AlertDetail }) {

@@ -1,57 +1,63 @@
 import { useMemo, useState } from "react";
 import { Link, useNavigate } from "react-router";
-import type { Alert, Health } from "../api/client";
+import type { Alert, GroupRow, Health } from "../api/client";
 import { useAlerts, useChart, useHealth, useIncidents, useMe } from "../api/queries";
+import { useChannels, useGroups, usePromises } from "../api/telling";
 import { DayStrip, SmallChart } from "../chart/Small";
 import { useWidth } from "../chart/SeriesChart";
-import { Mark, stateOf } from "../parts/Mark";
+import { Mark } from "../parts/Mark";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
 import { count, duration, rarity, time, word } from "../parts/words";
 
 const day = 86_400_000;
 
-function sentence(open: Alert[]): string {
-  if (open.length === 0) return "No alert is open: everything arrives as expected.";
-  const critical = open.filter((a) => a.severity === "critical");
-  const first = sorted(open)[0];
-  const lead = `${word(open.length)} ${open.length === 1 ? "alert is" : "alerts are"} open`;
+function sentence(open: GroupRow[]): string {
+  if (open.length === 0) return "Nothing is wrong: everything arrives as expected.";
+  const critical = open.filter((g) => g.severity === "critical");
+  const lead = `${word(open.length)} ${open.length === 1 ? "thing is" : "things are"} wrong`;
   const how = critical.length && open.length > 1 ? `, ${critical.length === open.length ? "all" : word(critical.length).toLowerCase()} of them critical` : critical.length ? ", critical" : "";
-  return `${lead}${how}: ${first.sentence}.`;
+  return `${lead}${how}: ${open[0].sentence}.`;
 }
 
-/** Most urgent first: critical before warning, then the rarest, then the newest. */
-const sorted = (open: Alert[]) =>
-  [...open].sort((a, b) => Number(b.severity === "critical") - Number(a.severity === "critical") || b.return_period_seconds - a.return_period_seconds || Date.parse(b.raised_at) - Date.parse(a.raised_at));
+/** Most urgent first: nobody looks after it, critical before warning, the newest. */
+const sorted = (open: GroupRow[]) =>
+  [...open].sort((a, b) => Number(!!a.taken_by || a.answered > 0) - Number(!!b.taken_by || b.answered > 0) || Number(b.severity === "critical") - Number(a.severity === "critical") || Date.parse(b.opened_at) - Date.parse(a.opened_at));
 
 export function NowPage() {
   const me = useMe();
   const now = me.data ? Date.parse(me.data.now) : Date.now();
-  const open = useAlerts({ state: "open", limit: 200 });
+  const open = useGroups({ state: "open", limit: 200 });
+  const alerts = useAlerts({ state: "open", limit: 1000 });
+  const channels = useChannels(), promises = usePromises();
   const weekFrom = useMemo(() => new Date(Math.floor(now / 3_600_000) * 3_600_000 - 7 * day).toISOString(), [Math.floor(now / 3_600_000)]);
   const week = useAlerts({ from: weekFrom, limit: 500 });
   const health = useHealth();
   const go = useNavigate();
   const [chosen, choose] = useState(0);
-  const list = sorted(open.data?.alerts ?? []);
+  const list = sorted(open.data?.groups ?? []);
+  const unreached = (channels.data ?? []).filter((c) => c.failing_since && !c.paused);
+  const behind = (promises.data ?? []).filter((p) => !p.paused && (p.standing === "behind" || p.standing === "missed"));
   const late = (health.data ?? []).filter((h) => h.load?.overdue);
   const told = week.data?.alerts ?? [];
   const by = (v: string) => told.filter((a) => a.verdict === v).length;
   const keys = {
     J: { does: "down", act: () => choose(Math.min(chosen + 1, list.length - 1)) },
     K: { does: "up", act: () => choose(Math.max(chosen - 1, 0)) },
-    Enter: { does: "open", act: () => list[chosen] && go(`/alerts/${list[chosen].id}`) },
+    Enter: { does: "open", act: () => list[chosen] && go(`/groups/${list[chosen].id}`) },
   };
   return (
     <Page place="Now" keys={keys} sentence={open.data ? sentence(list) : ""} after={
       week.data && `${late.length === 0 ? "No load is overdue." : `${word(late.length)} ${late.length === 1 ? "load is" : "loads are"} overdue.`} In the last 7 days ${count(told.length, "alert")} ${told.length === 1 ? "was" : "were"} raised: ${count(by("fault"), "fault")}, ${by("noise")} noise, ${by("planned")} planned, ${by("")} without an answer.`}>
-      <Trouble what="Alerts" error={open.error} />
+      <Trouble what="Groups" error={open.error} />
+      {unreached.map((c) => <p key={c.id} role="alert" className="mt-2 border-t border-verm pt-2 text-verm"><Link to="/setup/telling">{c.name}</Link> has not been reached since {time(c.failing_since!, "UTC", "short")} UTC: {c.message}. What is to be said waits.</p>)}
       <div className="mt-[14px] grid grid-cols-[minmax(0,1fr)_364px] gap-7">
-        <Section title="Open alerts" note="most urgent first" right={<Link to="/alerts">all alerts</Link>}>
-          {open.isPending && <Reading what="open alerts" />}
+        <Section title="Open" note="alerts of one cause together, most urgent first" right={<Link to="/alerts">all alerts</Link>}>
+          {open.isPending && <Reading what="what is open" />}
           {open.data && list.length === 0 && <p className="mt-3 text-ink2">Nothing to answer. <Link to="/alerts">Look at past alerts</Link>, or break something in the demo: <code>tinbell demo break stall raw.gate_events</code>.</p>}
-          {list.map((a, i) => <Entry key={a.id} alert={a} now={now} chosen={i === chosen} />)}
+          {list.map((g, i) => <Entry key={g.id} group={g} lead={alerts.data?.alerts?.find((a) => a.id === g.lead)} now={now} chosen={i === chosen} />)}
         </Section>
         <Section title="Overdue and due next" right={`${late.length} late`}>
+          {behind.map((p) => <p key={p.name} className="mt-2"><Mark state={p.standing as "behind"} word={p.standing} /> <Link to="/slas">{p.name}</Link> <span className="text-ink2">{p.have} of {p.at_least} {p.counts} by {time(p.window_to, p.zone, "time")}</span></p>)}
           <Due health={health.data ?? []} now={now} />
         </Section>
       </div>
@@ -60,26 +66,28 @@ export function NowPage() {
   );
 }
 
-function Entry({ alert: a, now, chosen }: { alert: Alert; now: number; chosen: boolean }) {
+function Entry({ group: g, lead: a, now, chosen }: { group: GroupRow; lead: Alert | undefined; now: number; chosen: boolean }) {
   const hour = 3_600_000;
   const end = Math.ceil(now / hour) * hour;
   const [box, width] = useWidth<HTMLDivElement>();
-  const span = a.period_seconds >= 86400 ? 28 * day : 4 * day;
-  const chart = useChart(a.series_id || undefined, new Date(end - span), new Date(end + (a.period_seconds >= 86400 ? 0 : 6 * hour)));
+  const daily = (a?.period_seconds ?? 0) >= 86400;
+  const chart = useChart(a?.series_id || undefined, new Date(end - (daily ? 28 : 4) * day), new Date(end + (daily ? 0 : 6 * hour)));
+  const others = g.alerts - 1;
   return (
-    <article aria-current={chosen} className="relative grid grid-cols-[104px_minmax(0,1fr)_minmax(304px,36%)] gap-4 border-b border-rule py-[8px] last:border-0">
+    <article aria-current={chosen} data-group={g.id} className="relative grid grid-cols-[104px_minmax(0,1fr)_minmax(304px,36%)] gap-4 border-b border-rule py-[8px] last:border-0">
       {chosen && <i className="absolute top-[14px] -left-[15px] size-[7px] rounded-full bg-brass-mark" />}
       <div>
-        <Mark state={stateOf(a)} />
-        <div className="mt-[3px] text-ink2">since {time(a.since, a.zone, "short")}</div>
-        <div className="text-ink2">{duration((now - Date.parse(a.since)) / 1000)}</div>
+        <Mark state={a?.cause === "overdue" ? "overdue" : (g.severity as "warning")} />
+        <div className="mt-[3px] text-ink2">since {time(g.began_at, g.zone, "short")}</div>
+        <div className="text-ink2">{duration((now - Date.parse(g.began_at)) / 1000)}</div>
       </div>
       <div>
-        <Link to={`/alerts/${a.id}`} className="text-[15px] leading-[18px] font-[650]">{a.sentence}</Link>
-        <div className="mt-[5px] text-ink2">{a.dataset ? <Link to={`/datasets/${a.dataset}`}><code>{a.dataset}</code></Link> : <code>{a.source || a.job}</code>}{a.owner && `, ${a.owner}`}</div>
-        <div className="mt-[3px] text-ink2">told {time(a.raised_at, a.zone, "short")}, {a.verdict || "unanswered"}{a.series_id !== 0 && `; ${rarity(a.return_period_seconds)}`}</div>
+        <Link to={`/groups/${g.id}`} className="text-[15px] leading-[18px] font-[650]">{g.sentence}</Link>
+        {others > 0 && <div className="mt-[3px]">and {count(others, "alert")} more{g.datasets!.length > 1 ? ` in ${g.datasets!.length} datasets` : ""}; likely from <code>{g.origin}</code></div>}
+        <div className="mt-[3px] text-ink2">{g.datasets!.length > 0 ? <Link to={`/datasets/${g.datasets![0]}`}><code>{g.datasets![0]}</code></Link> : <code>{a?.source || a?.job}</code>}{g.owner && `, ${g.owner}`}</div>
+        <div className="mt-[3px] text-ink2">{g.taken_by ? `${g.taken_by} looks after it` : g.answered > 0 ? "answered" : "nobody looks after it"}{a && a.series_id !== 0 && `; ${rarity(a.return_period_seconds)}`}</div>
       </div>
-      <div ref={box}>{a.series_id === 0 ? null : chart.data ? <SmallChart chart={chart.data} now={now} width={width} height={82} /> : <div className="h-[84px] bg-well" />}</div>
+      <div ref={box}>{!a || a.series_id === 0 ? null : chart.data ? <SmallChart chart={chart.data} now={now} width={width} height={82} /> : <div className="h-[84px] bg-well" />}</div>
     </article>
   );
 }

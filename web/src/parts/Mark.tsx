@@ -14,6 +14,11 @@ const marks = {
   failed: { color: "var(--verm-mark)", text: "text-verm", draw: <path d="M2 2l8 8M10 2l-8 8" stroke="currentColor" strokeWidth="1.8" /> },
   missed: { color: "var(--verm-mark)", text: "text-verm", draw: <path d="M2 2l8 8M10 2l-8 8" stroke="currentColor" strokeWidth="1.8" /> },
   told: { color: "var(--ink2)", text: "text-ink2", draw: <path d="M1.5 6.5 4.5 9.5 10.5 2.5" fill="none" stroke="currentColor" strokeWidth="1.6" /> },
+  met: { color: "var(--ink2)", text: "text-ink2", draw: <path d="M1.5 6.5 4.5 9.5 10.5 2.5" fill="none" stroke="currentColor" strokeWidth="1.6" /> },
+  "on pace": { color: "var(--ink2)", text: "text-ink2", draw: <path d="M2 10.5 6 2 10 10.5Z" fill="none" stroke="currentColor" strokeWidth="1.4" /> },
+  behind: { color: "var(--brass-mark)", text: "text-brass-text", draw: <><path d="M2 10.5 6 2 10 10.5Z" fill="none" stroke="currentColor" strokeWidth="1.4" /><path d="M4 6.2H8L10 10.5H2Z" fill="currentColor" /></> },
+  "not due": { color: "var(--pewter-line)", text: "text-ink3", draw: <path d="M3 6h6" stroke="currentColor" strokeWidth="1.4" /> },
+  sent: { color: "var(--ink2)", text: "text-ink2", draw: <path d="M1.5 6.5 4.5 9.5 10.5 2.5" fill="none" stroke="currentColor" strokeWidth="1.6" /> },
   unknown: { color: "var(--ink3)", text: "text-ink3", draw: <path d="M1 6h2M5 6h2M9 6h2" stroke="currentColor" strokeWidth="1.4" /> },
 } as const;
 

@@ -1,28 +1,29 @@
 import { NavLink } from "react-router";
 import { useAlerts, useMe } from "../api/queries";
+import { useGroups } from "../api/telling";
 import { useLive } from "../api/live";
 import { Glyph } from "./Glyph";
 import { city, time } from "./words";
 
-const places = [["/", "Now"], ["/datasets", "Datasets"], ["/alerts", "Alerts"], ["/labels", "Labels"], ["/monitors", "Monitors"], ["/incidents", "Incidents"], ["/scorecard", "Scorecard"], ["/setup", "Setup"]] as const;
+const places = [["/", "Now"], ["/datasets", "Datasets"], ["/alerts", "Alerts"], ["/labels", "Labels"], ["/monitors", "Monitors"], ["/incidents", "Incidents"], ["/slas", "SLAs"], ["/scorecard", "Scorecard"], ["/setup", "Setup"]] as const;
 
 
 export function Masthead() {
   const me = useMe();
-  const open = useAlerts({ state: "open", limit: 200 });
+  const open = useGroups({ state: "open", limit: 200 });
   const broken = useLive();
   const own = Intl.DateTimeFormat().resolvedOptions().timeZone;
   const shown = useZone() ?? own;
   return (
-    <header className="flex h-11 items-center gap-7 border-b border-ink px-6">
-      <NavLink to="/" className="plain mr-4 flex items-center gap-2 text-[18px] font-[650] tracking-[-0.012em]"><Glyph />Tin Bell</NavLink>
-      <nav className="flex h-full gap-6 text-[15px]">
+    <header className="flex h-11 items-center gap-6 border-b border-ink px-6">
+      <NavLink to="/" className="plain mr-2 flex items-center gap-2 text-[18px] font-[650] tracking-[-0.012em]"><Glyph />Tin Bell</NavLink>
+      <nav className="flex h-full gap-5 text-[15px]">
         {places.map(([to, name]) => (
           <NavLink key={to} to={to} end={to === "/"} className={({ isActive }) => `plain relative flex h-full items-center ${isActive ? "font-bold text-ink" : "text-ink2"}`}>
             {({ isActive }) => (
               <>
                 {name}
-                {name === "Now" && open.data && <sup className="ml-1 text-[11px] font-semibold">{open.data.alerts!.length}</sup>}
+                {name === "Now" && open.data && <sup className="ml-1 text-[11px] font-semibold">{open.data.groups!.length}</sup>}
                 {isActive && <i className="absolute -bottom-[4px] left-1/2 size-[7px] -translate-x-1/2 rounded-full bg-brass-mark" />}
               </>
             )}

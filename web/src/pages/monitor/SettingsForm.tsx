@@ -35,6 +35,10 @@ export function SettingsForm({ monitor, value: s, onChange, period, unit }: { mo
       <Setting name="Critical from once in" today={was("critical_seconds", duration)}>
         <Rarity name="Return period of a critical alert" steps={criticals} value={s.critical_seconds} today={t.critical_seconds} onChange={(v) => set({ critical_seconds: v, warn_seconds: Math.min(s.warn_seconds, v) })} />
       </Setting>
+      <Setting name="Quiet hours, but for critical alerts" today={was("quiet", (v) => v?.join(", ") || "none")}>
+        <input aria-label="Quiet hours" className="w-full border border-ink3 bg-field px-2 py-[2px]" placeholder="none; for example mon-fri 22:00-06:00" defaultValue={s.quiet?.join(", ") ?? ""} key={t.quiet?.join()}
+          onBlur={(e) => { const quiet = e.target.value.split(",").map((h) => h.trim()).filter(Boolean); if (quiet.join() !== (s.quiet ?? []).join()) set({ quiet: quiet.length ? quiet : undefined }); }} />
+      </Setting>
       {s.method !== "arrival" && (
         <>
           <Setting name="Persistence" today={(was("persist", String) || was("of", String)) && `${t.persist} of ${t.of}`}>

@@ -6,6 +6,7 @@ import { count, time, word } from "../../parts/words";
 import { AddSource } from "./AddSource";
 import { Files } from "./Files";
 import { Metrics } from "./Metrics";
+import { Places } from "./Places";
 import { Tables } from "./Tables";
 
 /** Sources and what is measured of them: from an address to the first chart without leaving. */
@@ -20,7 +21,7 @@ export function SetupPage() {
     : list.length === 0 ? "Nothing is measured yet: add a source."
     : `${word(list.length)} ${list.length === 1 ? "source" : "sources"}, ${count(new Set(metrics.data.map((m) => m.dataset)).size, "dataset")}, ${count(metrics.data.length, "metric")}${failed.length + unread.length === 0 ? ", and all can be read" : `; ${[...failed.map((s) => s.name), ...unread].join(" and ")} cannot be read`}.`;
   return (
-    <Page place="Setup" sentence={sentence}>
+    <Page place={<Places here="sources" />} sentence={sentence}>
       <Trouble what="Sources" error={sources.error} />
       {sources.isPending && <Reading what="sources" />}
       <div className="mt-4 grid grid-cols-[minmax(0,1fr)_364px] gap-8">
