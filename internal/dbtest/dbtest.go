@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"sync"
@@ -99,15 +100,20 @@ func newDatabase(t testing.TB, on *localpg.Server) string {
 	return on.URL(name)
 }
 
-// Start runs a service whose clock stands at now, until the test ends.
-func Start(t testing.TB, now time.Time) *Service {
+// Start runs a service whose clock stands at now, until the test ends. Webhooks
+// may go to loopback.
+func Start(t testing.TB, now time.Time, change ...func(*service.Options)) *Service {
 	t.Helper()
 	clock := &Clock{}
 	clock.Set(now)
 	on := server(t)
 	database := newDatabase(t, on)
-	s, err := service.Start(t.Context(), service.Options{Dir: Folder(t), Database: database, Listen: "127.0.0.1:0", SignIn: true, Now: clock.Now,
-		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	o := service.Options{Dir: Folder(t), Database: database, Listen: "127.0.0.1:0", SignIn: true, Now: clock.Now,
+		AllowPrivate: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))}
+	for _, one := range change {
+		one(&o)
+	}
+	s, err := service.Start(t.Context(), o)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -143,6 +143,11 @@ func DropMessages(ctx context.Context, tx pgx.Tx, messages []string, why string)
 	return nil
 }
 
+// next is what waits and would be sent next: what is about the same group waits
+// for what is to be said before it.
+const next = `m.state = 'waiting' and not c.paused
+	and not exists (select 1 from message e where e.group_id = m.group_id and e.channel_id = m.channel_id and e.state = 'waiting' and e.created_at < m.created_at)`
+
 // Lease hands out messages that are due, at most so many, to be sent before an
 // instant: afterwards another process may take them. About one group a channel
 // hears in order, so only the earliest that waits is handed out. What is being
@@ -151,8 +156,7 @@ func (s *Store) Lease(ctx context.Context, now, until time.Time, limit int) ([]r
 	return many[record.Message](ctx, s, "messages", `
 		with due as (
 			select m.id from message m join channel c on c.id = m.channel_id
-			where m.state = 'waiting' and m.due_at <= $1 and (m.leased_to is null or m.leased_to < $1) and not c.paused
-				and not exists (select 1 from message e where e.group_id = m.group_id and e.channel_id = m.channel_id and e.state = 'waiting' and e.created_at < m.created_at)
+			where `+next+` and m.due_at <= $1 and (m.leased_to is null or m.leased_to < $1)
 			order by m.due_at limit $3 for update of m skip locked)
 		update message m set leased_to = $2, attempts = m.attempts + 1 from due, channel c where m.id = due.id and c.id = m.channel_id
 		returning `+messageColumns+`, m.body, c.name as channel`, now, until, limit)
@@ -229,7 +233,7 @@ func (s *Store) Summed(ctx context.Context, summary string) ([]record.Message, e
 // NextDue gives when the next message is due or free again; zero if none waits.
 func (s *Store) NextDue(ctx context.Context) (time.Time, error) {
 	at, err := one[*time.Time](ctx, s, "next message", "", `
-		select min(greatest(m.due_at, coalesce(m.leased_to, m.due_at))) from message m join channel c on c.id = m.channel_id where m.state = 'waiting' and not c.paused`)
+		select min(greatest(m.due_at, coalesce(m.leased_to, m.due_at))) from message m join channel c on c.id = m.channel_id where `+next)
 	if err != nil || at == nil {
 		return time.Time{}, err
 	}
@@ -278,7 +282,7 @@ func (s *Store) Retry(ctx context.Context, channel string, now time.Time) (int64
 func (s *Store) NothingToTell(ctx context.Context, now time.Time) (bool, error) {
 	return one[bool](ctx, s, "outbox", "", `
 		select not exists (select 1 from alert_change) and not exists (select 1 from message m join channel c on c.id = m.channel_id
-			where m.state = 'waiting' and m.due_at <= $1 and not c.paused)`, now)
+			where `+next+` and m.due_at <= $1)`, now)
 }
 
 // Unanswered is a channel that is to hear of a group again.

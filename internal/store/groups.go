@@ -49,10 +49,10 @@ type GroupedAlert struct {
 }
 
 // GroupsOpened gives the groups that were opened in [from, to) or are among
-// those named, oldest first, and their members.
+// those named, in the order in which they were made, and their members.
 func GroupsOpened(ctx context.Context, tx pgx.Tx, from, to time.Time, named []int64) ([]record.Group, []GroupedAlert, error) {
 	rows, err := tx.Query(ctx, `
-		select * from alert_group where merged_into is null and opened_at >= $1 and opened_at < $2 or id = any($3) order by opened_at, id`, from, to, named)
+		select * from alert_group where merged_into is null and opened_at >= $1 and opened_at < $2 or id = any($3) order by id`, from, to, named)
 	if err != nil {
 		return nil, nil, fmt.Errorf("read groups: %w", err)
 	}

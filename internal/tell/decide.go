@@ -49,10 +49,13 @@ func (t *Teller) decide(ctx context.Context, tx pgx.Tx, g *gathering, now time.T
 		if one.FromHistory || one.MergedInto == nil && one.fresh && !one.woken && now.Sub(one.OpenedAt) > newsFor {
 			continue
 		}
-		v := verdicts{t, tx, one, routes, monitors, now, nil}
+		v := verdicts{t, tx, one, routes, monitors, now, nil, map[int64]bool{}}
 		for _, m := range said {
 			if *m.GroupID == id {
 				v.said = append(v.said, m)
+			}
+			if one.joined[*m.GroupID] && m.What == record.ToldOpened && begun(m) {
+				v.joined[m.ChannelID] = true
 			}
 		}
 		if err := v.speak(ctx); err != nil {
@@ -71,6 +74,7 @@ type verdicts struct {
 	hushes map[int64]store.Hush
 	now    time.Time
 	said   []record.Message
+	joined map[int64]bool // channels that are told of the change as another group joins
 }
 
 func (v verdicts) speak(ctx context.Context) error {
@@ -99,7 +103,7 @@ func (v verdicts) speak(ctx context.Context) error {
 			if err := v.over(ctx, r, *heard); err != nil {
 				return err
 			}
-		case changed && begun(*heard):
+		case changed && begun(*heard) && !v.joined[r.ChannelID]:
 			if err := v.put(ctx, r, record.ToldChanged, v.turn(r.ChannelID, record.ToldChanged), v.now); err != nil {
 				return err
 			}

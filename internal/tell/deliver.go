@@ -64,14 +64,14 @@ func (t *Teller) deliver(ctx context.Context, c record.Channel, m record.Message
 	case errors.As(err, &moot):
 		m.State, m.Error = record.MessageDropped, moot.why
 	case now.Sub(m.CreatedAt) > patience && m.Attempts > 3:
-		m.State, m.Error = record.MessageFailed, err.Error()
+		m.State, m.Error = record.MessageFailed, readable(err.Error())
 	default:
-		m.State, m.Error, m.DueAt = record.MessageWaiting, err.Error(), now.Add(backoff(m.Attempts))
+		m.State, m.Error, m.DueAt = record.MessageWaiting, readable(err.Error()), now.Add(backoff(m.Attempts))
 	}
 	if moot.why == "" {
 		why := ""
 		if err != nil {
-			why = err.Error()
+			why = readable(err.Error())
 		}
 		if err := t.store.Reached(ctx, c.ID, why, now); err != nil {
 			return err
@@ -148,7 +148,7 @@ func (t *Teller) Test(ctx context.Context, c record.Channel) (record.Message, er
 	m.SentAt = &now
 	why := ""
 	if err != nil {
-		m.State, m.SentAt, m.Error, why = record.MessageFailed, nil, err.Error(), err.Error()
+		m.State, m.SentAt, m.Error, why = record.MessageFailed, nil, readable(err.Error()), readable(err.Error())
 	}
 	keep := context.WithoutCancel(ctx)
 	return m, errors.Join(t.store.Reached(keep, c.ID, why, now), t.store.EndMessage(keep, m))

@@ -192,7 +192,7 @@ func (t *Teller) describe(ctx context.Context, f *Facts, c record.Channel, g sto
 	}
 	f.Lasted = words.Seconds(end.Sub(g.BeganAt).Seconds())
 	f.Dataset, f.Segment, f.Monitor, f.Owner, f.TakenBy = lead.Dataset, lead.Segment, lead.Monitor, lead.Owner, g.TakenBy
-	if lead.Judged() && c.Kind == record.ChannelEmail { // webhooks carry none
+	if lead.Judged() {
 		f.Observed, f.Expected = amounts(lead)
 	}
 	if lead.ReturnPeriod > 0 {

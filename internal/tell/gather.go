@@ -48,8 +48,9 @@ type grouped struct {
 	members []store.GroupedAlert
 	cores   []group.Alert // the same as grouping sees them
 	fresh   bool
-	added   bool // gained a member that lasts after it was closed
-	woken   bool // was of the past, and goes on
+	added   bool           // gained a member that lasts after it was closed
+	woken   bool           // was of the past, and goes on
+	joined  map[int64]bool // groups that became part of it just now
 }
 
 func (t *Teller) gather(ctx context.Context, tx pgx.Tx, alerts []record.Alert) error {
@@ -145,7 +146,7 @@ func memberOf(a record.Alert) store.GroupedAlert {
 }
 
 // place makes an alert a member of the group it belongs to, or of a new one;
-// groups that it holds together become the oldest of them.
+// groups that it holds together become the one that was made first.
 func (g *gathering) place(ctx context.Context, tx pgx.Tx, a record.Alert, now time.Time) error {
 	m := memberOf(a)
 	var candidates [][]group.Alert
@@ -193,6 +194,10 @@ func (g *gathering) merge(ctx context.Context, tx pgx.Tx, from, into *grouped) e
 		into.take(m)
 	}
 	from.MergedInto, from.members, from.cores = &into.ID, nil, nil
+	if into.joined == nil {
+		into.joined = map[int64]bool{}
+	}
+	into.joined[from.ID] = true
 	g.touched[from], g.touched[into] = true, true
 	return store.PutInGroup(ctx, tx, into.ID, ids)
 }

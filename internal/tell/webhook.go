@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
 	"tinbell/internal/record"
 )
@@ -72,12 +73,23 @@ func (t *Teller) post(ctx context.Context, c record.Channel, m record.Message, b
 	case code >= 300 && code < 400:
 		return fmt.Errorf("it answers %s and points to %q: redirects are not followed, give the channel the right address", response.Status, response.Header.Get("Location"))
 	default:
-		text := strings.Join(strings.Fields(strings.ToValidUTF8(string(said), "")), " ")
-		if len(text) > 200 {
-			text = strings.ToValidUTF8(text[:200], "") + " …"
-		}
-		return fmt.Errorf("it answers %s %s", response.Status, text)
+		return fmt.Errorf("it answers %s %s", response.Status, readable(string(said)))
 	}
+}
+
+// readable is what a person can read of an answer: its first words, on one line.
+func readable(text string) string {
+	text = strings.Map(func(r rune) rune {
+		if !unicode.IsGraphic(r) {
+			return ' '
+		}
+		return r
+	}, strings.ToValidUTF8(text, " "))
+	text = strings.Join(strings.Fields(text), " ")
+	if len(text) > 200 {
+		text = strings.ToValidUTF8(text[:200], "") + " …"
+	}
+	return text
 }
 
 // signatures signs with the channel's secret and, for a while after it was
