@@ -148,6 +148,8 @@ func TestTheDemoAsANewcomerMeetsIt(t *testing.T) {
 	t.Run("settings are rehearsed in the console and put in force", func(t *testing.T) { rehearseInConsole(t, p) })
 	t.Run("the label queue is answered by key, and what it teaches is accepted and taken back", func(t *testing.T) { learnInConsole(t, p) })
 	t.Run("labels, filter and scorecard on the command line", func(t *testing.T) { learnOnTheCommandLine(t, p) })
+	t.Run("who is told is set up, tried and read in the console", func(t *testing.T) { tellInConsole(t, p) })
+	t.Run("who is told is set up, tried and read on the command line", func(t *testing.T) { tellOnTheCommandLine(t, p) })
 	t.Run("a source is set up in the console, from its address to the first chart", func(t *testing.T) { setUpInConsole(t, p) })
 	t.Run("what others send is measured too", func(t *testing.T) { sentToUs(t, p) })
 	t.Run("commands say what happened and exit as they should", func(t *testing.T) { commands(t, p) })
@@ -173,7 +175,7 @@ func signIn(t *testing.T, p *program, dark bool) *browser.Tab {
 	t.Cleanup(tab.Close)
 	c := p.client()
 	dbtest.Must(t, tab.Go(c.Server+"/sign-in#"+c.Token))
-	dbtest.Must(t, tab.Await("location.pathname === '/' && document.querySelector('h1')?.innerText.includes('open')"))
+	dbtest.Must(t, tab.Await("location.pathname === '/' && document.querySelector('[data-group]')"))
 	return tab
 }
 
@@ -182,7 +184,7 @@ func answerInConsole(t *testing.T, p *program) {
 	tab := signIn(t, p, false)
 	text, err := tab.Text()
 	dbtest.Must(t, err)
-	if !strings.Contains(text, "Open alerts") || !strings.Contains(text, "ops.boarding_scans") {
+	if !strings.Contains(text, "alerts of one cause together") || !strings.Contains(text, "ops.boarding_scans") {
 		t.Errorf("Now should list open alerts: %.400s", text)
 	}
 	before := p.score().Overall
@@ -268,7 +270,7 @@ func commands(t *testing.T, p *program) {
 		{"monitor list", 0, "boarding-scans-volume"},
 		{"metric sql boarding-scans-rows", 0, `from "ops"."boarding_scans"`},
 		{"incident list", 0, "VF-006"},
-		{"calendar list", 0, "Gullstone regatta"},
+		{"calendar list --all", 0, "Gullstone regatta"},
 		{"monitor backtest refunds-volume --since 30d", 0, "all together"},
 		{"monitor backtest refunds-volume --since 30d --warn 10d", 0, "proposed"},
 		{"monitor backtest refunds-volume --since 30d --method fixed", 1, "at least one of low and high"},
@@ -352,7 +354,7 @@ func places(t *testing.T, p *program) {
 	p.t = t
 	for _, dark := range []bool{false, true} {
 		tab := signIn(t, p, dark)
-		for path, says := range map[string]string{"/": "Open alerts", "/datasets": "raw.gate_events", "/datasets/ops.ticket_sales": "telephone", "/alerts": "how rare", "/incidents": "VF-006", "/monitors": "boarding-scans-volume", "/scorecard": "Alert load", "/labels": "alerts waiting", "/setup": "vellamar", "/datasets/landing.parcels": "Norrland Haul"} {
+		for path, says := range map[string]string{"/": "alerts of one cause together", "/slas": "evening-sales", "/setup/calendars": "Winter timetable", "/setup/telling": "harbour-chat", "/setup/mailbox": "As it came", "/datasets": "raw.gate_events", "/datasets/ops.ticket_sales": "telephone", "/alerts": "how rare", "/incidents": "VF-006", "/monitors": "boarding-scans-volume", "/scorecard": "Alert load", "/labels": "alerts waiting", "/setup": "vellamar", "/datasets/landing.parcels": "Norrland Haul"} {
 			dbtest.Must(t, tab.Go(p.client().Server+path))
 			if err := tab.Await(fmt.Sprintf("document.querySelector('h1')?.innerText && document.body.innerText.includes(%q)", says)); err != nil {
 				t.Errorf("%s: %v", path, err)

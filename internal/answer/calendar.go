@@ -128,11 +128,11 @@ type NewEvent struct {
 func (d *Desk) AddEvent(ctx context.Context, e NewEvent) ([]record.PlannedEvent, error) {
 	var added []record.PlannedEvent
 	err := d.changeByHand(ctx, func(c *record.Calendar) error {
-		uid, text, err := d.written(e)
+		uid, event, err := d.written(e)
 		if err != nil {
 			return err
 		}
-		if c.ICal, err = withEvent(c.ICal, text); err != nil {
+		if c.ICal, err = withEvent(c.ICal, event); err != nil {
 			return err
 		}
 		events, err := d.ReadCalendar(c)
@@ -152,7 +152,10 @@ func (d *Desk) AddEvent(ctx context.Context, e NewEvent) ([]record.PlannedEvent,
 // DropEvent removes an event that was added by hand, with all its occurrences.
 func (d *Desk) DropEvent(ctx context.Context, uid string) error {
 	return d.changeByHand(ctx, func(c *record.Calendar) error {
-		text, found := withoutEvent(c.ICal, uid)
+		text, found, err := withoutEvent(c.ICal, uid)
+		if err != nil && c.ICal != "" {
+			return err
+		}
 		if !found {
 			return record.NotFound{Kind: "planned event added by hand", Name: uid}
 		}

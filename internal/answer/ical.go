@@ -248,30 +248,30 @@ func (d *Desk) replace(c record.Calendar, events []record.PlannedEvent, e *ical.
 }
 
 // written makes a VEVENT of what a person adds.
-func (d *Desk) written(e NewEvent) (uid, event string, err error) {
+func (d *Desk) written(e NewEvent) (string, *ical.VEvent, error) {
 	if strings.TrimSpace(e.Summary) == "" {
-		return "", "", record.Invalid{Field: "summary", Given: e.Summary, Allowed: "a few words that say what it is"}
+		return "", nil, record.Invalid{Field: "summary", Given: e.Summary, Allowed: "a few words that say what it is"}
 	}
 	if !e.To.After(e.From) {
-		return "", "", record.Invalid{Field: "to", Given: e.To.Format(time.RFC3339), Allowed: "a time after " + e.From.Format(time.RFC3339)}
+		return "", nil, record.Invalid{Field: "to", Given: e.To.Format(time.RFC3339), Allowed: "a time after " + e.From.Format(time.RFC3339)}
 	}
 	if e.Effect != "" && !slices.Contains(effects, e.Effect) {
-		return "", "", record.Invalid{Field: "effect", Given: e.Effect, Allowed: strings.Join(effects, ", ")}
+		return "", nil, record.Invalid{Field: "effect", Given: e.Effect, Allowed: strings.Join(effects, ", ")}
 	}
 	if e.Zone == "" {
 		e.Zone = "UTC"
 	}
 	zone, err := time.LoadLocation(e.Zone)
 	if err != nil {
-		return "", "", record.Invalid{Field: "zone", Given: e.Zone, Allowed: "a name of the tz database, such as America/Halifax"}
+		return "", nil, record.Invalid{Field: "zone", Given: e.Zone, Allowed: "a name of the tz database, such as America/Halifax"}
 	}
 	if e.Repeat != "" {
 		if _, err := rrule.StrToRRule(e.Repeat); err != nil {
-			return "", "", record.Invalid{Field: "repeat", Given: e.Repeat, Allowed: "a rule of iCalendar's RRULE, such as FREQ=WEEKLY;BYDAY=TU: " + err.Error()}
+			return "", nil, record.Invalid{Field: "repeat", Given: e.Repeat, Allowed: "a rule of iCalendar's RRULE, such as FREQ=WEEKLY;BYDAY=TU: " + err.Error()}
 		}
 	}
 	c := ical.NewCalendar()
-	uid = uuid.NewString()
+	uid := uuid.NewString()
 	v := c.AddEvent(uid)
 	v.SetSummary(e.Summary)
 	v.SetDtStampTime(d.now().UTC())
@@ -289,37 +289,31 @@ func (d *Desk) written(e NewEvent) (uid, event string, err error) {
 	if e.Holiday {
 		v.SetProperty(ical.ComponentPropertyCategories, "HOLIDAY")
 	}
-	whole := c.Serialize()
-	return uid, whole[strings.Index(whole, "BEGIN:VEVENT"):strings.Index(whole, "END:VCALENDAR")], nil
+	return uid, v, nil
 }
-
-const endCalendar = "END:VCALENDAR"
 
 // withEvent adds an event to a calendar's file, which may be empty.
-func withEvent(file, event string) (string, error) {
-	if file == "" {
-		c := ical.NewCalendar()
-		c.SetProductId("-//Tin Bell//planned events//EN")
-		file = c.Serialize()
+func withEvent(file string, e *ical.VEvent) (string, error) {
+	c := ical.NewCalendar()
+	c.SetProductId("-//Tin Bell//planned events//EN")
+	if file != "" {
+		var err error
+		if c, err = ical.ParseCalendar(strings.NewReader(file)); err != nil {
+			return "", fmt.Errorf("read calendar: %w", err)
+		}
 	}
-	end := strings.LastIndex(file, endCalendar)
-	if end < 0 {
-		return "", record.Invalid{Field: "calendar", Given: ByHand, Allowed: "a file that ends with " + endCalendar}
-	}
-	return file[:end] + event + file[end:], nil
+	c.AddVEvent(e)
+	return c.Serialize(), nil
 }
 
-// withoutEvent takes an event out of a calendar's file.
-func withoutEvent(file, uid string) (string, bool) {
-	parts := strings.SplitAfter(file, "END:VEVENT\r\n")
-	kept := slices.DeleteFunc(slices.Clone(parts), func(part string) bool {
-		return strings.Contains(part, "UID:"+uid+"\r\n")
-	})
-	if len(kept) == len(parts) {
-		return file, false
+// withoutEvent takes an event out of a calendar's file, and tells whether it was
+// there.
+func withoutEvent(file, uid string) (string, bool, error) {
+	c, err := ical.ParseCalendar(strings.NewReader(file))
+	if err != nil {
+		return "", false, fmt.Errorf("read calendar: %w", err)
 	}
-	if !strings.Contains(strings.Join(kept, ""), "BEGIN:VCALENDAR") {
-		kept = append([]string{file[:strings.Index(file, "BEGIN:VEVENT")]}, kept...)
-	}
-	return strings.Join(kept, ""), true
+	before := len(c.Events())
+	c.RemoveEvent(uid)
+	return c.Serialize(), len(c.Events()) < before, nil
 }

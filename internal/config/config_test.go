@@ -43,6 +43,39 @@ warn: 1y
 critical: 10y
 min_effect: 2.5
 adopt_after: never
+quiet: ["mon-fri 22:00-06:00"]
+---
+kind: calendar
+name: days off
+country: CA
+zone: America/Halifax
+---
+kind: channel
+name: desk
+through: email
+to: [desk@ferries.example]
+from: bell@ferries.example
+host: smtp.ferries.example
+user: bell
+password: ${DESK_PASSWORD}
+hourly_limit: 12
+---
+kind: route
+name: nights
+channel: desk
+datasets: ["ops.*"]
+hours: ["mon-fri 18:00-08:00"]
+zone: America/Halifax
+remind: 4h
+---
+kind: sla
+name: parcels
+dataset: ops.scans
+counts: rows
+at_least: 500
+days: mon-fri
+by: "06:30"
+lead: 2h
 `
 
 func TestWhatIsWrittenIsReadBack(t *testing.T) {
@@ -62,7 +95,7 @@ func TestWhatIsWrittenIsReadBack(t *testing.T) {
 	if len(wrong) > 0 || len(Compare(d, again)) > 0 || *again.Monitors[0].Low != 4 {
 		t.Errorf("%v\n%v\n%s", wrong, Compare(d, again), Write(d))
 	}
-	if got := fmt.Sprint(Compare(Documents{}, d)[0].What, len(Compare(d, Documents{}))); got != "added5" {
+	if got := fmt.Sprint(Compare(Documents{}, d)[0].What, len(Compare(d, Documents{}))); got != "added9" {
 		t.Errorf("compared with nothing: %s", got)
 	}
 	d.Metrics[0].EverySeconds = 60

@@ -227,7 +227,7 @@ func monitors(ctx context.Context, c *client.Client, progress func(done, total i
 			settings.Direction = "high"
 		}
 		if slices.Contains(nervous, m.Name) {
-			settings.WarnSeconds, settings.CriticalSeconds = 7*86400, 90*86400
+			settings.WarnSeconds, settings.CriticalSeconds = 3*86400, 60*86400
 		}
 		name := strings.TrimSuffix(m.Name, "-rows") + map[bool]string{true: "-volume", false: ""}[m.Measure == record.MeasureRows]
 		if err := c.Send(ctx, "POST", "/monitors", httpapi.NewMonitor{Name: name, Metric: m.Name, Settings: &settings}, nil); err != nil {

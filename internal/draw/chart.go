@@ -36,6 +36,7 @@ var (
 	brass      = color.RGBA{0xb0, 0x80, 0x16, 0xff}
 	noise      = color.RGBA{0xb4, 0xbb, 0xc1, 0xff}
 	violet     = color.RGBA{0x55, 0x3f, 0x99, 0xff}
+	violetWash = color.RGBA{0xdd, 0xd6, 0xea, 0xff}
 )
 
 // Chart draws a series to a file whose ending says the format: .png or .svg.
@@ -77,7 +78,10 @@ func compose(c inspect.Chart, title, path string) (*plot.Plot, error) {
 		return nil, err
 	}
 	p.X.Tick.Marker = days{zone}
+	grounds := &grounds{chart: c}
+	p.Add(grounds)
 	top := addSeries(p, c)
+	grounds.top = top
 	p.Y.Min, p.Y.Max = -0.16*top, 1.04*top
 	p.Y.Tick.Marker = fromZero{}
 	p.X.Min, p.X.Max = seconds(c.At[0]), seconds(c.At[len(c.At)-1])+float64(c.PeriodSeconds)
@@ -226,6 +230,28 @@ func line(p *plot.Plot, points plotter.XYs, c color.Color, width float64, dashed
 			l.Dashes = []vg.Length{vg.Points(3), vg.Points(2.5)}
 		}
 		p.Add(l)
+	}
+}
+
+// grounds are planned events behind the series: a violet ground under a line, of
+// holidays the line alone.
+type grounds struct {
+	chart inspect.Chart
+	top   float64
+}
+
+func (g *grounds) Plot(canvas draw.Canvas, p *plot.Plot) {
+	toX, toY := p.Transforms(&canvas)
+	for _, e := range g.chart.Planned {
+		x0, x1 := max(toX(seconds(e.StartedAt)), canvas.Min.X), min(toX(seconds(e.EndedAt)), canvas.Max.X)
+		if x1 <= x0 {
+			continue
+		}
+		low, high := toY(0), toY(1.04*g.top)
+		if !e.Holiday {
+			canvas.FillPolygon(violetWash, []vg.Point{{X: x0, Y: low}, {X: x1, Y: low}, {X: x1, Y: high}, {X: x0, Y: high}})
+		}
+		canvas.StrokeLine2(draw.LineStyle{Color: violet, Width: vg.Points(1.2)}, x0, high, x1, high)
 	}
 }
 

@@ -88,6 +88,22 @@ func (s *server) answered(w http.ResponseWriter, r *http.Request) {
 	showAnswer(w, http.StatusOK, page)
 }
 
+// answerPicture gives the picture of the alert that a link answers.
+func (s *server) answerPicture(w http.ResponseWriter, r *http.Request) {
+	page, _, ok := s.answering(w, r)
+	if !ok {
+		return
+	}
+	png := s.Teller.Picture(r.Context(), page.Alert)
+	if png == nil {
+		http.Error(w, "there is no picture of this alert", http.StatusNotFound)
+		return
+	}
+	w.Header().Set("Content-Type", "image/png")
+	w.Header().Set("Cache-Control", "private, max-age=300")
+	w.Write(png)
+}
+
 // answering reads the link and the alert that it answers.
 func (s *server) answering(w http.ResponseWriter, r *http.Request) (answering, string, bool) {
 	alert, channel, err := s.Teller.ReadAnswerToken(chi.URLParam(r, "token"))

@@ -67,6 +67,7 @@ func New(p Parts) http.Handler {
 	s.register(router)
 	router.Get("/answer/{token}", s.answerPage)
 	router.Post("/answer/{token}", s.answered)
+	router.Get("/answer/{token}/chart.png", s.answerPicture)
 	router.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, http.StatusNotFound, "no such address in the API: "+r.URL.Path+"; see /openapi.json")
 	}))

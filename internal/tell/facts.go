@@ -84,6 +84,7 @@ type Links struct {
 	Noise   string `json:"noise"`
 	Planned string `json:"planned"`
 	Take    string `json:"take"`
+	Picture string `json:"picture"` // PNG of the series; empty where there is none
 }
 
 const shownAlerts = 20
@@ -132,7 +133,7 @@ func (t *Teller) facts(ctx context.Context, c record.Channel, m record.Message) 
 		return f, err
 	}
 	if lead.Judged() && c.Kind == record.ChannelEmail { // webhooks carry none
-		f.picture = t.picture(ctx, lead)
+		f.picture = t.Picture(ctx, lead)
 	}
 	return f, nil
 }
@@ -217,12 +218,15 @@ func (t *Teller) describe(ctx context.Context, f *Facts, c record.Channel, g sto
 		f.Alerts = append(f.Alerts, FactAlert{a.Sentence, a.Severity, wall(a.Since), state, t.link("/alerts/%d", a.ID)})
 	}
 	f.Links = t.links(c, g.ID, lead.ID)
+	if !lead.Judged() {
+		f.Links.Picture = ""
+	}
 }
 
 func (t *Teller) links(c record.Channel, group, alert int64) Links {
 	answer := t.options.Address + "/answer/" + t.AnswerToken(alert, c.Name, t.now().Add(linkLife))
 	return Links{Alert: t.link("/alerts/%d", alert), Group: t.link("/groups/%d", group),
-		Fault: answer + "?as=fault", Noise: answer + "?as=noise", Planned: answer + "?as=planned", Take: answer + "?as=take"}
+		Fault: answer + "?as=fault", Noise: answer + "?as=noise", Planned: answer + "?as=planned", Take: answer + "?as=take", Picture: answer + "/chart.png"}
 }
 
 func (t *Teller) link(format string, id int64) string {
@@ -266,8 +270,9 @@ func (t *Teller) alike(ctx context.Context, f *Facts, lead record.Alert) error {
 	return nil
 }
 
-// picture draws the series around an alert; without one a message does as well.
-func (t *Teller) picture(ctx context.Context, a record.Alert) []byte {
+// Picture draws the series around an alert; nil if it cannot: a message does as
+// well without.
+func (t *Teller) Picture(ctx context.Context, a record.Alert) []byte {
 	from, to := inspect.Around(a, t.now())
 	chart, err := t.inspector.ChartOf(ctx, a.SeriesID, from, to)
 	if err != nil {

@@ -94,7 +94,7 @@ func CheckTemplate(text, contentType string) error {
 	return nil
 }
 
-const fieldNames = ".Title .Sentence .News .What .Severity .State .Group .Since .SinceUTC .Over .Lasted .Zone .Dataset .Segment .Monitor .Owner .Observed .Expected .HowRare .Origin .TakenBy .Key, the lists .Alerts .Alike .Told, .Links.Group .Links.Alert .Links.Fault .Links.Noise .Links.Planned .Links.Take, and the functions json, upper, lower"
+const fieldNames = ".Title .Sentence .News .What .Severity .State .Group .Since .SinceUTC .Over .Lasted .Zone .Dataset .Segment .Monitor .Owner .Observed .Expected .HowRare .Origin .TakenBy .Key, the lists .Alerts .Alike .Told, .Links.Group .Links.Alert .Links.Fault .Links.Noise .Links.Planned .Links.Take .Links.Picture, and the functions json, upper, lower"
 
 // samples are facts such as messages may have, empty and full.
 func samples() []Facts {

@@ -108,6 +108,9 @@ func chatText(f Facts) string {
 		fmt.Fprintf(&b, "Likely origin: %s\n", f.Origin)
 	}
 	fmt.Fprintf(&b, "%s", f.Links.Group)
+	if f.Links.Picture != "" {
+		fmt.Fprintf(&b, "\n%s", f.Links.Picture)
+	}
 	if f.Links.Fault != "" {
 		fmt.Fprintf(&b, "\nfault: %s\nnoise: %s\nplanned: %s", f.Links.Fault, f.Links.Noise, f.Links.Planned)
 	}

@@ -361,6 +361,12 @@ func TestTheLinksOfAMessageAnswerItsAlertAlone(t *testing.T) {
 	if verdict(other) != "" {
 		t.Error("another alert was answered")
 	}
+	for address, want := range map[string]int{address + "/chart.png": 200, d.Address + "/answer/x/chart.png": 403} {
+		r, err := http.Get(address)
+		if got := status(t, r, err); got != want || want == 200 && r.Header.Get("Content-Type") != "image/png" {
+			t.Errorf("%s: %d %s", address, got, r.Header.Get("Content-Type"))
+		}
+	}
 	if open := d.groups("?state=open"); open[1].TakenBy != "somebody (by a link to pager)" && open[0].TakenBy != "somebody (by a link to pager)" {
 		t.Errorf("taken: %+v", open)
 	}

@@ -15,6 +15,7 @@ import (
 	"tinbell/internal/browser"
 	"tinbell/internal/client"
 	"tinbell/internal/httpapi"
+	"tinbell/internal/sink"
 )
 
 type picture struct{ name, path, ready string }
@@ -40,28 +41,57 @@ func run(ctx context.Context, address, token, folder string, texts []string) err
 	if len(page.Alerts) > 0 {
 		alert, series = page.Alerts[0].ID, page.Alerts[0].SeriesID
 	}
+	group, letter, err := told(ctx, c)
+	if err != nil {
+		return err
+	}
 	charts := "document.querySelectorAll('svg[role=img] path').length > 4 && !document.querySelector('div.bg-well')"
 	now := charts + " && document.querySelectorAll('tbody tr').length > 3"
 	pages := []picture{
 		{"now", "/", now},
 		{"datasets", "/datasets", "document.querySelectorAll('tbody tr').length > 5 && document.querySelector('[data-brush]')"},
 		{"dataset", "/datasets/ops.boarding_scans", charts + " && document.querySelector('svg[data-lineage]')"},
-		{"alerts", "/alerts", "document.querySelectorAll('tbody tr').length > 5"},
+		{"group", fmt.Sprintf("/groups/%d", group), charts + " && document.querySelectorAll('article').length > 1"},
+		{"slas", "/slas", "document.querySelectorAll('tbody tr').length > 3"},
+		{"calendars", "/setup/calendars", "document.querySelectorAll('tbody tr').length > 3"},
+		{"telling", "/setup/telling", "document.querySelectorAll('[data-channel]').length > 3 && document.querySelectorAll('tbody tr').length > 5"},
+		{"mailbox", fmt.Sprintf("/setup/mailbox?letter=%d", letter), "document.querySelector('iframe')"},
 		{"alert", fmt.Sprintf("/alerts/%d", alert), "document.querySelector('svg[data-chart] path')"},
 		{"labels", "/labels", "document.querySelectorAll('[data-question] svg path').length > 2 && document.querySelectorAll('svg path').length > 14"},
 		{"incidents", "/incidents", "document.querySelectorAll('tbody tr').length > 5"},
-		{"monitors", "/monitors", "document.querySelectorAll('tbody tr').length > 5 && document.body.innerText.includes(' to ')"},
 		{"monitor", "/monitors/boarding-scans-volume?span=11+weeks", "document.querySelectorAll('svg[data-rehearsal] path').length > 7"},
 		{"series", fmt.Sprintf("/series/%d", series), "document.querySelector('svg[data-forecast] path') && document.querySelectorAll('table tr').length > 14"},
 		{"setup", "/setup?source=vellamar", "document.querySelectorAll('tbody tr').length > 12"},
 		{"scorecard", "/scorecard", "document.querySelectorAll('tbody tr').length > 5"},
 	}
-	for _, dark := range []bool{false, true} {
-		if err := take(ctx, address, token, folder, pages, dark); err != nil {
-			return err
-		}
+	if err := take(ctx, address, token, folder, pages); err != nil {
+		return err
 	}
 	return terminal(ctx, address, folder, texts)
+}
+
+// told gives the open group with the most alerts, and the letter about it.
+func told(ctx context.Context, c *client.Client) (group int64, letter int, err error) {
+	var page httpapi.GroupPage
+	if err := c.Get(ctx, "/groups", url.Values{"state": {"open"}}, &page); err != nil {
+		return 0, 0, err
+	}
+	most, sentence := 0, ""
+	for _, g := range page.Groups {
+		if g.Alerts > most {
+			group, most, sentence = g.ID, g.Alerts, g.Sentence
+		}
+	}
+	var letters []sink.Letter
+	if err := c.Get(ctx, "/mailbox", nil, &letters); err != nil {
+		return 0, 0, err
+	}
+	for _, l := range letters {
+		if l.Through == "email" && (letter == 0 || strings.Contains(l.Subject, sentence)) {
+			letter = l.ID
+		}
+	}
+	return group, letter, nil
 }
 
 // terminal draws what commands said, in the console's monospaced face.
@@ -109,8 +139,8 @@ func terminal(ctx context.Context, address, folder string, texts []string) error
 	return nil
 }
 
-func take(ctx context.Context, address, token, folder string, pages []picture, dark bool) error {
-	tab, err := browser.Open(ctx, 1280, 800, dark)
+func take(ctx context.Context, address, token, folder string, pages []picture) error {
+	tab, err := browser.Open(ctx, 1280, 800, false)
 	if err != nil {
 		return err
 	}
@@ -126,20 +156,13 @@ func take(ctx context.Context, address, token, folder string, pages []picture, d
 		return err
 	}
 	for _, p := range pages {
-		name := p.name
-		if dark {
-			if name != "alert" {
-				continue
-			}
-			name += "-dark"
-		}
 		if err := tab.Go(address + p.path); err != nil {
 			return err
 		}
 		if err := tab.Await("document.querySelector('h1')?.innerText && document.fonts.status === 'loaded' && " + p.ready); err != nil {
 			return fmt.Errorf("%s: %w", p.name, err)
 		}
-		if err := tab.Picture(filepath.Join(folder, name+".png")); err != nil {
+		if err := tab.Picture(filepath.Join(folder, p.name+".png")); err != nil {
 			return err
 		}
 	}

@@ -2761,7 +2761,7 @@ export interface components {
             id: number;
             /**
              * Format: int64
-             * @description the alert that stands for it: that of the origin, else the first
+             * @description the alert that stands for it: one of the origin, of the whole rather than of a segment
              */
             lead: number;
             /** @description oldest first */
@@ -2793,7 +2793,7 @@ export interface components {
             owner: string;
             /** @description the origin as people know it */
             place: string;
-            /** @description of the alert at its origin, else of its first */
+            /** @description of the alert that stands for it */
             sentence: string;
             /**
              * @description the worst of its alerts
@@ -2840,7 +2840,7 @@ export interface components {
             id: number;
             /**
              * Format: int64
-             * @description the alert that stands for it: that of the origin, else the first
+             * @description the alert that stands for it: one of the origin, of the whole rather than of a segment
              */
             lead: number;
             /**
@@ -2866,7 +2866,7 @@ export interface components {
              */
             origin_alert: number | null;
             owner: string;
-            /** @description of the alert at its origin, else of its first */
+            /** @description of the alert that stands for it */
             sentence: string;
             /**
              * @description the worst of its alerts

@@ -3,6 +3,7 @@ import { type PointerEvent, useId, useState } from "react";
 import type { Alert, Rehearsal, Replay } from "../api/client";
 import { number, ticks, time, value } from "../parts/words";
 import { midnights, useWidth } from "./SeriesChart";
+import { Planned } from "./Planned";
 import { paths, type Points, thin, top } from "./shapes";
 import { Hatches, Strip } from "./Strip";
 
@@ -74,6 +75,7 @@ export function RehearsalChart({ r, side, counts, stretch, onStretch, height = 1
           {days.filter((_, i) => i % stride === 0).map((t) => <line key={t} x1={x(t)} x2={x(t)} y1={0} y2={plot + 2 * lane + 16} stroke="var(--hair)" />)}
           <clipPath id={`${id}-plot`}><rect width={inner} height={plot} /></clipPath>
           <g clipPath={`url(#${id}-plot)`}>
+            <Planned chart={r} x={x} inner={inner} height={plot} />
             <path d={d.band} fill="var(--pewter)" />
             <path d={d.below + d.above} fill="var(--verm-wash)" />
             <path d={d.expected} fill="none" stroke="var(--pewter-line)" strokeDasharray="3 2.5" />
