@@ -134,52 +134,34 @@ func fieldsOf(t reflect.Type) []field {
 	return list
 }
 
+// add appends a document to those of its kind.
 func (d *Documents) add(v any) {
-	switch v := v.(type) {
-	case WrittenSource:
-		d.Sources = append(d.Sources, v)
-	case WrittenCalendar:
-		d.Calendars = append(d.Calendars, v)
-	case WrittenDataset:
-		d.Datasets = append(d.Datasets, v)
-	case WrittenMetric:
-		d.Metrics = append(d.Metrics, v)
-	case WrittenMonitor:
-		d.Monitors = append(d.Monitors, v)
-	case WrittenChannel:
-		d.Channels = append(d.Channels, v)
-	case WrittenRoute:
-		d.Routes = append(d.Routes, v)
-	case WrittenSLA:
-		d.SLAs = append(d.SLAs, v)
-	}
+	one := reflect.ValueOf(v)
+	d.lists(func(_ string, list reflect.Value) {
+		if list.Type().Elem() == one.Type() {
+			list.Set(reflect.Append(list, one))
+		}
+	})
 }
 
 // each hands over every document with its kind and name.
 func (d *Documents) each(do func(kind, name string, v reflect.Value)) {
-	for _, v := range d.Sources {
-		do("source", v.Name, reflect.ValueOf(v))
-	}
-	for _, v := range d.Datasets {
-		do("dataset", v.Name, reflect.ValueOf(v))
-	}
-	for _, v := range d.Metrics {
-		do("metric", v.Name, reflect.ValueOf(v))
-	}
-	for _, v := range d.Monitors {
-		do("monitor", v.Name, reflect.ValueOf(v))
-	}
-	for _, v := range d.Calendars {
-		do("calendar", v.Name, reflect.ValueOf(v))
-	}
-	for _, v := range d.Channels {
-		do("channel", v.Name, reflect.ValueOf(v))
-	}
-	for _, v := range d.Routes {
-		do("route", v.Name, reflect.ValueOf(v))
-	}
-	for _, v := range d.SLAs {
-		do("sla", v.Name, reflect.ValueOf(v))
+	d.lists(func(kind string, list reflect.Value) {
+		for i := range list.Len() {
+			do(kind, list.Index(i).FieldByName("Name").String(), list.Index(i))
+		}
+	})
+}
+
+// lists hands over the list of each kind, in their order.
+func (d *Documents) lists(do func(kind string, list reflect.Value)) {
+	all := reflect.ValueOf(d).Elem()
+	for _, k := range kinds {
+		for i := range all.NumField() {
+			if list := all.Field(i); list.Type().Elem() == k.kind {
+				do(k.name, list)
+			}
+		}
 	}
 }
 

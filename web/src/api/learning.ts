@@ -26,7 +26,7 @@ export const useTuning = (task: number | undefined) =>
   });
 
 /** Does something and has what hangs on it read again. */
-function useAct<T, R>(act: (of: T) => Promise<R>, keys: string[]) {
+export function useAct<T, R>(act: (of: T) => Promise<R>, keys: string[]) {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: act,

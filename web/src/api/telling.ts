@@ -1,5 +1,6 @@
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useHealth } from "./queries";
+import { useAct } from "./learning";
 import { answer, api, type NewChannel, type NewEvent, type NewRoute, type NewSLA } from "./client";
 
 /** Groups of alerts, who is told of them, what was said; promises and calendars. */
@@ -8,17 +9,6 @@ export const useGroups = (query: { state?: "open"; dataset?: string; from?: stri
 
 export const useGroup = (id: number | undefined) =>
   useQuery({ queryKey: ["groups", "one", id], enabled: id !== undefined, queryFn: () => answer(api.GET("/api/v1/groups/{id}", { params: { path: { id: id! } } })) });
-
-/** Does something and has what hangs on it read again. */
-function useAct<T, R>(act: (of: T) => Promise<R>, keys: string[]) {
-  const queries = useQueryClient();
-  return useMutation({
-    mutationFn: act,
-    onSuccess: () => {
-      for (const key of keys) queries.invalidateQueries({ queryKey: [key] });
-    },
-  });
-}
 
 export const useTakeGroup = () => useAct(({ id, back }: { id: number; back: boolean }) => answer(api.POST("/api/v1/groups/{id}/take", { params: { path: { id } }, body: { back } })), ["groups"]);
 export const useSnoozeGroup = () => useAct(({ id, seconds }: { id: number; seconds: number }) => answer(api.POST("/api/v1/groups/{id}/snooze", { params: { path: { id } }, body: { seconds } })), ["groups"]);
