@@ -11,6 +11,7 @@ import (
 	"math"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -20,6 +21,7 @@ import (
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
 
+	"tinbell/core/timeline"
 	"tinbell/internal/inspect"
 	"tinbell/internal/record"
 )
@@ -83,7 +85,7 @@ func compose(c inspect.Chart, title, path string) (*plot.Plot, error) {
 	top := addSeries(p, c)
 	grounds.top = top
 	p.Y.Min, p.Y.Max = -0.16*top, 1.04*top
-	p.Y.Tick.Marker = fromZero{}
+	p.Y.Tick.Marker = fromZero{c.Kind}
 	p.X.Min, p.X.Max = seconds(c.At[0]), seconds(c.At[len(c.At)-1])+float64(c.PeriodSeconds)
 	p.Add(strip{c, top})
 	return p, nil
@@ -130,14 +132,28 @@ func (d days) Ticks(low, high float64) []plot.Tick {
 	return ticks
 }
 
-// fromZero labels the values of the series and leaves the strip without.
-type fromZero struct{}
+// fromZero labels the values of the series as people say them, and leaves the
+// strip without.
+type fromZero struct{ kind timeline.Kind }
 
-func (fromZero) Ticks(low, high float64) []plot.Tick {
+func (f fromZero) Ticks(low, high float64) []plot.Tick {
+	unit, name := 1.0, ""
+	switch {
+	case f.kind == timeline.Share:
+		unit, name = 0.01, " %"
+	case f.kind == timeline.Duration && high > 2*86400:
+		unit, name = 86400, " d"
+	case f.kind == timeline.Duration && high > 2*3600:
+		unit, name = 3600, " h"
+	case f.kind == timeline.Duration && high > 120:
+		unit, name = 60, " min"
+	case f.kind == timeline.Duration:
+		name = " s"
+	}
 	var kept []plot.Tick
-	for _, t := range (plot.DefaultTicks{}).Ticks(0, high) {
+	for _, t := range (plot.DefaultTicks{}).Ticks(0, high/unit) {
 		if t.Value >= 0 && t.Label != "" {
-			kept = append(kept, t)
+			kept = append(kept, plot.Tick{Value: t.Value * unit, Label: strconv.FormatFloat(t.Value, 'g', 6, 64) + name})
 		}
 	}
 	return kept

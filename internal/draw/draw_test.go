@@ -5,10 +5,12 @@ import (
 	"image/png"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"tinbell/core/timeline"
 	"tinbell/internal/inspect"
 	"tinbell/internal/record"
 )
@@ -79,5 +81,24 @@ func TestWhatCannotBeDrawnIsRefused(t *testing.T) {
 	}
 	if err := Chart(inspect.Chart{Zone: "UTC"}, "", filepath.Join(dir, "a.png")); err == nil {
 		t.Error("an empty chart was drawn")
+	}
+}
+
+func TestAxesSayValuesAsPeopleDo(t *testing.T) {
+	for _, c := range []struct {
+		kind timeline.Kind
+		high float64
+		want string
+	}{{timeline.Duration, 16_000, "4 h"}, {timeline.Duration, 300_000, "2 d"}, {timeline.Duration, 600, "5 min"}, {timeline.Duration, 50, "25 s"}, {timeline.Share, 0.5, "25 %"}, {timeline.Count, 170, "80"}} {
+		var labels []string
+		for _, tick := range (fromZero{c.kind}).Ticks(-0.1*c.high, c.high) {
+			labels = append(labels, tick.Label)
+			if tick.Value < 0 || tick.Value > c.high {
+				t.Errorf("%s up to %g: a tick at %g", c.kind, c.high, tick.Value)
+			}
+		}
+		if !slices.Contains(labels, c.want) {
+			t.Errorf("%s up to %g is labelled %v, want %s among them", c.kind, c.high, labels, c.want)
+		}
 	}
 }

@@ -30,7 +30,9 @@ type IncidentTelling struct {
 	Groups    int    `json:"groups"`
 }
 
-// Telling compares alerts with the groups they are told in. A zero from starts
+// Telling compares alerts with the groups they are told in. An alert is about an
+// incident if it was raised at its time on any measure of its dataset, or on what
+// is made from that, two steps along the lineage. A zero from starts
 // with the first alert.
 func (b *Bench) Telling(ctx context.Context, from, to time.Time) (Telling, error) {
 	v := Telling{From: from, To: to, Worst: []IncidentTelling{}}
@@ -50,7 +52,11 @@ func (b *Bench) Telling(ctx context.Context, from, to time.Time) (Telling, error
 	if err != nil {
 		return v, err
 	}
-	reach, err := b.reach(ctx, incidents)
+	everywhere := slices.Clone(incidents)
+	for i := range everywhere {
+		everywhere[i].Downstream = true
+	}
+	reach, err := b.reach(ctx, everywhere)
 	if err != nil {
 		return v, err
 	}
@@ -67,6 +73,7 @@ func (b *Bench) Telling(ctx context.Context, from, to time.Time) (Telling, error
 	told := map[int64]bool{}
 	hit := make([]bool, len(alerts))
 	for j, incident := range incidents {
+		incident.Measure, incident.Downstream = "", true // whatever it set off
 		one := score.Match(scores(alerts), []score.Incident{asCase(incident, reach, func(series int64) (string, string, string) {
 			a := alerts[bySeries[series]]
 			return a.Dataset, a.Measure, a.Segment
