@@ -73,6 +73,7 @@ function Entry({ group: g, lead: a, now, chosen }: { group: GroupRow; lead: Aler
   const daily = (a?.period_seconds ?? 0) >= 86400;
   const chart = useChart(a?.series_id || undefined, new Date(end - (daily ? 28 : 4) * day), new Date(end + (daily ? 0 : 6 * hour)));
   const others = g.alerts - 1;
+  const dataset = g.datasets!.includes(g.origin) ? g.origin : g.datasets![0];
   return (
     <article aria-current={chosen} data-group={g.id} className="relative grid grid-cols-[104px_minmax(0,1fr)_minmax(304px,36%)] gap-4 border-b border-rule py-[8px] last:border-0">
       {chosen && <i className="absolute top-[14px] -left-[15px] size-[7px] rounded-full bg-brass-mark" />}
@@ -84,7 +85,7 @@ function Entry({ group: g, lead: a, now, chosen }: { group: GroupRow; lead: Aler
       <div>
         <Link to={`/groups/${g.id}`} className="text-[15px] leading-[18px] font-[650]">{g.sentence}</Link>
         {others > 0 && <div className="mt-[3px]">and {count(others, "alert")} more{g.datasets!.length > 1 ? ` in ${g.datasets!.length} datasets` : ""}; likely from <code>{g.origin}</code></div>}
-        <div className="mt-[3px] text-ink2">{g.datasets!.length > 0 ? <Link to={`/datasets/${g.datasets![0]}`}><code>{g.datasets![0]}</code></Link> : <code>{a?.source || a?.job}</code>}{g.owner && `, ${g.owner}`}</div>
+        <div className="mt-[3px] text-ink2">{dataset ? <Link to={`/datasets/${dataset}`}><code>{dataset}</code></Link> : <code>{a?.source || a?.job}</code>}{g.owner && `, ${g.owner}`}</div>
         <div className="mt-[3px] text-ink2">{g.taken_by ? `${g.taken_by} looks after it` : g.answered > 0 ? "answered" : "nobody looks after it"}{a && a.series_id !== 0 && `; ${rarity(a.return_period_seconds)}`}</div>
       </div>
       <div ref={box}>{!a || a.series_id === 0 ? null : chart.data ? <SmallChart chart={chart.data} now={now} width={width} height={82} /> : <div className="h-[84px] bg-well" />}</div>
