@@ -53,7 +53,7 @@ function Shown({ group: g, asked, now }: { group: GroupDetail; asked: number; no
             <Key name={v[0].toUpperCase()} /><Mark state={v} word={v[0].toUpperCase() + v.slice(1)} />
           </button>
         ))}
-        <button disabled={take.isPending} onClick={() => take.mutate({ id: g.id, back: !!g.taken_by })} className="ml-auto flex items-center border border-ink bg-brass-fill px-3 py-[5px] font-[650] text-on-brass"><Key name="T" />{g.taken_by ? "Give it back" : "I look after it"}</button>
+        <button disabled={take.isPending} onClick={() => take.mutate({ id: g.id, back: !!g.taken_by })} className="ml-auto flex items-center border border-ink bg-brass-fill px-3 py-[5px] font-[650] text-on-brass">{g.taken_by ? "Give it back" : "I look after it"}</button>
       </footer>
     </Page>
   );
