@@ -146,7 +146,7 @@ type GroupRow struct {
 	Datasets record.Strings `db:"datasets" json:"datasets"`
 	Owner    string         `db:"owner" json:"owner"`
 	Zone     string         `db:"zone" json:"zone"`
-	Lead     int64          `db:"lead" json:"lead" doc:"the alert that stands for it: one of the origin, of the whole rather than of a segment"`
+	Lead     int64          `db:"lead" json:"lead" doc:"the alert that stands for it: one that lasts, of the origin, of the whole rather than of a segment"`
 	Answered int            `db:"answered" json:"answered" doc:"alerts with a label"`
 }
 
@@ -163,7 +163,7 @@ const groupSelect = `
 		from alert a left join monitor v on v.id = a.monitor_id left join metric mt on mt.id = v.metric_id left join dataset d on d.id = coalesce(mt.dataset_id, a.of_dataset)
 			left join series s on s.id = a.series_id
 		where a.group_id = g.id
-		order by d.name = g.origin desc nulls last, coalesce(s.segment, '') = '' desc, a.id = g.origin_alert desc nulls last, a.severity = 'critical' desc, a.raised_at, a.id limit 1) l on true `
+		order by (a.closed_at is null) desc, d.name = g.origin desc nulls last, coalesce(s.segment, '') = '' desc, a.id = g.origin_alert desc nulls last, a.severity = 'critical' desc, a.raised_at, a.id limit 1) l on true `
 
 // GroupFilter narrows a list of groups; zero values do not filter.
 type GroupFilter struct {

@@ -2761,7 +2761,7 @@ export interface components {
             id: number;
             /**
              * Format: int64
-             * @description the alert that stands for it: one of the origin, of the whole rather than of a segment
+             * @description the alert that stands for it: one that lasts, of the origin, of the whole rather than of a segment
              */
             lead: number;
             /** @description oldest first */
@@ -2840,7 +2840,7 @@ export interface components {
             id: number;
             /**
              * Format: int64
-             * @description the alert that stands for it: one of the origin, of the whole rather than of a segment
+             * @description the alert that stands for it: one that lasts, of the origin, of the whole rather than of a segment
              */
             lead: number;
             /**
