@@ -15,7 +15,6 @@ type Recurrence struct {
 	Length time.Duration // the middle one of those seen
 	Seen   int           // how many times it was seen
 	Due    int           // how many times it would have come since the first
-	Next   time.Time     // the first after the last one seen
 
 	every step
 }
@@ -23,7 +22,7 @@ type Recurrence struct {
 // After gives the first time that it comes after an instant.
 func (r Recurrence) After(at time.Time) time.Time {
 	for n := 0; ; n++ {
-		if next := r.every.on(r.First, n); next.After(at) {
+		if next := r.every.on(r.First, n); next.After(at) && r.every.fits(r.First, next) {
 			return next
 		}
 	}
@@ -67,29 +66,37 @@ func Recur(happenings []Span, zone *time.Location) []Recurrence {
 type step struct {
 	on   func(first time.Time, n int) time.Time
 	rule func(first time.Time) string
+
+	sameDay bool // of the month
 }
 
 var (
 	daily = step{
-		func(first time.Time, n int) time.Time { return first.AddDate(0, 0, n) },
-		func(time.Time) string { return "FREQ=DAILY" },
+		on:   func(first time.Time, n int) time.Time { return first.AddDate(0, 0, n) },
+		rule: func(time.Time) string { return "FREQ=DAILY" },
 	}
 	weekly = step{
-		func(first time.Time, n int) time.Time { return first.AddDate(0, 0, 7*n) },
-		func(first time.Time) string { return "FREQ=WEEKLY;BYDAY=" + icalDays[first.Weekday()] },
+		on:   func(first time.Time, n int) time.Time { return first.AddDate(0, 0, 7*n) },
+		rule: func(first time.Time) string { return "FREQ=WEEKLY;BYDAY=" + icalDays[first.Weekday()] },
 	}
 	monthly = step{
-		func(first time.Time, n int) time.Time { return first.AddDate(0, n, 0) },
-		func(first time.Time) string { return fmt.Sprintf("FREQ=MONTHLY;BYMONTHDAY=%d", first.Day()) },
+		on:      func(first time.Time, n int) time.Time { return first.AddDate(0, n, 0) },
+		rule:    func(first time.Time) string { return fmt.Sprintf("FREQ=MONTHLY;BYMONTHDAY=%d", first.Day()) },
+		sameDay: true,
 	}
 )
+
+// fits tells whether a turn comes at all: February has no 31st.
+func (s step) fits(first, at time.Time) bool {
+	return !s.sameDay || at.Day() == first.Day()
+}
 
 // follow takes the happenings that come at each turn from the first on.
 func (s step) follow(happenings []Span, first time.Time) (Recurrence, []Span) {
 	last := happenings[len(happenings)-1].From
 	var used []Span
 	var lengths []int64
-	due, lastSeen := 0, 0
+	due := 0
 	for n := 0; ; n++ {
 		at := s.on(first, n)
 		if at.Unix() > last+int64(recurTolerance.Seconds()) {
@@ -98,17 +105,17 @@ func (s step) follow(happenings []Span, first time.Time) (Recurrence, []Span) {
 		i := slices.IndexFunc(happenings, func(x Span) bool {
 			return math.Abs(float64(x.From-at.Unix())) <= recurTolerance.Seconds()
 		})
-		if i < 0 {
+		if i < 0 || !s.fits(first, at) {
 			continue
 		}
 		used = append(used, happenings[i])
 		lengths = append(lengths, happenings[i].To-happenings[i].From)
-		due, lastSeen = n+1, n
+		due = n + 1
 	}
 	if len(used) < recurSeen || 2*len(used) < due {
 		return Recurrence{}, nil
 	}
 	slices.Sort(lengths)
 	return Recurrence{Rule: s.rule(first), First: first, Length: time.Duration(lengths[len(lengths)/2]) * time.Second,
-		Seen: len(used), Due: due, Next: s.on(first, lastSeen+1), every: s}, used
+		Seen: len(used), Due: due, every: s}, used
 }

@@ -74,7 +74,7 @@ func (a *app) groupShow() *cobra.Command {
 			fmt.Fprintf(a.out, "%s.\n\n", g.Sentence)
 			for _, pair := range [][2]string{
 				{"group", fmt.Sprintf("%d, %s, %s", g.ID, g.Severity, lasted(g.GroupRow.Group))}, {"began", local(g.BeganAt, g.Zone) + " " + g.Zone}, {"opened", local(g.OpenedAt, g.Zone)},
-				{"origin", "likely " + orNone(g.Place)}, {"looked at", "by " + or(g.TakenBy, "nobody yet: tinbell group take "+args[0])}, {"snoozed", optional(g.SnoozedUntil, g.Zone, "no")},
+				{"origin", "likely " + orNone(g.Place)}, {"kept by", or(g.TakenBy, "nobody yet: tinbell group take "+args[0])}, {"snoozed", optional(g.SnoozedUntil, g.Zone, "no")},
 			} {
 				fmt.Fprintf(a.out, "  %-10s %s\n", pair[0], pair[1])
 			}

@@ -11,6 +11,7 @@ import (
 	"tinbell/internal/httpapi"
 	"tinbell/internal/inspect"
 	"tinbell/internal/record"
+	"tinbell/internal/watch"
 	"tinbell/internal/words"
 )
 
@@ -45,21 +46,14 @@ func (a *app) slaCommand() *cobra.Command {
 
 // promised says a promise in words.
 func promised(s record.SLA) string {
-	text := fmt.Sprintf("%s %s by %s", words.Number(s.AtLeast), s.Counts, clock(s.ToMinute))
+	text := fmt.Sprintf("%s by %s", watch.Amount(s.AtLeast, s.Counts), config.Clock(s.ToMinute))
 	if s.FromMinute != 0 {
-		text = fmt.Sprintf("%s %s %s to %s", words.Number(s.AtLeast), s.Counts, clock(s.FromMinute), clock(s.ToMinute))
+		text = fmt.Sprintf("%s %s to %s", watch.Amount(s.AtLeast, s.Counts), config.Clock(s.FromMinute), config.Clock(s.ToMinute))
 	}
 	if s.Segment != "" {
 		text += ", " + s.Segment
 	}
 	return text + ", " + s.Days
-}
-
-func clock(minute int) string {
-	if minute == 24*60 {
-		return "24:00"
-	}
-	return fmt.Sprintf("%02d:%02d", minute/60%24, minute%60)
 }
 
 func (a *app) slaShow() *cobra.Command {

@@ -81,10 +81,10 @@ func (w WrittenRoute) record() record.Route {
 }
 
 func writtenSLA(v record.SLA) WrittenSLA {
-	w := WrittenSLA{Name: v.Name, Dataset: v.Dataset, Owner: v.Owner, Counts: v.Counts, AtLeast: v.AtLeast, Days: v.Days, By: clock(v.ToMinute), Zone: v.Zone,
+	w := WrittenSLA{Name: v.Name, Dataset: v.Dataset, Owner: v.Owner, Counts: v.Counts, AtLeast: v.AtLeast, Days: v.Days, By: Clock(v.ToMinute), Zone: v.Zone,
 		Segment: v.Segment, LeadSeconds: v.LeadSeconds, Calendars: v.Calendars, Paused: v.Paused}
 	if v.FromMinute != 0 {
-		w.From = clock(v.FromMinute)
+		w.From = Clock(v.FromMinute)
 	}
 	return w
 }
@@ -118,7 +118,8 @@ func Window(from, by string) (int, int, error) {
 	return a, b, nil
 }
 
-func clock(minute int) string {
+// Clock writes a minute of the day, or of the one after it, as Window reads it.
+func Clock(minute int) string {
 	if minute == 24*60 {
 		return "24:00"
 	}

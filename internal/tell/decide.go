@@ -2,6 +2,7 @@ package tell
 
 import (
 	"context"
+	"maps"
 	"path"
 	"slices"
 	"time"
@@ -24,23 +25,16 @@ func (t *Teller) decide(ctx context.Context, tx pgx.Tx, g *gathering, now time.T
 	if err != nil {
 		return err
 	}
-	var ids []int64
-	for one := range g.touched {
-		ids = append(ids, one.ID)
+	touched := slices.SortedFunc(maps.Keys(g.touched), func(a, b *grouped) int { return int(a.ID - b.ID) })
+	ids := make([]int64, len(touched))
+	for i, one := range touched {
+		ids[i] = one.ID
 	}
-	slices.Sort(ids)
 	said, err := store.MessagesOf(ctx, tx, ids)
 	if err != nil {
 		return err
 	}
-	// Groups that others were merged into come after those, and know who heard.
-	for _, id := range ids {
-		var one *grouped
-		for v := range g.touched {
-			if v.ID == id {
-				one = v
-			}
-		}
+	for _, one := range touched {
 		if one.Group != one.was {
 			if err := store.SetGroup(ctx, tx, one.Group); err != nil {
 				return err
@@ -51,7 +45,7 @@ func (t *Teller) decide(ctx context.Context, tx pgx.Tx, g *gathering, now time.T
 		}
 		v := verdicts{t, tx, one, routes, monitors, now, nil, map[int64]bool{}}
 		for _, m := range said {
-			if *m.GroupID == id {
+			if *m.GroupID == one.ID {
 				v.said = append(v.said, m)
 			}
 			if one.joined[*m.GroupID] && m.What == record.ToldOpened && begun(m) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -157,9 +158,17 @@ func (p Promise) days(from, to time.Time) []record.SLADay {
 	return list
 }
 
+// Amount says how much is promised: 5 files, 1 load.
+func Amount(atLeast float64, counts string) string {
+	if atLeast == 1 {
+		counts = strings.TrimSuffix(counts, "s")
+	}
+	return words.Number(atLeast) + " " + counts
+}
+
 // Sentence says in one line how a promise stands.
 func (p Promise) Sentence(pace arrival.Pace) string {
-	have := fmt.Sprintf("%s of %s %s", words.Number(pace.Have), words.Number(p.AtLeast), p.Counts)
+	have := words.Number(pace.Have) + " of " + Amount(p.AtLeast, p.Counts)
 	by := time.Unix(pace.To, 0).In(p.rule.Zone).Format("15:04")
 	switch pace.Standing {
 	case arrival.Behind:

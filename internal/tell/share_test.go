@@ -1,0 +1,41 @@
+package tell_test
+
+import (
+	"fmt"
+	"io"
+	"log/slog"
+	"net/netip"
+	"testing"
+
+	"tinbell/internal/dbtest"
+	"tinbell/internal/record"
+	"tinbell/internal/service"
+)
+
+func TestTwoServicesOnOneDatabaseTellEachFaultOnce(t *testing.T) {
+	var dir string
+	d := newDesk(t, func(o *service.Options) { dir = o.Dir })
+	second, err := service.Start(t.Context(), service.Options{Dir: dir, Database: d.Database, Listen: "127.0.0.1:0", SignIn: true, Now: d.Clock.Now,
+		AllowPrivate: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	dbtest.Must(t, err)
+	t.Cleanup(second.Stop)
+	d.webhook("pager")
+	const faults = 12
+	for i := range faults {
+		d.monitor(fmt.Sprintf("ops.t%d", i))
+	}
+	for i := range faults {
+		d.ring(fmt.Sprintf("ops.t%d", i), func(a *record.Alert) { a.Severity = "critical" })
+	}
+	d.await("all are told", func() bool { return len(d.settle("/pager")) >= faults })
+	told := map[string]bool{}
+	for _, l := range d.settle("/pager") {
+		if told[l.Subject] || l.Times != 1 || l.Signature != "valid" {
+			t.Errorf("%s: %d times, signature %s", l.Subject, l.Times, l.Signature)
+		}
+		told[l.Subject] = true
+	}
+	if len(told) != faults || len(d.groups("?state=open")) != faults {
+		t.Errorf("%d faults told, %d groups", len(told), len(d.groups("?state=open")))
+	}
+}
