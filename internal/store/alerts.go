@@ -176,7 +176,7 @@ func changed(ctx context.Context, tx pgx.Tx, alerts []int64) error {
 	if len(alerts) == 0 {
 		return nil
 	}
-	_, err := tx.Exec(ctx, `insert into alert_change (alert_id) select unnest($1::bigint[]) on conflict (alert_id) do update set at = excluded.at`, alerts)
+	_, err := tx.Exec(ctx, `insert into alert_change (alert_id) select unnest($1::bigint[])`, alerts)
 	if err != nil {
 		return fmt.Errorf("keep that an alert changed: %w", err)
 	}

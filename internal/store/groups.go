@@ -16,15 +16,16 @@ const lockGrouping = 7412
 
 // TakeChanges takes the alerts that changed since they were last grouped, oldest
 // first, at most so many. In another transaction at the same time there are
-// none.
+// none. Alerts that are being changed at this moment are left for the next time.
 func TakeChanges(ctx context.Context, tx pgx.Tx, limit int) ([]record.Alert, error) {
 	var alone bool
 	if err := tx.QueryRow(ctx, `select pg_try_advisory_xact_lock($1)`, lockGrouping).Scan(&alone); err != nil || !alone {
 		return nil, err
 	}
 	taken, err := ids(ctx, tx, `
-		delete from alert_change where alert_id in (
-			select c.alert_id from alert_change c join alert a on a.id = c.alert_id order by a.raised_at, a.id limit $1) returning alert_id`, limit)
+		delete from alert_change where id in (
+			select c.id from alert_change c join alert a on a.id = c.alert_id order by a.raised_at, a.id limit $1
+			for no key update of a skip locked) returning alert_id`, limit)
 	if err != nil || len(taken) == 0 {
 		return nil, err
 	}

@@ -74,7 +74,7 @@ func PutHeld(ctx context.Context, tx pgx.Tx, id int64, chance float64, held, why
 func (s *Store) Release(ctx context.Context) error {
 	return s.exec(ctx, "alerts", `
 		with released as (update alert set held = '' where held = 'held' and closed_at is null returning id)
-		insert into alert_change (alert_id) select id from released on conflict (alert_id) do update set at = excluded.at`)
+		insert into alert_change (alert_id) select id from released`)
 }
 
 // AddStretch keeps a verdict on a stretch.

@@ -23,11 +23,13 @@ alter table alert add column group_id bigint references alert_group on delete se
 create index alert_group_id on alert (group_id);
 
 -- Alerts that opened, went on or closed since they were last put into groups and
--- told of. Written in the transaction that changes the alert.
+-- told of. Written in the transaction that changes the alert; rows are only added,
+-- so that who judges and who groups never wait for each other here.
 create table alert_change (
-    alert_id bigint primary key references alert on delete cascade,
-    at       timestamptz not null default now()
+    id       bigint generated always as identity primary key,
+    alert_id bigint not null references alert on delete cascade
 );
+create index alert_change_alert on alert_change (alert_id);
 
 create table channel (
     id            bigint generated always as identity primary key,
