@@ -1,0 +1,176 @@
+package drift
+
+import (
+	"cmp"
+	"math"
+	"slices"
+
+	"gonum.org/v1/gonum/stat/distuv"
+)
+
+// Pair is two features together: shares of rows by the bins of both, in the
+// reference and in the period, rows of the first feature's bins by columns of the
+// second's.
+type Pair struct {
+	A, B       int         `json:"-"`
+	Reference  [][]float64 `json:"reference"`
+	Period     [][]float64 `json:"period"`
+	AUpto      []float64   `json:"a_upto,omitempty"` // of numbers: the upper edges of all bins but the last
+	BUpto      []float64   `json:"b_upto,omitempty"`
+	ACodes     []int32     `json:"a_codes,omitempty"` // of categories: whose rows a bin holds; the last holds all others
+	BCodes     []int32     `json:"b_codes,omitempty"`
+	Together   float64     `json:"together"` // PSI of both, less what chance adds
+	Beyond     float64     `json:"beyond"`   // PSI of both less those of each alone: how they go together has changed
+	Limit      float64     `json:"limit"`    // of Beyond
+	Rows       int         `json:"rows"`     // of the smaller side with both values
+	ReferenceN int         `json:"reference_rows"`
+}
+
+// Pairs compares how features go together, two by two, and gives the most that
+// changed, largest first by Beyond over its limit. Rows without one of the two
+// values are left out. The limit is that of chi-square with accept shared among
+// all pairs.
+func Pairs(reference, period Sample, accept float64, most int) []Pair {
+	n := len(reference.Features)
+	if n < 2 || min(reference.Rows(), period.Rows()) < MinRows {
+		return nil
+	}
+	k := 6
+	switch rows := min(reference.Rows(), period.Rows()); {
+	case rows < 500:
+		k = 3
+	case rows < 2000:
+		k = 4
+	}
+	before, after := make([]coarse, n), make([]coarse, n)
+	for f := range n {
+		before[f], after[f] = coarsen(reference.Features[f], period.Features[f], k)
+	}
+	accept /= float64(n * (n - 1) / 2)
+	var list []Pair
+	for a := range n {
+		for b := a + 1; b < n; b++ {
+			if before[a].k < 2 || before[b].k < 2 {
+				continue
+			}
+			if p, ok := pair(before[a], before[b], after[a], after[b], accept); ok {
+				p.A, p.B = a, b
+				list = append(list, p)
+			}
+		}
+	}
+	slices.SortStableFunc(list, func(x, y Pair) int { return cmp.Compare(y.Beyond/y.Limit, x.Beyond/x.Limit) })
+	return list[:min(len(list), most)]
+}
+
+// coarse is a feature's values in few bins; 255 is missing.
+type coarse struct {
+	k     int
+	codes []uint8
+	upto  []float64
+	words []int32
+}
+
+func coarsen(a, b Values, k int) (before, after coarse) {
+	var code func(v Values, i int) uint8
+	var c coarse
+	if a.Kind.Numeric() {
+		sorted := slices.DeleteFunc(slices.Clone(a.Numbers), math.IsNaN)
+		slices.Sort(sorted)
+		for i := 1; i < k && len(sorted) > 0; i++ {
+			if v := sorted[i*len(sorted)/k]; v > sorted[0] && (len(c.upto) == 0 || v > c.upto[len(c.upto)-1]) {
+				c.upto = append(c.upto, v)
+			}
+		}
+		l := Layout{Edges: c.upto}
+		c.k = len(c.upto) + 1
+		code = func(v Values, i int) uint8 {
+			if x := v.Numbers[i]; x == x {
+				return uint8(l.Bin(x))
+			}
+			return 255
+		}
+	} else {
+		counts := map[int32]int{}
+		for _, w := range a.Codes {
+			if w >= 0 {
+				counts[w]++
+			}
+		}
+		for w := range counts {
+			c.words = append(c.words, w)
+		}
+		slices.SortFunc(c.words, func(x, y int32) int { return cmp.Or(cmp.Compare(counts[y], counts[x]), cmp.Compare(x, y)) })
+		c.words = c.words[:min(len(c.words), k-1)]
+		c.k = len(c.words) + 1
+		code = func(v Values, i int) uint8 {
+			if v.Codes[i] < 0 {
+				return 255
+			}
+			if at := slices.Index(c.words, v.Codes[i]); at >= 0 {
+				return uint8(at)
+			}
+			return uint8(c.k - 1)
+		}
+	}
+	coded := func(v Values) coarse {
+		one := c
+		one.codes = make([]uint8, v.rows())
+		for i := range one.codes {
+			one.codes[i] = code(v, i)
+		}
+		return one
+	}
+	return coded(a), coded(b)
+}
+
+func pair(a, b, c, d coarse, accept float64) (Pair, bool) {
+	was, n := joint(a, b)
+	is, m := joint(c, d)
+	if min(n, m) < MinRows {
+		return Pair{}, false
+	}
+	sampling := 1/float64(n) + 1/float64(m)
+	together, freedom := PSI(was, is), float64(a.k*b.k-1)
+	alone := PSI(margin(was, a.k, b.k, true), margin(is, a.k, b.k, true)) + PSI(margin(was, a.k, b.k, false), margin(is, a.k, b.k, false))
+	p := Pair{AUpto: a.upto, BUpto: b.upto, ACodes: a.words, BCodes: b.words, Rows: m, ReferenceN: n,
+		Together: max(0, together-freedom*sampling), Beyond: max(0, together-alone),
+		Limit: distuv.ChiSquared{K: float64((a.k - 1) * (b.k - 1))}.Quantile(1-accept) * sampling}
+	p.Reference, p.Period = shares(was, a.k, b.k, n), shares(is, a.k, b.k, m)
+	return p, true
+}
+
+func joint(a, b coarse) (counts []int64, n int) {
+	counts = make([]int64, a.k*b.k)
+	for i, x := range a.codes {
+		if y := b.codes[i]; x != 255 && y != 255 {
+			counts[int(x)*b.k+int(y)]++
+			n++
+		}
+	}
+	return counts, n
+}
+
+// margin adds up joint counts over the second feature, or the first.
+func margin(counts []int64, k, l int, first bool) []int64 {
+	sums := make([]int64, map[bool]int{true: k, false: l}[first])
+	for i, n := range counts {
+		if first {
+			sums[i/l] += n
+		} else {
+			sums[i%l] += n
+		}
+	}
+	return sums
+}
+
+func shares(counts []int64, k, l, n int) [][]float64 {
+	table := make([][]float64, k)
+	for i := range table {
+		table[i] = make([]float64, l)
+		for j := range l {
+			table[i][j] = float64(counts[i*l+j]) / float64(n)
+		}
+	}
+	return table
+}
