@@ -70,12 +70,22 @@ func (c *Counts) Number(l *Layout, x float64) {
 }
 
 // Word counts a category.
-func (c *Counts) Word(l *Layout, word string) {
+func (c *Counts) Word(l *Layout, word []byte) {
 	c.Rows++
 	bin, known := l.place(word)
 	c.Bins[bin]++
 	if !known {
-		c.fresh(word, 1)
+		c.fresh(string(word), 1)
+	}
+}
+
+// Words counts as many rows of a category at once.
+func (c *Counts) Words(l *Layout, word string, rows int64) {
+	c.Rows += rows
+	bin, known := l.place([]byte(word))
+	c.Bins[bin] += rows
+	if !known {
+		c.fresh(word, rows)
 	}
 }
 

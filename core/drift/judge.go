@@ -109,7 +109,7 @@ func Judge(r *Reference, period *Counts, accept float64) Verdict {
 	switch {
 	case n < MinRows || m < MinRows:
 	case r.Layout.Kind.Numeric():
-		parts = 3
+		parts = 4
 	case len(r.Layout.Rest) == 0 && !r.Layout.Many:
 		parts = 3
 	default:
@@ -212,10 +212,31 @@ func (j *judging) order() {
 	last := len(j.period.Bins) - 1
 	j.v.Below, j.v.Above = j.period.Bins[0], j.period.Bins[last]
 	outside := float64(j.v.Below + j.v.Above)
-	// A clean period has k rows beyond an extreme of n by chance (m/(n+m))^k.
-	far := math.Log(float64(j.m) / float64(j.n+j.m))
-	most := math.Ceil(math.Log(j.accept/2)/far) * 2
-	j.add(Measure{Name: MeasureOutside, Value: outside / float64(j.m), Limit: most / float64(j.m), Decides: j.Layout.Discrete})
+	tails := max(1, j.Wobble.Tails*j.Wobble.Tails) // the farther out, the more a tail wobbles
+	if j.Wobble.Blocks == 0 {
+		tails = 3
+	}
+	most := beyond(j.Whole.Bins[0], j.n, j.m, tails, j.accept/2) + beyond(j.Whole.Bins[last], j.n, j.m, tails, j.accept/2)
+	j.add(Measure{Name: MeasureOutside, Value: outside / float64(j.m), Limit: most / float64(j.m), Decides: true})
+}
+
+// beyond is the number of rows beyond an edge that a clean period of m has more
+// of with a chance of at most p, where a reference of n had k of them: negative
+// binomial, for an extreme itself (m/(n+m))^rows. Tails is by how much more rows
+// a stretch's tail may have.
+func beyond(k, n, m int64, tails, p float64) float64 {
+	r, odds := float64(k)+1, float64(m)*tails/(float64(n)+float64(m)*tails)
+	if mean := r * odds / (1 - odds); mean > 5000 {
+		return math.Ceil(mean + distuv.UnitNormal.Quantile(1-p)*math.Sqrt(mean/(1-odds)))
+	}
+	term := math.Exp(r * math.Log1p(-odds))
+	below, rows := term, 0.0
+	for 1-below > p && rows < 1e6 {
+		rows++
+		term *= odds * (r + rows - 1) / rows
+		below += term
+	}
+	return rows + 1
 }
 
 // words compares what only categories have: those that are new, those that are

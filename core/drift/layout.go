@@ -57,14 +57,20 @@ func (l *Layout) Bin(x float64) int {
 }
 
 // place gives the bin of a category, and whether the reference knows it.
-func (l *Layout) place(word string) (bin int, known bool) {
+func (l *Layout) place(word []byte) (bin int, known bool) {
 	if l.places == nil {
 		l.Ready()
 	}
-	if i, there := l.places[word]; there {
+	if i, there := l.places[string(word)]; there {
 		return i, true
 	}
 	return len(l.Words), l.Many
+}
+
+// Code gives the bin of a category.
+func (l *Layout) Code(word []byte) int32 {
+	bin, _ := l.place(word)
+	return int32(bin)
 }
 
 // Ready prepares a layout for use by several goroutines at once.

@@ -20,7 +20,7 @@ type Pair struct {
 	ACodes     []int32     `json:"a_codes,omitempty"` // of categories: whose rows a bin holds; the last holds all others
 	BCodes     []int32     `json:"b_codes,omitempty"`
 	Together   float64     `json:"together"` // PSI of both, less what chance adds
-	Beyond     float64     `json:"beyond"`   // PSI of both less those of each alone: how they go together has changed
+	Beyond     float64     `json:"beyond"`   // PSI against how they went together before, each alone as now
 	Limit      float64     `json:"limit"`    // of Beyond
 	Rows       int         `json:"rows"`     // of the smaller side with both values
 	ReferenceN int         `json:"reference_rows"`
@@ -132,9 +132,13 @@ func pair(a, b, c, d coarse, accept float64) (Pair, bool) {
 	}
 	sampling := 1/float64(n) + 1/float64(m)
 	together, freedom := PSI(was, is), float64(a.k*b.k-1)
-	alone := PSI(margin(was, a.k, b.k, true), margin(is, a.k, b.k, true)) + PSI(margin(was, a.k, b.k, false), margin(is, a.k, b.k, false))
+	beyond := 0.0
+	for i, e := range fitted(was, is, a.k, b.k) {
+		q := (float64(is[i]) + 0.5) / (float64(m) + 0.5*float64(len(is)))
+		beyond += (q - e) * math.Log(q/e)
+	}
 	p := Pair{AUpto: a.upto, BUpto: b.upto, ACodes: a.words, BCodes: b.words, Rows: m, ReferenceN: n,
-		Together: max(0, together-freedom*sampling), Beyond: max(0, together-alone),
+		Together: max(0, together-freedom*sampling), Beyond: beyond,
 		Limit: distuv.ChiSquared{K: float64((a.k - 1) * (b.k - 1))}.Quantile(1-accept) * sampling}
 	p.Reference, p.Period = shares(was, a.k, b.k, n), shares(is, a.k, b.k, m)
 	return p, true
@@ -151,17 +155,38 @@ func joint(a, b coarse) (counts []int64, n int) {
 	return counts, n
 }
 
-// margin adds up joint counts over the second feature, or the first.
-func margin(counts []int64, k, l int, first bool) []int64 {
-	sums := make([]int64, map[bool]int{true: k, false: l}[first])
-	for i, n := range counts {
-		if first {
-			sums[i/l] += n
-		} else {
-			sums[i%l] += n
+// fitted are the shares that the period would have, were its two features to go
+// together as in the reference: the reference's shares, fitted to the period's of
+// each feature alone (iterative proportional fitting, Deming and Stephan 1940).
+func fitted(was, is []int64, k, l int) []float64 {
+	shares := func(counts []int64) []float64 {
+		list, total := make([]float64, len(counts)), 0.0
+		for i, n := range counts {
+			list[i] = float64(n) + 0.5
+			total += list[i]
+		}
+		for i := range list {
+			list[i] /= total
+		}
+		return list
+	}
+	fit, want := shares(was), shares(is)
+	for range 30 {
+		for _, side := range []struct {
+			n  int
+			of func(i int) int
+		}{{k, func(i int) int { return i / l }}, {l, func(i int) int { return i % l }}} {
+			has, due := make([]float64, side.n), make([]float64, side.n)
+			for i := range fit {
+				has[side.of(i)] += fit[i]
+				due[side.of(i)] += want[i]
+			}
+			for i := range fit {
+				fit[i] *= due[side.of(i)] / has[side.of(i)]
+			}
 		}
 	}
-	return sums
+	return fit
 }
 
 func shares(counts []int64, k, l, n int) [][]float64 {

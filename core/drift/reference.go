@@ -31,6 +31,7 @@ type Wobble struct {
 	Missing float64 `json:"missing"` // variance of the share
 	Moved   float64 `json:"moved"`   // mean Wasserstein distance of a block
 	Spread  float64 `json:"spread"`  // standard deviation of that
+	Tails   float64 `json:"tails"`   // the most that a block's tail held, over the mean: 1 or more
 }
 
 // NewReference adds up the blocks of a reference and takes each against the
@@ -47,6 +48,7 @@ func NewReference(l *Layout, blocks []Counts) Reference {
 		return r
 	}
 	var psi, ks, missing, moved, squares float64
+	tails := 1.0
 	for _, b := range kept {
 		rest := r.without(b)
 		n, m := float64(rest.Values()), float64(b.Values())
@@ -57,6 +59,7 @@ func NewReference(l *Layout, blocks []Counts) Reference {
 			ks += d*d - math.Pi*math.Pi/12*(1/n+1/m)
 			w := Wasserstein(l, &rest, b)
 			moved, squares = moved+w, squares+w*w
+			tails = max(tails, r.tail(b)/r.tail(&r.Whole))
 		}
 		p, q := gone(&rest), gone(b)
 		d := q - p
@@ -67,8 +70,16 @@ func NewReference(l *Layout, blocks []Counts) Reference {
 		return max(0, excess/days) * freedom / distuv.ChiSquared{K: freedom}.Quantile(0.2)
 	}
 	r.Wobble = Wobble{Blocks: len(kept), Freedom: days, PSI: upper(psi, 2*days) / 2, KS: upper(ks, days), Missing: upper(missing, days),
-		Moved: moved / days, Spread: math.Sqrt(max(0, squares/days-moved/days*moved/days) * days / (days - 1))}
+		Moved: moved / days, Spread: math.Sqrt(max(0, squares/days-moved/days*moved/days) * days / (days - 1)), Tails: tails}
 	return r
+}
+
+// tail is the share of values in the outermost bins of the reference's range,
+// smoothed.
+func (r *Reference) tail(c *Counts) float64 {
+	last := len(c.Bins) - 1
+	n := c.Bins[0] + c.Bins[min(1, last)] + c.Bins[last] + c.Bins[max(0, last-1)]
+	return (float64(n) + 1) / (float64(c.Values()) + 1)
 }
 
 // gone is the share of rows without a value that can be counted.

@@ -97,67 +97,68 @@ func Separate(reference, period Sample, seed uint64) Separability {
 	return s
 }
 
-// nullRounds is how often a reference is told apart from itself.
-const nullRounds = 10
+// NullBlocks is how many blocks of a reference are told apart from its others.
+const NullBlocks = 10
 
 // NullLimit is the separability that clean periods stay under: mean and three
-// standard deviations of what ten parts of the reference (whole blocks where
-// there are blocks) reach against its other parts, and at least 2.2/sqrt(rows).
-func NullLimit(reference Sample, rows int, seed uint64) float64 {
+// standard deviations of what blocks of the reference reach against the rest of
+// it, each with as many rows as the period has, and at least 2.2/sqrt(rows).
+// Blocks are samples of single blocks, as long as a period; their rows bear the
+// same Block as those of the reference. With fewer than five, random halves of
+// the reference take their place, which do not show its wobble.
+func NullLimit(reference Sample, blocks []Sample, rows int, seed uint64) float64 {
 	rng := rand.New(rand.NewPCG(seed, 0xa11))
 	limit := 2.2 / math.Sqrt(float64(max(rows, 1)))
 	if reference.Rows() < 4*MinRows {
 		return max(limit, 1)
 	}
 	var scores []float64
-	for range nullRounds {
-		a, b := parts(reference, rows, rng)
-		t := newTrial(reference.Pick(a), reference.Pick(b), rng.Uint64())
-		auc, _, _ := t.run(false)
-		scores = append(scores, max(0, 2*auc-1))
+	tell := func(a, b Sample) {
+		if min(a.Rows(), b.Rows()) >= MinRows {
+			auc, _, _ := newTrial(a, b, rng.Uint64()).run(false)
+			scores = append(scores, max(0, 2*auc-1))
+		}
+	}
+	if len(blocks) >= MinBlocks {
+		for _, b := range blocks {
+			in := map[int32]bool{}
+			for _, id := range b.Block {
+				in[id] = true
+			}
+			var others []int32
+			for i, id := range reference.Block {
+				if !in[id] {
+					others = append(others, int32(i))
+				}
+			}
+			tell(reference.Pick(some(others, rows, rng)), b.Pick(some(upto(b.Rows()), rows, rng)))
+		}
+	} else {
+		for range NullBlocks {
+			all := some(upto(reference.Rows()), reference.Rows(), rng)
+			half := len(all) / 2
+			tell(reference.Pick(all[:min(half, rows)]), reference.Pick(all[half:half+min(half, rows)]))
+		}
+	}
+	if len(scores) < 2 {
+		return limit
 	}
 	mean, sd := stat.MeanStdDev(scores, nil)
 	return max(limit, mean+3*sd)
 }
 
-// parts splits a reference at random: one part of about so many rows, at most
-// half of it, and at most as many again from the rest.
-func parts(s Sample, rows int, rng *rand.Rand) (a, b []int32) {
-	n := s.Rows()
-	want := min(n/2, rows)
-	block := s.Block
-	if block == nil {
-		block = make([]int32, n)
-		for i := range block {
-			block[i] = int32(i)
-		}
+func upto(n int) []int32 {
+	list := make([]int32, n)
+	for i := range list {
+		list[i] = int32(i)
 	}
-	distinct := slices.Compact(slices.Sorted(slices.Values(block)))
-	rng.Shuffle(len(distinct), func(i, j int) { distinct[i], distinct[j] = distinct[j], distinct[i] })
-	size := map[int32]int{}
-	for _, d := range block {
-		size[d]++
-	}
-	in, have := map[int32]bool{}, 0
-	for _, d := range distinct {
-		if have >= want || len(in) >= (len(distinct)+1)/2 {
-			break
-		}
-		in[d] = true
-		have += size[d]
-	}
-	for i := range n {
-		if in[block[i]] {
-			b = append(b, int32(i))
-		} else {
-			a = append(a, int32(i))
-		}
-	}
-	shorten := func(list []int32) []int32 {
-		rng.Shuffle(len(list), func(i, j int) { list[i], list[j] = list[j], list[i] })
-		return list[:min(len(list), max(rows, MinRows))]
-	}
-	return shorten(a), shorten(b)
+	return list
+}
+
+// some draws at most n of a list.
+func some(list []int32, n int, rng *rand.Rand) []int32 {
+	rng.Shuffle(len(list), func(i, j int) { list[i], list[j] = list[j], list[i] })
+	return list[:min(len(list), n)]
 }
 
 // trial is the rows of two samples under one another.

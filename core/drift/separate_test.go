@@ -45,7 +45,7 @@ func TestSeparabilityAgreesWithTheMeasuredTable(t *testing.T) {
 			rng := rand.New(rand.NewPCG(3, 9))
 			reference := rows(rng, 1500, 8, nil)
 			s := Separate(reference, rows(rng, 1500, 8, c.change), 5)
-			limit := NullLimit(reference, 1500, 5)
+			limit := NullLimit(reference, nil, 1500, 5)
 			t.Logf("%.3f (%.3f to %.3f), limit %.3f, %.2f", s.Score, s.Low, s.High, limit, s.Importance)
 			if s.Score < c.low || s.Score > c.high || s.Low > s.Score || s.High < s.Score {
 				t.Errorf("separability %.3f (%.3f to %.3f), wanted %g to %g", s.Score, s.Low, s.High, c.low, c.high)
@@ -108,7 +108,7 @@ func BenchmarkNullLimit10kRows20Features(b *testing.B) {
 	rng := rand.New(rand.NewPCG(1, 2))
 	x := rows(rng, 10000, 20, nil)
 	for b.Loop() {
-		NullLimit(x, 10000, 1)
+		NullLimit(x, nil, 10000, 1)
 	}
 }
 

@@ -19,14 +19,14 @@ type Sketch struct {
 	seen      int64
 	next      int64 // which value is taken into the full sample next
 	w         float64
-	words     map[string]int64
+	words     map[string]*int64
 	many      bool
 }
 
 // NewSketch begins the sketch of a feature; the same seed and values give the
 // same layout.
 func NewSketch(kind Kind, seed uint64) *Sketch {
-	return &Sketch{kind: kind, rng: rand.New(rand.NewPCG(seed, 0x5eed)), low: math.Inf(1), high: math.Inf(-1), w: 1, words: map[string]int64{}}
+	return &Sketch{kind: kind, rng: rand.New(rand.NewPCG(seed, 0x5eed)), low: math.Inf(1), high: math.Inf(-1), w: 1, words: map[string]*int64{}}
 }
 
 // Number takes a value; what is not finite is passed over.
@@ -55,12 +55,17 @@ func (s *Sketch) skip() {
 }
 
 // Word takes a category.
-func (s *Sketch) Word(word string) {
-	if _, known := s.words[word]; !known && len(s.words) >= wordsCounted {
-		s.many = true
-		return
+func (s *Sketch) Word(word []byte) {
+	n := s.words[string(word)]
+	if n == nil {
+		if len(s.words) >= wordsCounted {
+			s.many = true
+			return
+		}
+		n = new(int64)
+		s.words[string(word)] = n
 	}
-	s.words[word]++
+	*n++
 }
 
 // Layout is what the values come to.
@@ -68,5 +73,9 @@ func (s *Sketch) Layout() *Layout {
 	if s.kind.Numeric() {
 		return NumberLayout(s.kind, s.sample, s.low, s.high)
 	}
-	return WordLayout(s.kind, s.words, s.many)
+	counts := make(map[string]int64, len(s.words))
+	for word, n := range s.words {
+		counts[word] = *n
+	}
+	return WordLayout(s.kind, counts, s.many)
 }

@@ -29,7 +29,7 @@ func (a *app) benchCommand() *cobra.Command {
 			}
 			return a.show(l)
 		}}
-	return group("bench", "Measure Tin Bell itself", a.accuracyCommand(), a.learningCommand(), a.messagesBench(), a.delayBench(), speed)
+	return group("bench", "Measure Tin Bell itself", a.accuracyCommand(), a.learningCommand(), a.messagesBench(), a.delayBench(), a.driftBench(), speed)
 }
 
 var accuracyParts = []string{"rarity", "faults", "detectors", "losses"}

@@ -1,0 +1,307 @@
+package compare
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"tinbell/core/drift"
+	"tinbell/core/timeline"
+	"tinbell/internal/record"
+)
+
+// reference is what periods are judged against: its days, added up, with what
+// they wobble.
+type reference struct {
+	days     []Day
+	features []drift.Reference
+	models   map[string]*ModelDay
+	blocks   int
+	span     timeline.Span
+}
+
+// refer makes a reference of days.
+func refer(w Wanted, layouts []*drift.Layout, days []Day, period string) reference {
+	r := reference{days: days}
+	if len(days) > 0 {
+		r.span = timeline.Span{From: days[0].At, To: PeriodOf("day", days[len(days)-1].At, w.Zone).To}
+	}
+	list := blocks(days, period, w.Zone)
+	for i, l := range layouts {
+		counts := make([]drift.Counts, len(list))
+		for b, part := range list {
+			counts[b] = counted(l, part, i)
+		}
+		r.features = append(r.features, drift.NewReference(l, counts))
+		r.blocks = max(r.blocks, r.features[i].Wobble.Blocks)
+	}
+	if at := w.scorePlace(); at >= 0 {
+		r.models = modelled(layouts[at], days)
+	}
+	return r
+}
+
+func (r *reference) told() record.DriftReference {
+	return record.DriftReference{From: time.Unix(r.span.From, 0).UTC(), To: time.Unix(r.span.To, 0).UTC(), Rows: rowsOf(r.days), Blocks: r.blocks}
+}
+
+// judge compares the days of a period with a reference, feature by feature.
+func judge(w Wanted, layouts []*drift.Layout, r *reference, days []Day, accept float64) record.DriftResult {
+	found := record.DriftResult{Rows: rowsOf(days), Reference: r.told()}
+	if accept == 0 {
+		accept = drift.DefaultAccept
+	}
+	for i, f := range w.Features {
+		period := counted(layouts[i], days, i)
+		v := drift.Judge(&r.features[i], &period, accept)
+		if v.State == drift.Over {
+			found.Over++
+		}
+		found.Features = append(found.Features, record.FeatureResult{Feature: f.Name, Verdict: v})
+	}
+	if at := w.scorePlace(); at >= 0 {
+		found.Models = judgeModels(layouts[at], r, modelled(layouts[at], days), accept)
+	}
+	return found
+}
+
+// judgeModels judges each version of a model: its scores against those the
+// reference has of the same version, or of all where the version is new.
+func judgeModels(l *drift.Layout, r *reference, period map[string]*ModelDay, accept float64) []record.ModelResult {
+	list := []record.ModelResult{}
+	all := newModelDay(l)
+	for _, m := range r.models {
+		all.join(m)
+	}
+	for _, version := range slices.Sorted(maps.Keys(period)) {
+		m := period[version]
+		one := record.ModelResult{Version: version, Rows: m.Rows, MissingInput: share(m.MissingInput, m.Rows)}
+		before := r.models[version]
+		if one.Same = before != nil; before == nil {
+			before = all
+		}
+		was := drift.NewReference(l, []drift.Counts{before.Scores})
+		v := drift.Judge(&was, &m.Scores, accept)
+		one.Scores = &v
+		if l.Kind.Numeric() {
+			one.Above = share(m.Above, m.Scores.Values())
+		} else {
+			one.Classes = map[string]float64{}
+			for i, word := range l.Words {
+				one.Classes[word] = share(m.Scores.Bins[i], m.Scores.Values())
+			}
+		}
+		if q := drift.QualityOf(m.Outcomes); q.Judged() {
+			one.Quality = &q
+			if drift.QualityOf(before.Outcomes).Judged() {
+				c := drift.ConceptDrift(before.Outcomes, m.Outcomes)
+				one.Concept = &c
+			}
+		}
+		list = append(list, one)
+	}
+	return list
+}
+
+func share(n, of int64) float64 {
+	if of == 0 {
+		return 0
+	}
+	return float64(n) / float64(of)
+}
+
+// pairsKept is how many pairs of features are kept of a period.
+const pairsKept = 6
+
+// sampled adds what a sample of the rows shows: how well they can be told from
+// the reference's, which features go together in another way, and how versions of
+// a model differ on like inputs. limit is what clean periods stay under.
+func sampled(w Wanted, layouts []*drift.Layout, found *record.DriftResult, before, after Drawn, limit, accept float64) {
+	found.Sample = record.SampleResult{Rows: after.Rows(), Reference: before.Rows(), Seed: w.Seed}
+	places := usable(w, layouts, before)
+	if len(places) == 0 || min(before.Rows(), after.Rows()) < 4*drift.MinRows {
+		found.Message = fmt.Sprintf("%d sampled rows against %d: the classifier needs %d a side", after.Rows(), before.Rows(), 4*drift.MinRows)
+		return
+	}
+	a, b := chosen(before.Sample, places), chosen(after.Sample, places)
+	s := drift.Separate(a, b, w.Seed)
+	s.Limit = limit
+	found.Separability = &s
+	inputs := w.inputs()
+	name := func(place int) string { return w.Features[inputs[places[place]]].Name }
+	for i := range places {
+		found.Classified = append(found.Classified, name(i))
+	}
+	if accept == 0 {
+		accept = drift.DefaultAccept
+	}
+	for _, p := range drift.Pairs(a, b, accept, pairsKept) {
+		found.Pairs = append(found.Pairs, record.PairResult{Pair: p, First: name(p.A), Second: name(p.B),
+			FirstBins: told(layouts[inputs[places[p.A]]], p.AUpto, p.ACodes), SecondBins: told(layouts[inputs[places[p.B]]], p.BUpto, p.BCodes)})
+	}
+	found.Versions = versions(a, b, before, after, w.Seed)
+}
+
+// usable are the places among the inputs of features that a classifier can use:
+// those with values in the reference and not more categories than it tells apart.
+func usable(w Wanted, layouts []*drift.Layout, before Drawn) []int {
+	var places []int
+	for i, at := range w.inputs() {
+		if l := layouts[at]; l.Usable() && !l.Many && i < len(before.Features) {
+			places = append(places, i)
+		}
+	}
+	return places
+}
+
+func chosen(s drift.Sample, places []int) drift.Sample {
+	c := drift.Sample{Block: s.Block}
+	for _, i := range places {
+		c.Features = append(c.Features, s.Features[i])
+	}
+	return c
+}
+
+// told names the bins of one side of a pair.
+func told(l *drift.Layout, upto []float64, codes []int32) []string {
+	var list []string
+	if l.Kind.Numeric() {
+		if len(upto) == 0 {
+			return []string{"all"}
+		}
+		list = append(list, "under "+short(upto[0]))
+		for i := 1; i < len(upto); i++ {
+			list = append(list, short(upto[i-1])+" to "+short(upto[i]))
+		}
+		return append(list, short(upto[len(upto)-1])+" and over")
+	}
+	for _, c := range codes {
+		if int(c) < len(l.Words) {
+			list = append(list, l.Words[c])
+		} else {
+			list = append(list, "all others")
+		}
+	}
+	return append(list, "others")
+}
+
+func short(v float64) string { return strings.Replace(fmt.Sprintf("%.3g", v), "e+0", "e", 1) }
+
+// versions compares each version of a model with the one that most rows had
+// before it, on like inputs.
+func versions(a, b drift.Sample, before, after Drawn, seed uint64) []record.VersionResult {
+	if before.Scores == nil || len(after.Versions) == 0 {
+		return nil
+	}
+	of := func(d Drawn, s drift.Sample, version string) (drift.Sample, []float64) {
+		var rows []int32
+		var scores []float64
+		for i, v := range d.Versions {
+			if v == version && i < len(d.Scores) {
+				rows, scores = append(rows, int32(i)), append(scores, d.Scores[i])
+			}
+		}
+		return s.Pick(rows), scores
+	}
+	was := mostOf(before.Versions)
+	list := []record.VersionResult{}
+	for _, version := range slices.Compact(slices.Sorted(slices.Values(after.Versions))) {
+		if version == was {
+			continue
+		}
+		x, scoresX := of(before, a, was)
+		y, scoresY := of(after, b, version)
+		if min(x.Rows(), y.Rows()) < 4*drift.MinRows {
+			continue
+		}
+		if c, ok := drift.Like(x, y, scoresX, scoresY, seed); ok {
+			list = append(list, record.VersionResult{A: was, B: version, Compared: c})
+		}
+	}
+	return list
+}
+
+func mostOf(list []string) string {
+	n, most := map[string]int{}, ""
+	for _, v := range list {
+		if n[v]++; n[v] > n[most] || n[v] == n[most] && v < most {
+			most = v
+		}
+	}
+	return most
+}
+
+// sampleRows is how many rows a side a classifier is given.
+func sampleRows(s record.ComparisonSettings) int {
+	if s.SampleRows > 0 {
+		return s.SampleRows
+	}
+	return drift.SampleRows
+}
+
+// level is a reference's sampled rows: of the whole, and of some of its blocks,
+// which show how far it can be told apart from itself.
+type level struct {
+	whole  Drawn
+	blocks []Drawn
+	known  map[int]float64
+}
+
+// drawReference samples a reference: three times the rows of a side of the whole,
+// so that some are left when a block is taken out, and as many as a side has of
+// each of ten blocks.
+func drawReference(ctx context.Context, in Input, w Wanted, layouts []*drift.Layout, r *reference, s record.ComparisonSettings, span timeline.Span) (level, error) {
+	spans, rows := []timeline.Span{span}, []int{3 * sampleRows(s)}
+	if list := blocks(r.days, s.Period, w.Zone); len(list) >= drift.MinBlocks {
+		for i := range min(len(list), drift.NullBlocks) {
+			days := list[i*len(list)/min(len(list), drift.NullBlocks)]
+			spans = append(spans, timeline.Span{From: days[0].At, To: PeriodOf("day", days[len(days)-1].At, w.Zone).To})
+			rows = append(rows, sampleRows(s))
+		}
+	}
+	drawn, err := in.Samples(ctx, w, layouts, spans, rows)
+	if err != nil {
+		return level{}, err
+	}
+	return level{whole: drawn[0], blocks: drawn[1:], known: map[int]float64{}}, nil
+}
+
+// limit of separability for periods of so many sampled rows.
+func (v *level) limit(w Wanted, layouts []*drift.Layout, rows int) float64 {
+	rows = min(rows, v.whole.Rows())
+	limit, known := v.known[rows]
+	if !known {
+		places := usable(w, layouts, v.whole)
+		var parts []drift.Sample
+		for _, b := range v.blocks {
+			parts = append(parts, chosen(b.Sample, places))
+		}
+		limit = drift.NullLimit(chosen(v.whole.Sample, places), parts, rows, w.Seed)
+		v.known[rows] = limit
+	}
+	return limit
+}
+
+// shorten leaves a number of rows of a sample, evenly taken.
+func (d Drawn) shorten(rows int) Drawn {
+	n := d.Rows()
+	if n <= rows {
+		return d
+	}
+	picked := make([]int32, rows)
+	for i := range picked {
+		picked[i] = int32(math.Floor(float64(i) * float64(n) / float64(rows)))
+	}
+	short := Drawn{Sample: d.Pick(picked)}
+	for _, i := range picked {
+		if d.Scores != nil {
+			short.Scores = append(short.Scores, d.Scores[i])
+		}
+		short.Versions = append(short.Versions, d.Versions[i])
+	}
+	return short
+}

@@ -1,0 +1,147 @@
+package compare
+
+import (
+	"cmp"
+	"context"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"tinbell/core/drift"
+	"tinbell/core/timeline"
+	"tinbell/internal/collect/columns"
+	"tinbell/internal/record"
+)
+
+// Outcome is what a comparison without a service came to.
+type Outcome struct {
+	Features []record.Feature     `json:"features"`
+	Periods  []record.DriftPeriod `json:"periods"`
+
+	Layouts []*drift.Layout `json:"-"`
+	Days    []Day           `json:"-"`
+	Before  []Day           `json:"-"`
+}
+
+// Two compares files, or one by periods, with reference files. Without a time
+// column all rows are one period; progress may be nil.
+func Two(ctx context.Context, before, after Input, s record.ComparisonSettings, zone *time.Location, classify bool, progress func(done, total int)) (Outcome, error) {
+	var o Outcome
+	if progress == nil {
+		progress = func(int, int) {}
+	}
+	list, err := before.Columns(ctx)
+	if err != nil {
+		return o, err
+	}
+	if o.Features, err = Propose(list, s); err != nil {
+		return o, err
+	}
+	later, err := after.Columns(ctx)
+	if err != nil {
+		return o, err
+	}
+	OneSided(o.Features, later)
+	w := Wants(s, o.Features, zone)
+	if len(w.Features) == 0 {
+		return o, record.Invalid{Field: "features", Given: names(later), Allowed: "at least one column that both have: " + names(list)}
+	}
+	span, _, err := namedSpan(s, zone)
+	if err != nil {
+		return o, err
+	}
+	progress(0, 4)
+	if o.Layouts, err = before.Layouts(ctx, w, span); err != nil {
+		return o, err
+	}
+	progress(1, 4)
+	if o.Before, err = before.Days(ctx, w, o.Layouts, span); err != nil {
+		return o, err
+	}
+	progress(2, 4)
+	if o.Days, err = after.Days(ctx, w, o.Layouts, everything); err != nil {
+		return o, err
+	}
+	progress(3, 4)
+	r := refer(w, o.Layouts, o.Before, s.Period)
+	var spans []timeline.Span
+	for _, d := range o.Days {
+		p := everything
+		if w.Time != "" && s.Period != "" {
+			p = PeriodOf(s.Period, d.At, zone)
+		}
+		if !slices.Contains(spans, p) {
+			spans = append(spans, p)
+		}
+	}
+	slices.SortFunc(spans, func(a, b timeline.Span) int { return cmp.Compare(a.From, b.From) })
+	for _, p := range spans {
+		days := within(o.Days, p)
+		found := judge(w, o.Layouts, &r, days, s.Accept)
+		from, to := p.From, p.To
+		if p == everything {
+			from, to = days[0].At, PeriodOf("day", days[len(days)-1].At, zone).To
+		}
+		o.Periods = append(o.Periods, record.DriftPeriod{From: time.Unix(from, 0).UTC(), To: time.Unix(to, 0).UTC(), Found: found})
+	}
+	if classify && len(spans) > 0 {
+		err = o.classify(ctx, before, after, s, w, span, spans)
+	}
+	progress(4, 4)
+	return o, err
+}
+
+func (o *Outcome) classify(ctx context.Context, before, after Input, s record.ComparisonSettings, w Wanted, span timeline.Span, spans []timeline.Span) error {
+	r := refer(w, o.Layouts, o.Before, s.Period)
+	rows := make([]int, len(spans))
+	for i := range rows {
+		rows[i] = sampleRows(s)
+	}
+	level, err := drawReference(ctx, before, w, o.Layouts, &r, s, span)
+	if err != nil {
+		return err
+	}
+	is, err := after.Samples(ctx, w, o.Layouts, spans, rows)
+	if err != nil {
+		return err
+	}
+	for i := range o.Periods {
+		sampled(w, o.Layouts, &o.Periods[i].Found, level.whole.shorten(sampleRows(s)), is[i], level.limit(w, o.Layouts, is[i].Rows()), s.Accept)
+	}
+	return nil
+}
+
+// OneSided says of features why they are not compared if only one side has them.
+func OneSided(features []record.Feature, other []columns.Column) {
+	for i, f := range features {
+		if f.Why == "" && columns.Place(other, f.Name) < 0 {
+			features[i].Why = "only the reference has it"
+		}
+	}
+}
+
+// Also gives the columns that only the period has.
+func Also(features []record.Feature, other []columns.Column) []record.Feature {
+	var list []record.Feature
+	for _, c := range other {
+		if !slices.ContainsFunc(features, func(f record.Feature) bool { return f.Name == c.Name }) {
+			list = append(list, record.Feature{Name: c.Name, Kind: c.Kind, Why: "the reference has it not"})
+		}
+	}
+	return list
+}
+
+// FilesAt are files by path, patterns as the shell has them among them.
+func FilesAt(paths ...string) (Files, error) {
+	var f Files
+	for _, path := range paths {
+		found, err := filepath.Glob(path)
+		if err != nil || len(found) == 0 {
+			return f, record.NotFound{Kind: "file", Name: path}
+		}
+		for _, one := range found {
+			f.List = append(f.List, File{Path: one})
+		}
+	}
+	return f, nil
+}
