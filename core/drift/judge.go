@@ -28,11 +28,12 @@ const (
 	MeasureNew         = "new_share"
 	MeasureOutside     = "outside_share"
 	MeasureVanished    = "vanished"
+	MeasurePresent     = "present_share"
 )
 
-// Measure is one figure of a feature beside the limit that clean periods stay
+// Measured is one figure of a feature beside the limit that clean periods stay
 // under; a limit of 0 means that there is none.
-type Measure struct {
+type Measured struct {
 	Name    string  `json:"name"`
 	Value   float64 `json:"value"`
 	Limit   float64 `json:"limit"`
@@ -41,7 +42,7 @@ type Measure struct {
 }
 
 // Over tells whether the measure is over its limit.
-func (m Measure) Over() bool { return m.Limit > 0 && m.Value > m.Limit }
+func (m Measured) Over() bool { return m.Limit > 0 && m.Value > m.Limit }
 
 // Moments are a stretch's values in a few numbers.
 type Moments struct {
@@ -55,11 +56,11 @@ type Moments struct {
 
 // Verdict is what is found of one feature in a period.
 type Verdict struct {
-	State    string    `json:"state"`
-	Why      string    `json:"why,omitempty"`
-	Ratio    float64   `json:"ratio"` // the largest of the deciding measures over its limit: 1 is the limit
-	By       string    `json:"by"`    // that measure
-	Measures []Measure `json:"measures"`
+	State    string     `json:"state"`
+	Why      string     `json:"why,omitempty"`
+	Ratio    float64    `json:"ratio"` // the largest of the deciding measures over its limit: 1 is the limit
+	By       string     `json:"by"`    // that measure
+	Measures []Measured `json:"measures"`
 
 	Reference Moments  `json:"reference"`
 	Period    Moments  `json:"period"`
@@ -70,10 +71,10 @@ type Verdict struct {
 }
 
 // Measure gives a measure by its name.
-func (v Verdict) Measure(name string) (Measure, bool) {
-	i := slices.IndexFunc(v.Measures, func(m Measure) bool { return m.Name == name })
+func (v Verdict) Measure(name string) (Measured, bool) {
+	i := slices.IndexFunc(v.Measures, func(m Measured) bool { return m.Name == name })
 	if i < 0 {
-		return Measure{}, false
+		return Measured{}, false
 	}
 	return v.Measures[i], true
 }
@@ -145,7 +146,7 @@ func Judge(r *Reference, period *Counts, accept float64) Verdict {
 }
 
 func (v Verdict) without(state, why string) Verdict {
-	v.State, v.Why, v.Measures = state, why, []Measure{}
+	v.State, v.Why, v.Measures = state, why, []Measured{}
 	return v
 }
 
@@ -167,7 +168,7 @@ type judging struct {
 	n, m   int64
 }
 
-func (j *judging) add(m Measure) { j.v.Measures = append(j.v.Measures, m) }
+func (j *judging) add(m Measured) { j.v.Measures = append(j.v.Measures, m) }
 
 // sampling is 1/n + 1/m.
 func (j *judging) sampling() float64 { return 1/float64(j.n) + 1/float64(j.m) }
@@ -189,9 +190,9 @@ func (j *judging) shape() {
 		limit = max(limit, floorPSI)
 	}
 	statistic, _, p := ChiSquare(a, b)
-	j.add(Measure{Name: MeasurePSI, Value: PSI(a, b), Limit: limit, Decides: true})
-	j.add(Measure{Name: MeasureJS, Value: JensenShannon(a, b), Limit: math.Sqrt(limit / (8 * math.Ln2))})
-	j.add(Measure{Name: MeasureChiSquare, Value: statistic, Limit: limit / j.sampling(), P: p})
+	j.add(Measured{Name: MeasurePSI, Value: PSI(a, b), Limit: limit, Decides: true})
+	j.add(Measured{Name: MeasureJS, Value: JensenShannon(a, b), Limit: math.Sqrt(limit / (8 * math.Ln2))})
+	j.add(Measured{Name: MeasureChiSquare, Value: statistic, Limit: limit / j.sampling(), P: p})
 }
 
 // order compares what only numbers have: the two distribution functions, how far
@@ -203,8 +204,8 @@ func (j *judging) order() {
 	if j.Wobble.Blocks == 0 {
 		limit = max(limit, floorKS)
 	}
-	j.add(Measure{Name: MeasureKS, Value: d, Limit: limit, P: p, Decides: true})
-	moved := Measure{Name: MeasureWasserstein, Value: Wasserstein(j.Layout, &j.Whole, j.period)}
+	j.add(Measured{Name: MeasureKS, Value: d, Limit: limit, P: p, Decides: true})
+	moved := Measured{Name: MeasureWasserstein, Value: Wasserstein(j.Layout, &j.Whole, j.period)}
 	if j.Wobble.Blocks > 0 {
 		moved.Limit = j.Wobble.Moved + distuv.UnitNormal.Quantile(1-j.accept)*j.Wobble.Spread
 	}
@@ -217,7 +218,7 @@ func (j *judging) order() {
 		tails = 3
 	}
 	most := beyond(j.Whole.Bins[0], j.n, j.m, tails, j.accept/2) + beyond(j.Whole.Bins[last], j.n, j.m, tails, j.accept/2)
-	j.add(Measure{Name: MeasureOutside, Value: outside / float64(j.m), Limit: most / float64(j.m), Decides: true})
+	j.add(Measured{Name: MeasureOutside, Value: outside / float64(j.m), Limit: most / float64(j.m), Decides: true})
 }
 
 // beyond is the number of rows beyond an edge that a clean period of m has more
@@ -256,12 +257,12 @@ func (j *judging) words() {
 	}
 	expected := float64(j.m) * (float64(seldom) + 1) / float64(j.n)
 	few := len(l.Rest) == 0 && !l.Many
-	share := Measure{Name: MeasureNew, Value: float64(j.period.Fresh) / float64(j.m), Decides: few}
+	share := Measured{Name: MeasureNew, Value: float64(j.period.Fresh) / float64(j.m), Decides: few}
 	if few {
 		share.Limit = (poissonUpper(expected, j.accept) + 1) / float64(j.m)
 	}
 	j.add(share)
-	j.add(Measure{Name: MeasureVanished, Value: float64(len(j.v.Vanished))})
+	j.add(Measured{Name: MeasureVanished, Value: float64(len(j.v.Vanished))})
 	if l.Many {
 		j.v.Why = fmt.Sprintf("more than %d categories: all but the %d largest are taken together, and new ones cannot be told", knownWords, topWords)
 	}
@@ -285,13 +286,13 @@ func (j *judging) missing() {
 	m, r := float64(j.period.Rows), float64(j.Whole.Rows)
 	was, is := gone(&j.Whole), gone(j.period)
 	low, high := j.missingLimits(was, r, m)
-	one := Measure{Name: MeasureMissing, Value: is, Limit: high, Decides: true}
+	one := Measured{Name: MeasureMissing, Value: is, Limit: high, Decides: true}
 	if is < low {
 		// Fewer missing than ever is a change too: told as one over its limit.
 		j.v.Why = strings.TrimSpace(fmt.Sprintf("%.3g %% missing, where %.3g %% were", is*100, was*100))
 		one.Limit = 0
 		j.add(one)
-		j.add(Measure{Name: "present_share", Value: 1 - is, Limit: 1 - low, Decides: true})
+		j.add(Measured{Name: MeasurePresent, Value: 1 - is, Limit: 1 - low, Decides: true})
 		return
 	}
 	j.add(one)

@@ -96,25 +96,25 @@ func QualityOf(bins []ScoreBin) Quality {
 	return q
 }
 
-// Change is a figure's difference between two models or stretches, with a 95 %
+// Difference is a figure's difference between two models or stretches, with a 95 %
 // interval.
-type Change struct {
+type Difference struct {
 	Value float64 `json:"value"`
 	Low   float64 `json:"low"`
 	High  float64 `json:"high"`
 }
 
 // Clear tells that the difference is no chance.
-func (c Change) Clear() bool { return c.Low > 0 || c.High < 0 }
+func (c Difference) Clear() bool { return c.Low > 0 || c.High < 0 }
 
-func changeOf(value, variance float64) Change {
+func changeOf(value, variance float64) Difference {
 	se := 1.96 * math.Sqrt(max(0, variance))
-	return Change{value, value - se, value + se}
+	return Difference{value, value - se, value + se}
 }
 
 // ConceptDrift is how much worse (below 0) a period ranks than a reference did,
 // for its own sake: inputs may have stayed as they were.
-func ConceptDrift(reference, period []ScoreBin) Change {
+func ConceptDrift(reference, period []ScoreBin) Difference {
 	was, v := AUC(reference)
 	is, w := AUC(period)
 	return changeOf(is-was, v+w)
@@ -131,13 +131,13 @@ type Paired struct {
 
 // Compared is what two versions came to on the same or on like inputs.
 type Compared struct {
-	Rows        int64   `json:"rows"`
-	Same        bool    `json:"same"` // rows that both scored; else like inputs
-	MeanA       float64 `json:"mean_a"`
-	MeanB       float64 `json:"mean_b"`
-	Difference  Change  `json:"difference"` // b less a
-	Correlation float64 `json:"correlation"`
-	Apart       float64 `json:"apart"` // share of rows on different sides of the threshold
+	Rows        int64      `json:"rows"`
+	Same        bool       `json:"same"` // rows that both scored; else like inputs
+	MeanA       float64    `json:"mean_a"`
+	MeanB       float64    `json:"mean_b"`
+	Difference  Difference `json:"difference"` // b less a
+	Correlation float64    `json:"correlation"`
+	Apart       float64    `json:"apart"` // share of rows on different sides of the threshold
 }
 
 // Compare sums up paired scores.

@@ -164,6 +164,21 @@ func (b *block) words(column int, do func(row int, word []byte)) error {
 	})
 }
 
+// First is the time of the earliest row.
+func (f Files) First(ctx context.Context, w Wanted) (at int64, ok bool, err error) {
+	w.Features = nil
+	at = math.MaxInt64
+	err = f.walk(ctx, w, everything, func(b *block) error {
+		for row := range b.Rows() {
+			if b.in[row] {
+				at, ok = min(at, b.day[row]), true
+			}
+		}
+		return nil
+	})
+	return at, ok, err
+}
+
 func (f Files) Layouts(ctx context.Context, w Wanted, span timeline.Span) ([]*drift.Layout, error) {
 	sketches := make([]*drift.Sketch, len(w.Features))
 	for i, feature := range w.Features {

@@ -21,6 +21,8 @@ import (
 
 // Input is rows that can be compared: of a warehouse, or of files.
 type Input interface {
+	// First is when the earliest row is, Unix seconds; ok is false without rows.
+	First(ctx context.Context, w Wanted) (at int64, ok bool, err error)
 	// Columns are those the rows have.
 	Columns(ctx context.Context) ([]columns.Column, error)
 	// Layouts are made from the rows of a span, one for each feature.

@@ -253,10 +253,10 @@ type level struct {
 
 // drawReference samples a reference: three times the rows of a side of the whole,
 // so that some are left when a block is taken out, and as many as a side has of
-// each of ten blocks.
-func drawReference(ctx context.Context, in Input, w Wanted, layouts []*drift.Layout, r *reference, s record.ComparisonSettings, span timeline.Span) (level, error) {
+// each of ten blocks, unless how far those can be told apart is known.
+func drawReference(ctx context.Context, in Input, w Wanted, layouts []*drift.Layout, r *reference, s record.ComparisonSettings, span timeline.Span, apart bool) (level, error) {
 	spans, rows := []timeline.Span{span}, []int{3 * sampleRows(s)}
-	if list := blocks(r.days, s.Period, w.Zone); len(list) >= drift.MinBlocks {
+	if list := blocks(r.days, s.Period, w.Zone); apart && len(list) >= drift.MinBlocks {
 		for i := range min(len(list), drift.NullBlocks) {
 			days := list[i*len(list)/min(len(list), drift.NullBlocks)]
 			spans = append(spans, timeline.Span{From: days[0].At, To: PeriodOf("day", days[len(days)-1].At, w.Zone).To})

@@ -97,7 +97,7 @@ func (o *Outcome) classify(ctx context.Context, before, after Input, s record.Co
 	for i := range rows {
 		rows[i] = sampleRows(s)
 	}
-	level, err := drawReference(ctx, before, w, o.Layouts, &r, s, span)
+	level, err := drawReference(ctx, before, w, o.Layouts, &r, s, span, true)
 	if err != nil {
 		return err
 	}

@@ -108,8 +108,34 @@ func Setup(ctx context.Context, e *Emitter, warehouse string, say func(step stri
 	if err := monitors(ctx, c, progress); err != nil {
 		return err
 	}
+	say("comparing bookings and sales with their first weeks")
+	if err := comparisons(ctx, c); err != nil {
+		return err
+	}
 	say("labelling, as three people did")
 	return w.label(ctx, c)
+}
+
+// comparisons set what is looked at for drift: the bookings that are scored, by
+// week, and ticket sales, by day.
+func comparisons(ctx context.Context, c *client.Client) error {
+	for _, v := range []httpapi.NewComparison{
+		{Name: "noshow", Dataset: "ml.noshow_features", ComparisonSettings: record.ComparisonSettings{TimeColumn: "scored_at", Period: "week",
+			LeaveOut: record.Strings{"booking"}, Score: "score", Version: "model_version", Outcome: "no_show", Key: "booking"}},
+		{Name: "sales", Dataset: "ops.ticket_sales", ComparisonSettings: record.ComparisonSettings{TimeColumn: "sold_at", Period: "day"}},
+	} {
+		if err := c.Send(ctx, "POST", "/drift", v, nil); err != nil {
+			return err
+		}
+		var begun httpapi.Started
+		if err := c.Send(ctx, "POST", "/drift/"+v.Name+"/run", httpapi.DriftOrder{}, &begun); err != nil {
+			return err
+		}
+		if err := c.Follow(ctx, begun.TaskID, func(int, int) {}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func backfill(ctx context.Context, c *client.Client, progress func(done, total int)) error {

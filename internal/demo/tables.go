@@ -94,15 +94,11 @@ var Tables = []Table{
 	},
 	{
 		Name: "ml.noshow_features", Every: time.Hour,
-		DDL:     "lead_time_hours real, party_size int, score real, model_version text, scored_at timestamptz, loaded_at timestamptz",
-		Columns: []string{"id", "lead_time_hours", "party_size", "score", "model_version", "scored_at", "loaded_at"},
-		hour: hourly(1, "ml.noshow_features", func(rng *rand.Rand, _ int) []any {
-			var lead any
-			if rng.Float64() > 0.01 {
-				lead = float32(rng.ExpFloat64() * 60)
-			}
-			return []any{lead, 1 + rng.IntN(5), float32(rng.Float64()), "v3"}
-		}),
+		DDL: `booking int, lead_time_hours real, fare_minor int, party_size int, sales_channel text, route text, passenger_type text, days_since_last_trip real,
+			prior_noshows int, weather text, sailing_at timestamptz, has_vehicle boolean, score real, model_version text, no_show boolean, scored_at timestamptz, loaded_at timestamptz`,
+		Columns: []string{"id", "booking", "lead_time_hours", "fare_minor", "party_size", "sales_channel", "route", "passenger_type", "days_since_last_trip",
+			"prior_noshows", "weather", "sailing_at", "has_vehicle", "score", "model_version", "no_show", "scored_at", "loaded_at"},
+		hour: bookings,
 	},
 	{
 		Name: "ops.parcel_manifests", Segment: "partner", Segments: partners, Every: 24 * time.Hour,

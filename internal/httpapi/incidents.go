@@ -70,13 +70,18 @@ func addFile[I, O any](api huma.API, method, path, id, summary, media string, ha
 
 // addExport registers an operation that answers with CSV.
 func addExport(api huma.API, path, id, summary string, write func(context.Context, io.Writer) error) {
+	addExportOf(api, path, id, summary, func(ctx context.Context, _ *none, to io.Writer) error { return write(ctx, to) })
+}
+
+// addExportOf is addExport of something that the request names.
+func addExportOf[I any](api huma.API, path, id, summary string, write func(context.Context, *I, io.Writer) error) {
 	operation := huma.Operation{
 		Method: "GET", Path: "/api/v1" + path, OperationID: id, Summary: summary, Metadata: map[string]any{"role": people.Reader},
 		Responses: map[string]*huma.Response{"200": {Description: "CSV", Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}},
 	}
-	huma.Register(api, operation, func(ctx context.Context, _ *none) (*huma.StreamResponse, error) {
+	huma.Register(api, operation, func(ctx context.Context, in *I) (*huma.StreamResponse, error) {
 		var b bytes.Buffer
-		if err := write(ctx, &b); err != nil {
+		if err := write(ctx, in, &b); err != nil {
 			return nil, problem(err)
 		}
 		return &huma.StreamResponse{Body: func(out huma.Context) {

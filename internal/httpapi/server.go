@@ -18,6 +18,7 @@ import (
 	"tinbell/internal/answer"
 	"tinbell/internal/collect"
 	"tinbell/internal/collect/warehouse"
+	"tinbell/internal/compare"
 	"tinbell/internal/config"
 	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
@@ -37,6 +38,7 @@ type Parts struct {
 	Warehouses *warehouse.Pools
 	Collector  *collect.Collector
 	Watcher    *watch.Watcher
+	Comparer   *compare.Comparer
 	Desk       *answer.Desk
 	Bench      *improve.Bench
 	Inspector  *inspect.Inspector
@@ -111,6 +113,7 @@ func (s *server) register(router chi.Router) huma.API {
 	s.addChannels(api)
 	s.addScores(api)
 	s.addLearning(api)
+	s.addDrift(api)
 	s.addEvents(api)
 	return api
 }

@@ -20,7 +20,7 @@ type Comparison struct {
 	Settings   ComparisonSettings `db:"settings" json:"settings"`
 	Features   Features           `db:"features" json:"features" doc:"what is compared, as its columns were found"`
 	Layouts    Layouts            `db:"layouts" json:"-"`
-	Null       NullLevel          `db:"null_level" json:"-"`
+	Referred   Referred           `db:"referred" json:"referred"`
 	State      string             `db:"state" json:"state" enum:"new,ready,failed"`
 	Message    string             `db:"message" json:"message"`
 	ComputedTo *time.Time         `db:"computed_to" json:"computed_to" doc:"end of the last period that was judged"`
@@ -70,19 +70,22 @@ type Feature struct {
 	Why  string     `json:"why,omitempty" doc:"why it is not compared; empty if it is"`
 }
 
-// Features, Layouts and NullLevel as they are stored.
+// Features of a comparison.
 type Features = List[Feature]
 
+// Layouts of a comparison's features, in their order.
 type Layouts = List[*drift.Layout]
 
-// NullLevel is the separability that clean periods stay under, of a reference.
-type NullLevel struct {
-	Of    string  `json:"of"` // the reference it was measured on
-	Limit float64 `json:"limit"`
+// Referred is the stretch that a fixed reference turned out to be, and the
+// separability that clean periods stay under, by their sampled rows.
+type Referred struct {
+	From   time.Time       `json:"from"`
+	To     time.Time       `json:"to"`
+	Limits map[int]float64 `json:"limits,omitempty"`
 }
 
-func (n NullLevel) Value() (driver.Value, error) { return jsonValue(n) }
-func (n *NullLevel) Scan(v any) error            { return scanJSON(v, n) }
+func (n Referred) Value() (driver.Value, error) { return jsonValue(n) }
+func (n *Referred) Scan(v any) error            { return scanJSON(v, n) }
 
 // DriftPeriod is what was found in one period of a comparison.
 type DriftPeriod struct {
@@ -148,7 +151,7 @@ type ModelResult struct {
 	Scores       *drift.Verdict     `json:"scores,omitempty" doc:"against the reference's scores of the same version, or of all where it is new"`
 	Same         bool               `json:"same" doc:"the reference holds this version"`
 	Quality      *drift.Quality     `json:"quality,omitempty" doc:"where outcomes are known"`
-	Concept      *drift.Change      `json:"concept,omitempty" doc:"ranking quality less the reference's"`
+	Concept      *drift.Difference  `json:"concept,omitempty" doc:"ranking quality less the reference's"`
 }
 
 // VersionResult is one version of a model against another.

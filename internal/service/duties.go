@@ -8,6 +8,7 @@ import (
 	"tinbell/core/learn"
 	"tinbell/internal/answer"
 	"tinbell/internal/collect"
+	"tinbell/internal/compare"
 	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
 	"tinbell/internal/store"
@@ -24,6 +25,7 @@ type duties struct {
 	inspector *inspect.Inspector
 	bench     *improve.Bench
 	desk      *answer.Desk
+	comparer  *compare.Comparer
 	now       func() time.Time
 	keepDays  int
 	minute    time.Time // when what is done each minute was last done by this process
@@ -49,8 +51,11 @@ func (d *duties) all() work.Duties {
 		Relearn:   func(ctx context.Context) error { return d.bench.Relearn(ctx) },
 		Tune:      d.tuned,
 		Trial:     d.tried,
-		Tick:      d.tick,
-		Keep:      d.keep,
+		Drift: func(ctx context.Context, j work.Drift) error {
+			return d.followed(ctx, j.TaskID, func(progress func(int, int)) error { return d.comparer.Run(ctx, j.Name, j.All, progress) })
+		},
+		Tick: d.tick,
+		Keep: d.keep,
 	}
 }
 
@@ -137,6 +142,9 @@ func (d *duties) tick(ctx context.Context) error {
 		if err := d.queue.Add(ctx, work.Evaluate{MetricID: id, From: now}); err != nil {
 			return err
 		}
+	}
+	if err := d.comparer.Due(ctx); err != nil {
+		return err
 	}
 	if err := d.refit(ctx, now); err != nil {
 		return err

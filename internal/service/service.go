@@ -20,6 +20,7 @@ import (
 	"tinbell/internal/answer"
 	"tinbell/internal/collect"
 	"tinbell/internal/collect/warehouse"
+	"tinbell/internal/compare"
 	"tinbell/internal/config"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/improve"
@@ -132,6 +133,8 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	}
 	p.Collector = collect.New(records, p.Queue, p.Warehouses, o.Now, o.Log)
 	duties.collector, duties.queue = p.Collector, p.Queue
+	p.Comparer = compare.New(records, p.Queue, p.Warehouses, p.Collector, o.Now)
+	duties.comparer = p.Comparer
 	p.Desk = answer.New(records, p.Queue, o.Now)
 	p.Bench = improve.New(records, o.Now)
 	p.Inspector = inspect.New(records, p.Watcher, o.Now)

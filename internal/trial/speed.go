@@ -31,8 +31,8 @@ type Result struct {
 	Beside string `json:"beside"`
 }
 
-// Speed measures fit, evaluation, ingest, the layers of samples, the overview, and
-// learning from labels.
+// Speed measures fit, evaluation, ingest, the layers of samples, the overview, learning
+// from labels, and drift.
 func Speed(ctx context.Context) ([]Result, error) {
 	history := series(2160 + 20000)
 	config := baseline.Config{Kind: timeline.Count, Grid: timeline.Grid{Period: time.Hour, Zone: time.UTC}}
@@ -66,7 +66,7 @@ func Speed(ctx context.Context) ([]Result, error) {
 		{"fit of 2,160 hourly points", fmt.Sprintf("%.2f ms", float64(fit.NsPerOp())/1e6), ""},
 		{"evaluation of one sample", fmt.Sprintf("%.2f µs", float64(step.NsPerOp())/1e3), fmt.Sprintf("%d allocations", step.AllocsPerOp())},
 	}
-	for _, measure := range []func(context.Context) ([]Result, error){ingestSpeed, layerSpeed, overviewSpeed, learnSpeed} {
+	for _, measure := range []func(context.Context) ([]Result, error){ingestSpeed, layerSpeed, overviewSpeed, learnSpeed, driftSpeed} {
 		more, err := measure(ctx)
 		if err != nil {
 			return results, err

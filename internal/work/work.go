@@ -95,6 +95,16 @@ type Trial struct {
 
 func (Trial) Kind() string { return "trial" }
 
+// Drift runs a comparison, over all its periods or the new ones.
+type Drift struct {
+	ComparisonID int64  `json:"comparison_id"`
+	Name         string `json:"name"`
+	All          bool   `json:"all"`
+	TaskID       int64  `json:"task_id"`
+}
+
+func (Drift) Kind() string { return "drift" }
+
 // Keep packs days that are over and drops what is older than is kept.
 type Keep struct{}
 
@@ -112,6 +122,7 @@ type Duties struct {
 	Relearn   func(context.Context) error
 	Tune      func(context.Context, Tune) error
 	Trial     func(context.Context, Trial) error
+	Drift     func(context.Context, Drift) error
 }
 
 // Queue takes jobs and, once started, runs them.
@@ -152,6 +163,7 @@ func New(ctx context.Context, pool *pgxpool.Pool, duties Duties, log *slog.Logge
 	register(workers, func(ctx context.Context, _ Relearn) error { return duties.Relearn(ctx) })
 	register(workers, duties.Tune)
 	register(workers, duties.Trial)
+	register(workers, duties.Drift)
 	register(workers, func(ctx context.Context, _ Tick) error { return duties.Tick(ctx) })
 	register(workers, func(ctx context.Context, _ Keep) error { return duties.Keep(ctx) })
 	client, err := river.NewClient(riverpgxv5.New(pool), &river.Config{
@@ -229,6 +241,9 @@ func optionsOf(job river.JobArgs) *river.InsertOpts {
 		return &river.InsertOpts{MaxAttempts: 1}
 	case Relearn:
 		return &river.InsertOpts{MaxAttempts: 2, ScheduledAt: time.Now().Add(time.Second), UniqueOpts: river.UniqueOpts{ByState: notBegun}}
+	case Drift:
+		// What was counted stays: a run that failed goes on from there.
+		return &river.InsertOpts{Queue: "long", MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: unfinished}}
 	case Tune, Trial:
 		return &river.InsertOpts{Queue: "long", MaxAttempts: 1}
 	case Keep:

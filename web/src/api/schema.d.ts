@@ -450,6 +450,144 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/drift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All drift comparisons: what their last periods showed */
+        get: operations["comparisons"];
+        put?: never;
+        /** Add a drift comparison or replace the one of that name; it runs at once */
+        post: operations["set-comparison"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drift/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a comparison would compare; nothing is kept */
+        post: operations["propose-comparison"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drift/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Features by period, the most drifted first */
+        get: operations["comparison"];
+        put?: never;
+        post?: never;
+        /** Remove a comparison; its series and their alerts stay */
+        delete: operations["drop-comparison"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drift/{name}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every figure as CSV: period, feature, measure, value, limit */
+        get: operations["export-drift"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drift/{name}/features/{feature}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A feature's distributions over each other: a period and the reference */
+        get: operations["drift-feature"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drift/{name}/period": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All that was found in a period: measures, pairs, models */
+        get: operations["drift-period"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drift/{name}/reference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Compare with other days from now on; all periods are judged anew */
+        post: operations["move-reference"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drift/{name}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Judge the new periods now, or all anew */
+        post: operations["run-comparison"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -2103,6 +2241,19 @@ export interface components {
              */
             to?: string;
         };
+        Bar: {
+            /** Format: double */
+            from: number;
+            label?: string;
+            /** Format: double */
+            period: number;
+            /** Format: double */
+            psi: number;
+            /** Format: double */
+            reference: number;
+            /** Format: double */
+            to: number;
+        };
         "BodyStruct { Messages int64 \"json:\\\"messages\\\"\" }Body": {
             /** Format: int64 */
             messages: number;
@@ -2328,6 +2479,94 @@ export interface components {
             /** Format: date-time */
             seen_at: string;
         };
+        Comparison: {
+            /**
+             * Format: date-time
+             * @description end of the last period that was judged
+             */
+            computed_to: string | null;
+            /** Format: date-time */
+            created_at: string;
+            dataset: string;
+            /** @description what is compared, as its columns were found */
+            features: components["schemas"]["Feature"][] | null;
+            /** Format: int64 */
+            id: number;
+            message: string;
+            name: string;
+            /** Format: date-time */
+            next_at: string | null;
+            owner: string;
+            referred: components["schemas"]["Referred"];
+            /** Format: date-time */
+            run_at: string | null;
+            settings: components["schemas"]["ComparisonSettings"];
+            /** @enum {string} */
+            state: "new" | "ready" | "failed";
+            zone: string;
+        };
+        ComparisonSettings: {
+            /**
+             * Format: double
+             * @description share of clean features and periods that may be flagged; 0.001 if left out
+             */
+            accept?: number;
+            /** @description columns that are compared; all that can be if left out */
+            features?: string[] | null;
+            /** @description column that tells which rows of two versions are the same case */
+            key?: string;
+            /** @description columns that are not */
+            leave_out?: string[] | null;
+            /** @description column that tells what came true: true or false, 1 or 0, null while unknown */
+            outcome?: string;
+            /**
+             * @default week
+             * @enum {string}
+             */
+            period: "day" | "week" | "month";
+            /** @description SQL whose rows are compared instead of the dataset's own */
+            query?: string;
+            /** @description the reference is of this table, of the same warehouse, or these files */
+            reference_dataset?: string;
+            /**
+             * Format: int64
+             * @description a moving reference instead: so many days before each period
+             */
+            reference_days?: number;
+            /**
+             * Format: date
+             * @description first day of the reference; with none given, the first 28 days with rows
+             */
+            reference_from?: string;
+            /** @description or of this SQL */
+            reference_query?: string;
+            /**
+             * Format: date
+             * @description its last day
+             */
+            reference_to?: string;
+            /**
+             * Format: int64
+             * @description rows a side that the classifier is given; 3000 if left out
+             */
+            sample_rows?: number;
+            /** @description column with a model's score */
+            score?: string;
+            /**
+             * Format: int64
+             * @description of the sample and the classifier
+             */
+            seed?: number;
+            /**
+             * Format: double
+             * @description score from which a row counts as positive; 0.5 if left out
+             */
+            threshold?: number;
+            /** @description of each row; files without one are taken by when they landed */
+            time_column?: string;
+            /** @description column with the model's version */
+            version?: string;
+        };
         Compliance: {
             /** Format: int64 */
             due: number;
@@ -2435,6 +2674,33 @@ export interface components {
             unit: string;
             zone: string;
         };
+        Difference: {
+            /** Format: double */
+            high: number;
+            /** Format: double */
+            low: number;
+            /** Format: double */
+            value: number;
+        };
+        Distributions: {
+            bars: components["schemas"]["Bar"][] | null;
+            comparison: string;
+            dataset: string;
+            /** Format: date-time */
+            from: string;
+            kind: string;
+            reference: components["schemas"]["DriftReference"];
+            result: components["schemas"]["FeatureResult"];
+            sentence: string;
+            /**
+             * Format: int64
+             * @description periods in a row, this one the last, in the same state
+             */
+            streak: number;
+            /** Format: date-time */
+            to: string;
+            zone: string;
+        };
         Documents: {
             calendars?: components["schemas"]["WrittenCalendar"][] | null;
             channels?: components["schemas"]["WrittenChannel"][] | null;
@@ -2444,6 +2710,55 @@ export interface components {
             routes?: components["schemas"]["WrittenRoute"][] | null;
             slas?: components["schemas"]["WrittenSLA"][] | null;
             sources?: components["schemas"]["WrittenSource"][] | null;
+        };
+        DriftOrder: {
+            /** @description read and judge all periods anew, not only those that are new */
+            all?: boolean;
+        };
+        DriftPeriod: {
+            /** Format: date-time */
+            computed_at: string;
+            found: components["schemas"]["DriftResult"];
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+        };
+        DriftReference: {
+            /**
+             * Format: int64
+             * @description days or spans that its wobble was learned from
+             */
+            blocks: number;
+            /** Format: date-time */
+            from: string;
+            /** Format: int64 */
+            rows: number;
+            /** Format: date-time */
+            to: string;
+        };
+        DriftResult: {
+            /** @description the features that the classifier saw */
+            classified?: string[] | null;
+            features: components["schemas"]["FeatureResult"][] | null;
+            /** @description why something was not judged */
+            message?: string;
+            models?: components["schemas"]["ModelResult"][] | null;
+            /**
+             * Format: int64
+             * @description features over their limits
+             */
+            over: number;
+            pairs?: components["schemas"]["PairResult"][] | null;
+            /** @description what it was compared with */
+            reference: components["schemas"]["DriftReference"];
+            /** Format: int64 */
+            rows: number;
+            sample: components["schemas"]["SampleResult"];
+            /** @description importance is by classified */
+            separability?: components["schemas"]["Separability"];
+            /** @description each version against the one before */
+            versions?: components["schemas"]["VersionResult"][] | null;
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -2535,6 +2850,35 @@ export interface components {
             trained_to: string;
             unit: string;
             zone: string;
+        };
+        Feature: {
+            /** @enum {string} */
+            kind: "number" | "category" | "boolean" | "time";
+            name: string;
+            /**
+             * @description score: the model's answer, which the classifier does not see
+             * @enum {string}
+             */
+            role?: "score" | "" | "";
+            /** @description why it is not compared; empty if it is */
+            why?: string;
+        };
+        FeatureResult: {
+            /** Format: int64 */
+            above: number;
+            /** Format: int64 */
+            below: number;
+            by: string;
+            feature: string;
+            measures: components["schemas"]["Measured"][] | null;
+            new?: string[] | null;
+            period: components["schemas"]["Moments"];
+            /** Format: double */
+            ratio: number;
+            reference: components["schemas"]["Moments"];
+            state: string;
+            vanished?: string[] | null;
+            why?: string;
         };
         FieldChange: {
             is: string;
@@ -3206,6 +3550,76 @@ export interface components {
             /** @enum {string} */
             role: "reader" | "editor" | "admin";
         };
+        Matrix: {
+            /**
+             * Format: date-time
+             * @description end of the last period that was judged
+             */
+            computed_to: string | null;
+            /** Format: date-time */
+            created_at: string;
+            dataset: string;
+            detail: string;
+            /** @description what is compared, as its columns were found */
+            features: components["schemas"]["Feature"][] | null;
+            /** Format: int64 */
+            id: number;
+            message: string;
+            name: string;
+            /** Format: date-time */
+            next_at: string | null;
+            owner: string;
+            /** @description oldest first */
+            periods: components["schemas"]["MatrixColumn"][] | null;
+            referred: components["schemas"]["Referred"];
+            rows: components["schemas"]["MatrixRow"][] | null;
+            /** Format: date-time */
+            run_at: string | null;
+            sentence: string;
+            settings: components["schemas"]["ComparisonSettings"];
+            /** @enum {string} */
+            state: "new" | "ready" | "failed";
+            zone: string;
+        };
+        MatrixCell: {
+            by: string;
+            /** Format: double */
+            limit: number;
+            /** Format: double */
+            ratio: number;
+            state: string;
+            /**
+             * Format: double
+             * @description of the measure that is nearest its limit
+             */
+            value: number;
+            why?: string;
+        };
+        MatrixColumn: {
+            /** Format: date-time */
+            from: string;
+            message: string;
+            /** Format: int64 */
+            over: number;
+            /** Format: int64 */
+            rows: number;
+            separability: components["schemas"]["Separability"];
+            /** Format: date-time */
+            to: string;
+            /** @description of the model, the one with most rows last */
+            versions: string[] | null;
+        };
+        MatrixRow: {
+            cells: components["schemas"]["MatrixCell"][] | null;
+            feature: string;
+            /**
+             * Format: double
+             * @description share of the separability of the last period
+             */
+            importance: number;
+            kind: string;
+            role: string;
+        };
         Me: {
             /** Format: int64 */
             id: number;
@@ -3228,6 +3642,16 @@ export interface components {
             /** @enum {string} */
             of: "table" | "files" | "both";
             says: string;
+        };
+        Measured: {
+            decides: boolean;
+            /** Format: double */
+            limit: number;
+            name: string;
+            /** Format: double */
+            p?: number;
+            /** Format: double */
+            value: number;
         };
         "Merge-incidentsRequest": {
             /** @description references; they are gone afterwards */
@@ -3436,6 +3860,47 @@ export interface components {
             unit: string;
             zone: string;
         };
+        ModelResult: {
+            /**
+             * Format: double
+             * @description share of rows scored at or above the threshold
+             */
+            above: number;
+            /** @description of answers that are categories: the share of each */
+            classes?: {
+                [key: string]: number;
+            };
+            /** @description ranking quality less the reference's */
+            concept?: components["schemas"]["Difference"];
+            /**
+             * Format: double
+             * @description share of rows that lack an input
+             */
+            missing_input: number;
+            /** @description where outcomes are known */
+            quality?: components["schemas"]["Quality"];
+            /** Format: int64 */
+            rows: number;
+            /** @description the reference holds this version */
+            same: boolean;
+            /** @description against the reference's scores of the same version, or of all where it is new */
+            scores?: components["schemas"]["Verdict"];
+            version: string;
+        };
+        Moments: {
+            /** Format: double */
+            max: number;
+            /** Format: double */
+            mean: number;
+            /** Format: double */
+            median: number;
+            /** Format: double */
+            min: number;
+            /** Format: int64 */
+            rows: number;
+            /** Format: double */
+            sd: number;
+        };
         Monitor: {
             /** @description the filter holds none of its alerts back */
             always_tell: boolean;
@@ -3486,6 +3951,71 @@ export interface components {
             /** @description password of the SMTP login, or signing secret of a webhook; kept encrypted, and as it is if left out */
             secret?: string;
             settings: components["schemas"]["ChannelSettings"];
+        };
+        NewComparison: {
+            /**
+             * Format: double
+             * @description share of clean features and periods that may be flagged; 0.001 if left out
+             */
+            accept?: number;
+            dataset: string;
+            /** @description columns that are compared; all that can be if left out */
+            features?: string[] | null;
+            /** @description column that tells which rows of two versions are the same case */
+            key?: string;
+            /** @description columns that are not */
+            leave_out?: string[] | null;
+            name: string;
+            /** @description column that tells what came true: true or false, 1 or 0, null while unknown */
+            outcome?: string;
+            owner?: string;
+            /**
+             * @default week
+             * @enum {string}
+             */
+            period: "day" | "week" | "month";
+            /** @description SQL whose rows are compared instead of the dataset's own */
+            query?: string;
+            /** @description the reference is of this table, of the same warehouse, or these files */
+            reference_dataset?: string;
+            /**
+             * Format: int64
+             * @description a moving reference instead: so many days before each period
+             */
+            reference_days?: number;
+            /**
+             * Format: date
+             * @description first day of the reference; with none given, the first 28 days with rows
+             */
+            reference_from?: string;
+            /** @description or of this SQL */
+            reference_query?: string;
+            /**
+             * Format: date
+             * @description its last day
+             */
+            reference_to?: string;
+            /**
+             * Format: int64
+             * @description rows a side that the classifier is given; 3000 if left out
+             */
+            sample_rows?: number;
+            /** @description column with a model's score */
+            score?: string;
+            /**
+             * Format: int64
+             * @description of the sample and the classifier
+             */
+            seed?: number;
+            /**
+             * Format: double
+             * @description score from which a row counts as positive; 0.5 if left out
+             */
+            threshold?: number;
+            /** @description of each row; files without one are taken by when they landed */
+            time_column?: string;
+            /** @description column with the model's version */
+            version?: string;
         };
         NewDataset: {
             /** @description column that holds the time of loading */
@@ -3619,6 +4149,15 @@ export interface components {
             owner?: string;
             settings?: components["schemas"]["Settings"];
         };
+        NewReference: {
+            /** Format: date */
+            from: string;
+            /**
+             * Format: date
+             * @description the last day
+             */
+            to: string;
+        };
         NewRoute: {
             channel: string;
             /** @description patterns such as ops.*; all if left out */
@@ -3733,6 +4272,28 @@ export interface components {
             health: components["schemas"]["Health"];
             metrics: components["schemas"]["MetricSeries"][] | null;
             monitors: components["schemas"]["Monitor"][] | null;
+        };
+        PairResult: {
+            a_codes?: number[] | null;
+            a_upto?: number[] | null;
+            b_codes?: number[] | null;
+            b_upto?: number[] | null;
+            /** Format: double */
+            beyond: number;
+            first: string;
+            first_bins: string[] | null;
+            /** Format: double */
+            limit: number;
+            period: (number[] | null)[] | null;
+            reference: (number[] | null)[] | null;
+            /** Format: int64 */
+            reference_rows: number;
+            /** Format: int64 */
+            rows: number;
+            second: string;
+            second_bins: string[] | null;
+            /** Format: double */
+            together: number;
         };
         Paired: {
             /**
@@ -3897,6 +4458,28 @@ export interface components {
              */
             version: number;
         };
+        Quality: {
+            /** Format: double */
+            auc: number;
+            /** Format: double */
+            auc_high: number;
+            /** Format: double */
+            auc_low: number;
+            /** Format: double */
+            brier: number;
+            /** Format: double */
+            error: number;
+            /** Format: int64 */
+            positive: number;
+            /** Format: double */
+            ratio: number;
+            /** Format: double */
+            ratio_high: number;
+            /** Format: double */
+            ratio_low: number;
+            /** Format: int64 */
+            rows: number;
+        };
         Question: {
             alert: components["schemas"]["Alert"];
             /** @description of the same disturbance, not answered either: they can be answered together */
@@ -3948,6 +4531,15 @@ export interface components {
             problems: components["schemas"]["Problem"][] | null;
             /** Format: int64 */
             refused: number;
+        };
+        Referred: {
+            /** Format: date-time */
+            from: string;
+            limits?: {
+                [key: string]: number;
+            };
+            /** Format: date-time */
+            to: string;
         };
         Rehearsal: {
             at: string[] | null;
@@ -4128,6 +4720,14 @@ export interface components {
             /** @enum {string} */
             standing: "met" | "missed";
         };
+        SampleResult: {
+            /** Format: int64 */
+            reference_rows: number;
+            /** Format: int64 */
+            rows: number;
+            /** Format: int64 */
+            seed: number;
+        };
         Scorecard: {
             /** @description what groups are made of */
             by: string;
@@ -4167,6 +4767,19 @@ export interface components {
              */
             unwatched: number;
             weeks: components["schemas"]["Week"][] | null;
+        };
+        Separability: {
+            /** Format: double */
+            high: number;
+            importance: number[] | null;
+            /** Format: double */
+            limit: number;
+            /** Format: double */
+            low: number;
+            /** Format: int64 */
+            rows: number;
+            /** Format: double */
+            score: number;
         };
         Series: {
             /** Format: int64 */
@@ -4524,6 +5137,36 @@ export interface components {
             zeros: number;
             zone: string;
         };
+        Summary: {
+            /**
+             * Format: date-time
+             * @description end of the last period that was judged
+             */
+            computed_to: string | null;
+            /** Format: date-time */
+            created_at: string;
+            dataset: string;
+            /** @description what is compared, as its columns were found */
+            features: components["schemas"]["Feature"][] | null;
+            /** Format: int64 */
+            id: number;
+            last: components["schemas"]["DriftPeriod"];
+            message: string;
+            name: string;
+            /** Format: date-time */
+            next_at: string | null;
+            owner: string;
+            /** Format: int64 */
+            periods: number;
+            referred: components["schemas"]["Referred"];
+            /** Format: date-time */
+            run_at: string | null;
+            sentence: string;
+            settings: components["schemas"]["ComparisonSettings"];
+            /** @enum {string} */
+            state: "new" | "ready" | "failed";
+            zone: string;
+        };
         "Take-backRequest": {
             /** Format: int64 */
             version: number;
@@ -4670,6 +5313,38 @@ export interface components {
             task: components["schemas"]["Task"];
             /** @description null until it is done */
             tuning: components["schemas"]["Tuning"];
+        };
+        Verdict: {
+            /** Format: int64 */
+            above: number;
+            /** Format: int64 */
+            below: number;
+            by: string;
+            measures: components["schemas"]["Measured"][] | null;
+            new?: string[] | null;
+            period: components["schemas"]["Moments"];
+            /** Format: double */
+            ratio: number;
+            reference: components["schemas"]["Moments"];
+            state: string;
+            vanished?: string[] | null;
+            why?: string;
+        };
+        VersionResult: {
+            a: string;
+            /** Format: double */
+            apart: number;
+            b: string;
+            /** Format: double */
+            correlation: number;
+            difference: components["schemas"]["Difference"];
+            /** Format: double */
+            mean_a: number;
+            /** Format: double */
+            mean_b: number;
+            /** Format: int64 */
+            rows: number;
+            same: boolean;
         };
         Week: {
             /** Format: int64 */
@@ -5883,6 +6558,334 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    comparisons: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Summary"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewComparison"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "propose-comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewComparison"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    comparison: {
+        parameters: {
+            query?: {
+                from?: string;
+                to?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Matrix"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "drop-comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-drift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description CSV */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "drift-feature": {
+        parameters: {
+            query?: {
+                /** @description in the period; the last one if left out */
+                at?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+                feature: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Distributions"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "drift-period": {
+        parameters: {
+            query?: {
+                /** @description in the period; the last one if left out */
+                at?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DriftPeriod"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "move-reference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReference"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "run-comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DriftOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
                 };
             };
             /** @description Error */

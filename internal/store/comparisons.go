@@ -1,0 +1,144 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"tinbell/internal/record"
+)
+
+const comparisonSelect = `select c.*, d.name as dataset, d.zone from comparison c join dataset d on d.id = c.dataset_id `
+
+// Comparisons gives all drift comparisons.
+func (s *Store) Comparisons(ctx context.Context) ([]record.Comparison, error) {
+	return many[record.Comparison](ctx, s, "comparisons", comparisonSelect+`order by c.name`)
+}
+
+func (s *Store) Comparison(ctx context.Context, name string) (record.Comparison, error) {
+	return one[record.Comparison](ctx, s, "comparison", name, comparisonSelect+`where c.name = $1`, name)
+}
+
+// DueComparisons gives those that should run by now.
+func (s *Store) DueComparisons(ctx context.Context, now time.Time) ([]record.Comparison, error) {
+	return many[record.Comparison](ctx, s, "comparisons", comparisonSelect+`where c.next_at <= $1 order by c.next_at`, now)
+}
+
+// SetComparison adds a comparison or replaces the settings of the one of that
+// name. What was computed under other settings is dropped.
+func SetComparison(ctx context.Context, tx pgx.Tx, v record.Comparison) (id int64, err error) {
+	var same bool
+	err = tx.QueryRow(ctx, `
+		insert into comparison (dataset_id, name, owner, settings, features, next_at)
+		select d.id, $2, $3, $4, $5, $6 from dataset d where d.name = $1
+		on conflict (name) do update set dataset_id = excluded.dataset_id, owner = excluded.owner, settings = excluded.settings, features = excluded.features, next_at = excluded.next_at
+		returning id, coalesce((select o.settings = $4::jsonb and o.dataset_id = comparison.dataset_id from comparison o where o.name = $2), true)`, v.Dataset, v.Name, v.Owner, v.Settings, v.Features, v.NextAt).Scan(&id, &same)
+	if err == pgx.ErrNoRows {
+		return 0, record.NotFound{Kind: "dataset", Name: v.Dataset}
+	}
+	if err != nil {
+		return 0, clash("comparison "+v.Name, err)
+	}
+	if same {
+		return id, Notify(ctx, tx, "drift")
+	}
+	return id, ForgetComputed(ctx, tx, id)
+}
+
+// ForgetComputed drops what a comparison has counted and found: it is computed
+// anew.
+func ForgetComputed(ctx context.Context, tx pgx.Tx, id int64) error {
+	for _, statement := range []string{
+		`delete from drift_day where comparison_id = $1`, `delete from drift_period where comparison_id = $1`,
+		`update comparison set layouts = '[]', referred = '{}', computed_to = null, state = 'new', message = '' where id = $1`,
+	} {
+		if _, err := tx.Exec(ctx, statement, id); err != nil {
+			return fmt.Errorf("drop what was computed: %w", err)
+		}
+	}
+	return Notify(ctx, tx, "drift")
+}
+
+// DropComparison removes a comparison with all that it found; its series stay.
+func (s *Store) DropComparison(ctx context.Context, name string) error {
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		result, err := tx.Exec(ctx, `delete from comparison where name = $1`, name)
+		if err != nil {
+			return fmt.Errorf("drop comparison: %w", err)
+		}
+		if result.RowsAffected() == 0 {
+			return record.NotFound{Kind: "comparison", Name: name}
+		}
+		return Notify(ctx, tx, "drift")
+	})
+}
+
+// DriftDay is the counts of one day, as the package that counts writes them.
+type DriftDay struct {
+	Day    time.Time `db:"day"`
+	Counts []byte    `db:"counts"`
+}
+
+// DriftDays gives the counted days of one side of a comparison in [from, to),
+// ascending.
+func (s *Store) DriftDays(ctx context.Context, comparison int64, reference bool, from, to time.Time) ([]DriftDay, error) {
+	return many[DriftDay](ctx, s, "counts", `
+		select day, counts from drift_day where comparison_id = $1 and reference = $2 and day >= $3 and day < $4 order by day`, comparison, reference, from, to)
+}
+
+// PutDriftDays keeps the counts of days, in the place of those there were in
+// [from, to).
+func PutDriftDays(ctx context.Context, tx pgx.Tx, comparison int64, reference bool, from, to time.Time, days []DriftDay) error {
+	if _, err := tx.Exec(ctx, `delete from drift_day where comparison_id = $1 and reference = $2 and day >= $3 and day < $4`, comparison, reference, from, to); err != nil {
+		return fmt.Errorf("write counts: %w", err)
+	}
+	rows := make([][]any, len(days))
+	for i, d := range days {
+		rows[i] = []any{comparison, reference, d.Day, d.Counts}
+	}
+	if _, err := tx.CopyFrom(ctx, pgx.Identifier{"drift_day"}, []string{"comparison_id", "reference", "day", "counts"}, pgx.CopyFromRows(rows)); err != nil {
+		return fmt.Errorf("write counts: %w", err)
+	}
+	return nil
+}
+
+// DriftPeriods gives what a comparison found in the periods that begin in
+// [from, to), ascending.
+func (s *Store) DriftPeriods(ctx context.Context, comparison int64, from, to time.Time) ([]record.DriftPeriod, error) {
+	return many[record.DriftPeriod](ctx, s, "periods", `
+		select * from drift_period where comparison_id = $1 and from_at >= $2 and from_at < $3 order by from_at`, comparison, from, to)
+}
+
+// PutDriftPeriod keeps what was found in a period.
+func PutDriftPeriod(ctx context.Context, tx pgx.Tx, p record.DriftPeriod) error {
+	_, err := tx.Exec(ctx, `
+		insert into drift_period (comparison_id, from_at, to_at, found, computed_at) values ($1, $2, $3, $4, $5)
+		on conflict (comparison_id, from_at) do update set to_at = excluded.to_at, found = excluded.found, computed_at = excluded.computed_at`,
+		p.ComparisonID, p.From, p.To, p.Found, p.ComputedAt)
+	if err != nil {
+		return fmt.Errorf("write period: %w", err)
+	}
+	return nil
+}
+
+// KeepLayouts keeps how a comparison's features are counted, and which they are.
+func KeepLayouts(ctx context.Context, tx pgx.Tx, v record.Comparison) error {
+	if _, err := tx.Exec(ctx, `update comparison set features = $2, layouts = $3, referred = $4 where id = $1`, v.ID, v.Features, v.Layouts, v.Referred); err != nil {
+		return fmt.Errorf("write layouts: %w", err)
+	}
+	return nil
+}
+
+// Ran keeps how a run of a comparison ended.
+func (s *Store) Ran(ctx context.Context, v record.Comparison) error {
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `update comparison set state = $2, message = $3, computed_to = $4, run_at = $5, next_at = $6, referred = $7 where id = $1`,
+			v.ID, v.State, v.Message, v.ComputedTo, v.RunAt, v.NextAt, v.Referred)
+		if err != nil {
+			return fmt.Errorf("write comparison: %w", err)
+		}
+		return Notify(ctx, tx, "drift")
+	})
+}
