@@ -8,6 +8,7 @@ import (
 	"sync"
 
 	"gonum.org/v1/gonum/stat"
+	"gonum.org/v1/gonum/stat/distuv"
 )
 
 // SampleRows is how many rows of a side the classifier is given unless more are
@@ -100,11 +101,12 @@ func Separate(reference, period Sample, seed uint64) Separability {
 // NullBlocks is how many blocks of a reference are told apart from its others.
 const NullBlocks = 10
 
-// NullLimit is the separability that clean periods stay under: mean and three
-// standard deviations of what blocks of the reference reach against the rest of
-// it, each with as many rows as the period has, and at least 2.2/sqrt(rows).
-// Blocks are samples of single blocks, as long as a period; their rows bear the
-// same Block as those of the reference. With fewer than five, random halves of
+// NullLimit is the separability that clean periods stay under: what blocks of the
+// reference reach against the rest of it, each with as many rows as the period
+// has, the mean and about three standard deviations (more for fewer than ten
+// blocks, by Student's t), and at least 2.2/sqrt(rows). Blocks are samples of
+// stretches as long as a period; their rows bear the same Block as those of the
+// reference. With fewer than five, random halves of
 // the reference take their place, which do not show its wobble.
 func NullLimit(reference Sample, blocks []Sample, rows int, seed uint64) float64 {
 	rng := rand.New(rand.NewPCG(seed, 0xa11))
@@ -116,7 +118,7 @@ func NullLimit(reference Sample, blocks []Sample, rows int, seed uint64) float64
 	tell := func(a, b Sample) {
 		if min(a.Rows(), b.Rows()) >= MinRows {
 			auc, _, _ := newTrial(a, b, rng.Uint64()).run(false)
-			scores = append(scores, max(0, 2*auc-1))
+			scores = append(scores, 2*auc-1)
 		}
 	}
 	if len(blocks) >= MinBlocks {
@@ -143,8 +145,9 @@ func NullLimit(reference Sample, blocks []Sample, rows int, seed uint64) float64
 	if len(scores) < 2 {
 		return limit
 	}
+	k := float64(len(scores))
 	mean, sd := stat.MeanStdDev(scores, nil)
-	return max(limit, mean+3*sd)
+	return max(limit, mean+distuv.StudentsT{Sigma: 1, Nu: k - 1}.Quantile(0.993)*math.Sqrt(1+1/k)*sd)
 }
 
 func upto(n int) []int32 {

@@ -30,7 +30,7 @@ func refer(w Wanted, layouts []*drift.Layout, days []Day, period string) referen
 	if len(days) > 0 {
 		r.span = timeline.Span{From: days[0].At, To: PeriodOf("day", days[len(days)-1].At, w.Zone).To}
 	}
-	list := blocks(days, period, w.Zone)
+	list := blocks(days, period)
 	for i, l := range layouts {
 		counts := make([]drift.Counts, len(list))
 		for b, part := range list {
@@ -256,10 +256,12 @@ type level struct {
 // each of ten blocks, unless how far those can be told apart is known.
 func drawReference(ctx context.Context, in Input, w Wanted, layouts []*drift.Layout, r *reference, s record.ComparisonSettings, span timeline.Span, apart bool) (level, error) {
 	spans, rows := []timeline.Span{span}, []int{3 * sampleRows(s)}
-	if list := blocks(r.days, s.Period, w.Zone); apart && len(list) >= drift.MinBlocks {
-		for i := range min(len(list), drift.NullBlocks) {
-			days := list[i*len(list)/min(len(list), drift.NullBlocks)]
-			spans = append(spans, timeline.Span{From: days[0].At, To: PeriodOf("day", days[len(days)-1].At, w.Zone).To})
+	if list := blocks(r.days, s.Period); apart && len(list) >= drift.MinBlocks {
+		// Stretches as long as a block, spread over the reference; they may overlap.
+		long := len(list[0])
+		for i := range drift.NullBlocks {
+			at := i * (len(r.days) - long) / (drift.NullBlocks - 1)
+			spans = append(spans, timeline.Span{From: r.days[at].At, To: PeriodOf("day", r.days[at+long-1].At, w.Zone).To})
 			rows = append(rows, sampleRows(s))
 		}
 	}
@@ -272,7 +274,7 @@ func drawReference(ctx context.Context, in Input, w Wanted, layouts []*drift.Lay
 
 // limit of separability for periods of so many sampled rows.
 func (v *level) limit(w Wanted, layouts []*drift.Layout, rows int) float64 {
-	rows = min(rows, v.whole.Rows())
+	rows = stepped(min(rows, v.whole.Rows()))
 	limit, known := v.known[rows]
 	if !known {
 		places := usable(w, layouts, v.whole)
@@ -284,6 +286,16 @@ func (v *level) limit(w Wanted, layouts []*drift.Layout, rows int) float64 {
 		v.known[rows] = limit
 	}
 	return limit
+}
+
+// stepped rounds a number of rows down to one of few, a fifth apart: the limit of
+// fewer rows is the wider.
+func stepped(rows int) int {
+	step := 4 * drift.MinRows
+	for step*6/5 <= rows {
+		step = step * 6 / 5
+	}
+	return min(step, rows)
 }
 
 // shorten leaves a number of rows of a sample, evenly taken.

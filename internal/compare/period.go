@@ -36,53 +36,24 @@ func within(days []Day, s timeline.Span) []Day {
 	return days[from:to]
 }
 
-// blocks are the counts of each feature in the stretches that a reference's
-// wobble is learned from: spans as long as a period if it holds five of them
-// whole, else days.
-func blocks(days []Day, period string, zone *time.Location) (list [][]Day) {
-	if len(days) == 0 {
-		return nil
+// blocks are the stretches of a reference that its wobble is learned from: days
+// in a row, as many as a period has, fewer where that would make fewer than five
+// blocks. What is left over belongs to the last.
+func blocks(days []Day, period string) (list [][]Day) {
+	each := map[string]int{"day": 1, "month": 30}[period]
+	if each == 0 {
+		each = 7
 	}
-	spans := map[timeline.Span][]Day{}
-	var order []timeline.Span
-	first, last := days[0].At, days[len(days)-1].At
-	for _, d := range days {
-		s := PeriodOf(period, d.At, zone)
-		if s.From < first || s.To > last+86400+2*3600 {
-			continue // cut off by an end of the reference
+	each = max(1, min(each, len(days)/drift.MinBlocks))
+	for len(days) > 0 {
+		n := each
+		if len(days) < 2*each {
+			n = len(days)
 		}
-		if spans[s] == nil {
-			order = append(order, s)
-		}
-		spans[s] = append(spans[s], d)
-	}
-	if len(order) < drift.MinBlocks {
-		for _, d := range days {
-			list = append(list, []Day{d})
-		}
-		return list
-	}
-	for _, s := range order {
-		list = append(list, spans[s])
-	}
-	if rest := len(days) - total(list); rest > 0 {
-		// Days at the ends belong to the reference too, as a block of their own.
-		var cut []Day
-		for _, d := range days {
-			if s := PeriodOf(period, d.At, zone); spans[s] == nil {
-				cut = append(cut, d)
-			}
-		}
-		list = append(list, cut)
+		list = append(list, days[:n])
+		days = days[n:]
 	}
 	return list
-}
-
-func total(list [][]Day) (n int) {
-	for _, days := range list {
-		n += len(days)
-	}
-	return n
 }
 
 // counted adds up one feature of days.

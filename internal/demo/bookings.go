@@ -6,9 +6,8 @@ import (
 	"time"
 )
 
-// Days of the past on which what is scored changes: bookings come either on the
-// day or some days ahead, a kiosk sells on routes it did not sell before, and a
-// new version of the model takes over.
+// Days of the past on which what is scored changes: more and more bookings come
+// either on the day or some days ahead, and a new version of the model takes over.
 const (
 	leadChanges   = 85
 	newVersion    = 88
@@ -20,9 +19,8 @@ const (
 // whether the passenger did not show up, once that is known.
 func bookings(w *World, rng *rand.Rand, at time.Time, emit func(int, time.Time, ...any)) {
 	day := int(at.Sub(w.Start()) / (24 * time.Hour))
-	weather := w.weather(at)
 	for i := range draw(rng, w.rate("ml.noshow_features", 0, at)*w.volume("ml.noshow_features", 0, at)) {
-		b := w.book(rng, day, weather)
+		b := w.book(rng, day, at)
 		event := at.Add(time.Duration(rng.Float64() * 3600 * float64(time.Second))).Truncate(time.Millisecond)
 		sailing := event.Add(time.Duration(b.lead * float64(time.Hour)))
 		number := int(at.Unix()/3600%100000)*200 + i
@@ -35,7 +33,7 @@ func bookings(w *World, rng *rand.Rand, at time.Time, emit func(int, time.Time, 
 			came = rng.Float64() < b.truth(day)
 		}
 		scored := func(version string, score float64) {
-			emit(0, event, number, lead, b.fare, b.party, b.channel, b.route, b.kind, float32(b.since), b.before, weather, sailing.Truncate(time.Minute), b.vehicle, float32(score), version, came)
+			emit(0, event, number, lead, b.fare, b.party, b.channel, b.route, b.kind, float32(b.since), b.before, b.weather, sailing.Truncate(time.Minute), b.vehicle, float32(score), version, came)
 		}
 		switch {
 		case day >= newVersion:
@@ -56,20 +54,22 @@ type booking struct {
 	before        int
 	channel, kind any
 	route         string
+	weather       string
 	vehicle       bool
 }
 
-func (w *World) weather(at time.Time) string {
+// weather on a route, for four hours.
+func (w *World) weather(route string, at time.Time) string {
 	kinds := []string{"calm", "breeze", "calm", "breeze", "wind", "fog"}
-	return kinds[w.hash("weather", at.Unix()/(12*3600))%uint64(len(kinds))]
+	return kinds[w.hash("weather "+route, at.Unix()/(4*3600))%uint64(len(kinds))]
 }
 
 // book draws a booking; each day wobbles a little by itself.
-func (w *World) book(rng *rand.Rand, day int, weather string) booking {
+func (w *World) book(rng *rand.Rand, day int, at time.Time) booking {
 	wobble := func(name string) float64 { return w.normal("booking "+name, int64(day)) }
 	b := booking{lead: rng.ExpFloat64() * 50 * math.Exp(0.06*wobble("lead")), since: rng.ExpFloat64() * 40 * math.Exp(0.05*wobble("since"))}
-	if day >= leadChanges {
-		// Either on the day, or four to six days ahead.
+	if rng.Float64() < float64(day-leadChanges+10)/75 && day >= leadChanges {
+		// More and more either on the day, or four to six days ahead.
 		if b.lead = rng.ExpFloat64() * 9; rng.Float64() < 0.45 {
 			b.lead = 96 + 48*rng.Float64()
 		}
@@ -83,7 +83,7 @@ func (w *World) book(rng *rand.Rand, day int, weather string) booking {
 	}
 	b.route = routes[min(len(routes)-1, int(float64(len(routes))*math.Pow(rng.Float64(), 1.3)))]
 	b.before = draw(rng, 0.4)
-	if weather == "wind" && rng.Float64() < 0.2 {
+	if b.weather = w.weather(b.route, at); b.weather == "wind" && rng.Float64() < 0.2 {
 		b.vehicle = false
 	}
 	return b

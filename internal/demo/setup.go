@@ -109,7 +109,7 @@ func Setup(ctx context.Context, e *Emitter, warehouse string, say func(step stri
 		return err
 	}
 	say("comparing bookings and sales with their first weeks")
-	if err := comparisons(ctx, c); err != nil {
+	if err := comparisons(ctx, c, progress); err != nil {
 		return err
 	}
 	say("labelling, as three people did")
@@ -118,10 +118,11 @@ func Setup(ctx context.Context, e *Emitter, warehouse string, say func(step stri
 
 // comparisons set what is looked at for drift: the bookings that are scored, by
 // week, and ticket sales, by day.
-func comparisons(ctx context.Context, c *client.Client) error {
+func comparisons(ctx context.Context, c *client.Client, progress func(done, total int)) error {
+	var tasks []int64
 	for _, v := range []httpapi.NewComparison{
 		{Name: "noshow", Dataset: "ml.noshow_features", ComparisonSettings: record.ComparisonSettings{TimeColumn: "scored_at", Period: "week",
-			LeaveOut: record.Strings{"booking"}, Score: "score", Version: "model_version", Outcome: "no_show", Key: "booking"}},
+			LeaveOut: record.Strings{"booking", "sailing_at"}, Score: "score", Version: "model_version", Outcome: "no_show", Key: "booking"}},
 		{Name: "sales", Dataset: "ops.ticket_sales", ComparisonSettings: record.ComparisonSettings{TimeColumn: "sold_at", Period: "day"}},
 	} {
 		if err := c.Send(ctx, "POST", "/drift", v, nil); err != nil {
@@ -131,11 +132,9 @@ func comparisons(ctx context.Context, c *client.Client) error {
 		if err := c.Send(ctx, "POST", "/drift/"+v.Name+"/run", httpapi.DriftOrder{}, &begun); err != nil {
 			return err
 		}
-		if err := c.Follow(ctx, begun.TaskID, func(int, int) {}); err != nil {
-			return err
-		}
+		tasks = append(tasks, begun.TaskID)
 	}
-	return nil
+	return follow(ctx, c, tasks, progress)
 }
 
 func backfill(ctx context.Context, c *client.Client, progress func(done, total int)) error {
