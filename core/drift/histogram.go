@@ -15,8 +15,8 @@ type Bar struct {
 
 const bars = 24
 
-// Histogram draws two counts over each other. Numbers are laid out in 24 equal
-// bars between the outer hundredths of both, what lies beyond in the first and
+// Histogram draws two counts over each other. Numbers are laid out in up to 25
+// equal bars between the outer hundredths of both, what lies beyond in the first and
 // last; few different numbers, and categories, have a bar each.
 func Histogram(l *Layout, reference, period *Counts) []Bar {
 	switch {
@@ -36,14 +36,28 @@ func Histogram(l *Layout, reference, period *Counts) []Bar {
 	if !(high > low) {
 		high = low + 1
 	}
-	list := make([]Bar, bars)
-	width := (high - low) / bars
+	low, width := round(low, high)
+	list := make([]Bar, int(math.Ceil((high-low)/width-1e-9)))
 	for i := range list {
 		list[i].From, list[i].To = low+float64(i)*width, low+float64(i+1)*width
 	}
 	spread(l, reference, list, func(b *Bar, share float64) { b.Reference += share })
 	spread(l, period, list, func(b *Bar, share float64) { b.Period += share })
 	return attribute(list, reference, period)
+}
+
+// round gives bars of a round width that begin at a round value.
+func round(low, high float64) (from, width float64) {
+	raw := (high - low) / bars
+	unit := math.Pow(10, math.Floor(math.Log10(raw)))
+	width = 10 * unit
+	for _, step := range []float64{1, 2, 2.5, 5} {
+		if step*unit >= raw {
+			width = step * unit
+			break
+		}
+	}
+	return math.Floor(low/width) * width, width
 }
 
 // spread lays a stretch's bins out over bars, evenly within each bin.

@@ -62,6 +62,8 @@ type Verdict struct {
 	By       string     `json:"by"`    // that measure
 	Measures []Measured `json:"measures"`
 
+	WasMissing float64 `json:"was_missing"` // share of the reference's rows without a usable value
+
 	Reference Moments  `json:"reference"`
 	Period    Moments  `json:"period"`
 	Below     int64    `json:"below"` // rows below the reference's range
@@ -95,7 +97,7 @@ const (
 // wobbles from block to block; where fewer than five blocks tell that, limits
 // have floors.
 func Judge(r *Reference, period *Counts, accept float64) Verdict {
-	v := Verdict{State: AsExpected, Reference: moments(r.Layout, &r.Whole), Period: moments(r.Layout, period)}
+	v := Verdict{State: AsExpected, WasMissing: gone(&r.Whole), Reference: moments(r.Layout, &r.Whole), Period: moments(r.Layout, period)}
 	n, m := r.Whole.Values(), period.Values()
 	switch {
 	case r.Whole.Rows == 0:

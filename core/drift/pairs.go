@@ -29,10 +29,52 @@ type Pair struct {
 // Pairs compares how features go together, two by two, and gives the most that
 // changed, largest first by Beyond over its limit. Rows without one of the two
 // values are left out. The limit is that of chi-square with accept shared among
-// all pairs.
-func Pairs(reference, period Sample, accept float64, most int) []Pair {
+// all pairs, and on top of it what the pair wobbles in the reference itself (see
+// PairWobble; nil if that is not known).
+func Pairs(reference, period Sample, accept float64, wobble []float64, most int) []Pair {
 	n := len(reference.Features)
-	if n < 2 || min(reference.Rows(), period.Rows()) < MinRows {
+	if n < 2 {
+		return nil
+	}
+	accept /= float64(n * (n - 1) / 2)
+	list := eachPair(reference, period, func(p *Pair, freedom, sampling float64) {
+		p.Limit = distuv.ChiSquared{K: freedom}.Quantile(1-accept) * sampling
+		if at := p.A*n + p.B; at < len(wobble) {
+			p.Limit += wobble[at] * distuv.ChiSquared{K: 2}.Quantile(1-accept)
+		}
+	})
+	slices.SortStableFunc(list, func(x, y Pair) int { return cmp.Compare(y.Beyond/y.Limit, x.Beyond/x.Limit) })
+	return list[:min(len(list), most)]
+}
+
+// PairWobble is by how much more each pair of features differs from block to
+// block of a reference than sampling explains: an upper estimate (80 %) for each
+// of two degrees of freedom, at a*features+b. Blocks are as NullLimit has them;
+// nil with fewer than five.
+func PairWobble(reference Sample, blocks []Sample) []float64 {
+	n := len(reference.Features)
+	if len(blocks) < MinBlocks {
+		return nil
+	}
+	excess, seen := make([]float64, n*n), make([]float64, n*n)
+	for _, b := range blocks {
+		for _, p := range eachPair(reference.without(b), b, func(p *Pair, freedom, sampling float64) { p.Limit = freedom * sampling }) {
+			excess[p.A*n+p.B] += p.Beyond - p.Limit
+			seen[p.A*n+p.B]++
+		}
+	}
+	// Stretches may overlap: as much is known as from five that do not.
+	upper := 2 * MinBlocks / distuv.ChiSquared{K: 2 * MinBlocks}.Quantile(0.2) / 2
+	for i := range excess {
+		excess[i] = max(0, excess[i]) / max(seen[i], 1) * upper
+	}
+	return excess
+}
+
+// eachPair compares all pairs of features; limited sets the limit of each.
+func eachPair(reference, period Sample, limited func(p *Pair, freedom, sampling float64)) []Pair {
+	n := len(reference.Features)
+	if min(reference.Rows(), period.Rows()) < MinRows {
 		return nil
 	}
 	k := 6
@@ -46,21 +88,20 @@ func Pairs(reference, period Sample, accept float64, most int) []Pair {
 	for f := range n {
 		before[f], after[f] = coarsen(reference.Features[f], period.Features[f], k)
 	}
-	accept /= float64(n * (n - 1) / 2)
 	var list []Pair
 	for a := range n {
 		for b := a + 1; b < n; b++ {
 			if before[a].k < 2 || before[b].k < 2 {
 				continue
 			}
-			if p, ok := pair(before[a], before[b], after[a], after[b], accept); ok {
+			if p, ok := pair(before[a], before[b], after[a], after[b]); ok {
 				p.A, p.B = a, b
+				limited(&p, float64((before[a].k-1)*(before[b].k-1)), 1/float64(p.Rows)+1/float64(p.ReferenceN))
 				list = append(list, p)
 			}
 		}
 	}
-	slices.SortStableFunc(list, func(x, y Pair) int { return cmp.Compare(y.Beyond/y.Limit, x.Beyond/x.Limit) })
-	return list[:min(len(list), most)]
+	return list
 }
 
 // coarse is a feature's values in few bins; 255 is missing.
@@ -124,7 +165,7 @@ func coarsen(a, b Values, k int) (before, after coarse) {
 	return coded(a), coded(b)
 }
 
-func pair(a, b, c, d coarse, accept float64) (Pair, bool) {
+func pair(a, b, c, d coarse) (Pair, bool) {
 	was, n := joint(a, b)
 	is, m := joint(c, d)
 	if min(n, m) < MinRows {
@@ -138,8 +179,7 @@ func pair(a, b, c, d coarse, accept float64) (Pair, bool) {
 		beyond += (q - e) * math.Log(q/e)
 	}
 	p := Pair{AUpto: a.upto, BUpto: b.upto, ACodes: a.words, BCodes: b.words, Rows: m, ReferenceN: n,
-		Together: max(0, together-freedom*sampling), Beyond: beyond,
-		Limit: distuv.ChiSquared{K: float64((a.k - 1) * (b.k - 1))}.Quantile(1-accept) * sampling}
+		Together: max(0, together-freedom*sampling), Beyond: beyond}
 	p.Reference, p.Period = shares(was, a.k, b.k, n), shares(is, a.k, b.k, m)
 	return p, true
 }

@@ -123,17 +123,8 @@ func NullLimit(reference Sample, blocks []Sample, rows int, seed uint64) float64
 	}
 	if len(blocks) >= MinBlocks {
 		for _, b := range blocks {
-			in := map[int32]bool{}
-			for _, id := range b.Block {
-				in[id] = true
-			}
-			var others []int32
-			for i, id := range reference.Block {
-				if !in[id] {
-					others = append(others, int32(i))
-				}
-			}
-			tell(reference.Pick(some(others, rows, rng)), b.Pick(some(upto(b.Rows()), rows, rng)))
+			rest := reference.without(b)
+			tell(rest.Pick(some(upto(rest.Rows()), rows, rng)), b.Pick(some(upto(b.Rows()), rows, rng)))
 		}
 	} else {
 		for range NullBlocks {
@@ -148,6 +139,21 @@ func NullLimit(reference Sample, blocks []Sample, rows int, seed uint64) float64
 	k := float64(len(scores))
 	mean, sd := stat.MeanStdDev(scores, nil)
 	return max(limit, mean+distuv.StudentsT{Sigma: 1, Nu: k - 1}.Quantile(0.993)*math.Sqrt(1+1/k)*sd)
+}
+
+// without is the sample without the blocks that another has rows of.
+func (s Sample) without(b Sample) Sample {
+	in := map[int32]bool{}
+	for _, id := range b.Block {
+		in[id] = true
+	}
+	var others []int32
+	for i, id := range s.Block {
+		if !in[id] {
+			others = append(others, int32(i))
+		}
+	}
+	return s.Pick(others)
 }
 
 func upto(n int) []int32 {

@@ -77,11 +77,11 @@ func TestTheSameSeedGivesTheSameSeparability(t *testing.T) {
 func TestPairsFindWhatTheMarginsHide(t *testing.T) {
 	rng := rand.New(rand.NewPCG(11, 2))
 	reference := rows(rng, 3000, 8, nil)
-	clean := Pairs(reference, rows(rng, 3000, 8, nil), 0.01, 3)
+	clean := Pairs(reference, rows(rng, 3000, 8, nil), 0.01, nil, 3)
 	if clean[0].Beyond > clean[0].Limit {
 		t.Errorf("clean pair %d, %d: %.3f over %.3f", clean[0].A, clean[0].B, clean[0].Beyond, clean[0].Limit)
 	}
-	broken := Pairs(reference, rows(rng, 3000, 8, func(r []float64) { r[1] = -r[1] }), 0.01, 3)
+	broken := Pairs(reference, rows(rng, 3000, 8, func(r []float64) { r[1] = -r[1] }), 0.01, nil, 3)
 	if p := broken[0]; p.A != 0 || p.B != 1 || p.Beyond < 3*p.Limit || broken[1].Beyond > broken[1].Limit {
 		t.Errorf("found first %d, %d: %.3f over %.3f, then %.3f", p.A, p.B, p.Beyond, p.Limit, broken[1].Beyond)
 	}

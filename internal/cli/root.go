@@ -68,7 +68,7 @@ func Main(args []string, out, problems io.Writer) int {
 	case errors.As(err, &usage):
 		fmt.Fprintf(problems, "%v\nSee '--help' of the command.\n", err)
 		return exitUsage
-	case client.Missing(err):
+	case client.Missing(err) || errors.As(err, new(missingFile)):
 		fmt.Fprintln(problems, err)
 		return exitMissing
 	}
@@ -94,7 +94,7 @@ alarm budget that you state, takes your verdicts, and scores itself.`,
 	flags.BoolVarP(&a.quiet, "quiet", "q", false, "say nothing but the answer")
 	flags.StringVar(&a.dir, "dir", "", "data directory of a private service (TINBELL_DIR; default .tinbell, of the demo .demo)")
 	root.AddCommand(a.serveCommand(), a.demoCommand(), a.sourceCommand(), a.datasetCommand(), a.metricCommand(), a.sampleCommand(), a.taskCommand(), a.jobCommand(), a.configCommand(),
-		a.monitorCommand(), a.seriesCommand(), a.groupCommand(), a.alertCommand(), a.incidentCommand(), a.calendarCommand(), a.slaCommand(), a.channelCommand(), a.routeCommand(), a.messageCommand(), a.mailboxCommand(), a.labelCommand(), a.proposalCommand(), a.filterCommand(), a.scoreCommand(), a.tokenCommand(),
+		a.monitorCommand(), a.seriesCommand(), a.groupCommand(), a.alertCommand(), a.incidentCommand(), a.calendarCommand(), a.slaCommand(), a.channelCommand(), a.routeCommand(), a.messageCommand(), a.mailboxCommand(), a.labelCommand(), a.proposalCommand(), a.filterCommand(), a.scoreCommand(), a.driftCommand(), a.tokenCommand(),
 		a.benchCommand(), a.openAPICommand())
 	return root
 }

@@ -64,14 +64,14 @@ func judge(w Wanted, layouts []*drift.Layout, r *reference, days []Day, accept f
 		found.Features = append(found.Features, record.FeatureResult{Feature: f.Name, Verdict: v})
 	}
 	if at := w.scorePlace(); at >= 0 {
-		found.Models = judgeModels(layouts[at], r, modelled(layouts[at], days), accept)
+		found.Models = judgeModels(layouts[at], r, modelled(layouts[at], days), r.features[at].Wobble, accept)
 	}
 	return found
 }
 
 // judgeModels judges each version of a model: its scores against those the
 // reference has of the same version, or of all where the version is new.
-func judgeModels(l *drift.Layout, r *reference, period map[string]*ModelDay, accept float64) []record.ModelResult {
+func judgeModels(l *drift.Layout, r *reference, period map[string]*ModelDay, wobble drift.Wobble, accept float64) []record.ModelResult {
 	list := []record.ModelResult{}
 	all := newModelDay(l)
 	for _, m := range r.models {
@@ -85,6 +85,7 @@ func judgeModels(l *drift.Layout, r *reference, period map[string]*ModelDay, acc
 			before = all
 		}
 		was := drift.NewReference(l, []drift.Counts{before.Scores})
+		was.Wobble = wobble
 		v := drift.Judge(&was, &m.Scores, accept)
 		one.Scores = &v
 		if l.Kind.Numeric() {
@@ -119,8 +120,9 @@ const pairsKept = 6
 
 // sampled adds what a sample of the rows shows: how well they can be told from
 // the reference's, which features go together in another way, and how versions of
-// a model differ on like inputs. limit is what clean periods stay under.
-func sampled(w Wanted, layouts []*drift.Layout, found *record.DriftResult, before, after Drawn, limit, accept float64) {
+// a model differ on like inputs.
+func sampled(w Wanted, layouts []*drift.Layout, found *record.DriftResult, of *level, after Drawn, rows int, accept float64) {
+	before := of.whole.shorten(rows)
 	found.Sample = record.SampleResult{Rows: after.Rows(), Reference: before.Rows(), Seed: w.Seed}
 	places := usable(w, layouts, before)
 	if len(places) == 0 || min(before.Rows(), after.Rows()) < 4*drift.MinRows {
@@ -129,7 +131,7 @@ func sampled(w Wanted, layouts []*drift.Layout, found *record.DriftResult, befor
 	}
 	a, b := chosen(before.Sample, places), chosen(after.Sample, places)
 	s := drift.Separate(a, b, w.Seed)
-	s.Limit = limit
+	s.Limit = of.limit(w, layouts, after.Rows())
 	found.Separability = &s
 	inputs := w.inputs()
 	name := func(place int) string { return w.Features[inputs[places[place]]].Name }
@@ -139,7 +141,7 @@ func sampled(w Wanted, layouts []*drift.Layout, found *record.DriftResult, befor
 	if accept == 0 {
 		accept = drift.DefaultAccept
 	}
-	for _, p := range drift.Pairs(a, b, accept, pairsKept) {
+	for _, p := range drift.Pairs(a, b, accept, of.pairs(w, layouts), pairsKept) {
 		found.Pairs = append(found.Pairs, record.PairResult{Pair: p, First: name(p.A), Second: name(p.B),
 			FirstBins: told(layouts[inputs[places[p.A]]], p.AUpto, p.ACodes), SecondBins: told(layouts[inputs[places[p.B]]], p.BUpto, p.BCodes)})
 	}
@@ -248,7 +250,7 @@ func sampleRows(s record.ComparisonSettings) int {
 type level struct {
 	whole  Drawn
 	blocks []Drawn
-	known  map[int]float64
+	known  *record.Referred // what was found of it before
 }
 
 // drawReference samples a reference: three times the rows of a side of the whole,
@@ -269,23 +271,37 @@ func drawReference(ctx context.Context, in Input, w Wanted, layouts []*drift.Lay
 	if err != nil {
 		return level{}, err
 	}
-	return level{whole: drawn[0], blocks: drawn[1:], known: map[int]float64{}}, nil
+	return level{whole: drawn[0], blocks: drawn[1:], known: &record.Referred{Limits: map[int]float64{}}}, nil
 }
 
 // limit of separability for periods of so many sampled rows.
 func (v *level) limit(w Wanted, layouts []*drift.Layout, rows int) float64 {
 	rows = stepped(min(rows, v.whole.Rows()))
-	limit, known := v.known[rows]
+	limit, known := v.known.Limits[rows]
 	if !known {
-		places := usable(w, layouts, v.whole)
-		var parts []drift.Sample
-		for _, b := range v.blocks {
-			parts = append(parts, chosen(b.Sample, places))
-		}
-		limit = drift.NullLimit(chosen(v.whole.Sample, places), parts, rows, w.Seed)
-		v.known[rows] = limit
+		whole, parts := v.chosen(w, layouts)
+		limit = drift.NullLimit(whole, parts, rows, w.Seed)
+		v.known.Limits[rows] = limit
 	}
 	return limit
+}
+
+// pairs is how much each pair of features wobbles.
+func (v *level) pairs(w Wanted, layouts []*drift.Layout) []float64 {
+	if v.known.Pairs == nil {
+		whole, parts := v.chosen(w, layouts)
+		v.known.Pairs = drift.PairWobble(whole, parts)
+	}
+	return v.known.Pairs
+}
+
+// chosen are the samples with the features that a classifier can use.
+func (v *level) chosen(w Wanted, layouts []*drift.Layout) (whole drift.Sample, parts []drift.Sample) {
+	places := usable(w, layouts, v.whole)
+	for _, b := range v.blocks {
+		parts = append(parts, chosen(b.Sample, places))
+	}
+	return chosen(v.whole.Sample, places), parts
 }
 
 // stepped rounds a number of rows down to one of few, a fifth apart: the limit of

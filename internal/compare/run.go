@@ -265,7 +265,7 @@ func (r *run) judgeAll(ctx context.Context, from int64, days, before []Day) erro
 		if r.v.Referred.Limits == nil {
 			r.v.Referred.Limits = map[int]float64{}
 		}
-		drawn.known = r.v.Referred.Limits
+		drawn.known = &r.v.Referred
 	}
 	done, total := r.done, r.done+2*max(1, len(spans))
 	for i, span := range spans {
@@ -276,7 +276,6 @@ func (r *run) judgeAll(ctx context.Context, from int64, days, before []Day) erro
 			if err != nil {
 				return err
 			}
-			of.known = map[int]float64{}
 			against, sample = &moving, &of
 		}
 		if err := r.judgeOne(ctx, span, within(days, span), against, sample); err != nil {
@@ -306,11 +305,7 @@ func (r *run) judgeOne(ctx context.Context, span timeline.Span, days []Day, agai
 	if err != nil {
 		return err
 	}
-	limit := 1.0
-	if drawn[0].Rows() >= 4*drift.MinRows {
-		limit = sample.limit(r.w, r.v.Layouts, drawn[0].Rows())
-	}
-	sampled(r.w, r.v.Layouts, &found, sample.whole.shorten(sampleRows(s)), drawn[0], limit, s.Accept)
+	sampled(r.w, r.v.Layouts, &found, sample, drawn[0], sampleRows(s), s.Accept)
 	if err := r.paired(ctx, span, &found); err != nil {
 		return err
 	}

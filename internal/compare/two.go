@@ -106,7 +106,7 @@ func (o *Outcome) classify(ctx context.Context, before, after Input, s record.Co
 		return err
 	}
 	for i := range o.Periods {
-		sampled(w, o.Layouts, &o.Periods[i].Found, level.whole.shorten(sampleRows(s)), is[i], level.limit(w, o.Layouts, is[i].Rows()), s.Accept)
+		sampled(w, o.Layouts, &o.Periods[i].Found, &level, is[i], sampleRows(s), s.Accept)
 	}
 	return nil
 }
@@ -144,4 +144,24 @@ func FilesAt(paths ...string) (Files, error) {
 		}
 	}
 	return f, nil
+}
+
+// Distributions are a feature's values over each other in the last period; of the
+// most drifted feature if none is named, or the one named is not there.
+func (o Outcome) Distributions(feature string, zone *time.Location) Distributions {
+	p := o.Periods[len(o.Periods)-1]
+	place := slices.IndexFunc(p.Found.Features, func(f record.FeatureResult) bool { return f.Feature == feature })
+	if place < 0 {
+		place = 0
+		for i, f := range p.Found.Features {
+			if f.Ratio > p.Found.Features[place].Ratio {
+				place = i
+			}
+		}
+	}
+	l := o.Layouts[place]
+	before, after := counted(l, o.Before, place), counted(l, within(o.Days, timeline.Span{From: p.From.Unix(), To: p.To.Unix()}), place)
+	d := Distributions{Zone: zone.String(), Kind: l.Kind, From: p.From, To: p.To, Against: p.Found.Reference, Result: p.Found.Features[place], Bars: drift.Histogram(l, &before, &after)}
+	d.Sentence = Stands(d.Result)
+	return d
 }

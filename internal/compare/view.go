@@ -132,10 +132,11 @@ func (c *Comparer) Show(ctx context.Context, name string, from, to time.Time) (M
 	if err != nil {
 		return Matrix{}, err
 	}
-	return matrixOf(v, periods), nil
+	return MatrixOf(v, periods), nil
 }
 
-func matrixOf(v record.Comparison, periods []record.DriftPeriod) Matrix {
+// MatrixOf lays out what was found in some periods.
+func MatrixOf(v record.Comparison, periods []record.DriftPeriod) Matrix {
 	m := Matrix{Comparison: v, Sentence: standing(v), Periods: []MatrixColumn{}, Rows: []MatrixRow{}}
 	for _, f := range Compared(v.Features) {
 		row := MatrixRow{Feature: f.Name, Kind: f.Kind, Role: f.Role, Cells: []MatrixCell{}}
@@ -269,7 +270,8 @@ func Moved(f record.FeatureResult) string {
 		return fmt.Sprintf("%s lies outside the reference's range in %d rows", f.Feature, f.Below+f.Above)
 	}
 	if _, numeric := f.Measure(drift.MeasureKS); numeric {
-		return fmt.Sprintf("%s has its median at %s, %s before", f.Feature, short(f.Period.Median), short(f.Reference.Median))
+		w, _ := f.Measure(drift.MeasureWasserstein)
+		return fmt.Sprintf("%s has moved by %s on average; its median is %s, %s before", f.Feature, short(w.Value), short(f.Period.Median), short(f.Reference.Median))
 	}
 	return fmt.Sprintf("%s has other shares: PSI %.2f where %.2f is the limit", f.Feature, m.Value, m.Limit)
 }
@@ -310,14 +312,19 @@ func (c *Comparer) Feature(ctx context.Context, name, feature string, at time.Ti
 		}
 		d.Streak++
 	}
-	d.Sentence = "as expected"
-	switch d.Result.State {
-	case drift.Over:
-		d.Sentence = Moved(d.Result)
-	case drift.TooFew, drift.NotComparable:
-		d.Sentence = d.Result.Why
-	}
+	d.Sentence = Stands(d.Result)
 	return d, nil
+}
+
+// Stands says how a feature stands in a period.
+func Stands(f record.FeatureResult) string {
+	switch f.State {
+	case drift.Over:
+		return Moved(f)
+	case drift.AsExpected:
+		return "as expected"
+	}
+	return f.Why
 }
 
 func (c *Comparer) counted(ctx context.Context, v record.Comparison, l *drift.Layout, feature int, reference bool, from, to time.Time) (drift.Counts, error) {

@@ -77,11 +77,13 @@ type Features = List[Feature]
 type Layouts = List[*drift.Layout]
 
 // Referred is the stretch that a fixed reference turned out to be, and the
-// separability that clean periods stay under, by their sampled rows.
+// separability that clean periods stay under, by their sampled rows, as it was
+// measured on it.
 type Referred struct {
 	From   time.Time       `json:"from"`
 	To     time.Time       `json:"to"`
 	Limits map[int]float64 `json:"limits,omitempty"`
+	Pairs  []float64       `json:"pairs,omitempty"` // how much each pair of features wobbles
 }
 
 func (n Referred) Value() (driver.Value, error) { return jsonValue(n) }

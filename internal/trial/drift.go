@@ -137,7 +137,7 @@ func Drift(p DriftPlan, progress func(done, total int)) []DriftRow {
 		}
 	}
 	list := make([]DriftRow, len(tasks))
-	limits := nullLimits{known: map[[3]uint64]float64{}}
+	levels := driftLevels{known: map[[3]uint64]driftLevel{}}
 	var mu sync.Mutex
 	var wait sync.WaitGroup
 	turn, done := make(chan struct{}, runtime.GOMAXPROCS(0)), 0
@@ -151,7 +151,7 @@ func Drift(p DriftPlan, progress func(done, total int)) []DriftRow {
 			for _, seed := range p.Seeds {
 				for round := range p.Rounds {
 					// All kinds meet the same references, so that they can be compared.
-					driftRound(&row, t.kind, t.strength, p.Accept, rand.New(rand.NewPCG(seed, uint64(round)<<20|uint64(t.size))), [3]uint64{seed, uint64(round), uint64(t.size)}, &limits)
+					driftRound(&row, t.kind, t.strength, p.Accept, rand.New(rand.NewPCG(seed, uint64(round)<<20|uint64(t.size))), [3]uint64{seed, uint64(round), uint64(t.size)}, &levels)
 				}
 			}
 			n := float64(row.Rounds)
@@ -168,7 +168,7 @@ func Drift(p DriftPlan, progress func(done, total int)) []DriftRow {
 	return list
 }
 
-func driftRound(row *DriftRow, k driftKind, strength, accept float64, rng *rand.Rand, key [3]uint64, limits *nullLimits) {
+func driftRound(row *DriftRow, k driftKind, strength, accept float64, rng *rand.Rand, key [3]uint64, levels *driftLevels) {
 	days := make([]*driftDay, driftReference)
 	for i := range days {
 		days[i] = newDriftDay(rng, row.Rows)
@@ -202,7 +202,7 @@ func driftRound(row *DriftRow, k driftKind, strength, accept float64, rng *rand.
 	before, after := driftSample(rng, days, row.Rows), driftSample(rng, []*driftDay{day}, row.Rows)
 	half := thin(before, after.Rows())
 	s := drift.Separate(half, after, 1)
-	count(&row.Together, s.Score > limits.of(key, func() float64 {
+	own := levels.of(key, func() driftLevel {
 		var blocks []drift.Sample
 		for i := range drift.NullBlocks {
 			at := i * len(days) / drift.NullBlocks
@@ -212,30 +212,38 @@ func driftRound(row *DriftRow, k driftKind, strength, accept float64, rng *rand.
 			}
 			blocks = append(blocks, block)
 		}
-		return drift.NullLimit(before, blocks, after.Rows(), 1)
-	}))
-	pairs := drift.Pairs(half, after, accept, 1)
+		return driftLevel{drift.NullLimit(before, blocks, after.Rows(), 1), drift.PairWobble(before, blocks)}
+	})
+	count(&row.Together, s.Score > own.limit)
+	pairs := drift.Pairs(half, after, accept, own.pairs, 1)
 	count(&row.Pairs, len(pairs) > 0 && pairs[0].Beyond > pairs[0].Limit)
 }
 
-// nullLimits keeps the limit of separability of each reference: all kinds of
-// drift meet the same ones.
-type nullLimits struct {
-	mu    sync.Mutex
-	known map[[3]uint64]float64
+// driftLevel is what a reference shows of itself: how well it can be told apart,
+// and how its pairs wobble.
+type driftLevel struct {
+	limit float64
+	pairs []float64
 }
 
-func (n *nullLimits) of(key [3]uint64, make func() float64) float64 {
+// driftLevels keeps the level of each reference: all kinds of drift meet the same
+// ones.
+type driftLevels struct {
+	mu    sync.Mutex
+	known map[[3]uint64]driftLevel
+}
+
+func (n *driftLevels) of(key [3]uint64, measure func() driftLevel) driftLevel {
 	n.mu.Lock()
-	limit, known := n.known[key]
+	level, known := n.known[key]
 	n.mu.Unlock()
 	if !known {
-		limit = make()
+		level = measure()
 		n.mu.Lock()
-		n.known[key] = limit
+		n.known[key] = level
 		n.mu.Unlock()
 	}
-	return limit
+	return level
 }
 
 // countDays makes a feature's layout and its counts of each day.
