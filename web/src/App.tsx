@@ -5,6 +5,8 @@ import { AlertPage } from "./pages/AlertPage";
 import { AlertsPage } from "./pages/AlertsPage";
 import { DatasetPage } from "./pages/DatasetPage";
 import { DatasetsPage } from "./pages/DatasetsPage";
+import { DriftPage } from "./pages/drift/DriftPage";
+import { DriftsPage } from "./pages/drift/DriftsPage";
 import { GroupPage } from "./pages/GroupPage";
 import { IncidentsPage } from "./pages/IncidentsPage";
 import { LabelsPage } from "./pages/labels/LabelsPage";
@@ -45,6 +47,8 @@ function Inside() {
         <Route path="trials/:id" element={<TrialPage />} />
         <Route path="groups/:id" element={<GroupPage />} />
         <Route path="slas" element={<SLAsPage />} />
+        <Route path="drift" element={<DriftsPage />} />
+        <Route path="drift/:name" element={<DriftPage />} />
         <Route path="setup" element={<SetupPage />} />
         <Route path="setup/calendars" element={<CalendarsPage />} />
         <Route path="setup/telling" element={<TellingPage />} />

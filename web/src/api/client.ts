@@ -54,6 +54,15 @@ export type Promised = S["Promise"];
 export type NewSLA = S["NewSLA"];
 export type NewEvent = S["NewEvent"];
 export type Suggestion = S["Suggestion"];
+export type Comparison = S["Comparison"];
+export type ComparisonSummary = S["Summary"];
+export type NewComparison = S["NewComparison"];
+export type Matrix = S["Matrix"];
+export type MatrixRow = S["MatrixRow"];
+export type MatrixCell = S["MatrixCell"];
+export type Distributions = S["Distributions"];
+export type DriftPeriod = S["DriftPeriod"];
+export type PairResult = S["PairResult"];
 export type Verdict = "fault" | "noise" | "planned";
 
 export const api = createClient<paths>({ baseUrl: "" });

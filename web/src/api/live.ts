@@ -7,6 +7,7 @@ const stale: Record<string, string[]> = {
   incidents: ["incidents", "planned", "scorecard", "chart"],
   messages: ["messages", "channels", "mailbox", "groups"],
   slas: ["slas"],
+  drift: ["drift"],
 };
 
 /** Follows the event stream; gives since when it is broken, if it is. */

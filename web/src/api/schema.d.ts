@@ -2878,6 +2878,8 @@ export interface components {
             reference: components["schemas"]["Moments"];
             state: string;
             vanished?: string[] | null;
+            /** Format: double */
+            was_missing: number;
             why?: string;
         };
         FieldChange: {
@@ -4538,6 +4540,7 @@ export interface components {
             limits?: {
                 [key: string]: number;
             };
+            pairs?: number[] | null;
             /** Format: date-time */
             to: string;
         };
@@ -5328,6 +5331,8 @@ export interface components {
             reference: components["schemas"]["Moments"];
             state: string;
             vanished?: string[] | null;
+            /** Format: double */
+            was_missing: number;
             why?: string;
         };
         VersionResult: {

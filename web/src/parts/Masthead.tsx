@@ -5,7 +5,7 @@ import { useLive } from "../api/live";
 import { Glyph } from "./Glyph";
 import { city, time } from "./words";
 
-const places = [["/", "Now"], ["/datasets", "Datasets"], ["/alerts", "Alerts"], ["/labels", "Labels"], ["/monitors", "Monitors"], ["/incidents", "Incidents"], ["/slas", "SLAs"], ["/scorecard", "Scorecard"], ["/setup", "Setup"]] as const;
+const places = [["/", "Now"], ["/datasets", "Datasets"], ["/alerts", "Alerts"], ["/labels", "Labels"], ["/monitors", "Monitors"], ["/incidents", "Incidents"], ["/slas", "SLAs"], ["/scorecard", "Scorecard"], ["/drift", "Drift"], ["/setup", "Setup"]] as const;
 
 
 export function Masthead() {
@@ -15,9 +15,9 @@ export function Masthead() {
   const own = Intl.DateTimeFormat().resolvedOptions().timeZone;
   const shown = useZone() ?? own;
   return (
-    <header className="flex h-11 items-center gap-6 border-b border-ink px-6">
+    <header className="flex h-11 items-center gap-5 border-b border-ink px-6">
       <NavLink to="/" className="plain mr-2 flex items-center gap-2 text-[18px] font-[650] tracking-[-0.012em]"><Glyph />Tin Bell</NavLink>
-      <nav className="flex h-full gap-5 text-[15px]">
+      <nav className="flex h-full gap-[18px] text-[15px]">
         {places.map(([to, name]) => (
           <NavLink key={to} to={to} end={to === "/"} className={({ isActive }) => `plain relative flex h-full items-center ${isActive ? "font-bold text-ink" : "text-ink2"}`}>
             {({ isActive }) => (
@@ -30,7 +30,7 @@ export function Masthead() {
           </NavLink>
         ))}
       </nav>
-      <div className="ml-auto flex items-center gap-6 text-[14px] text-ink2">
+      <div className="ml-auto flex items-center gap-5 whitespace-nowrap text-[14px] text-ink2">
         <span role="status">{broken ? <span className="text-verm">Not live since {time(broken, shown, "time")}, trying again</span> : <><i className="mr-2 inline-block size-[7px] rounded-full bg-ink2 align-[1px]" />Live</>}</span>
         <span>{me.data && `${time(me.data.now, shown)} ${city(shown)}`}</span>
         <span className="text-ink">{me.data?.name}</span>

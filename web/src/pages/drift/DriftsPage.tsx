@@ -1,0 +1,96 @@
+import { type FormEvent, useState } from "react";
+import { Link, useNavigate } from "react-router";
+import type { Comparison, ComparisonSummary, NewComparison } from "../../api/client";
+import { useComparisons, useDropComparison, useProposeComparison, useSetComparison } from "../../api/drift";
+import { useHealthNames } from "../../api/telling";
+import { Mark } from "../../parts/Mark";
+import { Page, Reading, Section, Trouble } from "../../parts/Page";
+import { count, number, word } from "../../parts/words";
+import { days } from "./says";
+
+function sentence(list: ComparisonSummary[]): string {
+  if (list.length === 0) return "Nothing is compared yet: say which rows should stay as they were.";
+  const drifted = list.filter((c) => (c.last?.found.over ?? 0) > 0);
+  if (drifted.length === 0) return `Nothing has drifted in ${count(list.length, "comparison")}.`;
+  return `${word(drifted.length)} of ${count(list.length, "comparison")} ${drifted.length === 1 ? "has" : "have"} drifted: ${drifted.map((c) => c.name).join(", ")}.`;
+}
+
+/** All comparisons: what is compared with what, and what the last periods showed. */
+export function DriftsPage() {
+  const all = useComparisons();
+  const drop = useDropComparison();
+  const list = all.data ?? [];
+  const [adding, setAdding] = useState(false);
+  return (
+    <Page place="Drift" keys={{ A: { does: "add", act: () => setAdding(true) } }} sentence={all.data ? sentence(list) : ""} after="Each day, week or month of data against a reference: every feature, pairs of them, all together, and a model's versions.">
+      <Trouble what="Comparisons" error={all.error ?? drop.error} />
+      {all.isPending && <Reading what="comparisons" />}
+      <div className="mt-4 grid grid-cols-[minmax(0,1fr)_340px] gap-8">
+        <Section title="Comparisons" note="how their last periods stand">
+          {list.map((c) => {
+            const found = c.last?.found, s = found?.separability;
+            return (
+              <article key={c.name} data-comparison={c.name} className="grid grid-cols-[120px_minmax(0,1fr)_200px] gap-4 border-b border-rule py-[10px] last:border-0">
+                <div>{c.state === "failed" ? <Mark state="failed" /> : !found ? <Mark state="waiting" word="computing" /> : found.over > 0 ? <Mark state="critical" word="drifted" /> : <Mark state="not due" word="as expected" />}</div>
+                <div>
+                  <Link to={`/drift/${encodeURIComponent(c.name)}`} className="text-[15px] font-[650]">{c.name}</Link>: {c.sentence}.
+                  <div className="mt-[2px] text-ink2"><Link to={`/datasets/${c.dataset}`}><code>{c.dataset}</code></Link> by {c.settings.period}{c.settings.score && `, model answer ${c.settings.score}`}; {count(c.features!.filter((f) => !f.why).length, "feature")}, {count(c.periods, c.settings.period)}
+                    <button className="ml-4 underline decoration-pewter-line underline-offset-3" onClick={() => confirm(`Remove the comparison ${c.name}? Its series and their alerts stay.`) && drop.mutate(c.name)}>remove</button></div>
+                </div>
+                <div className="text-[13px] text-ink2">{c.last && found && <>{days(c.last.from, c.last.to, c.zone)}, {number(found.rows)} rows{s && <><br />separability <b className={s.score > s.limit ? "text-verm" : "text-ink"}>{s.score.toFixed(2)}</b>, limit {s.limit.toFixed(2)}</>}</>}</div>
+              </article>
+            );
+          })}
+          {all.data && list.length === 0 && <p className="mt-2 text-ink2">For example: the features that a model is given, week by week, against the weeks it was trained on. Two files can be compared without the service: <code>tinbell drift compare reference.csv october.parquet</code></p>}
+        </Section>
+        <Add open={adding || (all.data !== undefined && list.length === 0)} setOpen={setAdding} />
+      </div>
+    </Page>
+  );
+}
+
+const field = "w-full border border-ink3 bg-field px-2 py-[4px]";
+
+/** A new comparison: first what would be compared, then yes. */
+function Add({ open, setOpen }: { open: boolean; setOpen: (v: boolean) => void }) {
+  const set = useSetComparison(), propose = useProposeComparison(), datasets = useHealthNames(), go = useNavigate();
+  const [proposed, setProposed] = useState<Comparison | null>(null);
+  const [out, setOut] = useState<string[]>([]);
+  const read = (form: HTMLFormElement): NewComparison => {
+    const f = new FormData(form), text = (k: string) => String(f.get(k) ?? "").trim() || undefined;
+    return { name: text("name") ?? "", dataset: text("dataset") ?? "", time_column: text("time_column"), period: (text("period") ?? "week") as "week", score: text("score"), version: text("version"), outcome: text("outcome"),
+      reference_days: text("reference_days") ? Number(text("reference_days")) : undefined, leave_out: out };
+  };
+  const submit = (e: FormEvent<HTMLFormElement>) => {
+    e.preventDefault();
+    const body = read(e.currentTarget);
+    if (proposed) set.mutate(body, { onSuccess: (c) => go(`/drift/${encodeURIComponent(c.name)}`) });
+    else propose.mutate(body, { onSuccess: (c) => setProposed(c) });
+  };
+  if (!open) return <Section title="Add a comparison"><button className="mt-2 border border-ink px-4 py-[4px]" onClick={() => setOpen(true)}>Add</button></Section>;
+  return (
+    <Section title="Add a comparison" note="the first 28 days are the reference">
+      <form className="mt-2 grid gap-2" aria-label="new comparison" onSubmit={submit} onChange={() => set.reset()}>
+        <input name="name" aria-label="Name" required className={field} placeholder="name, for example noshow" />
+        <select name="dataset" aria-label="Dataset" required className={field} onChange={() => setProposed(null)}>{datasets.map((d) => <option key={d}>{d}</option>)}</select>
+        <input name="time_column" aria-label="Time column" className={field} placeholder="column with each row's time" />
+        <div className="flex items-center gap-2">by <select name="period" aria-label="Period" defaultValue="week" className={field}><option>day</option><option>week</option><option>month</option></select></div>
+        <input name="reference_days" aria-label="Moving reference" type="number" min="1" className={field} placeholder="moving reference: so many days before" />
+        <input name="score" aria-label="Score" className={field} placeholder="column of a model's score, if any" />
+        <div className="flex gap-2"><input name="version" aria-label="Version" className={field} placeholder="its version" /><input name="outcome" aria-label="Outcome" className={field} placeholder="what came true" /></div>
+        {proposed && (
+          <fieldset className="mt-1 border-t border-rule pt-2"><legend className="sr-only">features</legend>
+            {proposed.features!.map((f) => (
+              <label key={f.name} className="flex items-baseline gap-2 py-[1px]">
+                <input type="checkbox" disabled={!!f.why && !out.includes(f.name)} checked={!f.why && !out.includes(f.name)} onChange={(e) => setOut(e.target.checked ? out.filter((n) => n !== f.name) : [...out, f.name])} />
+                <code>{f.name}</code><span className="text-[13px] text-ink2">{f.why || (f.role === "score" ? "the model's answer" : f.kind)}</span>
+              </label>
+            ))}
+          </fieldset>
+        )}
+        <div className="flex gap-2"><button disabled={set.isPending || propose.isPending} className="border border-ink bg-brass-fill px-4 py-[4px] font-[650] text-on-brass">{proposed ? "Compare these" : "Look at its columns"}</button><button type="button" className="border border-ink px-3" onClick={() => { setOpen(false); setProposed(null); }}>Close</button></div>
+        {(set.error ?? propose.error) && <p role="alert" className="text-verm">{(set.error ?? propose.error)!.message}</p>}
+      </form>
+    </Section>
+  );
+}
