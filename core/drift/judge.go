@@ -63,6 +63,7 @@ type Verdict struct {
 	Measures []Measured `json:"measures"`
 
 	WasMissing float64 `json:"was_missing"` // share of the reference's rows without a usable value
+	Unreadable int64   `json:"unreadable"`  // rows whose value is not of the feature's kind; they count as missing
 
 	Reference Moments  `json:"reference"`
 	Period    Moments  `json:"period"`
@@ -97,7 +98,7 @@ const (
 // wobbles from block to block; where fewer than five blocks tell that, limits
 // have floors.
 func Judge(r *Reference, period *Counts, accept float64) Verdict {
-	v := Verdict{State: AsExpected, WasMissing: gone(&r.Whole), Reference: moments(r.Layout, &r.Whole), Period: moments(r.Layout, period)}
+	v := Verdict{State: AsExpected, WasMissing: gone(&r.Whole), Unreadable: period.Unreadable, Reference: moments(r.Layout, &r.Whole), Period: moments(r.Layout, period)}
 	n, m := r.Whole.Values(), period.Values()
 	switch {
 	case r.Whole.Rows == 0:

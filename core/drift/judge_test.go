@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"gonum.org/v1/gonum/stat/distuv"
@@ -104,5 +105,181 @@ func TestDriftIsFound(t *testing.T) {
 		if v := Judge(&r, &c, DefaultAccept); v.State != Over {
 			t.Errorf("%s: %s, %.2f of its limit by %s", name, v.State, v.Ratio, v.By)
 		}
+	}
+}
+
+func TestCleanCategoriesAreFlaggedNoMoreOftenThanStated(t *testing.T) {
+	const accept, days = 0.01, 28
+	shares := []float64{0.5, 0.2, 0.12, 0.08, 0.05, 0.03, 0.015, 0.005}
+	for _, rows := range []float64{200, 20000} {
+		rng := rand.New(rand.NewPCG(uint64(rows), 17))
+		flagged, judged := 0, 0
+		for range 60 {
+			day := func() map[string]int64 {
+				counts := map[string]int64{}
+				lean := 0.05 * rng.NormFloat64()
+				for i, p := range shares {
+					counts[fmt.Sprint(i)] = int64(distuv.Poisson{Lambda: rows * p * math.Exp(lean*float64(i-1)), Src: rng}.Rand())
+				}
+				return counts
+			}
+			var reference []map[string]int64
+			known := map[string]int64{}
+			for range days {
+				one := day()
+				for word, n := range one {
+					if n > 0 {
+						known[word] += n
+					}
+				}
+				reference = append(reference, one)
+			}
+			l := WordLayout(Category, known, false)
+			counted := func(words map[string]int64) Counts {
+				c := NewCounts(l)
+				for word, n := range words {
+					if n > 0 {
+						c.Words(l, word, n)
+					}
+				}
+				return c
+			}
+			var blocks []Counts
+			for _, one := range reference {
+				blocks = append(blocks, counted(one))
+			}
+			r := NewReference(l, blocks)
+			for range 10 {
+				c := counted(day())
+				if v := Judge(&r, &c, accept); v.State == Over {
+					flagged++
+				}
+				judged++
+			}
+		}
+		t.Logf("%g rows: %d of %d flagged", rows, flagged, judged)
+		if most := accept*float64(judged) + 3*math.Sqrt(accept*float64(judged)); float64(flagged) > most {
+			t.Errorf("%g rows a day: %d of %d clean days flagged", rows, flagged, judged)
+		}
+	}
+}
+
+func TestAwkwardFeaturesAreJudgedForWhatTheyAre(t *testing.T) {
+	rng := rand.New(rand.NewPCG(12, 1))
+	numbers := func(n int, draw func() float64) []float64 {
+		list := make([]float64, n)
+		for i := range list {
+			list[i] = draw()
+		}
+		return list
+	}
+	normal, constant, null := rng.NormFloat64, func() float64 { return 7 }, math.NaN
+	mixed := func() float64 { // half of the values are no numbers
+		if rng.IntN(2) == 0 {
+			return math.Inf(1)
+		}
+		return rng.NormFloat64()
+	}
+	for name, c := range map[string]struct {
+		reference, period []float64
+		state, by, why    string
+	}{
+		"three rows":            {numbers(500, normal), numbers(3, normal), TooFew, "", "3 rows; a verdict needs 30"},
+		"a reference of three":  {numbers(3, normal), numbers(500, normal), TooFew, "", "the reference has 3 rows; a verdict needs 30"},
+		"no reference":          {nil, numbers(500, normal), NotComparable, "", "the reference has no rows"},
+		"always null":           {numbers(500, null), numbers(500, null), TooFew, "", "the reference has 0 values: only what is missing is judged"},
+		"null no more":          {numbers(500, null), numbers(500, normal), Over, MeasurePresent, ""},
+		"all null now":          {numbers(500, normal), numbers(500, null), Over, MeasureMissing, ""},
+		"constant as ever":      {numbers(500, constant), numbers(500, constant), AsExpected, "", ""},
+		"constant no more":      {numbers(500, constant), numbers(500, normal), Over, MeasureOutside, ""},
+		"constant now":          {numbers(500, normal), numbers(500, constant), Over, "", ""},
+		"half unreadable":       {numbers(500, normal), numbers(500, mixed), Over, MeasureMissing, ""},
+		"half unreadable, ever": {numbers(500, mixed), numbers(500, mixed), AsExpected, "", ""},
+	} {
+		l := &Layout{Kind: Number}
+		if finite := slices.DeleteFunc(slices.Clone(c.reference), func(x float64) bool { return x-x != 0 }); len(finite) > 0 {
+			l = layoutOf(finite...)
+		}
+		r := NewReference(l, []Counts{countAll(l, c.reference...)})
+		period := countAll(l, c.period...)
+		v := Judge(&r, &period, DefaultAccept)
+		if v.State != c.state || c.by != "" && v.By != c.by || c.why != "" && v.Why != c.why {
+			t.Errorf("%s: %s by %s at %.2f of its limit (%s); wanted %s by %s (%s)", name, v.State, v.By, v.Ratio, v.Why, c.state, c.by, c.why)
+		}
+		for _, m := range v.Measures {
+			if math.IsNaN(m.Value) || math.IsInf(m.Value, 0) || math.IsNaN(m.Limit) {
+				t.Errorf("%s: %s is %g, limit %g", name, m.Name, m.Value, m.Limit)
+			}
+		}
+	}
+}
+
+func TestNewAndVanishedCategoriesAreNamed(t *testing.T) {
+	l := WordLayout(Category, map[string]int64{"web": 600, "kiosk": 300, "agent": 100}, false)
+	count := func(words map[string]int64) Counts {
+		c := NewCounts(l)
+		for word, n := range words {
+			c.Words(l, word, n)
+		}
+		return c
+	}
+	r := NewReference(l, []Counts{count(map[string]int64{"web": 600, "kiosk": 300, "agent": 100})})
+	period := count(map[string]int64{"web": 600, "kiosk": 300, "pigeon": 60, "raven": 40})
+	v := Judge(&r, &period, DefaultAccept)
+	if v.State != Over || !slices.Equal(v.New, []string{"pigeon", "raven"}) || !slices.Equal(v.Vanished, []string{"agent"}) {
+		t.Errorf("%s by %s; new %v, gone %v", v.State, v.By, v.New, v.Vanished)
+	}
+	if m, _ := v.Measure(MeasureNew); math.Abs(m.Value-0.1) > 1e-12 || !m.Over() {
+		t.Errorf("a tenth of the rows is new, it says %+v", m)
+	}
+
+	// Of very many categories only the largest are told apart, and it says so.
+	many := map[string]int64{}
+	for i := range 5000 {
+		many[fmt.Sprint("booking ", i)] = 1 + int64(i%3)
+	}
+	crowd := WordLayout(Category, many, true)
+	part := NewCounts(crowd)
+	for word, n := range many {
+		part.Words(crowd, word, n)
+	}
+	whole := NewReference(crowd, []Counts{part})
+	later := NewCounts(crowd)
+	for i := range 3000 {
+		later.Words(crowd, fmt.Sprint("another ", i), 1)
+	}
+	if v := Judge(&whole, &later, DefaultAccept); len(v.New) > 0 || v.Why == "" {
+		t.Errorf("categories without number: %s, new %v, %q", v.State, v.New, v.Why)
+	}
+}
+
+func TestRareEventsHaveTheLimitsThatChanceGives(t *testing.T) {
+	// The largest of n values is exceeded by r or more of another n with a chance
+	// of 2^-r (Wilks 1942): of one in a thousand by 10.
+	if rows := beyond(0, 1000, 1000, 1, 1.0/1024); rows < 10 || rows > 11 {
+		t.Errorf("%g rows beyond the range are allowed", rows)
+	}
+	// P(Poisson(2) > 6) = .0045, P(> 7) = .0011 (any table).
+	if k := poissonUpper(2, 0.0045); k != 7 && k != 6 {
+		t.Errorf("a Poisson count of 2 exceeds %g with .0045", k)
+	}
+	// Beta-binomial limits against a simulation.
+	rng := rand.New(rand.NewPCG(3, 3))
+	const a, b, m, tail = 6, 294, 500, 0.01
+	low, high := betaBinomial(a, b, m, tail)
+	beta := distuv.Beta{Alpha: a, Beta: b, Src: rng}
+	over, under := 0, 0
+	const rounds = 40000
+	for range rounds {
+		x := distuv.Binomial{N: m, P: beta.Rand(), Src: rng}.Rand() / m
+		if x > high {
+			over++
+		}
+		if x < low {
+			under++
+		}
+	}
+	if over > rounds*tail*1.2 || over < rounds*tail*0.5 || under > rounds*tail*1.2 {
+		t.Errorf("of %d counts %d are above %.3f and %d under %.3f; stated is %.0f a side", rounds, over, high, under, low, rounds*tail)
 	}
 }

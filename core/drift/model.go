@@ -158,7 +158,8 @@ func (p Paired) Compare() Compared {
 // Like compares two versions that scored different rows: those of a are weighed
 // so that their inputs are like those of b (odds of the classifier's out-of-fold
 // chances, Rosenbaum 1987), and what differs then is the versions' own doing. ok
-// is false if the inputs hardly overlap.
+// is false if a has rows like fewer than half of b's: the odds of its rows add up
+// to as many as b has where inputs overlap.
 func Like(a, b Sample, scoreA, scoreB []float64, seed uint64) (c Compared, ok bool) {
 	t := newTrial(a, b, seed)
 	var sum, total, squares, square float64
@@ -181,7 +182,7 @@ func Like(a, b Sample, scoreA, scoreB []float64, seed uint64) (c Compared, ok bo
 			spread += x * x
 		}
 	}
-	if total == 0 || n < 2 || total*total/square < MinRows {
+	if n < 2 || total < n/2 || total*total/square < MinRows {
 		return c, false
 	}
 	was := sum / total

@@ -66,6 +66,9 @@ separability=0.2 that it is at most that; else the exit code is 4.`,
 			if err := a.showOutcome(o, zone, feature); err != nil {
 				return err
 			}
+			for _, note := range o.Notes {
+				fmt.Fprintf(a.errors, "note: %s\n", note)
+			}
 			if picture != "" {
 				if err := draw.Distributions(o.Distributions(feature, zone), picture); err != nil {
 					return err

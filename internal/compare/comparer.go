@@ -87,16 +87,16 @@ func (c *Comparer) input(ctx context.Context, name, query string) (Input, record
 }
 
 // filesOf are the files of a dataset that can be read for their rows.
-func filesOf(source record.Source, dataset record.Dataset) (Files, error) {
+func filesOf(source record.Source, dataset record.Dataset) (*Files, error) {
 	pattern, err := landing.ParsePattern(dataset.Pattern)
 	if err != nil {
-		return Files{}, err
+		return nil, err
 	}
 	list, err := pattern.List(source.Address)
 	if err != nil {
-		return Files{}, err
+		return nil, err
 	}
-	var f Files
+	f := &Files{}
 	for _, one := range list {
 		if slices.ContainsFunc(columns.Formats, func(ending string) bool { return strings.HasSuffix(strings.ToLower(one.Path), ending) }) {
 			f.List = append(f.List, File{Path: filepath.Join(source.Address, filepath.FromSlash(one.Path)), At: one.Modified.Unix()})
@@ -194,33 +194,6 @@ func (c *Comparer) SetIn(ctx context.Context, tx pgx.Tx, v record.Comparison) er
 	v.NextAt = &now
 	_, err := store.SetComparison(ctx, tx, v)
 	return err
-}
-
-// Order has a comparison run now, of all its periods or of the new ones, and
-// gives the task that tells how far it is.
-func (c *Comparer) Order(ctx context.Context, name string, all bool) (task int64, err error) {
-	v, err := c.store.Comparison(ctx, name)
-	if err != nil {
-		return 0, err
-	}
-	if task, err = c.store.AddTask(ctx, "drift", name); err != nil {
-		return 0, err
-	}
-	return task, c.queue.Add(ctx, work.Drift{ComparisonID: v.ID, Name: name, All: all, TaskID: task})
-}
-
-// Due orders the comparisons that should run by now.
-func (c *Comparer) Due(ctx context.Context) error {
-	due, err := c.store.DueComparisons(ctx, c.now())
-	if err != nil {
-		return err
-	}
-	for _, v := range due {
-		if err := c.queue.Add(ctx, work.Drift{ComparisonID: v.ID, Name: v.Name}); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // packed and unpacked are a day's counts as they are stored.

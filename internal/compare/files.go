@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"hash/fnv"
+	"maps"
 	"math"
 	"math/rand/v2"
 	"runtime"
@@ -31,7 +33,7 @@ type File struct {
 }
 
 // Columns are those of the first file; others may have them in another order.
-func (f Files) Columns(context.Context) ([]columns.Column, error) {
+func (f *Files) Columns(context.Context) ([]columns.Column, error) {
 	if len(f.List) == 0 {
 		return nil, record.Invalid{Field: "files", Given: "none", Allowed: "at least one " + strings.Join(columns.Formats, ", ")}
 	}
@@ -43,6 +45,10 @@ func (f Files) Columns(context.Context) ([]columns.Column, error) {
 	return t.Columns(), nil
 }
 
+// aheadOfTime is by how much rows may be dated later than their file landed,
+// seconds.
+const aheadOfTime = 2 * 86400
+
 // block is some rows of a file: the day of each, and what the columns wanted are.
 type block struct {
 	columns.Block
@@ -51,11 +57,15 @@ type block struct {
 	at     []float64 // its time, Unix seconds; nil without a time column
 	in     []bool    // it lies in the span
 	model  [3]int    // places of score, version, outcome
+	key    int       // place of the model's key
 }
 
 // walk reads the files block by block.
-func (f Files) walk(ctx context.Context, w Wanted, span timeline.Span, do func(*block) error) error {
+func (f *Files) walk(ctx context.Context, w Wanted, span timeline.Span, do func(*block) error) error {
 	for _, file := range f.List {
+		if file.At != 0 && file.At < span.From-aheadOfTime {
+			continue // nothing in it can be of the span
+		}
 		err := func() error {
 			t, err := columns.Open(file.Path)
 			if err != nil {
@@ -70,6 +80,7 @@ func (f Files) walk(ctx context.Context, w Wanted, span timeline.Span, do func(*
 			for i, name := range []string{w.Model.Score, w.Model.Version, w.Model.Outcome} {
 				b.model[i] = columns.Place(list, name)
 			}
+			b.key = columns.Place(list, w.Model.Key)
 			timed := -1
 			if w.Time != "" {
 				if timed = columns.Place(list, w.Time); timed < 0 {
@@ -165,7 +176,7 @@ func (b *block) words(column int, do func(row int, word []byte)) error {
 }
 
 // First is the time of the earliest row.
-func (f Files) First(ctx context.Context, w Wanted) (at int64, ok bool, err error) {
+func (f *Files) First(ctx context.Context, w Wanted) (at int64, ok bool, err error) {
 	w.Features = nil
 	at = math.MaxInt64
 	err = f.walk(ctx, w, everything, func(b *block) error {
@@ -179,7 +190,7 @@ func (f Files) First(ctx context.Context, w Wanted) (at int64, ok bool, err erro
 	return at, ok, err
 }
 
-func (f Files) Layouts(ctx context.Context, w Wanted, span timeline.Span) ([]*drift.Layout, error) {
+func (f *Files) Layouts(ctx context.Context, w Wanted, span timeline.Span) ([]*drift.Layout, error) {
 	sketches := make([]*drift.Sketch, len(w.Features))
 	for i, feature := range w.Features {
 		sketches[i] = drift.NewSketch(feature.Kind, w.Seed)
@@ -205,7 +216,7 @@ func (f Files) Layouts(ctx context.Context, w Wanted, span timeline.Span) ([]*dr
 	return layouts, err
 }
 
-func (f Files) Days(ctx context.Context, w Wanted, layouts []*drift.Layout, span timeline.Span) ([]Day, error) {
+func (f *Files) Days(ctx context.Context, w Wanted, layouts []*drift.Layout, span timeline.Span) ([]Day, error) {
 	for _, l := range layouts {
 		l.Ready()
 	}
@@ -376,7 +387,7 @@ func truth(text string) float64 {
 	return math.NaN()
 }
 
-func (f Files) Samples(ctx context.Context, w Wanted, layouts []*drift.Layout, spans []timeline.Span, rows []int) ([]Drawn, error) {
+func (f *Files) Samples(ctx context.Context, w Wanted, layouts []*drift.Layout, spans []timeline.Span, rows []int) ([]Drawn, error) {
 	drawn := make([]Drawn, len(spans))
 	for k := range drawn {
 		drawn[k] = newDrawn(w, rows[k])
@@ -461,6 +472,61 @@ func (f Files) Samples(ctx context.Context, w Wanted, layouts []*drift.Layout, s
 		drawn[k].cut(w, min(seen[k], rows[k]))
 	}
 	return drawn, err
+}
+
+// pairedCases is how many cases two versions are compared on at most.
+const pairedCases = 100_000
+
+// Paired compares on a part of the cases if there are very many: those whose keys
+// have the smallest hashes, which is a fair sample that both versions share.
+func (f *Files) Paired(ctx context.Context, w Wanted, a, b string, span timeline.Span) (drift.Paired, error) {
+	type scored struct{ sum, rows [2]float64 }
+	cases, most := map[uint64]scored{}, uint64(math.MaxUint64)
+	err := f.walk(ctx, w, span, func(rows *block) error {
+		if rows.model[0] < 0 || rows.model[1] < 0 || rows.key < 0 {
+			return nil
+		}
+		versions, err := rows.text(rows.model[1])
+		if err != nil {
+			return err
+		}
+		keys := make([]uint64, rows.Rows())
+		if err := rows.words(rows.key, func(row int, word []byte) {
+			if word != nil {
+				h := fnv.New64a()
+				h.Write(word)
+				keys[row] = h.Sum64()
+			}
+		}); err != nil {
+			return err
+		}
+		return rows.numbers(w.Features[w.scorePlace()], rows.model[0], func(row int, x float64) {
+			side := slices.Index([]string{a, b}, versions[row])
+			if side < 0 || keys[row] == 0 || keys[row] > most || x-x != 0 {
+				return
+			}
+			c := cases[keys[row]]
+			c.sum[side], c.rows[side] = c.sum[side]+x, c.rows[side]+1
+			cases[keys[row]] = c
+			if len(cases) > 2*pairedCases {
+				most /= 2
+				maps.DeleteFunc(cases, func(key uint64, _ scored) bool { return key > most })
+			}
+		})
+	})
+	var p drift.Paired
+	for _, c := range cases {
+		if c.rows[0] == 0 || c.rows[1] == 0 {
+			continue
+		}
+		x, y := c.sum[0]/c.rows[0], c.sum[1]/c.rows[1]
+		p.Rows++
+		p.A, p.B, p.Squares, p.SquaresOfB, p.Product = p.A+x, p.B+y, p.Squares+x*x, p.SquaresOfB+y*y, p.Product+x*y
+		if (x >= w.Model.Threshold) != (y >= w.Model.Threshold) {
+			p.Apart++
+		}
+	}
+	return p, err
 }
 
 // newDrawn has room for a number of rows.

@@ -31,6 +31,9 @@ type Input interface {
 	Days(ctx context.Context, w Wanted, layouts []*drift.Layout, span timeline.Span) ([]Day, error)
 	// Samples draws rows at random from each of some spans.
 	Samples(ctx context.Context, w Wanted, layouts []*drift.Layout, spans []timeline.Span, rows []int) ([]Drawn, error)
+	// Paired sums up two versions of the model on the cases of a span that both
+	// scored; which rows are the same case the model's key tells.
+	Paired(ctx context.Context, w Wanted, a, b string, span timeline.Span) (drift.Paired, error)
 }
 
 // Wanted is what is read of an input.

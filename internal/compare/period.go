@@ -23,6 +23,8 @@ func PeriodOf(period string, unix int64, zone *time.Location) timeline.Span {
 	return timeline.Span{From: date(y, m, monday), To: date(y, m, monday+7)}
 }
 
+func overlap(a, b timeline.Span) bool { return a.From < b.To && b.From < a.To }
+
 // within gives the days of a span, of days in ascending order.
 func within(days []Day, s timeline.Span) []Day {
 	from := 0

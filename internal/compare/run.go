@@ -3,6 +3,7 @@ package compare
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -11,12 +12,16 @@ import (
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
+	"tinbell/internal/work"
 )
 
 const (
 	referenceDays = 28 // of a reference that nobody named
-	readAtOnce    = 14 // days that are counted in one pass over a table
+	readAtOnce    = 14 // days that are counted in one pass over a table, if it has the time
+	judgedAtOnce  = 16 // periods whose rows are sampled together
 	settle        = time.Hour
+	stale         = 0.25 // of a feature's values beyond the layout's range: a moving reference left it
+	lease         = time.Minute
 )
 
 // run is one run of a comparison.
@@ -29,45 +34,99 @@ type run struct {
 	w         Wanted
 	until     int64 // periods that end by then are judged
 	progress  func(done, total int)
-	done      int
-	steps     int
 }
 
-// Run counts the days that are new, judges the periods that are over, and keeps
-// their figures and series. All reads and judges everything anew.
-func (c *Comparer) Run(ctx context.Context, name string, all bool, progress func(done, total int)) error {
+// Order has a comparison run now, of the new periods or of all anew, and gives
+// the task that tells how far it is; one that is under way serves the order too.
+func (c *Comparer) Order(ctx context.Context, name string, all bool) (task int64, err error) {
 	v, err := c.store.Comparison(ctx, name)
+	if err != nil {
+		return 0, err
+	}
+	if task = v.TaskID; task == 0 {
+		if task, err = c.store.AddTask(ctx, "drift", name); err != nil {
+			return 0, err
+		}
+	}
+	return task, c.store.InTx(ctx, func(tx pgx.Tx) error {
+		if all {
+			if err := store.ForgetComputed(ctx, tx, v.ID); err != nil {
+				return err
+			}
+		}
+		if err := store.OrderComparison(ctx, tx, v.ID, task, c.now().UTC()); err != nil {
+			return err
+		}
+		return c.queue.Put(ctx, tx, work.Drift{Name: name})
+	})
+}
+
+// Due queues the comparisons that should run by now. Each is asked for again
+// after a while, until a run has ended: that of a process that died is gone on
+// with by another.
+func (c *Comparer) Due(ctx context.Context) error {
+	now := c.now().UTC()
+	due, err := c.store.DueComparisons(ctx, now, now.Add(lease))
 	if err != nil {
 		return err
 	}
-	if all {
-		if err := c.store.InTx(ctx, func(tx pgx.Tx) error { return store.ForgetComputed(ctx, tx, v.ID) }); err != nil {
-			return err
-		}
-		if v, err = c.store.Comparison(ctx, name); err != nil {
+	for _, name := range due {
+		if err := c.queue.Add(ctx, work.Drift{Name: name}); err != nil {
 			return err
 		}
 	}
+	return nil
+}
+
+// Run counts the days that are new, judges the periods that are over, and keeps
+// their figures and series; if it is due and nobody else is at it. What it has
+// counted and judged stays when it is cut off, and the next run goes on from
+// there.
+func (c *Comparer) Run(ctx context.Context, name string) error {
+	v, err := c.store.Comparison(ctx, name)
+	if missing := (record.NotFound{}); errors.As(err, &missing) {
+		return nil // removed meanwhile
+	}
+	if err != nil {
+		return err
+	}
+	release, held, err := c.store.HoldComparison(ctx, v.ID)
+	if err != nil || !held {
+		return err
+	}
+	defer release()
+	if v, err = c.store.Comparison(ctx, name); err != nil {
+		return err
+	}
 	now := c.now().UTC()
-	v.RunAt = &now
-	r := run{Comparer: c, v: v, progress: progress}
+	if v.NextAt == nil || v.NextAt.After(now.Add(lease)) {
+		return nil // it has run since it was queued
+	}
+	r := run{Comparer: c, v: v, progress: func(int, int) {}}
+	if v.TaskID != 0 {
+		r.progress = func(done, total int) { c.store.TaskProgress(ctx, v.TaskID, done, total) }
+	}
 	failed := r.run(ctx)
+	if ctx.Err() != nil || errors.Is(failed, store.ErrReplaced) {
+		return ctx.Err() // gone on with by the next run, or begun anew
+	}
 	next := r.next(now)
-	r.v.State, r.v.Message, r.v.NextAt = "ready", "", &next
+	r.v.RunAt, r.v.State, r.v.Message, r.v.NextAt = &now, "ready", "", &next
 	if failed != nil {
 		again := now.Add(time.Hour)
 		r.v.State, r.v.Message, r.v.NextAt = "failed", failed.Error(), &again
-		if errors.Is(failed, errNoRows) {
-			r.v.State = "new"
-		}
-	}
-	if err := c.store.Ran(context.WithoutCancel(ctx), r.v); err != nil {
-		return err
 	}
 	if errors.Is(failed, errNoRows) {
+		r.v.State, failed = "new", nil
+	}
+	err = c.store.Ran(context.WithoutCancel(ctx), r.v)
+	if errors.Is(err, store.ErrReplaced) {
 		return nil
 	}
-	return failed
+	if err == nil && v.TaskID != 0 {
+		err = c.store.EndTask(context.WithoutCancel(ctx), v.TaskID, failed)
+	}
+	return err
 }
 
 // next is when the run after this one is due: once a day has settled.
@@ -77,7 +136,11 @@ func (r *run) next(now time.Time) time.Time {
 		zone = time.UTC
 	}
 	y, m, d := now.In(zone).Date()
-	return time.Date(y, m, d+1, 0, 0, 0, 0, zone).Add(settle).UTC()
+	next := time.Date(y, m, d, 0, 0, 0, 0, zone).Add(settle)
+	if !next.After(now) {
+		next = time.Date(y, m, d+1, 0, 0, 0, 0, zone).Add(settle)
+	}
+	return next.UTC()
 }
 
 func (r *run) run(ctx context.Context) (err error) {
@@ -86,19 +149,20 @@ func (r *run) run(ctx context.Context) (err error) {
 	}
 	r.w = Wants(r.v.Settings, r.v.Features, r.zone)
 	r.until = PeriodOf(r.v.Settings.Period, r.now().Add(-settle).Unix(), r.zone).From
-	r.tell(0, 10)
-	fresh := len(r.v.Layouts) == 0
-	if fresh {
+	r.progress(0, 10)
+	if len(r.v.Layouts) == 0 {
 		if err := r.begin(ctx); err != nil {
 			return err
 		}
 	}
 	for _, l := range r.v.Layouts {
-		if !l.Kind.Numeric() {
-			l.Ready()
-		}
+		l.Ready()
 	}
-	from, days, err := r.count(ctx, fresh)
+	from, err := r.count(ctx)
+	if err != nil {
+		return err
+	}
+	days, err := r.counted(ctx, from)
 	if err != nil {
 		return err
 	}
@@ -106,15 +170,14 @@ func (r *run) run(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
+	if r.v.Settings.ReferenceDays > 0 && r.left(days) {
+		return r.anew(ctx)
+	}
 	return r.judgeAll(ctx, from, days, before)
 }
 
-func (r *run) tell(done, total int) {
-	r.done, r.steps = done, total
-	r.progress(done, total)
-}
-
-// begin finds the reference and makes the layouts of the features.
+// begin finds the reference and makes the layouts of the features. Those of a
+// moving reference are made from all rows there are.
 func (r *run) begin(ctx context.Context) error {
 	s := r.v.Settings
 	span, named, err := namedSpan(s, r.zone)
@@ -129,31 +192,28 @@ func (r *run) begin(ctx context.Context) error {
 		if !there {
 			return errNoRows
 		}
-		days := referenceDays
-		if s.ReferenceDays > 0 {
-			days = s.ReferenceDays
-		}
-		from := PeriodOf("day", first, r.zone).From
-		span = timeline.Span{From: from, To: PeriodOf("day", from+int64(days)*86400+43200, r.zone).From}
-		// A fixed reference ends where a period begins, so that none is cut.
-		if p := PeriodOf(s.Period, span.To, r.zone); s.ReferenceDays == 0 && p.From != span.To {
-			span.To = p.To
+		span = timeline.Span{From: PeriodOf("day", first, r.zone).From, To: r.until}
+		if s.ReferenceDays == 0 {
+			// It ends where a period begins, so that none is cut.
+			span.To = PeriodOf("day", span.From+referenceDays*86400+43200, r.zone).From
+			if p := PeriodOf(s.Period, span.To, r.zone); p.From != span.To {
+				span.To = p.To
+			}
 		}
 	}
 	if r.v.Layouts, err = r.reference.Layouts(ctx, r.w, span); err != nil {
 		return err
 	}
-	r.v.Referred = record.Referred{From: time.Unix(max(span.From, -6e10), 0).UTC(), To: time.Unix(min(span.To, 2.5e11), 0).UTC(), Limits: map[int]float64{}}
-	usable := false
-	for _, l := range r.v.Layouts {
-		usable = usable || l.Usable()
-	}
-	if !usable {
+	r.v.Referred = record.Referred{From: instant(span.From), To: instant(span.To), Limits: map[int]float64{}}
+	if !slices.ContainsFunc(r.v.Layouts, (*drift.Layout).Usable) {
 		r.v.Layouts = nil
 		return record.Invalid{Field: "reference", Given: r.told(), Allowed: "a stretch with rows in it: no column has a value there"}
 	}
 	return r.store.InTx(ctx, func(tx pgx.Tx) error { return store.KeepLayouts(ctx, tx, r.v) })
 }
+
+// instant is a time that can be stored, also of a span without ends.
+func instant(unix int64) time.Time { return time.Unix(min(max(unix, -6e10), 2.5e11), 0).UTC() }
 
 func (r *run) told() string {
 	if r.v.Referred.From.Year() < 1000 {
@@ -162,44 +222,84 @@ func (r *run) told() string {
 	return timeOf(r.v.Referred.From, r.v.Referred.To, r.zone)
 }
 
-// count counts the days that are new and keeps them, and gives all there are,
-// and from when on they were read. The period before the last is read again: rows
-// come late.
-func (r *run) count(ctx context.Context, fresh bool) (from int64, days []Day, err error) {
-	if r.v.ComputedTo != nil && !fresh {
+// count counts the days that are new and keeps them, and gives from when on
+// periods are to be judged. The period before the last is read again: rows come
+// late.
+func (r *run) count(ctx context.Context) (from int64, err error) {
+	if r.v.ComputedTo != nil {
 		from = PeriodOf(r.v.Settings.Period, r.v.ComputedTo.Unix()-1, r.zone).From
 	} else {
 		first, there, err := r.period.First(ctx, r.w)
 		if err != nil {
-			return 0, nil, err
+			return 0, err
 		}
 		if !there {
-			return 0, nil, errNoRows
+			return 0, errNoRows
 		}
 		from = PeriodOf("day", first, r.zone).From
 	}
-	total := max(1, int((r.until-from)/86400/readAtOnce)+1)
-	for at, n := from, 0; at < r.until; n++ {
-		to := min(r.until, PeriodOf("day", at+readAtOnce*86400+43200, r.zone).From)
-		if _, files := r.period.(Files); files {
+	at := from
+	if r.v.CountedTo != nil {
+		at = max(at, r.v.CountedTo.Unix()) // a run that was cut off came so far
+	}
+	_, files := r.period.(*Files)
+	for step := readAtOnce; at < r.until; {
+		to := min(r.until, PeriodOf("day", at+int64(step)*86400+43200, r.zone).From)
+		if files {
 			to = r.until // each pass reads every file
 		}
 		read, err := r.period.Days(ctx, r.w, r.v.Layouts, timeline.Span{From: at, To: to})
+		if slow := (tooSlow{}); errors.As(err, &slow) && step > 1 {
+			step /= 2
+			continue
+		}
 		if err != nil {
-			return from, nil, err
+			return from, err
 		}
 		if err := r.keep(ctx, false, at, to, read); err != nil {
-			return from, nil, err
+			return from, err
 		}
 		at = to
-		r.tell(n+1, 3*total)
+		r.progress(int(at-from)/86400, 2*int(r.until-from)/86400)
 	}
-	kept, err := r.store.DriftDays(ctx, r.v.ID, false, time.Unix(0, 0), time.Unix(r.until, 0))
+	return from, nil
+}
+
+// counted are the days from which on periods are judged, and those of the
+// reference before them.
+func (r *run) counted(ctx context.Context, from int64) ([]Day, error) {
+	if r.v.Settings.ReferenceDays > 0 {
+		from = r.movingFrom(PeriodOf(r.v.Settings.Period, from, r.zone))
+	} else {
+		from = PeriodOf(r.v.Settings.Period, from, r.zone).From
+	}
+	kept, err := r.store.DriftDays(ctx, r.v.ID, false, time.Unix(from, 0), time.Unix(r.until, 0))
 	if err != nil {
-		return from, nil, err
+		return nil, err
 	}
-	days, err = unpacked(kept)
-	return from, days, err
+	return unpacked(kept)
+}
+
+// left tells whether the rows of a moving reference have left the range that
+// their layouts were made for.
+func (r *run) left(days []Day) bool {
+	last := within(days, timeline.Span{From: r.movingFrom(timeline.Span{From: r.until}), To: r.until})
+	for i, l := range r.v.Layouts {
+		sum := counted(l, last, i)
+		if beyond := sum.Bins[0] + sum.Bins[len(sum.Bins)-1]; l.Kind.Numeric() && l.Usable() && float64(beyond) > stale*float64(sum.Values()) {
+			return true
+		}
+	}
+	return false
+}
+
+// anew drops what was computed and has it computed once more.
+func (r *run) anew(ctx context.Context) error {
+	err := r.store.InTx(ctx, func(tx pgx.Tx) error { return store.ForgetComputed(ctx, tx, r.v.ID) })
+	if err != nil {
+		return err
+	}
+	return store.ErrReplaced
 }
 
 func (r *run) keep(ctx context.Context, reference bool, from, to int64, days []Day) error {
@@ -211,24 +311,25 @@ func (r *run) keep(ctx context.Context, reference bool, from, to int64, days []D
 		}
 	}
 	return r.store.InTx(ctx, func(tx pgx.Tx) error {
-		return store.PutDriftDays(ctx, tx, r.v.ID, reference, time.Unix(from, 0).UTC(), time.Unix(to, 0).UTC(), list)
+		return store.PutDriftDays(ctx, tx, r.v, reference, instant(from), instant(to), list)
 	})
 }
 
 // referenceDays are the days of a fixed reference: of the same rows, or counted
 // once from others.
 func (r *run) referenceDays(ctx context.Context, days []Day) ([]Day, error) {
-	span := timeline.Span{From: r.v.Referred.From.Unix(), To: r.v.Referred.To.Unix()}
-	if r.period == r.reference {
-		return within(days, span), nil
+	if r.v.Settings.ReferenceDays > 0 {
+		return nil, nil
 	}
-	kept, err := r.store.DriftDays(ctx, r.v.ID, true, r.v.Referred.From, r.v.Referred.To)
+	elsewhere := r.period != r.reference
+	kept, err := r.store.DriftDays(ctx, r.v.ID, elsewhere, r.v.Referred.From, r.v.Referred.To)
 	if err != nil {
 		return nil, err
 	}
-	if len(kept) > 0 {
+	if len(kept) > 0 || !elsewhere {
 		return unpacked(kept)
 	}
+	span := timeline.Span{From: r.v.Referred.From.Unix(), To: r.v.Referred.To.Unix()}
 	read, err := r.reference.Days(ctx, r.w, r.v.Layouts, span)
 	if err != nil {
 		return nil, err
@@ -244,22 +345,21 @@ func (r *run) judgeAll(ctx context.Context, from int64, days, before []Day) erro
 		if len(within(days, at)) == 0 {
 			continue
 		}
-		if s.ReferenceDays == 0 && r.period == r.reference && at.From < r.v.Referred.To.Unix() && at.To > r.v.Referred.From.Unix() {
+		if s.ReferenceDays == 0 && r.period == r.reference && overlap(at, timeline.Span{From: r.v.Referred.From.Unix(), To: r.v.Referred.To.Unix()}) {
 			continue // it is the reference itself
 		}
-		if s.ReferenceDays > 0 && (len(days) == 0 || days[0].At > r.movingFrom(at)) {
+		if s.ReferenceDays > 0 && days[0].At > r.movingFrom(at) {
 			continue // the reference would reach back beyond the first row
 		}
 		spans = append(spans, at)
 	}
-	var fixed *reference
+	var fixed reference
 	var drawn level
 	if s.ReferenceDays == 0 && len(spans) > 0 {
-		one := refer(r.w, r.v.Layouts, before, s.Period)
-		fixed = &one
+		fixed = refer(r.w, r.v.Layouts, before, s.Period)
 		span := timeline.Span{From: r.v.Referred.From.Unix(), To: r.v.Referred.To.Unix()}
 		var err error
-		if drawn, err = drawReference(ctx, r.reference, r.w, r.v.Layouts, fixed, s, span, len(r.v.Referred.Limits) == 0); err != nil {
+		if drawn, err = drawReference(ctx, r.reference, r.w, r.v.Layouts, &fixed, s, span, len(r.v.Referred.Limits) == 0); err != nil {
 			return err
 		}
 		if r.v.Referred.Limits == nil {
@@ -267,30 +367,53 @@ func (r *run) judgeAll(ctx context.Context, from int64, days, before []Day) erro
 		}
 		drawn.known = &r.v.Referred
 	}
-	done, total := r.done, r.done+2*max(1, len(spans))
-	for i, span := range spans {
-		against, sample := fixed, &drawn
-		if fixed == nil {
-			moving := refer(r.w, r.v.Layouts, within(days, timeline.Span{From: r.movingFrom(span), To: span.From}), s.Period)
-			of, err := drawReference(ctx, r.reference, r.w, r.v.Layouts, &moving, s, timeline.Span{From: r.movingFrom(span), To: span.From}, true)
+	done := 0
+	for batch := range slices.Chunk(spans, judgedAtOnce) {
+		rows := slices.Repeat([]int{sampleRows(s)}, len(batch))
+		samples, err := r.period.Samples(ctx, r.w, r.v.Layouts, batch, rows)
+		if err != nil {
+			return err
+		}
+		var found []record.DriftPeriod
+		for i, span := range batch {
+			against, sample := fixed, drawn
+			if s.ReferenceDays > 0 {
+				moving := timeline.Span{From: r.movingFrom(span), To: span.From}
+				against = refer(r.w, r.v.Layouts, within(days, moving), s.Period)
+				if sample, err = drawReference(ctx, r.reference, r.w, r.v.Layouts, &against, s, moving, true); err != nil {
+					return err
+				}
+			}
+			one, err := r.judgeOne(ctx, span, within(days, span), &against, &sample, samples[i])
 			if err != nil {
 				return err
 			}
-			against, sample = &moving, &of
+			found = append(found, one)
+			done++
+			r.progress(len(spans)+done, 2*len(spans))
 		}
-		if err := r.judgeOne(ctx, span, within(days, span), against, sample); err != nil {
+		if err := r.found(ctx, found); err != nil {
 			return err
 		}
-		r.tell(done+2*(i+1), total)
 	}
-	if err := r.series(ctx, from); err != nil {
-		return err
+	return r.found(ctx, nil)
+}
+
+// found keeps what some periods came to, with their series; of none, that all
+// there are have been judged.
+func (r *run) found(ctx context.Context, periods []record.DriftPeriod) error {
+	to := instant(r.until)
+	if n := len(periods); n > 0 {
+		to = periods[n-1].To
+		if err := r.store.InTx(ctx, func(tx pgx.Tx) error { return store.PutDriftPeriods(ctx, tx, r.v, periods) }); err != nil {
+			return err
+		}
+		if err := r.series(ctx, periods[0].From.Unix()); err != nil {
+			return err
+		}
 	}
-	if len(days) > 0 {
-		to := time.Unix(r.until, 0).UTC()
-		r.v.ComputedTo = &to
-	}
-	return nil
+	r.v.ComputedTo = &to
+	return r.store.InTx(ctx, func(tx pgx.Tx) error { return store.ComputedTo(ctx, tx, r.v, to) })
 }
 
 // movingFrom is where a moving reference of a period begins.
@@ -298,36 +421,23 @@ func (r *run) movingFrom(period timeline.Span) int64 {
 	return PeriodOf("day", period.From-int64(r.v.Settings.ReferenceDays)*86400+43200, r.zone).From
 }
 
-func (r *run) judgeOne(ctx context.Context, span timeline.Span, days []Day, against *reference, sample *level) error {
+func (r *run) judgeOne(ctx context.Context, span timeline.Span, days []Day, against *reference, sample *level, drawn Drawn) (record.DriftPeriod, error) {
 	s := r.v.Settings
 	found := judge(r.w, r.v.Layouts, against, days, s.Accept)
-	drawn, err := r.period.Samples(ctx, r.w, r.v.Layouts, []timeline.Span{span}, []int{sampleRows(s)})
-	if err != nil {
-		return err
-	}
-	sampled(r.w, r.v.Layouts, &found, sample, drawn[0], sampleRows(s), s.Accept)
-	if err := r.paired(ctx, span, &found); err != nil {
-		return err
-	}
-	p := record.DriftPeriod{ComparisonID: r.v.ID, From: time.Unix(span.From, 0).UTC(), To: time.Unix(span.To, 0).UTC(), Found: found, ComputedAt: r.now().UTC()}
-	return r.store.InTx(ctx, func(tx pgx.Tx) error {
-		if err := store.PutDriftPeriod(ctx, tx, p); err != nil {
-			return err
-		}
-		return store.Notify(ctx, tx, "drift")
-	})
+	sampled(r.w, r.v.Layouts, &found, sample, drawn, sampleRows(s), s.Accept)
+	err := paired(ctx, r.period, r.w, span, &found)
+	return record.DriftPeriod{ComparisonID: r.v.ID, From: instant(span.From), To: instant(span.To), Found: found, ComputedAt: r.now().UTC()}, err
 }
 
-// paired compares two versions on the rows that both scored, where a key tells
-// which they are.
-func (r *run) paired(ctx context.Context, span timeline.Span, found *record.DriftResult) error {
-	in, table := r.period.(*Warehouse)
-	if !table || r.v.Settings.Key == "" || len(found.Models) < 2 {
+// paired compares versions of a model on the rows that two of them scored, where
+// a key tells which they are.
+func paired(ctx context.Context, in Input, w Wanted, span timeline.Span, found *record.DriftResult) error {
+	if w.Model.Key == "" || len(found.Models) < 2 {
 		return nil
 	}
 	for i := 1; i < len(found.Models); i++ {
 		a, b := found.Models[i-1].Version, found.Models[i].Version
-		p, err := in.paired(ctx, r.w, a, b, span)
+		p, err := in.Paired(ctx, w, a, b, span)
 		if err != nil {
 			return err
 		}

@@ -3,6 +3,7 @@ package compare
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"path/filepath"
 	"slices"
 	"time"
@@ -11,12 +12,14 @@ import (
 	"tinbell/core/timeline"
 	"tinbell/internal/collect/columns"
 	"tinbell/internal/record"
+	"tinbell/internal/words"
 )
 
 // Outcome is what a comparison without a service came to.
 type Outcome struct {
 	Features []record.Feature     `json:"features"`
 	Periods  []record.DriftPeriod `json:"periods"`
+	Notes    []string             `json:"notes" doc:"what to keep in mind"`
 
 	Layouts []*drift.Layout `json:"-"`
 	Days    []Day           `json:"-"`
@@ -26,7 +29,7 @@ type Outcome struct {
 // Two compares files, or one by periods, with reference files. Without a time
 // column all rows are one period; progress may be nil.
 func Two(ctx context.Context, before, after Input, s record.ComparisonSettings, zone *time.Location, classify bool, progress func(done, total int)) (Outcome, error) {
-	var o Outcome
+	o := Outcome{Notes: []string{}}
 	if progress == nil {
 		progress = func(int, int) {}
 	}
@@ -64,20 +67,25 @@ func Two(ctx context.Context, before, after Input, s record.ComparisonSettings, 
 	}
 	progress(3, 4)
 	r := refer(w, o.Layouts, o.Before, s.Period)
-	var spans []timeline.Span
-	for _, d := range o.Days {
-		p := everything
-		if w.Time != "" && s.Period != "" {
-			p = PeriodOf(s.Period, d.At, zone)
+	spans := o.spans(w, s.Period, zone)
+	if same(before, after) {
+		all := len(spans)
+		spans = slices.DeleteFunc(spans, func(p timeline.Span) bool { return overlap(p, r.span) })
+		if all > 0 && len(spans) == 0 {
+			return o, record.Invalid{Field: "reference", Given: timeOf(time.Unix(r.span.From, 0), time.Unix(r.span.To, 0), zone), Allowed: "days that leave a whole period of their own: the file's rows are all of periods that the reference touches"}
 		}
-		if !slices.Contains(spans, p) {
-			spans = append(spans, p)
+		if left := all - len(spans); left > 0 {
+			o.Notes = append(o.Notes, fmt.Sprintf("%s not judged: the reference touches them", words.Plural(left, "period")))
 		}
+	} else if shared := slices.IndexFunc(o.Days, func(d Day) bool { return d.At >= r.span.From && d.At < r.span.To }); w.Time != "" && shared >= 0 {
+		o.Notes = append(o.Notes, fmt.Sprintf("the reference (%s) and the period share days: rows that are in both hide drift", timeOf(time.Unix(r.span.From, 0), time.Unix(r.span.To, 0), zone)))
 	}
-	slices.SortFunc(spans, func(a, b timeline.Span) int { return cmp.Compare(a.From, b.From) })
 	for _, p := range spans {
 		days := within(o.Days, p)
 		found := judge(w, o.Layouts, &r, days, s.Accept)
+		if err := paired(ctx, after, w, p, &found); err != nil {
+			return o, err
+		}
 		from, to := p.From, p.To
 		if p == everything {
 			from, to = days[0].At, PeriodOf("day", days[len(days)-1].At, zone).To
@@ -89,6 +97,30 @@ func Two(ctx context.Context, before, after Input, s record.ComparisonSettings, 
 	}
 	progress(4, 4)
 	return o, err
+}
+
+// spans are the periods that the second side has rows of; one without time, or
+// without a period.
+func (o *Outcome) spans(w Wanted, period string, zone *time.Location) []timeline.Span {
+	var spans []timeline.Span
+	for _, d := range o.Days {
+		p := everything
+		if w.Time != "" && period != "" {
+			p = PeriodOf(period, d.At, zone)
+		}
+		if !slices.Contains(spans, p) {
+			spans = append(spans, p)
+		}
+	}
+	slices.SortFunc(spans, func(a, b timeline.Span) int { return cmp.Compare(a.From, b.From) })
+	return spans
+}
+
+// same tells that both sides are the same files.
+func same(a, b Input) bool {
+	x, first := a.(*Files)
+	y, second := b.(*Files)
+	return first && second && slices.Equal(x.List, y.List)
 }
 
 func (o *Outcome) classify(ctx context.Context, before, after Input, s record.ComparisonSettings, w Wanted, span timeline.Span, spans []timeline.Span) error {
@@ -132,15 +164,15 @@ func Also(features []record.Feature, other []columns.Column) []record.Feature {
 }
 
 // FilesAt are files by path, patterns as the shell has them among them.
-func FilesAt(paths ...string) (Files, error) {
-	var f Files
+func FilesAt(paths ...string) (*Files, error) {
+	f := &Files{}
 	for _, path := range paths {
 		found, err := filepath.Glob(path)
 		if err != nil || len(found) == 0 {
 			return f, record.NotFound{Kind: "file", Name: path}
 		}
 		for _, one := range found {
-			f.List = append(f.List, File{Path: one})
+			f.List = append(f.List, File{Path: filepath.Clean(one)})
 		}
 	}
 	return f, nil

@@ -261,6 +261,9 @@ func Moved(f record.FeatureResult) string {
 	m, _ := f.Measure(f.By)
 	switch f.By {
 	case drift.MeasureMissing:
+		if f.Unreadable*2 > int64(m.Value*float64(f.Period.Rows)) {
+			return fmt.Sprintf("%s cannot be read as what it was in %d of %d rows", f.Feature, f.Unreadable, f.Period.Rows)
+		}
 		return fmt.Sprintf("%s is missing in %s of rows, at most %s were due", f.Feature, words.Percent(m.Value), words.Percent(m.Limit))
 	case drift.MeasurePresent:
 		return fmt.Sprintf("%s is missing more seldom than before", f.Feature)

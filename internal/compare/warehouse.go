@@ -38,11 +38,21 @@ func (in *Warehouse) Columns(ctx context.Context) ([]columns.Column, error) {
 	return known, nil
 }
 
+// tooSlow is what the warehouse does not get done in the time it is given.
+type tooSlow struct{ of string }
+
+func (t tooSlow) Error() string {
+	return t.of + ": counting took longer than the warehouse is burdened with at a time; compare fewer features, or let the time column have an index"
+}
+
 // answered tells what the warehouse said, in its words.
 func (in *Warehouse) answered(err error) error {
 	of := in.Table
 	if in.Query != "" {
 		of = "the query"
+	}
+	if warehouse.TooSlow(err) {
+		return tooSlow{of}
 	}
 	if !warehouse.Reached(err) {
 		return err
@@ -121,12 +131,7 @@ func (in *Warehouse) Days(ctx context.Context, w Wanted, layouts []*drift.Layout
 		put(&of(n.Day).Counts[n.Column], n)
 	}
 	for _, n := range words {
-		c := &of(n.Day).Counts[n.Column]
-		if n.Word == nil {
-			c.Rows, c.Missing = c.Rows+n.Rows, c.Missing+n.Rows
-			continue
-		}
-		c.Words(layouts[n.Column], *n.Word, n.Rows)
+		spell(&of(n.Day).Counts[n.Column], layouts[n.Column], n)
 	}
 	if err := in.scores(ctx, w, d, layouts, span, of); err != nil {
 		return nil, err
@@ -153,17 +158,31 @@ func put(to *drift.Counts, n warehouse.BinCount) {
 	to.Join(&part)
 }
 
+// spell adds the rows of one category.
+func spell(to *drift.Counts, l *drift.Layout, n warehouse.WordCount) {
+	if n.Word == nil {
+		to.Rows, to.Missing = to.Rows+n.Rows, to.Missing+n.Rows
+		return
+	}
+	to.Words(l, *n.Word, n.Rows)
+}
+
 // scores adds what the versions of a model did, by day.
 func (in *Warehouse) scores(ctx context.Context, w Wanted, d warehouse.Distribution, layouts []*drift.Layout, span timeline.Span, of func(int64) *Day) error {
 	at := w.scorePlace()
-	if at < 0 || !w.Features[at].Kind.Numeric() {
+	if at < 0 {
 		return nil
 	}
+	numeric := w.Features[at].Kind.Numeric()
 	var inputs []string
 	for _, i := range w.inputs() {
 		inputs = append(inputs, w.Features[i].Name)
 	}
-	list, err := in.Pools.Scores(ctx, d, w.Model.Score, w.Model.Version, w.Model.Outcome, w.Model.Threshold, inputs, span.From, span.To)
+	score := w.Model.Score
+	if !numeric {
+		score = "" // an answer that is a category has no size
+	}
+	list, err := in.Pools.Scores(ctx, d, score, w.Model.Version, w.Model.Outcome, w.Model.Threshold, inputs, span.From, span.To)
 	if err != nil {
 		return in.answered(err)
 	}
@@ -182,12 +201,26 @@ func (in *Warehouse) scores(ctx context.Context, w Wanted, d warehouse.Distribut
 	return in.scoresOver(ctx, w, d, layouts[at], span, of)
 }
 
-// scoresOver counts the scores of each version over the score's own layout: the
-// same count as of a feature, once for each version.
+// scoresOver counts the answers of each version over their own layout: the same
+// count as of a feature, once for each version.
 func (in *Warehouse) scoresOver(ctx context.Context, w Wanted, d warehouse.Distribution, score *drift.Layout, span timeline.Span, of func(int64) *Day) error {
-	d.Columns = []warehouse.Distributed{{Name: w.Model.Score, Kind: w.Features[w.scorePlace()].Kind}}
+	kind := w.Features[w.scorePlace()].Kind
+	d.Columns = []warehouse.Distributed{{Name: w.Model.Score, Kind: kind}}
 	d.By = w.Model.Version
-	counts, err := in.Pools.Numbers(ctx, d, []*drift.Layout{score}, span.From, span.To)
+	layouts := []*drift.Layout{score}
+	if !kind.Numeric() {
+		words, err := in.Pools.Words(ctx, d, layouts, span.From, span.To)
+		if err != nil {
+			return in.answered(err)
+		}
+		for _, n := range words {
+			if m := of(n.Day).Models[n.By]; m != nil {
+				spell(&m.Scores, score, n)
+			}
+		}
+		return nil
+	}
+	counts, err := in.Pools.Numbers(ctx, d, layouts, span.From, span.To)
 	if err != nil {
 		return in.answered(err)
 	}
@@ -232,9 +265,7 @@ func (in *Warehouse) Samples(ctx context.Context, w Wanted, layouts []*drift.Lay
 	return drawn, nil
 }
 
-// paired sums up two versions of the model on the rows of a span that both
-// scored.
-func (in *Warehouse) paired(ctx context.Context, w Wanted, a, b string, span timeline.Span) (drift.Paired, error) {
+func (in *Warehouse) Paired(ctx context.Context, w Wanted, a, b string, span timeline.Span) (drift.Paired, error) {
 	d, err := in.distribution(ctx, w)
 	if err != nil {
 		return drift.Paired{}, err

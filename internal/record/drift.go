@@ -21,6 +21,9 @@ type Comparison struct {
 	Features   Features           `db:"features" json:"features" doc:"what is compared, as its columns were found"`
 	Layouts    Layouts            `db:"layouts" json:"-"`
 	Referred   Referred           `db:"referred" json:"referred"`
+	Revision   int                `db:"revision" json:"-"`
+	CountedTo  *time.Time         `db:"counted_to" json:"-"` // by a run under way, or cut off
+	TaskID     int64              `db:"task_id" json:"task_id" doc:"that a run under way reports to; 0 if there is none"`
 	State      string             `db:"state" json:"state" enum:"new,ready,failed"`
 	Message    string             `db:"message" json:"message"`
 	ComputedTo *time.Time         `db:"computed_to" json:"computed_to" doc:"end of the last period that was judged"`

@@ -51,11 +51,9 @@ func (d *duties) all() work.Duties {
 		Relearn:   func(ctx context.Context) error { return d.bench.Relearn(ctx) },
 		Tune:      d.tuned,
 		Trial:     d.tried,
-		Drift: func(ctx context.Context, j work.Drift) error {
-			return d.followed(ctx, j.TaskID, func(progress func(int, int)) error { return d.comparer.Run(ctx, j.Name, j.All, progress) })
-		},
-		Tick: d.tick,
-		Keep: d.keep,
+		Drift:     func(ctx context.Context, j work.Drift) error { return d.comparer.Run(ctx, j.Name) },
+		Tick:      d.tick,
+		Keep:      d.keep,
 	}
 }
 

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -21,9 +22,45 @@ func (s *Store) Comparison(ctx context.Context, name string) (record.Comparison,
 	return one[record.Comparison](ctx, s, "comparison", name, comparisonSelect+`where c.name = $1`, name)
 }
 
-// DueComparisons gives those that should run by now.
-func (s *Store) DueComparisons(ctx context.Context, now time.Time) ([]record.Comparison, error) {
-	return many[record.Comparison](ctx, s, "comparisons", comparisonSelect+`where c.next_at <= $1 order by c.next_at`, now)
+// ErrReplaced tells that a comparison was set anew, or is to be computed anew,
+// since it was read: what was computed of it does not count.
+var ErrReplaced = errors.New("the comparison was set anew meanwhile")
+
+// still makes sure that a comparison is as it was read, until the transaction
+// ends.
+func still(ctx context.Context, tx pgx.Tx, v record.Comparison) error {
+	var one int
+	err := tx.QueryRow(ctx, `select 1 from comparison where id = $1 and revision = $2 for no key update`, v.ID, v.Revision).Scan(&one)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return ErrReplaced
+	}
+	if err != nil {
+		return fmt.Errorf("read comparison %s: %w", v.Name, err)
+	}
+	return nil
+}
+
+// DueComparisons gives those that should run by now, and asks for them again at
+// another time unless a run ends before.
+func (s *Store) DueComparisons(ctx context.Context, now, again time.Time) ([]string, error) {
+	return many[string](ctx, s, "comparisons", `update comparison set next_at = $2 where next_at <= $1 returning name`, now, again)
+}
+
+// comparing marks the advisory locks of those who run comparisons.
+const comparing = 7414
+
+// HoldComparison lets one process at a time run a comparison, as Hold does for
+// tasks.
+func (s *Store) HoldComparison(ctx context.Context, id int64) (release func(), held bool, err error) {
+	return s.hold(ctx, "comparison", comparing, id)
+}
+
+// OrderComparison has a comparison run now, for a task.
+func OrderComparison(ctx context.Context, tx pgx.Tx, id, task int64, now time.Time) error {
+	if _, err := tx.Exec(ctx, `update comparison set next_at = $3, task_id = $2 where id = $1`, id, task, now); err != nil {
+		return fmt.Errorf("order comparison: %w", err)
+	}
+	return nil
 }
 
 // SetComparison adds a comparison or replaces the settings of the one of that
@@ -35,7 +72,7 @@ func SetComparison(ctx context.Context, tx pgx.Tx, v record.Comparison) (id int6
 		select d.id, $2, $3, $4, $5, $6 from dataset d where d.name = $1
 		on conflict (name) do update set dataset_id = excluded.dataset_id, owner = excluded.owner, settings = excluded.settings, features = excluded.features, next_at = excluded.next_at
 		returning id, coalesce((select o.settings = $4::jsonb and o.dataset_id = comparison.dataset_id from comparison o where o.name = $2), true)`, v.Dataset, v.Name, v.Owner, v.Settings, v.Features, v.NextAt).Scan(&id, &same)
-	if err == pgx.ErrNoRows {
+	if errors.Is(err, pgx.ErrNoRows) {
 		return 0, record.NotFound{Kind: "dataset", Name: v.Dataset}
 	}
 	if err != nil {
@@ -52,7 +89,7 @@ func SetComparison(ctx context.Context, tx pgx.Tx, v record.Comparison) (id int6
 func ForgetComputed(ctx context.Context, tx pgx.Tx, id int64) error {
 	for _, statement := range []string{
 		`delete from drift_day where comparison_id = $1`, `delete from drift_period where comparison_id = $1`,
-		`update comparison set layouts = '[]', referred = '{}', computed_to = null, state = 'new', message = '' where id = $1`,
+		`update comparison set layouts = '[]', referred = '{}', computed_to = null, counted_to = null, state = 'new', message = '', revision = revision + 1 where id = $1`,
 	} {
 		if _, err := tx.Exec(ctx, statement, id); err != nil {
 			return fmt.Errorf("drop what was computed: %w", err)
@@ -89,16 +126,25 @@ func (s *Store) DriftDays(ctx context.Context, comparison int64, reference bool,
 }
 
 // PutDriftDays keeps the counts of days, in the place of those there were in
-// [from, to).
-func PutDriftDays(ctx context.Context, tx pgx.Tx, comparison int64, reference bool, from, to time.Time, days []DriftDay) error {
-	if _, err := tx.Exec(ctx, `delete from drift_day where comparison_id = $1 and reference = $2 and day >= $3 and day < $4`, comparison, reference, from, to); err != nil {
+// [from, to), and that a run has come so far.
+func PutDriftDays(ctx context.Context, tx pgx.Tx, v record.Comparison, reference bool, from, to time.Time, days []DriftDay) error {
+	if err := still(ctx, tx, v); err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, `delete from drift_day where comparison_id = $1 and reference = $2 and day >= $3 and day < $4`, v.ID, reference, from, to); err != nil {
 		return fmt.Errorf("write counts: %w", err)
 	}
 	rows := make([][]any, len(days))
 	for i, d := range days {
-		rows[i] = []any{comparison, reference, d.Day, d.Counts}
+		rows[i] = []any{v.ID, reference, d.Day, d.Counts}
 	}
 	if _, err := tx.CopyFrom(ctx, pgx.Identifier{"drift_day"}, []string{"comparison_id", "reference", "day", "counts"}, pgx.CopyFromRows(rows)); err != nil {
+		return fmt.Errorf("write counts: %w", err)
+	}
+	if reference {
+		return nil
+	}
+	if _, err := tx.Exec(ctx, `update comparison set counted_to = $2 where id = $1`, v.ID, to); err != nil {
 		return fmt.Errorf("write counts: %w", err)
 	}
 	return nil
@@ -111,20 +157,39 @@ func (s *Store) DriftPeriods(ctx context.Context, comparison int64, from, to tim
 		select * from drift_period where comparison_id = $1 and from_at >= $2 and from_at < $3 order by from_at`, comparison, from, to)
 }
 
-// PutDriftPeriod keeps what was found in a period.
-func PutDriftPeriod(ctx context.Context, tx pgx.Tx, p record.DriftPeriod) error {
-	_, err := tx.Exec(ctx, `
-		insert into drift_period (comparison_id, from_at, to_at, found, computed_at) values ($1, $2, $3, $4, $5)
-		on conflict (comparison_id, from_at) do update set to_at = excluded.to_at, found = excluded.found, computed_at = excluded.computed_at`,
-		p.ComparisonID, p.From, p.To, p.Found, p.ComputedAt)
-	if err != nil {
-		return fmt.Errorf("write period: %w", err)
+// PutDriftPeriods keeps what was found in some periods.
+func PutDriftPeriods(ctx context.Context, tx pgx.Tx, v record.Comparison, periods []record.DriftPeriod) error {
+	if err := still(ctx, tx, v); err != nil {
+		return err
+	}
+	for _, p := range periods {
+		_, err := tx.Exec(ctx, `
+			insert into drift_period (comparison_id, from_at, to_at, found, computed_at) values ($1, $2, $3, $4, $5)
+			on conflict (comparison_id, from_at) do update set to_at = excluded.to_at, found = excluded.found, computed_at = excluded.computed_at`,
+			p.ComparisonID, p.From, p.To, p.Found, p.ComputedAt)
+		if err != nil {
+			return fmt.Errorf("write period: %w", err)
+		}
+	}
+	return Notify(ctx, tx, "drift")
+}
+
+// ComputedTo keeps up to when periods have been judged and their series written.
+func ComputedTo(ctx context.Context, tx pgx.Tx, v record.Comparison, to time.Time) error {
+	if err := still(ctx, tx, v); err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, `update comparison set computed_to = $2, referred = $3 where id = $1`, v.ID, to, v.Referred); err != nil {
+		return fmt.Errorf("write comparison: %w", err)
 	}
 	return nil
 }
 
 // KeepLayouts keeps how a comparison's features are counted, and which they are.
 func KeepLayouts(ctx context.Context, tx pgx.Tx, v record.Comparison) error {
+	if err := still(ctx, tx, v); err != nil {
+		return err
+	}
 	if _, err := tx.Exec(ctx, `update comparison set features = $2, layouts = $3, referred = $4 where id = $1`, v.ID, v.Features, v.Layouts, v.Referred); err != nil {
 		return fmt.Errorf("write layouts: %w", err)
 	}
@@ -134,8 +199,11 @@ func KeepLayouts(ctx context.Context, tx pgx.Tx, v record.Comparison) error {
 // Ran keeps how a run of a comparison ended.
 func (s *Store) Ran(ctx context.Context, v record.Comparison) error {
 	return s.InTx(ctx, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `update comparison set state = $2, message = $3, computed_to = $4, run_at = $5, next_at = $6, referred = $7 where id = $1`,
-			v.ID, v.State, v.Message, v.ComputedTo, v.RunAt, v.NextAt, v.Referred)
+		if err := still(ctx, tx, v); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, `update comparison set state = $2, message = $3, run_at = $4, next_at = $5, counted_to = null, task_id = 0 where id = $1`,
+			v.ID, v.State, v.Message, v.RunAt, v.NextAt)
 		if err != nil {
 			return fmt.Errorf("write comparison: %w", err)
 		}

@@ -65,19 +65,23 @@ const holding = 7412
 // Hold takes hold of a task until release is called or the process dies; held is
 // false if another has it.
 func (s *Store) Hold(ctx context.Context, id int64) (release func(), held bool, err error) {
+	return s.hold(ctx, "task", holding, id)
+}
+
+func (s *Store) hold(ctx context.Context, what string, class int, id int64) (release func(), held bool, err error) {
 	conn, err := s.Pool.Acquire(ctx)
 	if err != nil {
-		return nil, false, fmt.Errorf("hold task %d: %w", id, err)
+		return nil, false, fmt.Errorf("hold %s %d: %w", what, id, err)
 	}
-	if err := conn.QueryRow(ctx, `select pg_try_advisory_lock($1, $2)`, holding, int32(id)).Scan(&held); err != nil || !held {
+	if err := conn.QueryRow(ctx, `select pg_try_advisory_lock($1, $2)`, class, int32(id)).Scan(&held); err != nil || !held {
 		conn.Release()
 		if err != nil {
-			return nil, false, fmt.Errorf("hold task %d: %w", id, err)
+			return nil, false, fmt.Errorf("hold %s %d: %w", what, id, err)
 		}
 		return nil, false, nil
 	}
 	return func() {
-		if _, err := conn.Exec(context.WithoutCancel(ctx), `select pg_advisory_unlock($1, $2)`, holding, int32(id)); err != nil {
+		if _, err := conn.Exec(context.WithoutCancel(ctx), `select pg_advisory_unlock($1, $2)`, class, int32(id)); err != nil {
 			conn.Conn().Close(context.WithoutCancel(ctx)) // which lets go too
 		}
 		conn.Release()

@@ -39,7 +39,7 @@ func driftSpeed(ctx context.Context) ([]Result, error) {
 	if err := writeWide(path, wideRows); err != nil {
 		return nil, err
 	}
-	input := compare.Files{List: []compare.File{{Path: path}}}
+	input := &compare.Files{List: []compare.File{{Path: path}}}
 	start := time.Date(2026, 1, 5, 0, 0, 0, 0, time.UTC)
 	settings := record.ComparisonSettings{TimeColumn: wideTimeName, Period: "week", Seed: wideSeed,
 		ReferenceFrom: start.Format(time.DateOnly), ReferenceTo: start.AddDate(0, 0, 27).Format(time.DateOnly)}
@@ -47,7 +47,7 @@ func driftSpeed(ctx context.Context) ([]Result, error) {
 	if err := writeWide(few, wideRows/4); err != nil {
 		return nil, err
 	}
-	quarter := compare.Files{List: []compare.File{{Path: few}}}
+	quarter := &compare.Files{List: []compare.File{{Path: few}}}
 	debug.FreeOSMemory()
 	less, stop := watchMemory()
 	if _, err := compare.Two(ctx, quarter, quarter, settings, time.UTC, false, nil); err != nil {

@@ -95,12 +95,9 @@ type Trial struct {
 
 func (Trial) Kind() string { return "trial" }
 
-// Drift runs a comparison, over all its periods or the new ones.
+// Drift runs a comparison, if it is due.
 type Drift struct {
-	ComparisonID int64  `json:"comparison_id"`
-	Name         string `json:"name"`
-	All          bool   `json:"all"`
-	TaskID       int64  `json:"task_id"`
+	Name string `json:"name"`
 }
 
 func (Drift) Kind() string { return "drift" }
@@ -241,10 +238,7 @@ func optionsOf(job river.JobArgs) *river.InsertOpts {
 		return &river.InsertOpts{MaxAttempts: 1}
 	case Relearn:
 		return &river.InsertOpts{MaxAttempts: 2, ScheduledAt: time.Now().Add(time.Second), UniqueOpts: river.UniqueOpts{ByState: notBegun}}
-	case Drift:
-		// What was counted stays: a run that failed goes on from there.
-		return &river.InsertOpts{Queue: "long", MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: unfinished}}
-	case Tune, Trial:
+	case Tune, Trial, Drift:
 		return &river.InsertOpts{Queue: "long", MaxAttempts: 1}
 	case Keep:
 		return &river.InsertOpts{Queue: "long", MaxAttempts: 1}

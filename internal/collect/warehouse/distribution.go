@@ -35,7 +35,7 @@ type Distributed struct {
 
 func (d Distribution) from() string {
 	if d.Query != "" {
-		return "(" + strings.TrimRight(strings.TrimSpace(d.Query), "; \n") + ") as rows_of_query"
+		return "(" + strings.TrimRight(strings.TrimSpace(d.Query), "; \n") + "\n) as rows_of_query" // a comment may end it
 	}
 	return Table(d.Table)
 }
@@ -285,6 +285,7 @@ func exact(x float64) string { return fmt.Sprintf("'%v'", x) }
 // without one.
 type WordCount struct {
 	Day    int64
+	By     string
 	Column int
 	Word   *string
 	Rows   int64
@@ -302,12 +303,12 @@ func (w *Pools) Words(ctx context.Context, d Distribution, layouts []*drift.Layo
 			known := append(append([]string{}, layouts[i].Words...), layouts[i].Rest...)
 			rows, err := tx.Query(ctx, fmt.Sprintf(`
 				with counted as (
-					select %[1]s as day, left(%[2]s, 200) as word, count(*) as n from %[3]s where %[4]s group by 1, 2
+					select %[1]s as day, %[8]s as of, left(%[2]s, 200) as word, count(*) as n from %[3]s where %[4]s group by 1, 2, 3
 				), placed as (
-					select day, word, n, word is null or word = any($%[5]d) as known, row_number() over (partition by day, word is null or word = any($%[5]d) order by n desc, word) as place from counted
+					select day, of, word, n, word is null or word = any($%[5]d) as known, row_number() over (partition by day, of, word is null or word = any($%[5]d) order by n desc, word) as place from counted
 				)
-				select day, %[6]d, case when known or place <= 20 then word else %[7]s end, sum(n)::bigint from placed group by 1, 3`,
-				d.day(), d.value(c), d.from(), where, len(args)+1, i, literal(unnamed)), append(args[:len(args):len(args)], known)...)
+				select day, of, %[6]d, case when known or place <= 20 then word else %[7]s end, sum(n)::bigint from placed group by 1, 2, 4`,
+				d.day(), d.value(c), d.from(), where, len(args)+1, i, literal(unnamed), d.by(d.By)), append(args[:len(args):len(args)], known)...)
 			if err != nil {
 				return err
 			}
@@ -339,8 +340,8 @@ type ScoreCount struct {
 	Score, Squares, Hit float64
 }
 
-// Scores counts a model's answers by day, version and bin. inputs are the columns
-// of which none should be missing.
+// Scores counts a model's answers by day, version and bin; without a column of
+// scores only rows. inputs are the columns of which none should be missing.
 func (w *Pools) Scores(ctx context.Context, d Distribution, score, version, outcome string, threshold float64, inputs []string, from, to int64) ([]ScoreCount, error) {
 	where, args := d.when(from, to)
 	lacks, came := "false", "null::boolean"
@@ -354,6 +355,10 @@ func (w *Pools) Scores(ctx context.Context, d Distribution, score, version, outc
 	if outcome != "" {
 		came = fmt.Sprintf("case lower(%[1]s::text) when '1' then true when 'true' then true when 't' then true when 'yes' then true when '0' then false when 'false' then false when 'f' then false when 'no' then false end", name(outcome))
 	}
+	answer := "null::double precision"
+	if score != "" {
+		answer = finite(d.value(Distributed{score, drift.Number}))
+	}
 	args = append(args, threshold)
 	sql := fmt.Sprintf(`
 		select day, version, count(*), count(*) filter (where lacks), count(*) filter (where s >= $%[8]d), bin,
@@ -361,7 +366,7 @@ func (w *Pools) Scores(ctx context.Context, d Distribution, score, version, outc
 			coalesce(sum(s * s) filter (where came is not null and bin >= 0), 0), coalesce(sum(s) filter (where came and bin >= 0), 0)
 		from (select *, case when s >= 0 and s <= 1 then least(99, floor(s * 100))::int else -1 end as bin
 			from (select %[1]s as day, %[2]s as version, (%[3]s) as lacks, %[4]s as came, %[5]s as s from %[6]s where %[7]s) r) q
-		group by day, version, bin`, d.day(), d.by(version), lacks, came, finite(d.value(Distributed{score, drift.Number})), d.from(), where, len(args))
+		group by day, version, bin`, d.day(), d.by(version), lacks, came, answer, d.from(), where, len(args))
 	var list []ScoreCount
 	err := w.read(ctx, d.Source, func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, sql, args...)

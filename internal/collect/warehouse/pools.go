@@ -129,6 +129,13 @@ func Reached(err error) bool {
 	return true
 }
 
+// TooSlow tells whether the database gave up because what was asked takes too
+// long.
+func TooSlow(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && pg.Code == "57014"
+}
+
 func (w *Pools) pool(source record.Source) (*pgxpool.Pool, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()

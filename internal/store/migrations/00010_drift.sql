@@ -11,7 +11,10 @@ create table comparison (
 	referred jsonb not null default '{}',
 	state text not null default 'new',
 	message text not null default '',
+	revision int not null default 0,
+	counted_to timestamptz,
 	computed_to timestamptz,
+	task_id bigint not null default 0,
 	run_at timestamptz,
 	next_at timestamptz,
 	created_at timestamptz not null default now()
