@@ -71,6 +71,8 @@ type Verdict struct {
 	Above     int64    `json:"above"`
 	New       []string `json:"new,omitempty"`      // categories that the reference does not know
 	Vanished  []string `json:"vanished,omitempty"` // categories that should have come and did not
+	Gained    *Shift   `json:"gained,omitempty"`   // of a feature that is over: where more values are
+	Lost      *Shift   `json:"lost,omitempty"`     // and where fewer
 }
 
 // Measure gives a measure by its name.
@@ -137,6 +139,9 @@ func Judge(r *Reference, period *Counts, accept float64) Verdict {
 	switch {
 	case v.Ratio > 1:
 		v.State = Over
+		if n >= MinRows && m >= MinRows {
+			v.Gained, v.Lost = Shifts(r.Layout, Histogram(r.Layout, &r.Whole, period))
+		}
 	case n < MinRows:
 		v.Why = fmt.Sprintf("the reference has %d values: only what is missing is judged", n)
 	case m < MinRows:

@@ -85,15 +85,50 @@ func QualityOf(bins []ScoreBin) Quality {
 		spread := 1.96 * math.Sqrt(max(0, said-squares)) // the variance of what the scores say
 		q.Ratio, q.RatioLow, q.RatioHigh = came/said, max(0, came-spread)/said, (came+spread)/said
 	}
+	for _, tenth := range tenths(bins) {
+		q.Error += math.Abs(tenth.Score-float64(tenth.Positive)) / n
+	}
+	return q
+}
+
+// tenths joins neighbouring bins of scores to groups of a tenth of the rows or
+// more.
+func tenths(bins []ScoreBin) (groups []ScoreBin) {
+	total := int64(0)
+	for _, b := range bins {
+		total += b.Rows
+	}
 	var group ScoreBin
 	for i, b := range bins {
 		group.Rows, group.Positive, group.Score = group.Rows+b.Rows, group.Positive+b.Positive, group.Score+b.Score
-		if group.Rows*10 >= q.Rows || i == len(bins)-1 {
-			q.Error += math.Abs(group.Score-float64(group.Positive)) / n
+		if group.Rows > 0 && (group.Rows*10 >= total || i == len(bins)-1) {
+			groups = append(groups, group)
 			group = ScoreBin{}
 		}
 	}
-	return q
+	return groups
+}
+
+// CalibrationPoint is a tenth of a model's rows, of like scores: what they said
+// and what came true, with a 95 % interval (Wilson 1927).
+type CalibrationPoint struct {
+	Rows  int64   `json:"rows"`
+	Said  float64 `json:"said"` // mean score
+	Share float64 `json:"share"`
+	Low   float64 `json:"low"`
+	High  float64 `json:"high"`
+}
+
+// Calibration says of tenths of the rows, by ascending score, how many came true.
+func Calibration(bins []ScoreBin) []CalibrationPoint {
+	list := []CalibrationPoint{}
+	for _, g := range tenths(bins) {
+		n, share := float64(g.Rows), float64(g.Positive)/float64(g.Rows)
+		const z = 1.96
+		centre, half := (share+z*z/2/n)/(1+z*z/n), z/(1+z*z/n)*math.Sqrt(share*(1-share)/n+z*z/4/n/n)
+		list = append(list, CalibrationPoint{g.Rows, g.Score / n, share, max(0, centre-half), min(1, centre+half)})
+	}
+	return list
 }
 
 // Difference is a figure's difference between two models or stretches, with a 95 %

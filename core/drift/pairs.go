@@ -15,6 +15,7 @@ type Pair struct {
 	A, B       int         `json:"-"`
 	Reference  [][]float64 `json:"reference"`
 	Period     [][]float64 `json:"period"`
+	Expected   [][]float64 `json:"expected"`         // the period's, had the two gone together as before
 	AUpto      []float64   `json:"a_upto,omitempty"` // of numbers: the upper edges of all bins but the last
 	BUpto      []float64   `json:"b_upto,omitempty"`
 	ACodes     []int32     `json:"a_codes,omitempty"` // of categories: whose rows a bin holds; the last holds all others
@@ -174,13 +175,14 @@ func pair(a, b, c, d coarse) (Pair, bool) {
 	sampling := 1/float64(n) + 1/float64(m)
 	together, freedom := PSI(was, is), float64(a.k*b.k-1)
 	beyond := 0.0
-	for i, e := range fitted(was, is, a.k, b.k) {
+	fit := fitted(was, is, a.k, b.k)
+	for i, e := range fit {
 		q := (float64(is[i]) + 0.5) / (float64(m) + 0.5*float64(len(is)))
 		beyond += (q - e) * math.Log(q/e)
 	}
 	p := Pair{AUpto: a.upto, BUpto: b.upto, ACodes: a.words, BCodes: b.words, Rows: m, ReferenceN: n,
 		Together: max(0, together-freedom*sampling), Beyond: beyond}
-	p.Reference, p.Period = shares(was, a.k, b.k, n), shares(is, a.k, b.k, m)
+	p.Reference, p.Period, p.Expected = table(was, a.k, b.k, n), table(is, a.k, b.k, m), table(fit, a.k, b.k, 1)
 	return p, true
 }
 
@@ -229,13 +231,14 @@ func fitted(was, is []int64, k, l int) []float64 {
 	return fit
 }
 
-func shares(counts []int64, k, l, n int) [][]float64 {
-	table := make([][]float64, k)
-	for i := range table {
-		table[i] = make([]float64, l)
+// table lays counts, or shares, out in rows, as shares of a total.
+func table[T int64 | float64](counts []T, k, l, total int) [][]float64 {
+	rows := make([][]float64, k)
+	for i := range rows {
+		rows[i] = make([]float64, l)
 		for j := range l {
-			table[i][j] = float64(counts[i*l+j]) / float64(n)
+			rows[i][j] = float64(counts[i*l+j]) / float64(total)
 		}
 	}
-	return table
+	return rows
 }

@@ -35,10 +35,23 @@ func New(s *store.Store, q *work.Queue, w *warehouse.Pools, c *collect.Collector
 	return &Comparer{s, q, w, c, now}
 }
 
+// Finder gives a dataset by its name, with its source.
+type Finder func(ctx context.Context, name string) (record.Dataset, record.Source, error)
+
+// stored finds datasets that are set up.
+func (c *Comparer) stored(ctx context.Context, name string) (record.Dataset, record.Source, error) {
+	dataset, err := c.store.Dataset(ctx, name)
+	if err != nil {
+		return dataset, record.Source{}, err
+	}
+	source, err := c.store.DatasetSource(ctx, dataset.ID)
+	return dataset, source, err
+}
+
 // inputs are where a comparison's periods and its reference are read from; both
 // are the same unless settings name another reference.
-func (c *Comparer) inputs(ctx context.Context, v record.Comparison) (period, reference Input, zone *time.Location, err error) {
-	period, source, zone, err := c.input(ctx, v.Dataset, v.Settings.Query)
+func (c *Comparer) inputs(ctx context.Context, v record.Comparison, find Finder) (period, reference Input, zone *time.Location, err error) {
+	period, source, zone, err := c.input(ctx, v.Dataset, v.Settings.Query, find)
 	if err != nil {
 		return nil, nil, nil, err
 	}
@@ -46,10 +59,10 @@ func (c *Comparer) inputs(ctx context.Context, v record.Comparison) (period, ref
 	case s.ReferenceDataset != "" && s.ReferenceQuery != "":
 		return nil, nil, nil, record.Invalid{Field: "reference", Given: "a dataset and a query", Allowed: "one of the two"}
 	case s.ReferenceQuery != "":
-		reference, _, _, err = c.input(ctx, v.Dataset, s.ReferenceQuery)
+		reference, _, _, err = c.input(ctx, v.Dataset, s.ReferenceQuery, find)
 	case s.ReferenceDataset != "":
 		var of record.Source
-		reference, of, _, err = c.input(ctx, s.ReferenceDataset, "")
+		reference, of, _, err = c.input(ctx, s.ReferenceDataset, "", find)
 		if err == nil && of.Kind != source.Kind {
 			err = record.Invalid{Field: "reference_dataset", Given: s.ReferenceDataset, Allowed: "a dataset of the same kind of source: " + source.Kind}
 		}
@@ -60,12 +73,8 @@ func (c *Comparer) inputs(ctx context.Context, v record.Comparison) (period, ref
 }
 
 // input is the rows of a dataset, or of a query at its source.
-func (c *Comparer) input(ctx context.Context, name, query string) (Input, record.Source, *time.Location, error) {
-	dataset, err := c.store.Dataset(ctx, name)
-	if err != nil {
-		return nil, record.Source{}, nil, err
-	}
-	source, err := c.store.DatasetSource(ctx, dataset.ID)
+func (c *Comparer) input(ctx context.Context, name, query string, find Finder) (Input, record.Source, *time.Location, error) {
+	dataset, source, err := find(ctx, name)
 	if err != nil {
 		return nil, source, nil, err
 	}
@@ -111,6 +120,11 @@ func filesOf(source record.Source, dataset record.Dataset) (*Files, error) {
 // Prepare checks a comparison and completes it with its features, and keeps
 // nothing.
 func (c *Comparer) Prepare(ctx context.Context, v record.Comparison) (record.Comparison, error) {
+	return c.PrepareWith(ctx, v, c.stored)
+}
+
+// PrepareWith is Prepare where datasets are not only those that are set up.
+func (c *Comparer) PrepareWith(ctx context.Context, v record.Comparison, find Finder) (record.Comparison, error) {
 	s := &v.Settings
 	if s.Period == "" {
 		s.Period = "week"
@@ -133,7 +147,7 @@ func (c *Comparer) Prepare(ctx context.Context, v record.Comparison) (record.Com
 	case s.Key != "" && s.Version == "":
 		return v, record.Invalid{Field: "version", Given: "", Allowed: "the column with the model's version: key tells which rows two versions share"}
 	}
-	period, reference, zone, err := c.inputs(ctx, v)
+	period, reference, zone, err := c.inputs(ctx, v, find)
 	if err != nil {
 		return v, err
 	}
@@ -161,7 +175,7 @@ func (c *Comparer) Prepare(ctx context.Context, v record.Comparison) (record.Com
 		OneSided(v.Features, later)
 		v.Features = append(v.Features, Also(v.Features, later)...)
 	}
-	dataset, err := c.store.Dataset(ctx, v.Dataset)
+	dataset, _, err := find(ctx, v.Dataset)
 	if err != nil {
 		return v, err
 	}
@@ -192,8 +206,10 @@ func (c *Comparer) Set(ctx context.Context, v record.Comparison) (record.Compari
 func (c *Comparer) SetIn(ctx context.Context, tx pgx.Tx, v record.Comparison) error {
 	now := c.now().UTC()
 	v.NextAt = &now
-	_, err := store.SetComparison(ctx, tx, v)
-	return err
+	if _, err := store.SetComparison(ctx, tx, v); err != nil {
+		return err
+	}
+	return store.SetMetric(ctx, tx, Watched(v))
 }
 
 // packed and unpacked are a day's counts as they are stored.

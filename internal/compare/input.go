@@ -187,12 +187,15 @@ func Compared(features []record.Feature) []record.Feature {
 
 // Wants is what settings ask of an input whose features are known.
 func Wants(s record.ComparisonSettings, features []record.Feature, zone *time.Location) Wanted {
-	threshold := s.Threshold
-	if threshold == 0 {
-		threshold = 0.5
-	}
 	return Wanted{Features: Compared(features), Time: s.TimeColumn, Zone: zone, Seed: s.Seed,
-		Model: Model{s.Score, s.Version, s.Outcome, s.Key, threshold}}
+		Model: Model{s.Score, s.Version, s.Outcome, s.Key, thresholdOf(s)}}
+}
+
+func thresholdOf(s record.ComparisonSettings) float64 {
+	if s.Threshold == 0 {
+		return 0.5
+	}
+	return s.Threshold
 }
 
 // midnights finds the local day of instants, fast for those that come in order.

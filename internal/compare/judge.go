@@ -6,12 +6,12 @@ import (
 	"maps"
 	"math"
 	"slices"
-	"strings"
 	"time"
 
 	"tinbell/core/drift"
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
+	"tinbell/internal/words"
 )
 
 // reference is what periods are judged against: its days, added up, with what
@@ -52,9 +52,7 @@ func (r *reference) told() record.DriftReference {
 // judge compares the days of a period with a reference, feature by feature.
 func judge(w Wanted, layouts []*drift.Layout, r *reference, days []Day, accept float64) record.DriftResult {
 	found := record.DriftResult{Rows: rowsOf(days), Reference: r.told()}
-	if accept == 0 {
-		accept = drift.DefaultAccept
-	}
+	accept = acceptOf(accept)
 	for i, f := range w.Features {
 		period := counted(layouts[i], days, i)
 		v := drift.Judge(&r.features[i], &period, accept)
@@ -138,14 +136,28 @@ func sampled(w Wanted, layouts []*drift.Layout, found *record.DriftResult, of *l
 	for i := range places {
 		found.Classified = append(found.Classified, name(i))
 	}
-	if accept == 0 {
-		accept = drift.DefaultAccept
-	}
-	for _, p := range drift.Pairs(a, b, accept, of.pairs(w, layouts), pairsKept) {
-		found.Pairs = append(found.Pairs, record.PairResult{Pair: p, First: name(p.A), Second: name(p.B),
-			FirstBins: told(layouts[inputs[places[p.A]]], p.AUpto, p.ACodes), SecondBins: told(layouts[inputs[places[p.B]]], p.BUpto, p.BCodes)})
-	}
+	found.Pairs = pairResults(w, layouts, drift.Pairs(a, b, acceptOf(accept), of.pairs(w, layouts), pairsKept), places)
 	found.Versions = versions(a, b, before, after, w.Seed)
+}
+
+func acceptOf(accept float64) float64 {
+	if accept == 0 {
+		return drift.DefaultAccept
+	}
+	return accept
+}
+
+// pairResults names what was found of pairs; places are those of their features
+// among the inputs.
+func pairResults(w Wanted, layouts []*drift.Layout, pairs []drift.Pair, places []int) []record.PairResult {
+	inputs := w.inputs()
+	var list []record.PairResult
+	for _, p := range pairs {
+		a, b := inputs[places[p.A]], inputs[places[p.B]]
+		list = append(list, record.PairResult{Pair: p, First: w.Features[a].Name, Second: w.Features[b].Name,
+			FirstBins: told(layouts[a], p.AUpto, p.ACodes), SecondBins: told(layouts[b], p.BUpto, p.BCodes)})
+	}
+	return list
 }
 
 // usable are the places among the inputs of features that a classifier can use:
@@ -191,7 +203,13 @@ func told(l *drift.Layout, upto []float64, codes []int32) []string {
 	return append(list, "others")
 }
 
-func short(v float64) string { return strings.Replace(fmt.Sprintf("%.3g", v), "e+0", "e", 1) }
+// short writes the edge of a bin.
+func short(v float64) string {
+	if math.Abs(v) >= 1000 {
+		return words.Number(v)
+	}
+	return fmt.Sprintf("%.3g", v)
+}
 
 // versions compares each version of a model with the one that most rows had
 // before it, on like inputs.

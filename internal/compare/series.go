@@ -26,17 +26,6 @@ type figure struct {
 	read    func(f record.DriftResult, put func(segment string, value, rows float64))
 }
 
-// Segments of the metric that is watched, besides the features.
-const (
-	AllTogether = "(all features together)"
-	TwoTogether = "(two features together)"
-	Ranking     = "(ranking of what came true)"
-)
-
-// OverLimit is the measure that is watched: how far a figure is on the way to
-// its limit, 1 being the limit.
-const OverLimit = "drift"
-
 func measured(name string) func(record.DriftResult, func(string, float64, float64)) {
 	return func(found record.DriftResult, put func(string, float64, float64)) {
 		for _, f := range found.Features {
@@ -69,7 +58,7 @@ func ofVersions(of func(m record.ModelResult) (float64, bool)) func(record.Drift
 
 // figures are all that become series.
 var figures = []figure{
-	{"", OverLimit, "of its limit", timeline.Value, "feature", overLimits},
+	{"", record.MeasureDrift, "times its limit", timeline.Value, "feature", overLimits},
 	{"psi", drift.MeasurePSI, "PSI", timeline.Value, "feature", measured(drift.MeasurePSI)},
 	{"jensen-shannon", drift.MeasureJS, "Jensen-Shannon distance", timeline.Value, "feature", measured(drift.MeasureJS)},
 	{"ks", drift.MeasureKS, "Kolmogorov-Smirnov distance", timeline.Value, "feature", measured(drift.MeasureKS)},
@@ -125,10 +114,10 @@ func overLimits(found record.DriftResult, put func(string, float64, float64)) {
 		}
 	}
 	if s := found.Separability; s != nil && s.Limit > 0 {
-		put(AllTogether, s.Score/s.Limit, float64(s.Rows))
+		put(record.DriftTogether, s.Score/s.Limit, float64(s.Rows))
 	}
 	if len(found.Pairs) > 0 && found.Pairs[0].Limit > 0 {
-		put(TwoTogether, found.Pairs[0].Beyond/found.Pairs[0].Limit, float64(found.Pairs[0].Rows))
+		put(record.DriftPair, found.Pairs[0].Beyond/found.Pairs[0].Limit, float64(found.Pairs[0].Rows))
 	}
 	worst, rows := 0.0, 0.0
 	known := false
@@ -142,7 +131,7 @@ func overLimits(found record.DriftResult, put func(string, float64, float64)) {
 		}
 	}
 	if known && !math.IsNaN(worst) {
-		put(Ranking, worst, rows)
+		put(record.DriftRanking, worst, rows)
 	}
 }
 
@@ -222,7 +211,7 @@ func (r *run) put(ctx context.Context, f figure, samples map[string][]record.Sam
 		}
 		return r.queue.Put(ctx, tx, work.Evaluate{MetricID: m.ID, From: earliest})
 	})
-	if err != nil || f.measure != OverLimit {
+	if err != nil || f.measure != record.MeasureDrift {
 		return err
 	}
 	return r.watched(ctx, m)
@@ -230,17 +219,32 @@ func (r *run) put(ctx context.Context, f figure, samples map[string][]record.Sam
 
 // metric is a figure's metric, made when it is first needed.
 func (r *run) metric(ctx context.Context, f figure) (record.Metric, error) {
-	name := metricName(r.v.Name, f)
-	m, err := r.store.Metric(ctx, name)
-	if missing := (record.NotFound{}); !errors.As(err, &missing) {
+	m := metricOf(r.v, f)
+	known, err := r.store.Metric(ctx, m.Name)
+	if missing := (record.NotFound{}); err == nil && known.Comparison == r.v.Name || err != nil && !errors.As(err, &missing) {
+		return known, err
+	}
+	if err := r.store.InTx(ctx, func(tx pgx.Tx) error { return store.SetMetric(ctx, tx, m) }); err != nil {
 		return m, err
 	}
-	m = record.Metric{DatasetID: r.v.DatasetID, Dataset: r.v.Dataset, Name: name, Measure: f.measure, Kind: f.kind, Unit: f.unit, PeriodSeconds: 86400, Zone: r.v.Zone}
+	return r.store.Metric(ctx, m.Name)
+}
+
+// metricOf is the metric that holds a figure of a comparison.
+func metricOf(v record.Comparison, f figure) record.Metric {
+	m := record.Metric{Dataset: v.Dataset, Name: metricName(v.Name, f), Measure: f.measure, Kind: f.kind, Unit: f.unit, PeriodSeconds: 86400, Zone: v.Zone,
+		SegmentBy: record.Strings{}, KeptSegments: record.Strings{}, MaxSegments: maxSeries, Quantile: 0.5, Comparison: v.Name}
 	if f.by != "" {
 		m.SegmentBy = record.Strings{f.by}
 	}
-	return r.collector.AddMetric(ctx, m)
+	return m
 }
+
+// maxSeries is how many segments a metric of a comparison may have.
+const maxSeries = 10000
+
+// Watched is the metric of a comparison that has a monitor by itself.
+func Watched(v record.Comparison) record.Metric { return metricOf(v, figures[0]) }
 
 // watched makes the monitor that rings when a figure is over its limit; one that
 // somebody changed or paused stays as it is.

@@ -193,7 +193,7 @@ func (o Outcome) Distributions(feature string, zone *time.Location) Distribution
 	}
 	l := o.Layouts[place]
 	before, after := counted(l, o.Before, place), counted(l, within(o.Days, timeline.Span{From: p.From.Unix(), To: p.To.Unix()}), place)
-	d := Distributions{Zone: zone.String(), Kind: l.Kind, From: p.From, To: p.To, Against: p.Found.Reference, Result: p.Found.Features[place], Bars: drift.Histogram(l, &before, &after)}
+	d := Distributions{Zone: zone.String(), Kind: l.Kind, Period: "period", From: p.From, To: p.To, Against: p.Found.Reference, Result: p.Found.Features[place], Bars: drift.Histogram(l, &before, &after)}
 	d.Sentence = Stands(d.Result)
 	return d
 }

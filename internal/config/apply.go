@@ -13,6 +13,7 @@ import (
 	"tinbell/internal/collect"
 	"tinbell/internal/collect/landing"
 	"tinbell/internal/collect/warehouse"
+	"tinbell/internal/compare"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 	"tinbell/internal/tell"
@@ -30,12 +31,13 @@ type Keeper struct {
 	desk      *answer.Desk
 	watcher   *watch.Watcher
 	teller    *tell.Teller
+	comparer  *compare.Comparer
 	queue     *work.Queue
 	now       func() time.Time
 }
 
-func New(s *store.Store, c *collect.Collector, w *warehouse.Pools, d *answer.Desk, v *watch.Watcher, t *tell.Teller, q *work.Queue, now func() time.Time) *Keeper {
-	return &Keeper{s, c, w, d, v, t, q, now}
+func New(s *store.Store, c *collect.Collector, w *warehouse.Pools, d *answer.Desk, v *watch.Watcher, t *tell.Teller, m *compare.Comparer, q *work.Queue, now func() time.Time) *Keeper {
+	return &Keeper{s, c, w, d, v, t, m, q, now}
 }
 
 // Read gives all that is set up.
@@ -60,19 +62,32 @@ func (k *Keeper) Read(ctx context.Context) (Documents, error) {
 		}
 		d.Datasets = append(d.Datasets, WrittenDataset{v.Name, v.Source, v.Namespace, v.Owner, v.Zone, v.LoadedBy, v.Pattern, v.KeepDays})
 	}
+	monitors, err := k.store.Monitors(ctx)
+	if err != nil {
+		return d, err
+	}
+	watched := map[string]bool{}
+	for _, v := range monitors {
+		d.Monitors = append(d.Monitors, WrittenMonitor{v.Name, v.Metric, v.Owner, v.Paused, v.Settings})
+		watched[v.Metric] = true
+	}
 	metrics, err := k.store.Metrics(ctx)
 	if err != nil {
 		return d, err
 	}
 	for _, m := range metrics {
-		d.Metrics = append(d.Metrics, written(m))
+		// The figures of a comparison come with it; only one that somebody had
+		// watched besides is written.
+		if m.Comparison == "" || watched[m.Name] && m.Name != compare.Watched(record.Comparison{Name: m.Comparison}).Name {
+			d.Metrics = append(d.Metrics, written(m))
+		}
 	}
-	monitors, err := k.store.Monitors(ctx)
-	for _, v := range monitors {
-		d.Monitors = append(d.Monitors, WrittenMonitor{v.Name, v.Metric, v.Owner, v.Paused, v.Settings})
-	}
+	comparisons, err := k.store.Comparisons(ctx)
 	if err != nil {
 		return d, err
+	}
+	for _, v := range comparisons {
+		d.Comparisons = append(d.Comparisons, WrittenComparison{v.Name, v.Dataset, v.Owner, v.Settings})
 	}
 	calendars, err := k.store.Calendars(ctx)
 	if err != nil {
@@ -142,6 +157,11 @@ func (k *Keeper) Load(ctx context.Context, wanted Documents) ([]Change, error) {
 			return nil, fmt.Errorf("metric %s: %w", m.Name, err)
 		}
 	}
+	for _, v := range wanted.Comparisons {
+		if err := l.comparison(ctx, v); err != nil {
+			return nil, fmt.Errorf("comparison %s: %w", v.Name, err)
+		}
+	}
 	for _, m := range wanted.Monitors {
 		if err := l.check(ctx, m); err != nil {
 			return nil, fmt.Errorf("monitor %s: %w", m.Name, err)
@@ -163,6 +183,7 @@ type load struct {
 	datasets  map[string]record.Dataset
 	sources   map[string]record.Source // by dataset
 	metrics   map[string]record.Metric
+	compared  []record.Comparison
 }
 
 func (l *load) dataset(ctx context.Context, d WrittenDataset) error {
@@ -234,6 +255,29 @@ func (l *load) metric(ctx context.Context, m WrittenMetric, there Documents) err
 	return err
 }
 
+// comparison checks a comparison against its rows; its dataset may be of the same
+// files.
+func (l *load) comparison(ctx context.Context, w WrittenComparison) error {
+	v, err := l.comparer.PrepareWith(ctx, record.Comparison{Name: w.Name, Dataset: w.Dataset, Owner: w.Owner, Settings: w.ComparisonSettings}, func(ctx context.Context, name string) (record.Dataset, record.Source, error) {
+		if d, here := l.datasets[name]; here {
+			return d, l.sources[name], nil
+		}
+		d, err := l.store.Dataset(ctx, name)
+		if err != nil {
+			return d, record.Source{}, err
+		}
+		source, err := l.store.DatasetSource(ctx, d.ID)
+		return d, source, err
+	})
+	if err != nil {
+		return err
+	}
+	l.compared = append(l.compared, v)
+	m := compare.Watched(v)
+	l.metrics[m.Name] = m
+	return nil
+}
+
 func (l *load) check(ctx context.Context, m WrittenMonitor) error {
 	metric, known := l.metrics[m.Metric]
 	if !known {
@@ -287,6 +331,13 @@ func (l *load) write(ctx context.Context, tx pgx.Tx, wanted Documents, changes [
 		v.NextAt = &now
 		if err := store.SetMetric(ctx, tx, v); err != nil {
 			return err
+		}
+	}
+	for _, v := range l.compared {
+		if changed("comparison", v.Name) >= 0 {
+			if err := l.comparer.SetIn(ctx, tx, v); err != nil {
+				return err
+			}
 		}
 	}
 	for _, m := range wanted.Monitors {

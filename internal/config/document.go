@@ -28,6 +28,8 @@ type Documents struct {
 	Channels  []WrittenChannel  `json:"channels,omitempty"`
 	Routes    []WrittenRoute    `json:"routes,omitempty"`
 	SLAs      []WrittenSLA      `json:"slas,omitempty"`
+
+	Comparisons []WrittenComparison `json:"comparisons,omitempty"`
 }
 
 // WrittenSource is where measurements come from: a warehouse's address without
@@ -98,12 +100,20 @@ type WrittenMonitor struct {
 	record.Settings
 }
 
+// WrittenComparison is a drift comparison, with its settings beside its name.
+type WrittenComparison struct {
+	Name    string `json:"name"`
+	Dataset string `json:"dataset"`
+	Owner   string `json:"owner,omitempty"`
+	record.ComparisonSettings
+}
+
 // kinds in the order in which they are written and put in force.
 var kinds = []struct {
 	name string
 	kind reflect.Type
 }{{"source", reflect.TypeFor[WrittenSource]()}, {"dataset", reflect.TypeFor[WrittenDataset]()}, {"metric", reflect.TypeFor[WrittenMetric]()}, {"monitor", reflect.TypeFor[WrittenMonitor]()}, {"calendar", reflect.TypeFor[WrittenCalendar]()},
-	{"channel", reflect.TypeFor[WrittenChannel]()}, {"route", reflect.TypeFor[WrittenRoute]()}, {"sla", reflect.TypeFor[WrittenSLA]()}}
+	{"channel", reflect.TypeFor[WrittenChannel]()}, {"route", reflect.TypeFor[WrittenRoute]()}, {"sla", reflect.TypeFor[WrittenSLA]()}, {"comparison", reflect.TypeFor[WrittenComparison]()}}
 
 // field is one key of a document.
 type field struct {

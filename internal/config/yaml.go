@@ -89,6 +89,9 @@ func (p *parser) fill(node *yaml.Node, kind string, v reflect.Value) {
 	if m, is := v.Addr().Interface().(*WrittenMonitor); is {
 		m.Settings = defaults
 	}
+	if c, is := v.Addr().Interface().(*WrittenComparison); is {
+		c.Period = "week"
+	}
 	fields := fieldsOf(v.Type())
 	seen := map[string]bool{}
 	for i := 0; i+1 < len(node.Content); i += 2 {
@@ -142,7 +145,7 @@ func called(t reflect.Type) string {
 	switch t.Kind() {
 	case reflect.Bool:
 		return "true or false"
-	case reflect.Int, reflect.Int64:
+	case reflect.Int, reflect.Int64, reflect.Uint64:
 		return "a whole number"
 	case reflect.Float64, reflect.Pointer:
 		return "a number"

@@ -83,6 +83,20 @@ func (s *server) addDrift(api huma.API) {
 	}) (*body[compare.Distributions], error) {
 		return ok(s.Comparer.Feature(ctx, in.Name, in.Feature, in.At))
 	})
+	add(api, "GET", "/drift/{name}/pair", "drift-pair", "Any two features together, in a period and its reference; of a sample that is drawn for it and not kept", people.Reader, func(ctx context.Context, in *struct {
+		DriftAt
+		First  string `query:"first" required:"true"`
+		Second string `query:"second" required:"true"`
+	}) (*body[compare.PairView], error) {
+		return ok(s.Comparer.Pair(ctx, in.Name, in.First, in.Second, in.At))
+	})
+	add(api, "GET", "/drift/{name}/models", "drift-models", "What the versions of the model did over the periods, and in one of them closely", people.Reader, func(ctx context.Context, in *struct {
+		DriftAt
+		From time.Time `query:"from"`
+		To   time.Time `query:"to"`
+	}) (*body[compare.ModelView], error) {
+		return ok(s.Comparer.Models(ctx, in.Name, in.At, in.From, in.To))
+	})
 	addExportOf(api, "/drift/{name}/export", "export-drift", "Every figure as CSV: period, feature, measure, value, limit", func(ctx context.Context, in *Named, to io.Writer) error {
 		return s.Comparer.Export(ctx, in.Name, to)
 	})

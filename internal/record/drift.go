@@ -32,6 +32,15 @@ type Comparison struct {
 	CreatedAt  time.Time          `db:"created_at" json:"created_at"`
 }
 
+// MeasureDrift is the figure of a comparison that is watched: how far a feature, or
+// one of the others below, is on the way to its limit, 1 being the limit.
+const (
+	MeasureDrift  = "drift"
+	DriftTogether = "(all features together)"
+	DriftPair     = "(two features together)"
+	DriftRanking  = "(ranking of what came true)"
+)
+
 // ComparisonSettings are what a person says of a comparison.
 type ComparisonSettings struct {
 	Query      string `json:"query,omitempty" doc:"SQL whose rows are compared instead of the dataset's own"`
@@ -55,6 +64,11 @@ type ComparisonSettings struct {
 	Outcome   string  `json:"outcome,omitempty" doc:"column that tells what came true: true or false, 1 or 0, null while unknown"`
 	Key       string  `json:"key,omitempty" doc:"column that tells which rows of two versions are the same case"`
 	Threshold float64 `json:"threshold,omitempty" doc:"score from which a row counts as positive; 0.5 if left out"`
+}
+
+// Elsewhere tells that the reference is of other rows than the periods.
+func (s ComparisonSettings) Elsewhere() bool {
+	return s.ReferenceDataset != "" || s.ReferenceQuery != ""
 }
 
 func (s ComparisonSettings) Value() (driver.Value, error) { return jsonValue(s) }

@@ -95,6 +95,7 @@ type Metric struct {
 	KeptSegments    Strings       `db:"kept_segments" json:"kept_segments" doc:"those measured one by one; empty: all"`
 	Fingerprint     string        `db:"fingerprint" json:"-"`
 	OTLPName        string        `db:"otlp_name" json:"otlp_name" doc:"of a pushed metric: the OTLP metric that it takes, its own name if empty"`
+	Comparison      string        `db:"comparison" json:"comparison" doc:"the drift comparison that writes its samples; empty if none does"`
 	Kind            timeline.Kind `db:"kind" json:"kind" enum:"count,share,value,duration"`
 	Unit            string        `db:"unit" json:"unit"`
 	PeriodSeconds   int64         `db:"period_seconds" json:"period_seconds"`
@@ -239,6 +240,7 @@ type Alert struct {
 	Monitor       string     `db:"monitor" json:"monitor"`
 	Metric        string     `db:"metric" json:"metric"`
 	Measure       string     `db:"measure" json:"measure"`
+	Comparison    string     `db:"comparison" json:"comparison" doc:"the drift comparison whose figure it is about; empty if it is about none"`
 	Dataset       string     `db:"dataset" json:"dataset"`
 	DatasetID     int64      `db:"dataset_id" json:"-"`
 	Owner         string     `db:"owner" json:"owner"`

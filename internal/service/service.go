@@ -141,7 +141,7 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	duties.inspector, duties.bench = p.Inspector, p.Bench
 	p.People = people.New(records)
 	p.Teller = tell.New(records, p.Inspector, safe, tell.Options{Address: s.public(o), Allowed: o.AllowPrivate, Trust: o.Trust, Now: o.Now, Log: o.Log})
-	p.Config = config.New(records, p.Collector, p.Warehouses, p.Desk, p.Watcher, p.Teller, p.Queue, o.Now)
+	p.Config = config.New(records, p.Collector, p.Warehouses, p.Desk, p.Watcher, p.Teller, p.Comparer, p.Queue, o.Now)
 	duties.desk = p.Desk
 	s.Parts = p
 	if o.SignIn {

@@ -16,7 +16,7 @@ const alertSelect = `
 		a.cause, a.direction, a.severity, a.since, a.raised_at, a.ended_at, a.closed_at, a.close_reason, a.peak, a.peak_at,
 		a.observed, a.expected, a.return_period_seconds, a.sentence, a.planned, a.from_history, a.verdict,
 		a.label_id, a.disputed, a.recent, a.company, a.chance, a.held, a.held_why,
-		coalesce(v.name, '') as monitor, coalesce(nullif(v.owner, ''), nullif(sla.owner, ''), d.owner, '') as owner, coalesce(m.name, '') as metric, coalesce(m.measure, '') as measure,
+		coalesce(v.name, '') as monitor, coalesce(nullif(v.owner, ''), nullif(sla.owner, ''), d.owner, '') as owner, coalesce(m.name, '') as metric, coalesce(m.measure, '') as measure, coalesce(m.comparison, '') as comparison,
 		coalesce(m.period_seconds, 0) as period_seconds, coalesce(m.unit, '') as unit, coalesce(m.zone, d.zone, 'UTC') as zone,
 		coalesce(d.name, '') as dataset, coalesce(d.id, 0) as dataset_id, coalesce(s.segment, '') as segment, coalesce(source.name, '') as source,
 		coalesce(job.name, '') as job, coalesce(sla.name, '') as sla

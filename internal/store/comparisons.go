@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -101,6 +102,9 @@ func ForgetComputed(ctx context.Context, tx pgx.Tx, id int64) error {
 // DropComparison removes a comparison with all that it found; its series stay.
 func (s *Store) DropComparison(ctx context.Context, name string) error {
 	return s.InTx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `update metric set comparison = '' where comparison = $1`, name); err != nil {
+			return fmt.Errorf("drop comparison: %w", err)
+		}
 		result, err := tx.Exec(ctx, `delete from comparison where name = $1`, name)
 		if err != nil {
 			return fmt.Errorf("drop comparison: %w", err)
@@ -150,11 +154,46 @@ func PutDriftDays(ctx context.Context, tx pgx.Tx, v record.Comparison, reference
 	return nil
 }
 
+// driftPeriod are the columns of a period.
+const driftPeriod = `select comparison_id, from_at, to_at, found, computed_at from drift_period `
+
 // DriftPeriods gives what a comparison found in the periods that begin in
 // [from, to), ascending.
 func (s *Store) DriftPeriods(ctx context.Context, comparison int64, from, to time.Time) ([]record.DriftPeriod, error) {
-	return many[record.DriftPeriod](ctx, s, "periods", `
-		select * from drift_period where comparison_id = $1 and from_at >= $2 and from_at < $3 order by from_at`, comparison, from, to)
+	return many[record.DriftPeriod](ctx, s, "periods", driftPeriod+`where comparison_id = $1 and from_at >= $2 and from_at < $3 order by from_at`, comparison, from, to)
+}
+
+// LastDriftPeriods gives the last periods of a comparison, ascending.
+func (s *Store) LastDriftPeriods(ctx context.Context, comparison int64, most int) ([]record.DriftPeriod, error) {
+	list, err := many[record.DriftPeriod](ctx, s, "periods", driftPeriod+`where comparison_id = $1 order by from_at desc limit $2`, comparison, most)
+	slices.Reverse(list)
+	return list, err
+}
+
+// DriftPeriodAt gives the period of a comparison that an instant lies in.
+func (s *Store) DriftPeriodAt(ctx context.Context, v record.Comparison, at time.Time) (record.DriftPeriod, error) {
+	return one[record.DriftPeriod](ctx, s, "period of comparison "+v.Name, at.Format(time.DateOnly), driftPeriod+`
+		where comparison_id = $1 and from_at <= $2 and to_at > $2 order by from_at desc limit 1`, v.ID, at)
+}
+
+// DriftOver is how many features were over their limits in a period.
+type DriftOver struct {
+	ComparisonID int64     `db:"comparison_id"`
+	From         time.Time `db:"from_at"`
+	Over         int       `db:"over"`
+}
+
+// DriftOvers gives how many features were over their limits in each period of all
+// comparisons, ascending.
+func (s *Store) DriftOvers(ctx context.Context) ([]DriftOver, error) {
+	return many[DriftOver](ctx, s, "periods", `select comparison_id, from_at, over from drift_period order by comparison_id, from_at`)
+}
+
+// DriftStates gives the states of a feature, by its place, in the periods up to
+// one, the latest first.
+func (s *Store) DriftStates(ctx context.Context, comparison int64, place int, upTo time.Time) ([]string, error) {
+	return many[string](ctx, s, "periods", `
+		select coalesce(found->'features'->$2::int->>'state', '') from drift_period where comparison_id = $1 and from_at <= $3 order by from_at desc limit 500`, comparison, place, upTo)
 }
 
 // PutDriftPeriods keeps what was found in some periods.
@@ -164,9 +203,9 @@ func PutDriftPeriods(ctx context.Context, tx pgx.Tx, v record.Comparison, period
 	}
 	for _, p := range periods {
 		_, err := tx.Exec(ctx, `
-			insert into drift_period (comparison_id, from_at, to_at, found, computed_at) values ($1, $2, $3, $4, $5)
-			on conflict (comparison_id, from_at) do update set to_at = excluded.to_at, found = excluded.found, computed_at = excluded.computed_at`,
-			p.ComparisonID, p.From, p.To, p.Found, p.ComputedAt)
+			insert into drift_period (comparison_id, from_at, to_at, over, found, computed_at) values ($1, $2, $3, $6, $4, $5)
+			on conflict (comparison_id, from_at) do update set to_at = excluded.to_at, over = excluded.over, found = excluded.found, computed_at = excluded.computed_at`,
+			p.ComparisonID, p.From, p.To, p.Found, p.ComputedAt, p.Found.Over)
 		if err != nil {
 			return fmt.Errorf("write period: %w", err)
 		}

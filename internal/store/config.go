@@ -41,15 +41,15 @@ func SetDataset(ctx context.Context, tx pgx.Tx, v record.Dataset) error {
 // the meaning of its samples alone is changed.
 func SetMetric(ctx context.Context, tx pgx.Tx, v record.Metric) error {
 	result, err := tx.Exec(ctx, `
-		update metric set unit = $2, settle_seconds = $3, lookback_seconds = $4, every_seconds = $5, cron = $6, max_segments = $7, otlp_name = $8, next_at = least(next_at, $9)
-		where name = $1`, v.Name, v.Unit, v.SettleSeconds, v.LookbackSeconds, v.EverySeconds, v.Cron, v.MaxSegments, v.OTLPName, v.NextAt)
+		update metric set unit = $2, settle_seconds = $3, lookback_seconds = $4, every_seconds = $5, cron = $6, max_segments = $7, otlp_name = $8, next_at = least(next_at, $9), comparison = case when $10 = '' then comparison else $10 end
+		where name = $1`, v.Name, v.Unit, v.SettleSeconds, v.LookbackSeconds, v.EverySeconds, v.Cron, v.MaxSegments, v.OTLPName, v.NextAt, v.Comparison)
 	if err == nil && result.RowsAffected() == 0 {
 		_, err = tx.Exec(ctx, `
 			insert into metric (dataset_id, name, measure, column_name, time_column, segment_by, row_filter, kind, unit, period_seconds, zone, settle_seconds,
-				lookback_seconds, every_seconds, next_at, quantile, matches, expression, time_type, cron, max_segments, kept_segments, message, otlp_name)
-			values ((select id from dataset where name = $1), $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, $22, $23, $24)`,
+				lookback_seconds, every_seconds, next_at, quantile, matches, expression, time_type, cron, max_segments, kept_segments, message, otlp_name, comparison)
+			values ((select id from dataset where name = $1), $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, $22, $23, $24, $25)`,
 			v.Dataset, v.Name, v.Measure, v.Column, v.TimeColumn, v.SegmentBy, v.RowFilter, v.Kind, v.Unit, v.PeriodSeconds, v.Zone, v.SettleSeconds,
-			v.LookbackSeconds, v.EverySeconds, v.NextAt, v.Quantile, v.Matches, v.Expression, v.TimeType, v.Cron, v.MaxSegments, v.KeptSegments, v.Message, v.OTLPName)
+			v.LookbackSeconds, v.EverySeconds, v.NextAt, v.Quantile, v.Matches, v.Expression, v.TimeType, v.Cron, v.MaxSegments, v.KeptSegments, v.Message, v.OTLPName, v.Comparison)
 	}
 	if err != nil {
 		return clash("metric "+v.Name, err)

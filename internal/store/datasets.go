@@ -64,10 +64,10 @@ func (s *Store) AddMetric(ctx context.Context, v record.Metric) (int64, error) {
 	return insert(ctx, s, "metric "+v.Name, `
 		insert into metric (dataset_id, name, measure, column_name, time_column, segment_by, row_filter, kind, unit,
 			period_seconds, zone, settle_seconds, lookback_seconds, every_seconds, next_at,
-			quantile, matches, expression, time_type, cron, max_segments, kept_segments, message, otlp_name)
+			quantile, matches, expression, time_type, cron, max_segments, kept_segments, message, otlp_name, comparison)
 		values (:dataset_id, :name, :measure, :column_name, :time_column, :segment_by, :row_filter, :kind, :unit,
 			:period_seconds, :zone, :settle_seconds, :lookback_seconds, :every_seconds, :next_at,
-			:quantile, :matches, :expression, :time_type, :cron, :max_segments, :kept_segments, :message, :otlp_name)
+			:quantile, :matches, :expression, :time_type, :cron, :max_segments, :kept_segments, :message, :otlp_name, :comparison)
 		returning id`, v)
 }
 

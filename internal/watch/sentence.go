@@ -15,7 +15,7 @@ import (
 func (v *Subject) AlertOf(series record.Series, a detect.Alert) record.Alert {
 	row := record.Alert{
 		MonitorID: v.Monitor.ID, SeriesID: series.ID, Segment: series.Segment,
-		Monitor: v.Monitor.Name, Metric: v.Metric.Name, Measure: v.Metric.Measure, Dataset: v.Metric.Dataset,
+		Monitor: v.Monitor.Name, Metric: v.Metric.Name, Measure: v.Metric.Measure, Comparison: v.Metric.Comparison, Dataset: v.Metric.Dataset,
 		Zone: v.Metric.Zone, Unit: v.Metric.Unit, PeriodSeconds: v.Metric.PeriodSeconds,
 		Cause: string(a.Cause), Direction: a.Direction.String(), Severity: string(a.Severity),
 		Since: time.Unix(a.Since, 0).UTC(), RaisedAt: time.Unix(a.Raised, 0).UTC(),
@@ -48,6 +48,9 @@ func (v *Subject) sentence(a record.Alert) string {
 	if unit == "" {
 		unit = strings.ReplaceAll(v.Metric.Measure, "_", " ")
 	}
+	if v.Metric.Comparison != "" && a.Measure == record.MeasureDrift && detect.Cause(a.Cause) == detect.Deviation {
+		return driftSentence(a)
+	}
 	switch detect.Cause(a.Cause) {
 	case detect.Overdue:
 		return v.overdueSentence(a)
@@ -79,6 +82,20 @@ func (v *Subject) sentence(a record.Alert) string {
 		return fmt.Sprintf("%s: %s is %s, expected %s", who, unit, words.Seconds(a.Observed), words.Seconds(a.Expected))
 	}
 	return fmt.Sprintf("%s: %s is %s, expected %s", who, unit, words.Number(a.Observed), words.Number(a.Expected))
+}
+
+// driftSentence says what of a dataset's rows has changed; Observed is in limits.
+func driftSentence(a record.Alert) string {
+	far := fmt.Sprintf("%s times the limit", words.Number(a.Observed))
+	switch a.Segment {
+	case record.DriftTogether:
+		return fmt.Sprintf("Rows of %s are unlike the reference's when all features are looked at together: %s", a.Dataset, far)
+	case record.DriftPair:
+		return fmt.Sprintf("Two features of %s go together in another way: %s", a.Dataset, far)
+	case record.DriftRanking:
+		return fmt.Sprintf("The model of %s ranks what came true worse than it did: %s", a.Dataset, far)
+	}
+	return fmt.Sprintf("%s has drifted: %s", a.Segment, far)
 }
 
 // overdueSentence tells of a load that did not arrive; Observed is the gap

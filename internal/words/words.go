@@ -66,6 +66,16 @@ func Percent(share float64) string {
 	return fmt.Sprintf("%.0f %%", p)
 }
 
+var small = [...]string{"No", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine", "Ten", "Eleven", "Twelve"}
+
+// Opening writes a number as a sentence opens with it: as a word, up to twelve.
+func Opening(n int) string {
+	if n >= 0 && n < len(small) {
+		return small[n]
+	}
+	return strconv.Itoa(n)
+}
+
 // Plural writes a number with its noun: one alarm, two alarms.
 func Plural(n int, noun string) string {
 	if n == 1 {

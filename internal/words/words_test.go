@@ -29,6 +29,14 @@ func TestFiguresAreWrittenAsPeopleSayThem(t *testing.T) {
 	}
 }
 
+func TestASentenceOpensWithANumberAsAWord(t *testing.T) {
+	for n, want := range map[int]string{0: "No", 2: "Two", 12: "Twelve", 13: "13", -1: "-1"} {
+		if got := Opening(n); got != want {
+			t.Errorf("%d opens a sentence as %q, wanted %q", n, got, want)
+		}
+	}
+}
+
 func TestListsAndNumbersOfThings(t *testing.T) {
 	for want, got := range map[string]string{
 		"1 alert": Plural(1, "alert"), "0 alerts": Plural(0, "alert"), "3 stretches": Plural(3, "stretch"),

@@ -36,10 +36,15 @@ create table drift_period (
 	comparison_id bigint not null references comparison on delete cascade,
 	from_at timestamptz not null,
 	to_at timestamptz not null,
+	over int not null,
 	found jsonb not null,
 	computed_at timestamptz not null,
 	primary key (comparison_id, from_at)
 );
 
+-- A metric that a comparison writes the samples of.
+alter table metric add column comparison text not null default '';
+
 -- +goose Down
+alter table metric drop column comparison;
 drop table drift_period, drift_day, comparison;

@@ -63,6 +63,7 @@ export type MatrixCell = S["MatrixCell"];
 export type Distributions = S["Distributions"];
 export type DriftPeriod = S["DriftPeriod"];
 export type PairResult = S["PairResult"];
+export type ModelView = S["ModelView"];
 export type Verdict = "fault" | "noise" | "planned";
 
 export const api = createClient<paths>({ baseUrl: "" });

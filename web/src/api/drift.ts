@@ -19,6 +19,12 @@ export const useDriftFeature = (name: string, feature: string | undefined, at: s
 export const useDriftPeriod = (name: string, at: string | undefined) =>
   useQuery({ queryKey: ["drift", name, "period", at], enabled: at !== undefined, placeholderData: keepPreviousData, queryFn: () => answer(api.GET("/api/v1/drift/{name}/period", { params: { path: { name }, query: { at } } })) });
 
+export const useDriftPair = (name: string, first: string, second: string, at: string | undefined) =>
+  useQuery({ queryKey: ["drift", name, "pair", first, second, at], enabled: first !== "" && second !== "" && first !== second, retry: false, queryFn: () => answer(api.GET("/api/v1/drift/{name}/pair", { params: { path: { name }, query: { first, second, at } } })) });
+
+export const useDriftModels = (name: string, at: string | undefined, from: string | undefined) =>
+  useQuery({ queryKey: ["drift", name, "models", at, from], enabled: at !== undefined, placeholderData: keepPreviousData, queryFn: () => answer(api.GET("/api/v1/drift/{name}/models", { params: { path: { name }, query: { at, from } } })) });
+
 export const useSetComparison = () => useAct((body: NewComparison) => answer(api.POST("/api/v1/drift", { body })), ["drift"]);
 export const useProposeComparison = () => useAct((body: NewComparison) => answer(api.POST("/api/v1/drift/proposals", { body })), []);
 export const useDropComparison = () => useAct((name: string) => answer(api.DELETE("/api/v1/drift/{name}", { params: { path: { name } } })), ["drift"]);

@@ -537,6 +537,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/drift/{name}/models": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the versions of the model did over the periods, and in one of them closely */
+        get: operations["drift-models"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drift/{name}/pair": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Any two features together, in a period and its reference; of a sample that is drawn for it and not kept */
+        get: operations["drift-pair"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/drift/{name}/period": {
         parameters: {
             query?: never;
@@ -1992,6 +2026,8 @@ export interface components {
             close_reason: string;
             /** Format: date-time */
             closed_at: string | null;
+            /** @description the drift comparison whose figure it is about; empty if it is about none */
+            comparison: string;
             dataset: string;
             /** @enum {string} */
             direction: "low" | "high" | "both";
@@ -2086,6 +2122,8 @@ export interface components {
             close_reason: string;
             /** Format: date-time */
             closed_at: string | null;
+            /** @description the drift comparison whose figure it is about; empty if it is about none */
+            comparison: string;
             dataset: string;
             /** @enum {string} */
             direction: "low" | "high" | "both";
@@ -2279,6 +2317,18 @@ export interface components {
             name: string;
             /** @description by whose clocks holidays begin */
             zone: string;
+        };
+        CalibrationPoint: {
+            /** Format: double */
+            high: number;
+            /** Format: double */
+            low: number;
+            /** Format: int64 */
+            rows: number;
+            /** Format: double */
+            said: number;
+            /** Format: double */
+            share: number;
         };
         Card: {
             /** @description how often it has cried wolf so far, to stand beside stated_seconds */
@@ -2503,6 +2553,11 @@ export interface components {
             settings: components["schemas"]["ComparisonSettings"];
             /** @enum {string} */
             state: "new" | "ready" | "failed";
+            /**
+             * Format: int64
+             * @description that a run under way reports to; 0 if there is none
+             */
+            task_id: number;
             zone: string;
         };
         ComparisonSettings: {
@@ -2683,12 +2738,19 @@ export interface components {
             value: number;
         };
         Distributions: {
+            /**
+             * Format: double
+             * @description share of clean features and periods that may be flagged
+             */
+            accept: number;
             bars: components["schemas"]["Bar"][] | null;
             comparison: string;
             dataset: string;
             /** Format: date-time */
             from: string;
             kind: string;
+            /** @enum {string} */
+            period: "day" | "week" | "month" | "period";
             reference: components["schemas"]["DriftReference"];
             result: components["schemas"]["FeatureResult"];
             sentence: string;
@@ -2704,6 +2766,7 @@ export interface components {
         Documents: {
             calendars?: components["schemas"]["WrittenCalendar"][] | null;
             channels?: components["schemas"]["WrittenChannel"][] | null;
+            comparisons?: components["schemas"]["WrittenComparison"][] | null;
             datasets: components["schemas"]["WrittenDataset"][] | null;
             metrics: components["schemas"]["WrittenMetric"][] | null;
             monitors: components["schemas"]["WrittenMonitor"][] | null;
@@ -2870,6 +2933,8 @@ export interface components {
             below: number;
             by: string;
             feature: string;
+            gained?: components["schemas"]["Shift"];
+            lost?: components["schemas"]["Shift"];
             measures: components["schemas"]["Measured"][] | null;
             new?: string[] | null;
             period: components["schemas"]["Moments"];
@@ -2877,6 +2942,8 @@ export interface components {
             ratio: number;
             reference: components["schemas"]["Moments"];
             state: string;
+            /** Format: int64 */
+            unreadable: number;
             vanished?: string[] | null;
             /** Format: double */
             was_missing: number;
@@ -3581,6 +3648,11 @@ export interface components {
             settings: components["schemas"]["ComparisonSettings"];
             /** @enum {string} */
             state: "new" | "ready" | "failed";
+            /**
+             * Format: int64
+             * @description that a run under way reports to; 0 if there is none
+             */
+            task_id: number;
             zone: string;
         };
         MatrixCell: {
@@ -3713,6 +3785,8 @@ export interface components {
             /** Format: date-time */
             collected_to: string | null;
             column: string;
+            /** @description the drift comparison that writes its samples; empty if none does */
+            comparison: string;
             /** Format: date-time */
             created_at: string;
             /** @description five fields, in the metric's zone: when it is collected, instead of an interval */
@@ -3799,6 +3873,8 @@ export interface components {
             /** Format: date-time */
             collected_to: string | null;
             column: string;
+            /** @description the drift comparison that writes its samples; empty if none does */
+            comparison: string;
             /** Format: date-time */
             created_at: string;
             /** @description five fields, in the metric's zone: when it is collected, instead of an interval */
@@ -3862,6 +3938,13 @@ export interface components {
             unit: string;
             zone: string;
         };
+        ModelPeriod: {
+            /** Format: date-time */
+            from: string;
+            models: components["schemas"]["ModelResult"][] | null;
+            /** Format: date-time */
+            to: string;
+        };
         ModelResult: {
             /**
              * Format: double
@@ -3888,6 +3971,29 @@ export interface components {
             /** @description against the reference's scores of the same version, or of all where it is new */
             scores?: components["schemas"]["Verdict"];
             version: string;
+        };
+        ModelView: {
+            /** @description each version against the one before */
+            compared: components["schemas"]["VersionResult"][] | null;
+            comparison: string;
+            dataset: string;
+            /**
+             * Format: date-time
+             * @description of the period looked at
+             */
+            from: string;
+            /** @description the column of what came true; empty: not known */
+            outcome: string;
+            /** @description oldest first */
+            periods: components["schemas"]["ModelPeriod"][] | null;
+            /** @description the column of its answers; empty: no model is named */
+            score: string;
+            /** Format: double */
+            threshold: number;
+            /** Format: date-time */
+            to: string;
+            versions: components["schemas"]["VersionView"][] | null;
+            zone: string;
         };
         Moments: {
             /** Format: double */
@@ -4282,6 +4388,7 @@ export interface components {
             b_upto?: number[] | null;
             /** Format: double */
             beyond: number;
+            expected: (number[] | null)[] | null;
             first: string;
             first_bins: string[] | null;
             /** Format: double */
@@ -4296,6 +4403,15 @@ export interface components {
             second_bins: string[] | null;
             /** Format: double */
             together: number;
+        };
+        PairView: {
+            /** Format: date-time */
+            from: string;
+            pair: components["schemas"]["PairResult"];
+            sample: components["schemas"]["SampleResult"];
+            /** Format: date-time */
+            to: string;
+            zone: string;
         };
         Paired: {
             /**
@@ -4926,6 +5042,17 @@ export interface components {
              */
             window?: number;
         };
+        Shift: {
+            /** Format: double */
+            from: number;
+            /** Format: double */
+            is: number;
+            label?: string;
+            /** Format: double */
+            to: number;
+            /** Format: double */
+            was: number;
+        };
         "Sign-inRequest": {
             token: string;
         };
@@ -5158,6 +5285,8 @@ export interface components {
             name: string;
             /** Format: date-time */
             next_at: string | null;
+            /** @description features over their limits in the last periods, oldest first */
+            over: number[] | null;
             owner: string;
             /** Format: int64 */
             periods: number;
@@ -5168,6 +5297,11 @@ export interface components {
             settings: components["schemas"]["ComparisonSettings"];
             /** @enum {string} */
             state: "new" | "ready" | "failed";
+            /**
+             * Format: int64
+             * @description that a run under way reports to; 0 if there is none
+             */
+            task_id: number;
             zone: string;
         };
         "Take-backRequest": {
@@ -5323,6 +5457,8 @@ export interface components {
             /** Format: int64 */
             below: number;
             by: string;
+            gained?: components["schemas"]["Shift"];
+            lost?: components["schemas"]["Shift"];
             measures: components["schemas"]["Measured"][] | null;
             new?: string[] | null;
             period: components["schemas"]["Moments"];
@@ -5330,6 +5466,8 @@ export interface components {
             ratio: number;
             reference: components["schemas"]["Moments"];
             state: string;
+            /** Format: int64 */
+            unreadable: number;
             vanished?: string[] | null;
             /** Format: double */
             was_missing: number;
@@ -5350,6 +5488,37 @@ export interface components {
             /** Format: int64 */
             rows: number;
             same: boolean;
+        };
+        VersionView: {
+            /**
+             * Format: double
+             * @description share of rows scored at or above the threshold
+             */
+            above: number;
+            /** @description its scores over those of the reference */
+            bars: components["schemas"]["Bar"][] | null;
+            /** @description by tenths of the rows whose outcome is known */
+            calibration: components["schemas"]["CalibrationPoint"][] | null;
+            /** @description of answers that are categories: the share of each */
+            classes?: {
+                [key: string]: number;
+            };
+            /** @description ranking quality less the reference's */
+            concept?: components["schemas"]["Difference"];
+            /**
+             * Format: double
+             * @description share of rows that lack an input
+             */
+            missing_input: number;
+            /** @description where outcomes are known */
+            quality?: components["schemas"]["Quality"];
+            /** Format: int64 */
+            rows: number;
+            /** @description the reference holds this version */
+            same: boolean;
+            /** @description against the reference's scores of the same version, or of all where it is new */
+            scores?: components["schemas"]["Verdict"];
+            version: string;
         };
         Week: {
             /** Format: int64 */
@@ -5411,6 +5580,71 @@ export interface components {
             url?: string;
             /** @description e-mail: login */
             user?: string;
+        };
+        WrittenComparison: {
+            /**
+             * Format: double
+             * @description share of clean features and periods that may be flagged; 0.001 if left out
+             */
+            accept?: number;
+            dataset: string;
+            /** @description columns that are compared; all that can be if left out */
+            features?: string[] | null;
+            /** @description column that tells which rows of two versions are the same case */
+            key?: string;
+            /** @description columns that are not */
+            leave_out?: string[] | null;
+            name: string;
+            /** @description column that tells what came true: true or false, 1 or 0, null while unknown */
+            outcome?: string;
+            owner?: string;
+            /**
+             * @default week
+             * @enum {string}
+             */
+            period: "day" | "week" | "month";
+            /** @description SQL whose rows are compared instead of the dataset's own */
+            query?: string;
+            /** @description the reference is of this table, of the same warehouse, or these files */
+            reference_dataset?: string;
+            /**
+             * Format: int64
+             * @description a moving reference instead: so many days before each period
+             */
+            reference_days?: number;
+            /**
+             * Format: date
+             * @description first day of the reference; with none given, the first 28 days with rows
+             */
+            reference_from?: string;
+            /** @description or of this SQL */
+            reference_query?: string;
+            /**
+             * Format: date
+             * @description its last day
+             */
+            reference_to?: string;
+            /**
+             * Format: int64
+             * @description rows a side that the classifier is given; 3000 if left out
+             */
+            sample_rows?: number;
+            /** @description column with a model's score */
+            score?: string;
+            /**
+             * Format: int64
+             * @description of the sample and the classifier
+             */
+            seed?: number;
+            /**
+             * Format: double
+             * @description score from which a row counts as positive; 0.5 if left out
+             */
+            threshold?: number;
+            /** @description of each row; files without one are taken by when they landed */
+            time_column?: string;
+            /** @description column with the model's version */
+            version?: string;
         };
         WrittenDataset: {
             /** Format: int64 */
@@ -6787,6 +7021,78 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Distributions"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "drift-models": {
+        parameters: {
+            query?: {
+                /** @description in the period; the last one if left out */
+                at?: string;
+                from?: string;
+                to?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "drift-pair": {
+        parameters: {
+            query: {
+                /** @description in the period; the last one if left out */
+                at?: string;
+                first: string;
+                second: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairView"];
                 };
             };
             /** @description Error */

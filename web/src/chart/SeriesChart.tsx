@@ -48,7 +48,8 @@ export function SeriesChart({ chart, now, since, at, onAt, onZoom, height = 322 
   const n = full.at.length;
   const inner = Math.max(width - left - right, 200), plot = height - 2 * lane - 44;
   if (n === 0) return <p className="mt-6 text-ink2">No sample in this stretch.</p>;
-  const long = full.at[n - 1] - full.at[0] > 30 * 86_400_000;
+  // Past a month the daily shape of hourly samples hides the band; daily ones have none.
+  const long = full.at[n - 1] - full.at[0] > (chart.period_seconds >= 86400 ? 400 : 30) * 86_400_000;
   const deviating = long && !counts;
   const p = thin(deviating ? asDeviation(full) : full, inner * 2);
   const period = chart.period_seconds * 1000;

@@ -6,6 +6,7 @@ import { useAlert, useAlerts, useChart, useExplain, useLabel, useMe, useNewNorma
 import { useGroup } from "../api/telling";
 import { SeriesChart } from "../chart/SeriesChart";
 import { Key } from "../parts/keys";
+import { FeaturePanel } from "./drift/FeaturePanel";
 import { Mark, stateOf } from "../parts/Mark";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
 import { city, duration, number, rarity, signed, time, value } from "../parts/words";
@@ -62,7 +63,7 @@ function Shown({ alert: a, now }: { alert: AlertDetail; now: number }) {
         <Trouble what="The chart" error={chart.error} />
         {a.series_id === 0 ? null : chart.data ? <Evidence chart={chart.data} alert={a} now={now} zoom={zoom} /> : <div className="mt-4 h-[330px] bg-well" />}
         <div className="mt-4 mb-16 grid grid-cols-2 gap-8">
-          <div className="grid content-start gap-6"><Together alert={a} /><Before alert={a} /></div>
+          <div className="grid content-start gap-6">{a.comparison && <Drifted alert={a} />}<Together alert={a} /><Before alert={a} /></div>
           <History alert={a} />
         </div>
       </Page>
@@ -83,6 +84,13 @@ function Shown({ alert: a, now }: { alert: AlertDetail; now: number }) {
       </footer>
     </>
   );
+}
+
+/** What the rows were like when a comparison rang. */
+function Drifted({ alert: a }: { alert: AlertDetail }) {
+  const there = `/drift/${encodeURIComponent(a.comparison)}`, at = encodeURIComponent(a.since);
+  if (a.segment.startsWith("(")) return <Section title="Drift" right={<Link to={`${there}?at=${at}`}>comparison {a.comparison}</Link>}><p className="mt-2"><Link to={`${there}?at=${at}&view=${a.segment.includes("ranking") ? "models" : "pairs"}`}>{a.segment.includes("ranking") ? "How the model ranks what came true" : "The features and pairs of that period"}</Link></p></Section>;
+  return <FeaturePanel name={a.comparison} feature={a.segment} at={a.since} link={<Link to={`${there}?at=${at}&feature=${encodeURIComponent(a.segment)}`} className="plain border border-ink px-3 py-[4px] font-[650]">Open comparison {a.comparison}</Link>} />;
 }
 
 function Facts({ alert: a, now }: { alert: AlertDetail; now: number }) {

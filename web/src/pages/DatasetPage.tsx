@@ -1,4 +1,4 @@
-import { Link, useParams, useSearchParams } from "react-router";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import type { Chart, DatasetPage as Page_ } from "../api/client";
 import { useAlerts, useChart, useDataset, useMe } from "../api/queries";
 import { SmallChart } from "../chart/Small";
@@ -21,6 +21,17 @@ function sentence(p: Page_, now: number): string {
   return `${p.dataset.name} ${late}${rows}.`;
 }
 
+/** The other figures of a comparison, each a metric with its series. */
+function Figures({ of }: { of: NonNullable<Page_["metrics"]> }) {
+  const go = useNavigate();
+  return (
+    <select aria-label="figure" className="border border-ink3 bg-field" value="" onChange={(e) => go(`/series/${e.target.value}`)}>
+      <option value="">{of.length} more</option>
+      {of.map((m) => <optgroup key={m.id} label={m.unit}>{m.series!.map((s) => <option key={s.id} value={s.id}>{m.unit}{s.segment && `, ${s.segment}`}</option>)}</optgroup>)}
+    </select>
+  );
+}
+
 export function DatasetPage() {
   const name = useParams().name!;
   const me = useMe();
@@ -39,9 +50,9 @@ export function DatasetPage() {
       <div className="mt-3 flex gap-4 text-[13px]">
         {Object.keys(spans).map((s) => <button key={s} aria-pressed={s === span} className={s === span ? "font-bold" : "underline decoration-pewter-line underline-offset-3"} onClick={() => setSearch({ span: s })}>{s}</button>)}
       </div>
-      {[...p.metrics!].sort((a, b) => order(a.measure) - order(b.measure)).map((m) => (
-        <Section key={m.id} className="mt-4" title={m.unit || m.measure.replaceAll("_", " ")} note={<>{m.measure.replaceAll("_", " ")} {m.column && <code>{m.column}</code>} every {duration(m.period_seconds)}{m.segment_by!.length > 0 && `, by ${m.segment_by!.join(", ")}`}</>}
-          right={m.state === "failed" ? <span className="text-verm">cannot be read: {m.message}</span> : m.collected_to ? `read up to ${time(m.collected_to, m.zone, "short")}` : "pushed"}>
+      {p.metrics!.filter((m) => m.comparison === "" || m.measure === "drift").sort((a, b) => order(a.measure) - order(b.measure)).map((m) => (
+        <Section key={m.id} className="mt-4" title={m.comparison ? `drift, ${m.unit}` : m.unit || m.measure.replaceAll("_", " ")} note={m.comparison ? <>by feature, of comparison <Link to={`/drift/${encodeURIComponent(m.comparison)}`}>{m.comparison}</Link>; all its figures: <Figures of={p.metrics!.filter((f) => f.comparison === m.comparison && f.id !== m.id)} /></> : <>{m.measure.replaceAll("_", " ")} {m.column && <code>{m.column}</code>} every {duration(m.period_seconds)}{m.segment_by!.length > 0 && `, by ${m.segment_by!.join(", ")}`}</>}
+          right={m.state === "failed" ? <span className="text-verm">cannot be read: {m.message}</span> : m.collected_to ? `read up to ${time(m.collected_to, m.zone, "short")}` : m.comparison ? "" : "pushed"}>
           <Multiples series={m.series!.map((s) => s.id)} from={new Date(end - spans[span] * day * (m.period_seconds >= 86400 ? 4 : 1))} to={new Date(end + (m.period_seconds >= 86400 ? 0 : 4 * hour))} now={now} names={m.series!.map((s) => s.segment)} />
         </Section>
       ))}

@@ -22,8 +22,10 @@ export function useKeys(keys: Keys) {
   }, []);
 }
 
+const glyphs: Record<string, string> = { " ": "Space", ArrowLeft: "←", ArrowRight: "→", ArrowUp: "↑", ArrowDown: "↓" };
+
 export function Key({ name }: { name: string }) {
-  return <kbd className="mr-[5px] inline-flex h-[17px] min-w-[17px] items-center justify-center border border-ink2 px-[3px] font-sans text-[11.5px] leading-none font-semibold">{name === " " ? "Space" : name}</kbd>;
+  return <kbd className="mr-[5px] inline-flex h-[17px] min-w-[17px] items-center justify-center border border-ink2 px-[3px] font-sans text-[11.5px] leading-none font-semibold">{glyphs[name] ?? name}</kbd>;
 }
 
 /** The page's own keys, right of the place line, and the list of all. */

@@ -11,7 +11,7 @@ import { PairsView } from "./PairsView";
 import { days } from "./says";
 
 const views = [["", "features"], ["pairs", "pairs"], ["models", "model"]] as const;
-const spans = [["", "all"], ["28", "4 weeks"], ["56", "8 weeks"], ["112", "16 weeks"]] as const;
+const spans = [["28", "4 weeks"], ["56", "8 weeks"], ["", "60 periods"], ["36500", "all"]] as const;
 
 /** A comparison: features by period, and of the framed cell the distributions. The frame is in the address. */
 export function DriftPage() {
@@ -25,17 +25,19 @@ export function DriftPage() {
   };
   const span = search.get("days") ?? "", view = search.get("view") ?? "";
   const [since] = useState(Date.now);
-  const matrix = useMatrix(name, span ? new Date(since - Number(span) * 86_400_000).toISOString() : undefined);
+  const from = span ? new Date(since - Number(span) * 86_400_000).toISOString() : undefined;
+  const matrix = useMatrix(name, from);
   const run = useRunComparison();
   const [moving, setMoving] = useState(false);
   const m = matrix.data, periods = m?.periods ?? [], rows = m?.rows ?? [];
   const at = (list: unknown[], found: number, otherwise: number) => (found >= 0 ? found : Math.max(0, Math.min(otherwise, list.length - 1)));
-  const column = at(periods, periods.findIndex((p) => p.from === search.get("at")), periods.length - 1);
+  const asked = Date.parse(search.get("at") ?? "");
+  const column = at(periods, periods.findIndex((p) => Date.parse(p.from) <= asked && asked < Date.parse(p.to)), periods.length - 1);
   const row = at(rows, rows.findIndex((r) => r.feature === search.get("feature")), 0);
   const frame = (r: number, c: number) => rows[r] && periods[c] && put({ feature: rows[r].feature, at: periods[c].from });
   const step = (dr: number, dc: number) => frame(Math.max(0, Math.min(rows.length - 1, row + dr)), Math.max(0, Math.min(periods.length - 1, column + dc)));
   const here = periods[column];
-  const period = useDriftPeriod(name, view ? here?.from : undefined);
+  const period = useDriftPeriod(name, view === "pairs" ? here?.from : undefined);
   const toggle = (v: string) => put({ view: view === v ? "" : v });
   const keys = {
     ArrowLeft: { does: "period before", act: () => step(0, -1) }, ArrowRight: { does: "next", act: () => step(0, 1) },
@@ -68,11 +70,11 @@ export function DriftPage() {
             <Measured>{(width) => <MatrixGrid matrix={m} frame={{ row, column }} setFrame={(f) => frame(f.row, f.column)} width={width} />}</Measured>
             <Legend />
           </Section>
-          {rows[row] && <FeaturePanel name={name} feature={rows[row].feature} at={here.from} period={settings?.period ?? "period"} accept={settings?.accept || 0.001} />}
+          {rows[row] && <FeaturePanel name={name} feature={rows[row].feature} at={here.from} />}
         </div>
       )}
-      {m && view === "pairs" && period.data && <PairsView pairs={period.data.found.pairs ?? []} message={period.data.found.message} rows={`${days(here.from, here.to, m.zone)}: a sample of ${count(period.data.found.sample.rows, "row")} against ${count(period.data.found.sample.reference_rows, "row")} (seed ${period.data.found.sample.seed}); the rows are not kept.`} />}
-      {m && view === "models" && period.data && <ModelView period={period.data} zone={m.zone} />}
+      {m && here && view === "pairs" && period.data && <PairsView name={name} at={here.from} features={rows.map((r) => r.feature)} pairs={period.data.found.pairs ?? []} message={period.data.found.message} rows={`${days(here.from, here.to, m.zone)}: a sample of ${count(period.data.found.sample.rows, "row")} against ${count(period.data.found.sample.reference_rows, "row")} (seed ${period.data.found.sample.seed}); the rows are not kept.`} />}
+      {m && here && view === "models" && <ModelView name={name} at={here.from} from={from} setAt={(p) => put({ at: p })} />}
       {m && <MoveReference name={name} open={moving} setOpen={setMoving} />}
     </Page>
   );

@@ -12,7 +12,8 @@ function sentence(list: ComparisonSummary[]): string {
   if (list.length === 0) return "Nothing is compared yet: say which rows should stay as they were.";
   const drifted = list.filter((c) => (c.last?.found.over ?? 0) > 0);
   if (drifted.length === 0) return `Nothing has drifted in ${count(list.length, "comparison")}.`;
-  return `${word(drifted.length)} of ${count(list.length, "comparison")} ${drifted.length === 1 ? "has" : "have"} drifted: ${drifted.map((c) => c.name).join(", ")}.`;
+  const who = drifted.length < list.length ? `${word(drifted.length)} of ${count(list.length, "comparison")}` : list.length === 1 ? "The one comparison" : list.length === 2 ? "Both comparisons" : `All ${list.length} comparisons`;
+  return `${who} ${drifted.length === 1 ? "has" : "have"} drifted: ${drifted.map((c) => c.name).join(", ")}.`;
 }
 
 /** All comparisons: what is compared with what, and what the last periods showed. */
@@ -30,13 +31,14 @@ export function DriftsPage() {
           {list.map((c) => {
             const found = c.last?.found, s = found?.separability;
             return (
-              <article key={c.name} data-comparison={c.name} className="grid grid-cols-[120px_minmax(0,1fr)_200px] gap-4 border-b border-rule py-[10px] last:border-0">
+              <article key={c.name} data-comparison={c.name} className="grid grid-cols-[120px_minmax(0,1fr)_150px_190px] gap-4 border-b border-rule py-[10px] last:border-0">
                 <div>{c.state === "failed" ? <Mark state="failed" /> : !found ? <Mark state="waiting" word="computing" /> : found.over > 0 ? <Mark state="critical" word="drifted" /> : <Mark state="not due" word="as expected" />}</div>
                 <div>
                   <Link to={`/drift/${encodeURIComponent(c.name)}`} className="text-[15px] font-[650]">{c.name}</Link>: {c.sentence}.
                   <div className="mt-[2px] text-ink2"><Link to={`/datasets/${c.dataset}`}><code>{c.dataset}</code></Link> by {c.settings.period}{c.settings.score && `, model answer ${c.settings.score}`}; {count(c.features!.filter((f) => !f.why).length, "feature")}, {count(c.periods, c.settings.period)}
                     <button className="ml-4 underline decoration-pewter-line underline-offset-3" onClick={() => confirm(`Remove the comparison ${c.name}? Its series and their alerts stay.`) && drop.mutate(c.name)}>remove</button></div>
                 </div>
+                <Overs over={c.over!} of={c.features!.filter((f) => !f.why).length} period={c.settings.period} />
                 <div className="text-[13px] text-ink2">{c.last && found && <>{days(c.last.from, c.last.to, c.zone)}, {number(found.rows)} rows{s && <><br />separability <b className={s.score > s.limit ? "text-verm" : "text-ink"}>{s.score.toFixed(2)}</b>, limit {s.limit.toFixed(2)}</>}</>}</div>
               </article>
             );
@@ -46,6 +48,18 @@ export function DriftsPage() {
         <Add open={adding || (all.data !== undefined && list.length === 0)} setOpen={setAdding} />
       </div>
     </Page>
+  );
+}
+
+/** How many features were over their limits in each of the last periods, oldest left. */
+function Overs({ over, of, period }: { over: number[]; of: number; period: string }) {
+  const step = Math.min(8, 140 / Math.max(over.length, 1)), last = over[over.length - 1] ?? 0;
+  if (over.length === 0) return <div />;
+  return (
+    <svg width="146" height="40" role="img" aria-label={`${last} of ${of} features over their limits in the last ${period}`}>
+      {over.map((n, i) => <rect key={i} x={i * step} width={Math.max(step - 1, 1)} y={26 - Math.max((24 * n) / Math.max(of, 1), n ? 3 : 1)} height={Math.max((24 * n) / Math.max(of, 1), n ? 3 : 1)} fill={n ? "var(--verm-mark)" : "var(--pewter2)"}><title>{`${n} of ${of} over`}</title></rect>)}
+      <text x="0" y="39">over, {count(over.length, period)}</text>
+    </svg>
   );
 }
 

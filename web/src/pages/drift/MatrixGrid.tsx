@@ -1,9 +1,9 @@
 import { scaleLinear } from "d3-scale";
 import type { Matrix } from "../../api/client";
-import { number } from "../../parts/words";
-import { brief, days, fill, measures } from "./says";
+import { number, percent } from "../../parts/words";
+import { brief, day, days, fill, measures } from "./says";
 
-const names = 172, limits = 58, top = 66, row = 33;
+const label = 172, weight = 44, names = label + weight, limits = 58, top = 66, row = 33;
 
 /** Features by period. A cell says how much of its limit a feature has used; over the limit it carries the figure. */
 export function MatrixGrid({ matrix, frame, setFrame, width }: { matrix: Matrix; frame: { row: number; column: number }; setFrame: (f: { row: number; column: number }) => void; width: number }) {
@@ -36,6 +36,7 @@ export function MatrixGrid({ matrix, frame, setFrame, width }: { matrix: Matrix;
         return (
           <g key={r.feature} role="row" transform={`translate(0,${top + i * row})`}>
             <text x="0" y="21" className="mono" style={{ fontSize: 12.5, fontWeight: cell?.state === "over" ? 650 : 400, fill: "var(--ink)" }}>{r.feature.length > 21 ? `${r.feature.slice(0, 20)}…` : r.feature}</text>
+            {r.role === "" && <g><title>{`${percent(r.importance)} of what tells the last period's rows apart`}</title><rect x={label} y="12" width={weight - 10} height="9" fill="transparent" /><rect x={label} y="13" width={(weight - 10) * r.importance} height="7" fill="var(--pewter2)" /></g>}
             {r.cells!.map((c, k) => {
               const p = periods[k], framed = frame.row === i && frame.column === k;
               return (
@@ -53,16 +54,17 @@ export function MatrixGrid({ matrix, frame, setFrame, width }: { matrix: Matrix;
         );
       })}
       <text x={width} y={top - 6} textAnchor="end">limit</text>
+      <text x={label + weight - 10} y={top - 6} textAnchor="end">importance</text>
       {turn > 0 && (
         <g>
           <line x1={x(turn)} x2={x(turn)} y1="0" y2={top + rows.length * row} stroke="var(--ink)" strokeWidth="1.4" />
-          <text x={x(turn) - 5} y="10" textAnchor="end" style={{ fontWeight: 650, fill: "var(--ink)" }}>model {periods[turn].versions!.at(-1)} from {days(periods[turn].from, periods[turn].from, matrix.zone)}</text>
+          <text x={x(turn) - 5} y="10" textAnchor="end" style={{ fontWeight: 650, fill: "var(--ink)" }}>model {periods[turn].versions!.at(-1)} from {day(periods[turn].from, matrix.zone)}</text>
         </g>
       )}
       {periods.map((p, i) => i % every === 0 && (
         <g key={p.from}>
           <line x1={x(i) + 0.5} x2={x(i) + 0.5} y1={top + rows.length * row} y2={top + rows.length * row + 5} stroke="var(--ink3)" />
-          <text x={x(i) + 4} y={top + rows.length * row + 18}>{days(p.from, p.from, matrix.zone)}</text>
+          <text x={x(i) + 4} y={top + rows.length * row + 18}>{day(p.from, matrix.zone)}</text>
         </g>
       ))}
     </svg>
