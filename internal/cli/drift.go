@@ -159,6 +159,7 @@ func (a *app) driftSays(c *cobra.Command, name string) error {
 // driftAsked is which periods and features a command is about.
 type driftAsked struct {
 	period, feature, since string
+	pair                   []string
 	pairs, models          bool
 }
 
@@ -182,7 +183,7 @@ func (d *driftAsked) query() (url.Values, error) {
 func (a *app) driftShow() *cobra.Command {
 	var d driftAsked
 	c := &cobra.Command{Use: "show NAME", Short: "Features by period; one feature, the pairs or the model of a period", Args: exactly(1, "NAME"),
-		Example: "  tinbell drift show noshow\n  tinbell drift show noshow --feature lead_time_hours --period 2026-11-02\n  tinbell drift show noshow --pairs\n  tinbell drift show noshow --models",
+		Example: "  tinbell drift show noshow\n  tinbell drift show noshow --feature lead_time_hours --period 2026-11-02\n  tinbell drift show noshow --pairs\n  tinbell drift show noshow --pair lead_time_hours,party_size\n  tinbell drift show noshow --models",
 		RunE: func(c *cobra.Command, args []string) error {
 			q, err := d.query()
 			if err != nil {
@@ -196,15 +197,29 @@ func (a *app) driftShow() *cobra.Command {
 					return err
 				}
 				return a.showFeature(v)
-			case d.pairs || d.models:
+			case len(d.pair) > 0:
+				if len(d.pair) != 2 {
+					return wrongUsage{fmt.Errorf("--pair %s: two features, as lead_time_hours,party_size", strings.Join(d.pair, ","))}
+				}
+				q.Set("first", d.pair[0])
+				q.Set("second", d.pair[1])
+				var v compare.PairView
+				if err := a.client().Get(c.Context(), base+"/pair", q, &v); err != nil {
+					return err
+				}
+				return a.showPair(v)
+			case d.pairs:
 				var p record.DriftPeriod
 				if err := a.client().Get(c.Context(), base+"/period", q, &p); err != nil {
 					return err
 				}
-				if d.pairs {
-					return a.show(pairsListing(p))
+				return a.show(pairsListing(p))
+			case d.models:
+				var v compare.ModelView
+				if err := a.client().Get(c.Context(), base+"/models", q, &v); err != nil {
+					return err
 				}
-				return a.showModels(p)
+				return a.showModels(v)
 			}
 			if d.since != "" {
 				from, err := ago(d.since, time.Now())
@@ -222,6 +237,7 @@ func (a *app) driftShow() *cobra.Command {
 	d.bind(c)
 	c.Flags().StringVar(&d.since, "since", "", "periods that began since then, as 60d")
 	c.Flags().BoolVar(&d.pairs, "pairs", false, "the pairs of features that changed most")
+	c.Flags().StringSliceVar(&d.pair, "pair", nil, "any two features together, as a heat map")
 	c.Flags().BoolVar(&d.models, "models", false, "the model's versions")
 	return c
 }
@@ -286,127 +302,6 @@ func ratio(state string, r float64) string {
 		return fmt.Sprintf("%.1f", r)
 	}
 	return "few"
-}
-
-var measureNames = map[string]string{drift.MeasurePSI: "PSI", drift.MeasureJS: "Jensen-Shannon distance", drift.MeasureKS: "Kolmogorov-Smirnov", drift.MeasureChiSquare: "chi-square",
-	drift.MeasureWasserstein: "Wasserstein distance", drift.MeasureMissing: "missing share", drift.MeasurePresent: "present share", drift.MeasureNew: "share of new values",
-	drift.MeasureOutside: "share outside the range", drift.MeasureVanished: "vanished values"}
-
-// measuresListing are a feature's measures beside their limits.
-func measuresListing(v drift.Verdict) listing {
-	l := listing{head: []string{"measure", "period", "limit", "verdict"}, right: []int{2, 3}, raw: v, none: v.Why}
-	for _, m := range v.Measures {
-		limit, state := "–", "–"
-		if m.Limit > 0 {
-			limit, state = fmt.Sprintf("%.4g", m.Limit), "as expected"
-			if m.Over() {
-				state = "over"
-			}
-			if !m.Decides {
-				state += ", does not decide"
-			}
-		}
-		l.rows = append(l.rows, []string{measureNames[m.Name], fmt.Sprintf("%.4g", m.Value), limit, state})
-	}
-	return l
-}
-
-func (a *app) showFeature(v compare.Distributions) error {
-	if a.output == "json" {
-		return a.json(v)
-	}
-	a.say("%s: %s against %s.\n%s.\n", v.Result.Feature, stretch(v.From, v.To, v.Zone), stretch(v.Against.From, v.Against.To, v.Zone), v.Sentence)
-	if err := a.show(measuresListing(v.Result.Verdict)); err != nil || a.output != "table" {
-		return err
-	}
-	l := listing{head: []string{"", "rows", "mean", "sd", "min", "median", "max"}, right: []int{2, 3, 4, 5, 6, 7}}
-	for _, side := range []struct {
-		name string
-		m    drift.Moments
-	}{{"reference", v.Result.Reference}, {"period", v.Result.Period}} {
-		row := []string{side.name, words.Number(float64(side.m.Rows))}
-		for _, x := range []float64{side.m.Mean, side.m.SD, side.m.Min, side.m.Median, side.m.Max} {
-			row = append(row, fmt.Sprintf("%.4g", x))
-		}
-		l.rows = append(l.rows, row)
-	}
-	if v.Kind.Numeric() {
-		a.say("")
-		if err := a.show(l); err != nil {
-			return err
-		}
-	}
-	a.say("")
-	return a.show(barsListing(v.Bars))
-}
-
-// barsListing draws two distributions over each other in the terminal.
-func barsListing(bars []drift.Bar) listing {
-	most := 0.0
-	for _, b := range bars {
-		most = max(most, b.Reference, b.Period)
-	}
-	l := listing{head: []string{"value", "reference", "period", "reference ░ period █"}, right: []int{2, 3}}
-	for _, b := range bars {
-		label := b.Label
-		if label == "" {
-			label = fmt.Sprintf("%.4g to %.4g", b.From, b.To)
-		}
-		draw := func(share float64, mark string) string {
-			return strings.Repeat(mark, int(share/max(most, 1e-9)*24+0.5))
-		}
-		l.rows = append(l.rows, []string{label, words.Percent(b.Reference), words.Percent(b.Period), draw(b.Reference, "░") + "\n" + draw(b.Period, "█")})
-	}
-	return l
-}
-
-func pairsListing(p record.DriftPeriod) listing {
-	l := listing{head: []string{"first", "second", "rows", "changed together", "limit", "verdict"}, right: []int{3, 4, 5}, raw: p.Found.Pairs, none: "No pairs: " + p.Found.Message}
-	for _, one := range p.Found.Pairs {
-		state := "as expected"
-		if one.Beyond > one.Limit {
-			state = "over"
-		}
-		l.rows = append(l.rows, []string{one.First, one.Second, fmt.Sprint(one.Rows), fmt.Sprintf("%.3f", one.Beyond), fmt.Sprintf("%.3f", one.Limit), state})
-	}
-	return l
-}
-
-func (a *app) showModels(p record.DriftPeriod) error {
-	if a.output == "json" {
-		return a.json(p.Found)
-	}
-	l := listing{head: []string{"version", "rows", "mean score", "at or above", "lacking an input", "scores", "AUC", "AUC less reference", "came true / said"}, right: []int{2, 3, 4, 5, 7, 8, 9}, none: "No model: name its score with --score."}
-	for _, m := range p.Found.Models {
-		row := []string{orNone(m.Version), words.Number(float64(m.Rows)), "–", words.Percent(m.Above), words.Percent(m.MissingInput), "–", "–", "–", "–"}
-		if s := m.Scores; s != nil {
-			row[2], row[5] = fmt.Sprintf("%.3f", s.Period.Mean), s.State
-			if !m.Same {
-				row[5] += ", new version"
-			}
-		}
-		if q := m.Quality; q != nil {
-			row[6], row[8] = fmt.Sprintf("%.2f (%.2f–%.2f)", q.AUC, q.AUCLow, q.AUCHigh), fmt.Sprintf("%.2f (%.2f–%.2f)", q.Ratio, q.RatioLow, q.RatioHigh)
-		}
-		if d := m.Concept; d != nil {
-			row[7] = fmt.Sprintf("%+.2f (%+.2f to %+.2f)", d.Value, d.Low, d.High)
-		}
-		l.rows = append(l.rows, row)
-	}
-	if err := a.show(l); err != nil || len(p.Found.Versions) == 0 {
-		return err
-	}
-	a.say("")
-	versions := listing{head: []string{"version", "against", "on", "rows", "mean", "mean before", "difference", "other side of the threshold"}, right: []int{4, 5, 6, 7, 8}}
-	for _, v := range p.Found.Versions {
-		on, apart := "like inputs", "–"
-		if v.Same {
-			on, apart = "the same rows", words.Percent(v.Apart)
-		}
-		versions.rows = append(versions.rows, []string{v.B, v.A, on, fmt.Sprint(v.Rows), fmt.Sprintf("%.3f", v.MeanB), fmt.Sprintf("%.3f", v.MeanA),
-			fmt.Sprintf("%+.3f (%+.3f to %+.3f)", v.Difference.Value, v.Difference.Low, v.Difference.High), apart})
-	}
-	return a.show(versions)
 }
 
 func (a *app) driftPlot() *cobra.Command {

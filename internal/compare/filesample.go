@@ -14,7 +14,10 @@ func (f *Files) Samples(ctx context.Context, w Wanted, layouts []*drift.Layout, 
 		drawn[k] = newDrawn(w, rows[k])
 	}
 	seen := make([]int, len(spans))
-	rng := rand.New(rand.NewPCG(w.Seed, 0xd1a))
+	chance := make([]*rand.Rand, len(spans)) // of its own for each span: what else is drawn changes nothing
+	for k, s := range spans {
+		chance[k] = rand.New(rand.NewPCG(w.Seed, uint64(s.From)))
+	}
 	type taken struct{ row, span, slot int }
 	all := timeline.Span{From: math.MaxInt64, To: math.MinInt64}
 	for _, s := range spans {
@@ -37,7 +40,7 @@ func (f *Files) Samples(ctx context.Context, w Wanted, layouts []*drift.Layout, 
 				// Every row is in with the same chance (Vitter's algorithm R).
 				slot := seen[k]
 				if seen[k]++; slot >= rows[k] {
-					if slot = rng.IntN(seen[k]); slot >= rows[k] {
+					if slot = chance[k].IntN(seen[k]); slot >= rows[k] {
 						continue
 					}
 				}

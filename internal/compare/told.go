@@ -113,7 +113,7 @@ func where(s drift.Shift) string {
 	case s.From == s.To:
 		return words.Number(s.From) + " is"
 	}
-	return fmt.Sprintf("%s to %s is", words.Number(s.From), words.Number(s.To))
+	return fmt.Sprintf("%s to %s holds", words.Number(s.From), words.Number(s.To))
 }
 
 // Stands says how a feature stands in a period.

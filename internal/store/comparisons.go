@@ -241,7 +241,7 @@ func (s *Store) Ran(ctx context.Context, v record.Comparison) error {
 		if err := still(ctx, tx, v); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, `update comparison set state = $2, message = $3, run_at = $4, next_at = $5, counted_to = null, task_id = 0 where id = $1`,
+		_, err := tx.Exec(ctx, `update comparison set state = $2, message = $3, run_at = $4, next_at = $5, counted_to = case when $2 = 'failed' then counted_to end, task_id = 0 where id = $1`,
 			v.ID, v.State, v.Message, v.RunAt, v.NextAt)
 		if err != nil {
 			return fmt.Errorf("write comparison: %w", err)

@@ -406,10 +406,11 @@ func (w *Pools) Sample(ctx context.Context, d Distribution, version string, stre
 		}
 	}
 	return w.read(ctx, d.Source, func(tx pgx.Tx) error {
-		if err := sow(ctx, tx, seed); err != nil {
-			return err
-		}
 		for i, s := range stretches {
+			// A stretch's sample is the same whatever else is drawn with it.
+			if err := sow(ctx, tx, seed+uint64(s.From)); err != nil {
+				return err
+			}
 			where, args := d.when(s.From, s.To)
 			rows, err := tx.Query(ctx, fmt.Sprintf("select %s from %s where %s order by random() limit %d", strings.Join(columns, ", "), d.from(), where, s.Rows), args...)
 			if err != nil {

@@ -24,7 +24,7 @@ export function Calibration({ points }: { points: Point[] }) {
       ))}
       <text x={left + 8} y="16">came true</text>
       <text x={left + 1.6 * size} y={size + 33} textAnchor="end">the scores said</text>
-      <text x={x(most) - 6} y={y(most) + 16} textAnchor="end">as said</text>
+      <text x={x(most) - 28} y={y(most) + 10} textAnchor="end">as said</text>
     </svg>
   );
 }

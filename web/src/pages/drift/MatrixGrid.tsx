@@ -24,7 +24,7 @@ export function MatrixGrid({ matrix, frame, setFrame, width }: { matrix: Matrix;
       <text x="0" y="20" style={{ fontWeight: 650, fill: "var(--ink)" }}>separability</text>
       <text x="0" y="36">{last?.separability ? `${last.separability.limit.toFixed(2)} is the limit` : last?.message ? "too few rows" : ""}</text>
       <g transform="translate(0,8)">
-        {y.ticks(2).map((t) => <g key={t}><line x1={names} x2={width - limits} y1={y(t)} y2={y(t)} stroke="var(--hair)" /><text x={names - 8} y={y(t) + 4} textAnchor="end">{number(t, 1)}</text></g>)}
+        {y.ticks(2).map((t) => <g key={t}><line x1={names} x2={width - limits} y1={y(t)} y2={y(t)} stroke="var(--hair)" />{t > 0 && <text x={names - 8} y={y(t) + 4} textAnchor="end">{number(t, 1)}</text>}</g>)}
         {known.map(({ p, i }) => <rect key={p.from} x={x(i)} width={step} y={y(Math.min(p.separability!.limit, most * 1.1))} height={46 - y(Math.min(p.separability!.limit, most * 1.1))} fill="var(--pewter)" />)}
         <polyline fill="none" stroke="var(--ink)" strokeWidth="1.4" points={known.map(({ p, i }) => `${x(i) + step / 2},${y(p.separability!.score)}`).join(" ")} />
         {known.map(({ p, i }) => { const s = p.separability!; return <circle key={p.from} cx={x(i) + step / 2} cy={y(s.score)} r={step > 12 ? 2.8 : 1.6} fill={s.score > s.limit ? "var(--verm-mark)" : "var(--ink)"}><title>{`${days(p.from, p.to, matrix.zone)}: separability ${s.score.toFixed(2)} (${s.low.toFixed(2)} to ${s.high.toFixed(2)}), limit ${s.limit.toFixed(2)}`}</title></circle>; })}

@@ -2,7 +2,6 @@ import { scaleLinear } from "d3-scale";
 import { useState } from "react";
 import type { ModelView } from "../../api/client";
 import { useWidth } from "../../chart/SeriesChart";
-import { number } from "../../parts/words";
 import { day, days } from "./says";
 
 export type Point = { at: number; low?: number; high?: number };
@@ -24,7 +23,7 @@ export function OverPeriods({ title, note, periods, zone, framed, setFramed, rea
   const x = (i: number) => left + (i + 0.5) * step;
   const low = Math.min(...all.map((p) => p.low ?? p.at)), high = Math.max(...all.map((p) => p.high ?? p.at)), pad = (high - low || high || 1) * 0.12;
   const y = scaleLinear().domain([share ? 0 : low - pad, high + pad]).range([plot, 4]);
-  const text = (v: number) => (share ? `${(v * 100).toFixed(1)} %` : number(v, 2));
+  const text = (v: number) => (share ? `${(v * 100).toFixed(1)} %` : v.toFixed(3));
   const every = Math.ceil(periods.length / 6);
   const shown = over ?? periods.findIndex((p) => p.from === framed);
   return (
@@ -33,7 +32,7 @@ export function OverPeriods({ title, note, periods, zone, framed, setFramed, rea
         <span className="text-ink2">{periods[shown] && <>{days(periods[shown].from, periods[shown].to, zone)}: {versions.map((v, k) => points[k][shown] && `${v || "model"} ${text(points[k][shown]!.at)}`).filter(Boolean).join(", ") || "not known"}</>}</span></div>
       {all.length === 0 ? <p className="mt-2 text-ink2">Not known in any of these periods.</p> : (
         <svg width={width} height={plot + 22} role="img" aria-label={`${title} by period and version`} onMouseLeave={() => setOver(null)}>
-          {y.ticks(3).map((t) => <g key={t}><line x1={left} x2={left + inner} y1={y(t)} y2={y(t)} stroke="var(--hair)" /><text x={left - 7} y={y(t) + 4} textAnchor="end">{share ? `${Number((t * 100).toFixed(1))} %` : number(t, 2)}</text></g>)}
+          {y.ticks(3).map((t) => <g key={t}><line x1={left} x2={left + inner} y1={y(t)} y2={y(t)} stroke="var(--hair)" /><text x={left - 7} y={y(t) + 4} textAnchor="end">{share ? `${Number((t * 100).toFixed(1))} %` : y.tickFormat(3)(t)}</text></g>)}
           {points.map((list, k) => {
             const known = list.map((p, i) => ({ p, i })).filter((e): e is { p: Point; i: number } => e.p !== null);
             const last = known[known.length - 1];
