@@ -120,6 +120,8 @@ func Propose(list []columns.Column, s record.ComparisonSettings) ([]record.Featu
 			f.Role = "score"
 		case slices.Contains(s.LeaveOut, c.Name):
 			f.Why = "left out"
+		case c.Kind == "":
+			f.Why = "values of type " + c.Type + " are not compared"
 		case len(s.Features) > 0:
 			if !slices.Contains(s.Features, c.Name) {
 				f.Why = "not asked for"
@@ -128,8 +130,6 @@ func Propose(list []columns.Column, s record.ComparisonSettings) ([]record.Featu
 			f.Why = "the row's own time"
 		case c.Name == s.Version, c.Name == s.Outcome, c.Name == s.Key:
 			f.Why = "of the model, not an input"
-		case c.Kind == "":
-			f.Why = "values of type " + c.Type + " are not compared"
 		case named(c.Name):
 			f.Why = "it names rows"
 		case c.Kind == drift.Time && loading(c.Name):

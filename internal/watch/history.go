@@ -263,8 +263,12 @@ func later(a, b time.Time) time.Time {
 	return b
 }
 
-// WarmUp is how much history a first judgement of the past learns from.
+// WarmUp is how much history a first judgement of the past learns from; bounds
+// that a person gives are known from the first sample on.
 func (v *Subject) WarmUp() time.Duration {
+	if v.Config.Method.Name == baseline.Fixed {
+		return 0
+	}
 	if v.Grid.Daily() {
 		return 35 * 24 * time.Hour
 	}

@@ -35,9 +35,21 @@ type Distributed struct {
 
 func (d Distribution) from() string {
 	if d.Query != "" {
-		return "(" + strings.TrimRight(strings.TrimSpace(d.Query), "; \n") + "\n) as rows_of_query" // a comment may end it
+		return "(" + plain(d.Query) + "\n) as rows_of_query" // a comment may end it
 	}
 	return Table(d.Table)
+}
+
+// plain is a query without the semicolon that ends it, and without a comment
+// after that.
+func plain(query string) string {
+	query = strings.TrimSpace(query)
+	if at := strings.LastIndex(query, ";"); at >= 0 {
+		if after := strings.TrimSpace(query[at+1:]); after == "" || strings.HasPrefix(after, "--") && !strings.Contains(after, "\n") {
+			return query[:at]
+		}
+	}
+	return query
 }
 
 func (d Distribution) event() clock { return clock{name(d.Time), d.TimeType, d.Zone} }
@@ -75,9 +87,9 @@ func (d Distribution) value(c Distributed) string {
 	case c.Kind == drift.Number:
 		return column + "::double precision"
 	case c.Kind == drift.Time && d.Time != "":
-		return fmt.Sprintf("(extract(epoch from %s - %s) / 3600)::double precision", column, d.event().column)
+		return fmt.Sprintf("(extract(epoch from %s::timestamptz - %s::timestamptz)::double precision / 3600)", column, d.event().column)
 	case c.Kind == drift.Time:
-		return fmt.Sprintf("(extract(epoch from %s::time) / 3600)::double precision", column)
+		return fmt.Sprintf("(extract(epoch from %s::time)::double precision / 3600)", column)
 	}
 	return column + "::text"
 }
