@@ -153,6 +153,8 @@ func TestTheDemoAsANewcomerMeetsIt(t *testing.T) {
 	t.Run("who is told is set up, tried and read on the command line", func(t *testing.T) { tellOnTheCommandLine(t, p) })
 	t.Run("a source is set up in the console, from its address to the first chart", func(t *testing.T) { setUpInConsole(t, p) })
 	t.Run("what others send is measured too", func(t *testing.T) { sentToUs(t, p) })
+	t.Run("drift is walked through, looked into and set up in the console", func(t *testing.T) { driftInConsole(t, p) })
+	t.Run("drift on the command line, of the service and of files", func(t *testing.T) { driftOnTheCommandLine(t, p) })
 	t.Run("commands say what happened and exit as they should", func(t *testing.T) { commands(t, p) })
 	t.Run("every place opens, light and dark", func(t *testing.T) { places(t, p) })
 
@@ -351,7 +353,7 @@ func places(t *testing.T, p *program) {
 	p.t = t
 	for _, dark := range []bool{false, true} {
 		tab := signIn(t, p, dark)
-		for path, says := range map[string]string{"/": "alerts of one cause together", "/slas": "evening-sales", "/setup/calendars": "Winter timetable", "/setup/telling": "harbour-chat", "/setup/mailbox": "As it came", "/datasets": "raw.gate_events", "/datasets/ops.ticket_sales": "telephone", "/alerts": "how rare", "/incidents": "VF-006", "/monitors": "boarding-scans-volume", "/scorecard": "Alert load", "/labels": "alerts waiting", "/setup": "vellamar", "/datasets/landing.parcels": "Norrland Haul"} {
+		for path, says := range map[string]string{"/": "alerts of one cause together", "/slas": "evening-sales", "/setup/calendars": "Winter timetable", "/setup/telling": "harbour-chat", "/setup/mailbox": "As it came", "/datasets": "raw.gate_events", "/datasets/ops.ticket_sales": "telephone", "/alerts": "how rare", "/incidents": "VF-006", "/monitors": "boarding-scans-volume", "/scorecard": "Alert load", "/labels": "alerts waiting", "/drift": "noshow", "/drift/noshow": "lead_time_hours", "/drift/noshow?view=models": "came true over said", "/drift/noshow?view=pairs": "Any two", "/setup": "vellamar", "/datasets/landing.parcels": "Norrland Haul"} {
 			dbtest.Must(t, tab.Go(p.client().Server+path))
 			if err := tab.Await(fmt.Sprintf("document.querySelector('h1')?.innerText && document.body.innerText.includes(%q)", says)); err != nil {
 				t.Errorf("%s: %v", path, err)

@@ -1,19 +1,28 @@
 package drift
 
-import "math"
+import (
+	"math"
+	"strconv"
+)
 
 // Bar is one bar of two distributions over each other: shares of the values, and
 // what the bar adds to the PSI over these bars.
 type Bar struct {
 	From      float64 `json:"from"` // of numbers
 	To        float64 `json:"to"`
-	Label     string  `json:"label,omitempty"` // of categories
+	Label     string  `json:"label,omitempty"` // of categories, and of numbers that have a bar each
 	Reference float64 `json:"reference"`
 	Period    float64 `json:"period"`
 	PSI       float64 `json:"psi"`
 }
 
 const bars = 24
+
+// Labels of what lies beyond the reference's range, of numbers with a bar each.
+const (
+	Below = "below"
+	Above = "above"
+)
 
 // Histogram draws two counts over each other. Numbers are laid out in up to 25
 // equal bars between the outer hundredths of both, what lies beyond in the first and
@@ -99,11 +108,11 @@ func valueBars(l *Layout, reference, period *Counts) []Bar {
 		b := Bar{Reference: part(reference, i), Period: part(period, i)}
 		switch i {
 		case 0:
-			b.From, b.To, b.Label = period.Min, l.Edges[0], "below"
+			b.From, b.To, b.Label = period.Min, l.Edges[0], Below
 		case last:
-			b.From, b.To, b.Label = l.Edges[last-1], max(period.Max, reference.Max), "above"
+			b.From, b.To, b.Label = l.Edges[last-1], max(period.Max, reference.Max), Above
 		default:
-			b.From, b.To = l.Edges[i-1], l.Edges[i]
+			b.From, b.To, b.Label = l.Edges[i-1], l.Edges[i], strconv.FormatFloat(l.Edges[i-1], 'g', 6, 64)
 		}
 		list = append(list, b)
 	}

@@ -176,6 +176,38 @@ func TestEveryValueHasExactlyOneBin(t *testing.T) {
 	}
 }
 
+func TestAShiftNamesWhereValuesWentAndCameFrom(t *testing.T) {
+	bars := func(labelled bool, shares ...float64) (list []Bar) {
+		for i := 0; i < len(shares); i += 2 {
+			b := Bar{From: float64(i / 2), To: float64(i/2 + 1), Reference: shares[i], Period: shares[i+1]}
+			if labelled {
+				b.Label = string(rune('a' + i/2))
+			}
+			list = append(list, b)
+		}
+		return list
+	}
+	for name, c := range map[string]struct {
+		layout       Layout
+		bars         []Bar
+		gained, lost Shift
+	}{
+		"numbers, the ends hardly changed": {Layout{Kind: Number}, bars(false, .2, .21, .1, .2, .1, .2, .3, .1, .3, .29), Shift{1, 3, "", .2, .4}, Shift{3, 4, "", .3, .1}},
+		"values":                           {Layout{Kind: Number, Discrete: true}, bars(true, .5, .2, .1, .3, .1, .2, .3, .3), Shift{1, 2, "", .2, .5}, Shift{0, 1, "a", .5, .2}},
+		"categories":                       {Layout{Kind: Category}, bars(true, .5, .2, .1, .35, .4, .45), Shift{1, 2, "b", .1, .35}, Shift{0, 1, "a", .5, .2}},
+	} {
+		gained, lost := Shifts(&c.layout, c.bars)
+		for what, pair := range map[string][2]Shift{"gained": {*gained, c.gained}, "lost": {*lost, c.lost}} {
+			if got, want := pair[0], pair[1]; got.From != want.From || got.To != want.To || got.Label != want.Label || math.Abs(got.Was-want.Was) > 1e-9 || math.Abs(got.Is-want.Is) > 1e-9 {
+				t.Errorf("%s %s: %+v, wanted %+v", name, what, got, want)
+			}
+		}
+	}
+	if gained, lost := Shifts(&Layout{Kind: Number}, bars(false, .5, .5, .5, .5)); gained != nil || lost != nil {
+		t.Errorf("nothing changed, and yet %+v, %+v", gained, lost)
+	}
+}
+
 func TestASketchIsAFairSampleInFixedMemory(t *testing.T) {
 	s := NewSketch(Number, 9)
 	const n = 1_000_000

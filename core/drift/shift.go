@@ -26,10 +26,7 @@ func Shifts(l *Layout, bars []Bar) (gained, lost *Shift) {
 		for l.Kind.Numeric() && end < len(bars) && (bars[end].Period > bars[end].Reference) == up {
 			end++
 		}
-		s := stretch(bars[i:end])
-		if l.Discrete && s.Label == "" {
-			s.To = bars[end-1].From // values, not stretches of them
-		}
+		s := stretch(bars[i:end], l.Discrete)
 		if up {
 			best(&gained, s)
 		} else if s.Is < s.Was {
@@ -41,8 +38,8 @@ func Shifts(l *Layout, bars []Bar) (gained, lost *Shift) {
 }
 
 // stretch sums neighbouring bars up, without those at its ends that hardly
-// changed.
-func stretch(bars []Bar) Shift {
+// changed. Bars that are one value each end with the last of them.
+func stretch(bars []Bar, values bool) Shift {
 	change := func(b Bar) float64 { return math.Abs(b.Period - b.Reference) }
 	most := 0.0
 	for _, b := range bars {
@@ -55,8 +52,11 @@ func stretch(bars []Bar) Shift {
 		bars = bars[:len(bars)-1]
 	}
 	s := Shift{From: bars[0].From, To: bars[len(bars)-1].To}
-	if len(bars) == 1 {
+	switch {
+	case len(bars) == 1:
 		s.Label = bars[0].Label
+	case values && bars[len(bars)-1].Label != Above:
+		s.To = bars[len(bars)-1].From
 	}
 	for _, b := range bars {
 		s.Was, s.Is = s.Was+b.Reference, s.Is+b.Period

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 )
 
 // Tab is one page of a browser.
@@ -91,7 +92,15 @@ func Evaluate[T any](t *Tab, expression string) (T, error) {
 func (t *Tab) Text() (string, error) { return Evaluate[string](t, "document.body.innerText") }
 
 // Press types a key.
-func (t *Tab) Press(key string) error { return chromedp.Do(t.ctx, chromedp.KeyEvent(key)) }
+func (t *Tab) Press(key string) error {
+	if named, is := keys[key]; is {
+		key = named
+	}
+	return chromedp.Do(t.ctx, chromedp.KeyEvent(key))
+}
+
+// keys that stand for no character.
+var keys = map[string]string{"ArrowLeft": kb.ArrowLeft, "ArrowRight": kb.ArrowRight, "ArrowUp": kb.ArrowUp, "ArrowDown": kb.ArrowDown}
 
 // Fit makes the page as high as what it shows.
 func (t *Tab) Fit() error {

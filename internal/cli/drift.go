@@ -190,6 +190,9 @@ func (a *app) driftShow() *cobra.Command {
 				return err
 			}
 			base := "/drift/" + url.PathEscape(args[0])
+			if d.period != "" && d.feature == "" && !d.pairs && !d.models && len(d.pair) == 0 {
+				return wrongUsage{fmt.Errorf("--period goes with --feature, --pairs, --pair or --models; without them all periods are shown")}
+			}
 			switch {
 			case d.feature != "":
 				var v compare.Distributions

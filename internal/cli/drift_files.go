@@ -135,6 +135,12 @@ func (a *app) showOutcome(o compare.Outcome, zone *time.Location, feature string
 	if err := a.show(l); err != nil || a.output != "table" {
 		return err
 	}
+	a.say("")
+	for _, f := range sortedByRatio(found.Features) {
+		if f.State == drift.Over {
+			a.say("%s.", compare.Moved(f))
+		}
+	}
 	if found.Over > 0 || feature != "" {
 		a.say("")
 		return a.showFeature(o.Distributions(feature, zone))

@@ -36,7 +36,11 @@ func (a *app) showFeature(v compare.Distributions) error {
 	if a.output == "json" {
 		return a.json(v)
 	}
-	a.say("%s: %s against %s.\n%s.\n", v.Result.Feature, stretch(v.From, v.To, v.Zone), stretch(v.Against.From, v.Against.To, v.Zone), v.Sentence)
+	period, reference := stretch(v.From, v.To, v.Zone), stretch(v.Against.From, v.Against.To, v.Zone)
+	if v.From.Unix() == 0 { // rows without time
+		period, reference = "the period", "the reference"
+	}
+	a.say("%s: %s against %s.\n%s.\n", v.Result.Feature, period, reference, v.Sentence)
 	if err := a.show(measuresListing(v.Result.Verdict)); err != nil || a.output != "table" {
 		return err
 	}

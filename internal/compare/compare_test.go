@@ -298,10 +298,15 @@ func TestOtherReferences(t *testing.T) {
 		periods int
 		over    string
 	}{
-		"moving":  {func(v *record.ComparisonSettings) { v.ReferenceDays = 28 }, 5, "fare"},
-		"days":    {func(v *record.ComparisonSettings) { v.Period, v.ReferenceDays = "day", 14 }, 56, ""},
-		"a query": {func(v *record.ComparisonSettings) { v.ReferenceQuery = "select * from trips where version = 'v2'; -- the new one" }, 10, ""},
-		"a month": {func(v *record.ComparisonSettings) { v.Period = "month"; v.ReferenceFrom, v.ReferenceTo = "2026-04-10", "2026-04-30" }, 1, ""},
+		"moving": {func(v *record.ComparisonSettings) { v.ReferenceDays = 28 }, 5, "fare"},
+		"days":   {func(v *record.ComparisonSettings) { v.Period, v.ReferenceDays = "day", 14 }, 56, ""},
+		"a query": {func(v *record.ComparisonSettings) {
+			v.ReferenceQuery = "select * from trips where version = 'v2'; -- the new one"
+		}, 10, ""},
+		"a month": {func(v *record.ComparisonSettings) {
+			v.Period = "month"
+			v.ReferenceFrom, v.ReferenceTo = "2026-04-10", "2026-04-30"
+		}, 1, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			in := httpapi.NewComparison{Name: name, Dataset: "public.trips", ComparisonSettings: settings()}

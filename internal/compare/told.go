@@ -36,6 +36,8 @@ func tell(found record.DriftResult, since string) (sentence, detail string) {
 		sentence = "None of " + many + " has drifted"
 	case len(over) == 1:
 		sentence = fmt.Sprintf("One of %s has drifted%s: %s", many, since, over[0].Feature)
+	case len(over) == 2 && len(found.Features) == 2:
+		sentence = fmt.Sprintf("Both features have drifted%s; %s most", since, over[0].Feature)
 	case len(over) == len(found.Features):
 		sentence = fmt.Sprintf("All %s have drifted%s; %s most", many, since, over[0].Feature)
 	default:
@@ -108,10 +110,12 @@ func Moved(f record.FeatureResult) string {
 // where names the values of a shift.
 func where(s drift.Shift) string {
 	switch {
+	case s.Label == drift.Below:
+		return "below " + words.Number(s.To) + " is"
+	case s.Label == drift.Above:
+		return "above " + words.Number(s.From) + " is"
 	case s.Label != "":
 		return s.Label + " is"
-	case s.From == s.To:
-		return words.Number(s.From) + " is"
 	}
 	return fmt.Sprintf("%s to %s holds", words.Number(s.From), words.Number(s.To))
 }

@@ -45,6 +45,7 @@ func Two(ctx context.Context, before, after Input, s record.ComparisonSettings, 
 		return o, err
 	}
 	OneSided(o.Features, later)
+	o.Features = append(o.Features, Also(o.Features, later)...)
 	w := Wants(s, o.Features, zone)
 	if len(w.Features) == 0 {
 		return o, record.Invalid{Field: "features", Given: names(later), Allowed: "at least one column that both have: " + names(list)}

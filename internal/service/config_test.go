@@ -116,3 +116,68 @@ warn: 30d
 		t.Errorf("a metric of another period under the same name: %v", err)
 	}
 }
+
+func TestAComparisonIsKeptAsAFileWithItsMonitor(t *testing.T) {
+	s := dbtest.Start(t, now)
+	conn := warehouse(t, s)
+	load(t, conn, "north", 1, "2026-06-18T08:10:00Z", "2026-06-18T08:20:00Z")
+	text := `kind: dataset
+name: select.order
+source: house
+---
+kind: comparison
+name: orders
+dataset: select.order
+time_column: when
+period: day
+reference_days: 14
+leave_out: [loaded]
+---
+kind: monitor
+name: orders-drift
+metric: orders-drift
+method: fixed
+high: 2
+direction: high
+`
+	send := func(path, text string) (changes []config.Change, err error) {
+		t.Helper()
+		d, wrong := config.Parse("drift.yaml", []byte(text))
+		if len(wrong) > 0 {
+			t.Fatal(wrong)
+		}
+		err = s.Admin.Send(t.Context(), "POST", path, d, &changes)
+		return changes, err
+	}
+	for change, want := range map[[2]string]string{{"period: day", "period: year"}: "", {"time_column: when", "time_column: group"}: "comparison orders", {"metric: orders-drift", "metric: orders-psi"}: "monitor orders-drift"} {
+		changed := strings.Replace(text, change[0], change[1], 1)
+		if want == "" {
+			if _, wrong := config.Parse("drift.yaml", []byte(changed)); len(wrong) != 1 || wrong[0].Line != 9 || !strings.Contains(wrong[0].Message, "day, week, month") {
+				t.Errorf("%s: %v", change[1], wrong)
+			}
+		} else if _, err := send("/config/load", changed); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", change[1], err)
+		}
+	}
+	if list, err := s.Parts.Store.Comparisons(t.Context()); err != nil || len(list) != 0 {
+		t.Fatalf("refused, but kept: %+v, %v", list, err)
+	}
+	_, err := send("/config/load", text)
+	dbtest.Must(t, err)
+	s.Settle(t)
+	v, err := s.Parts.Store.Comparison(t.Context(), "orders")
+	dbtest.Must(t, err)
+	monitor, err := s.Parts.Store.Monitor(t.Context(), "orders-drift")
+	dbtest.Must(t, err)
+	if v.Settings.Period != "day" || v.Settings.ReferenceDays != 14 || len(v.Features) != 4 || monitor.Settings.High == nil || *monitor.Settings.High != 2 {
+		t.Errorf("put in force: %+v, %+v", v.Settings, monitor.Settings)
+	}
+	var all config.Documents
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/config", nil, &all))
+	if len(all.Metrics) != 0 || len(all.Comparisons) != 1 {
+		t.Errorf("saved: %d metrics beside the comparison's own, %d comparisons", len(all.Metrics), len(all.Comparisons))
+	}
+	if changes, err := send("/config/diff", string(config.Write(all))); err != nil || len(changes) != 0 {
+		t.Errorf("what is saved differs from what is there: %+v, %v", changes, err)
+	}
+}

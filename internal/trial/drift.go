@@ -15,6 +15,7 @@ type DriftPlan struct {
 	Seeds  []uint64
 	Rounds int     // data sets of each kind, strength and size, by seed
 	Accept float64 // stated share of clean features and periods that are flagged
+	Sizes  []int   // rows a day; 200, 2,000 and 20,000 if empty
 }
 
 // DriftRow is one kind of planted drift: how often it was found, by what.
@@ -128,10 +129,13 @@ func Drift(p DriftPlan, progress func(done, total int)) []DriftRow {
 		strength float64
 		size     int
 	}
+	if len(p.Sizes) == 0 {
+		p.Sizes = driftSizes
+	}
 	var tasks []task
 	for _, k := range driftKinds {
 		for _, s := range k.strengths {
-			for _, n := range driftSizes {
+			for _, n := range p.Sizes {
 				tasks = append(tasks, task{k, s, n})
 			}
 		}

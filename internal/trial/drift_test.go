@@ -1,0 +1,41 @@
+package trial
+
+import "testing"
+
+func TestPlantedDriftsAreFoundAtTheStatedShareOfFalseFlags(t *testing.T) {
+	if testing.Short() {
+		t.Skip("takes half a minute")
+	}
+	const rounds = 8
+	done := 0
+	list := Drift(DriftPlan{Seeds: []uint64{11}, Rounds: rounds, Accept: 0.001, Sizes: []int{2000}}, func(n, total int) { done = max(done, n) })
+	if done != len(list) {
+		t.Errorf("told of %d of %d", done, len(list))
+	}
+	for _, r := range list {
+		least := func(by string, share, least float64) {
+			t.Helper()
+			if share < least {
+				t.Errorf("%s %s is found by %s in %.2f of %d, wanted %.2f", r.Kind, r.Strength, by, share, r.Rounds, least)
+			}
+		}
+		if r.Rounds != rounds {
+			t.Errorf("%s: %d rounds", r.Kind, r.Rounds)
+		}
+		switch {
+		case r.Kind == "clean":
+			// One flag in eight would be a hundred times the stated share.
+			if r.Verdict > 0 {
+				t.Errorf("clean days are flagged in %.2f", r.Verdict)
+			}
+		case r.Kind == "joint only" && r.Strength == "1 of rows":
+			least("pairs", r.Pairs, 0.9)
+			least("separability", r.Together, 0.9)
+			if r.PSI > 0.1 || r.Verdict > 0.1 {
+				t.Errorf("each feature alone is as it was, and yet %.2f, %.2f", r.Verdict, r.PSI)
+			}
+		case r.Kind == "shift" && r.Strength == "0.4 sd", r.Kind == "missing burst" && r.Strength == "+0.05", r.Kind == "new category" && r.Strength == "0.03 of rows", r.Kind == "unit changed" && r.Strength == "x 100 in 0.02":
+			least("the verdict", r.Verdict, 0.9)
+		}
+	}
+}
