@@ -193,7 +193,7 @@ func (j *judging) shape() {
 		return // one value only: what is new, missing or outside is told below
 	}
 	a, b := gather(j.Whole.Bins, group, k), gather(j.period.Bins, group, k)
-	limit := j.quantile(float64(k-1))*j.sampling() + j.Wobble.PSI*j.quantile(2)
+	limit := j.quantile(float64(k-1))*j.sampling() + j.Wobble.allows(func(w *Wobble) float64 { return w.PSI }, j.accept)
 	if j.Wobble.Blocks == 0 {
 		limit = max(limit, floorPSI)
 	}
@@ -208,14 +208,15 @@ func (j *judging) shape() {
 func (j *judging) order() {
 	d, p := KolmogorovSmirnov(j.Whole.Bins, j.period.Bins)
 	critical := -math.Log(j.accept/2) / 2
-	limit := math.Sqrt(critical*j.sampling() + j.Wobble.KS*j.quantile(1))
+	limit := math.Sqrt(critical*j.sampling() + j.Wobble.allows(func(w *Wobble) float64 { return w.KS }, j.accept))
 	if j.Wobble.Blocks == 0 {
 		limit = max(limit, floorKS)
 	}
 	j.add(Measured{Name: MeasureKS, Value: d, Limit: limit, P: p, Decides: true})
 	moved := Measured{Name: MeasureWasserstein, Value: Wasserstein(j.Layout, &j.Whole, j.period)}
 	if j.Wobble.Blocks > 0 {
-		moved.Limit = j.Wobble.Moved + distuv.UnitNormal.Quantile(1-j.accept)*j.Wobble.Spread
+		n := float64(j.Wobble.Blocks)
+		moved.Limit = j.Wobble.Moved + distuv.StudentsT{Sigma: 1, Nu: n - 1}.Quantile(1-j.accept)*math.Sqrt(1+1/n)*j.Wobble.Spread
 	}
 	j.add(moved)
 	last := len(j.period.Bins) - 1
@@ -313,13 +314,13 @@ func (j *judging) missingLimits(share, n, m float64) (low, high float64) {
 	p := (share*n + 0.5) / (n + 1)
 	spread := p * (1 - p)
 	certain := n
-	if j.Wobble.Missing > 0 {
-		certain = spread / (spread/n + j.Wobble.Missing)
+	z := distuv.UnitNormal.Quantile(1 - j.accept/2)
+	if wobble := j.Wobble.allows(func(w *Wobble) float64 { return w.Missing }, j.accept) / z / z; wobble > 0 {
+		certain = spread / (spread/n + wobble)
 	}
 	a, b := p*certain+1e-9, (1-p)*certain+1e-9
 	tail := j.accept / 2
 	sd := math.Sqrt(spread * (1/m + 1/(certain+1)))
-	z := distuv.UnitNormal.Quantile(1 - tail)
 	low, high = p-z*sd, p+z*sd
 	if m*p < 400 || m*(1-p) < 400 {
 		low, high = betaBinomial(a, b, m, tail)

@@ -86,6 +86,52 @@ func TestCleanPeriodsAreFlaggedNoMoreOftenThanStatedAtAnySize(t *testing.T) {
 	}
 }
 
+func TestFewBlocksOfReferenceKeepTheStatedShareToo(t *testing.T) {
+	// Five weeks of seven days, each week and each day off by some of its own: what
+	// is not known of the wobble must not be taken for none.
+	const accept, weeks, rows = 0.01, 5, 3000
+	for _, finer := range []bool{false, true} {
+		rng := rand.New(rand.NewPCG(9, 41))
+		l := normalLayout(rng)
+		flagged, found, judged := 0, 0, 0
+		week := func(shift float64) (days []Counts) {
+			off := shift + 0.04*rng.NormFloat64()
+			for range 7 {
+				days = append(days, drawn(rng, l, rows, off+0.04*rng.NormFloat64(), 1, 0.01))
+			}
+			return days
+		}
+		for range 150 {
+			var blocks, days []Counts
+			for range weeks {
+				one := week(0)
+				blocks, days = append(blocks, Total(l, one)), append(days, one...)
+			}
+			r := NewReference(l, blocks)
+			if finer {
+				r.Refine(days)
+			}
+			for range 6 {
+				clean, shifted := Total(l, week(0)), Total(l, week(0.7))
+				judged++
+				if v := Judge(&r, &clean, accept); v.State == Over {
+					flagged++
+				}
+				if v := Judge(&r, &shifted, accept); v.State == Over {
+					found++
+				}
+			}
+		}
+		t.Logf("finer %v: %d of %d clean weeks flagged, %d shifted ones found", finer, flagged, judged, found)
+		if most := accept*float64(judged) + 3*math.Sqrt(accept*float64(judged)); float64(flagged) > most {
+			t.Errorf("%d of %d clean weeks flagged; stated are %g", flagged, judged, accept*float64(judged))
+		}
+		if float64(found) < 0.9*float64(judged) {
+			t.Errorf("%d of %d weeks that moved by .7 sd are found", found, judged)
+		}
+	}
+}
+
 func TestDriftIsFound(t *testing.T) {
 	rng := rand.New(rand.NewPCG(7, 7))
 	l := normalLayout(rng)

@@ -105,10 +105,14 @@ func eachPair(reference, period Sample, limited func(p *Pair, freedom, sampling 
 	return list
 }
 
-// coarse is a feature's values in few bins; 255 is missing.
+// coarse is a feature's values in few bins; 255 is missing. Ranks are the same of
+// the side's own quantiles: however the feature alone moves or spreads, its ranks
+// stay as they were. Where values are too few for that, and of categories, they
+// are the codes.
 type coarse struct {
 	k     int
 	codes []uint8
+	ranks []uint8
 	upto  []float64
 	words []int32
 }
@@ -117,13 +121,7 @@ func coarsen(a, b Values, k int) (before, after coarse) {
 	var code func(v Values, i int) uint8
 	var c coarse
 	if a.Kind.Numeric() {
-		sorted := slices.DeleteFunc(slices.Clone(a.Numbers), math.IsNaN)
-		slices.Sort(sorted)
-		for i := 1; i < k && len(sorted) > 0; i++ {
-			if v := sorted[i*len(sorted)/k]; v > sorted[0] && (len(c.upto) == 0 || v > c.upto[len(c.upto)-1]) {
-				c.upto = append(c.upto, v)
-			}
-		}
+		c.upto = parts(a.Numbers, k)
 		l := Layout{Edges: c.upto}
 		c.k = len(c.upto) + 1
 		code = func(v Values, i int) uint8 {
@@ -161,36 +159,64 @@ func coarsen(a, b Values, k int) (before, after coarse) {
 		for i := range one.codes {
 			one.codes[i] = code(v, i)
 		}
+		one.ranks = one.codes
 		return one
 	}
-	return coded(a), coded(b)
+	before, after = coded(a), coded(b)
+	if a.Kind.Numeric() && c.k == k {
+		if own := parts(b.Numbers, k); len(own) == len(c.upto) {
+			l := Layout{Edges: own}
+			after.ranks = make([]uint8, len(b.Numbers))
+			for i, x := range b.Numbers {
+				if after.ranks[i] = 255; x == x {
+					after.ranks[i] = uint8(l.Bin(x))
+				}
+			}
+		}
+	}
+	return before, after
+}
+
+// parts are the edges that part numbers into k parts of like size; fewer where
+// values are the same.
+func parts(numbers []float64, k int) (edges []float64) {
+	sorted := slices.DeleteFunc(slices.Clone(numbers), math.IsNaN)
+	slices.Sort(sorted)
+	for i := 1; i < k && len(sorted) > 0; i++ {
+		if v := sorted[i*len(sorted)/k]; v > sorted[0] && (len(edges) == 0 || v > edges[len(edges)-1]) {
+			edges = append(edges, v)
+		}
+	}
+	return edges
 }
 
 func pair(a, b, c, d coarse) (Pair, bool) {
-	was, n := joint(a, b)
-	is, m := joint(c, d)
+	was, n := joint(a.codes, b.codes, a.k, b.k)
+	is, m := joint(c.codes, d.codes, a.k, b.k)
 	if min(n, m) < MinRows {
 		return Pair{}, false
 	}
 	sampling := 1/float64(n) + 1/float64(m)
 	together, freedom := PSI(was, is), float64(a.k*b.k-1)
+	ranksWas, _ := joint(a.ranks, b.ranks, a.k, b.k)
+	ranksAre, _ := joint(c.ranks, d.ranks, a.k, b.k)
 	beyond := 0.0
-	fit := fitted(was, is, a.k, b.k)
-	for i, e := range fit {
-		q := (float64(is[i]) + 0.5) / (float64(m) + 0.5*float64(len(is)))
+	for i, e := range fitted(ranksWas, ranksAre, a.k, b.k) {
+		q := (float64(ranksAre[i]) + 0.5) / (float64(m) + 0.5*float64(len(ranksAre)))
 		beyond += (q - e) * math.Log(q/e)
 	}
+	fit := fitted(was, is, a.k, b.k)
 	p := Pair{AUpto: a.upto, BUpto: b.upto, ACodes: a.words, BCodes: b.words, Rows: m, ReferenceN: n,
 		Together: max(0, together-freedom*sampling), Beyond: beyond}
 	p.Reference, p.Period, p.Expected = table(was, a.k, b.k, n), table(is, a.k, b.k, m), table(fit, a.k, b.k, 1)
 	return p, true
 }
 
-func joint(a, b coarse) (counts []int64, n int) {
-	counts = make([]int64, a.k*b.k)
-	for i, x := range a.codes {
-		if y := b.codes[i]; x != 255 && y != 255 {
-			counts[int(x)*b.k+int(y)]++
+func joint(a, b []uint8, k, l int) (counts []int64, n int) {
+	counts = make([]int64, k*l)
+	for i, x := range a {
+		if y := b[i]; x != 255 && y != 255 {
+			counts[int(x)*l+int(y)]++
 			n++
 		}
 	}

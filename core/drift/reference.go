@@ -21,23 +21,54 @@ type Reference struct {
 }
 
 // Wobble is how much more a feature differs from block to block of its own
-// reference than sampling explains: upper estimates (80 %) of the excess mean of
-// each figure, for limits that real days do not cross.
+// reference than sampling explains: the mean excess of each figure.
 type Wobble struct {
 	Blocks  int     `json:"blocks"` // that it was taken from; 0: not known
-	Freedom float64 `json:"freedom"`
-	PSI     float64 `json:"psi"`     // for each of two degrees of freedom
+	PSI     float64 `json:"psi"`
 	KS      float64 `json:"ks"`      // of its square
 	Missing float64 `json:"missing"` // variance of the share
 	Moved   float64 `json:"moved"`   // mean Wasserstein distance of a block
 	Spread  float64 `json:"spread"`  // standard deviation of that
 	Tails   float64 `json:"tails"`   // the most that a block's tail held, over the mean: 1 or more
+
+	// Finer is the wobble of shorter blocks. A longer stretch wobbles no more than
+	// those it is made of, and there are more of them to tell how much.
+	Finer *Wobble `json:"finer,omitempty"`
 }
 
-// NewReference adds up the blocks of a reference and takes each against the
-// others: what its figures exceed their expectation by is the wobble.
+// allows is the excess that a clean stretch stays under with a chance of 1 - p. The
+// excess of one that wobbles in one way is a chi-square of one degree of freedom
+// times its mean, and the mean is taken from few blocks: together an F
+// distribution, here by Student's t.
+func (w *Wobble) allows(excess func(*Wobble) float64, p float64) float64 {
+	least := math.Inf(1)
+	for ; w != nil && w.Blocks > 0; w = w.Finer {
+		t := distuv.StudentsT{Sigma: 1, Nu: float64(w.Blocks)}.Quantile(1 - p/2)
+		least = min(least, excess(w)*t*t)
+	}
+	if math.IsInf(least, 1) {
+		return 0
+	}
+	return least
+}
+
+// NewReference adds up the blocks of a reference, as long as a period each, and
+// takes each against the others: what its figures exceed their expectation by is
+// the wobble.
 func NewReference(l *Layout, blocks []Counts) Reference {
 	r := Reference{Layout: l, Whole: Total(l, blocks)}
+	r.Wobble = r.wobble(blocks)
+	return r
+}
+
+// Refine lets shorter blocks of the same rows tell of the wobble too.
+func (r *Reference) Refine(blocks []Counts) {
+	if w := r.wobble(blocks); w.Blocks > r.Wobble.Blocks {
+		r.Wobble.Finer = &w
+	}
+}
+
+func (r *Reference) wobble(blocks []Counts) Wobble {
 	var kept []*Counts
 	for i := range blocks {
 		if blocks[i].Values() >= MinRows {
@@ -45,19 +76,19 @@ func NewReference(l *Layout, blocks []Counts) Reference {
 		}
 	}
 	if len(kept) < MinBlocks {
-		return r
+		return Wobble{}
 	}
 	var psi, ks, missing, moved, squares float64
-	tails := 1.0
+	tails, bridge := 1.0, r.bridge()
 	for _, b := range kept {
 		rest := r.without(b)
 		n, m := float64(rest.Values()), float64(b.Values())
 		groups, k := r.groups(min(rest.Values(), b.Values()))
 		psi += PSI(gather(rest.Bins, groups, k), gather(b.Bins, groups, k)) - float64(k-1)*(1/n+1/m)
-		if l.Kind.Numeric() {
+		if r.Layout.Kind.Numeric() {
 			d, _ := KolmogorovSmirnov(rest.Bins, b.Bins)
-			ks += d*d - math.Pi*math.Pi/12*(1/n+1/m)
-			w := Wasserstein(l, &rest, b)
+			ks += d*d - bridge*(1/n+1/m)
+			w := Wasserstein(r.Layout, &rest, b)
 			moved, squares = moved+w, squares+w*w
 			tails = max(tails, r.tail(b)/r.tail(&r.Whole))
 		}
@@ -65,13 +96,25 @@ func NewReference(l *Layout, blocks []Counts) Reference {
 		d := q - p
 		missing += d*d - p*(1-p)*(1/float64(rest.Rows)+1/float64(b.Rows))
 	}
-	days := float64(len(kept))
-	upper := func(excess, freedom float64) float64 {
-		return max(0, excess/days) * freedom / distuv.ChiSquared{K: freedom}.Quantile(0.2)
+	n := float64(len(kept))
+	return Wobble{Blocks: len(kept), PSI: max(0, psi/n), KS: max(0, ks/n), Missing: max(0, missing/n),
+		Moved: moved / n, Spread: math.Sqrt(max(0, squares/n-moved/n*moved/n) * n / (n - 1)), Tails: tails}
+}
+
+// bridge is the expected square of the Kolmogorov-Smirnov distance that sampling
+// alone makes, times nm/(n+m): that of the largest value of a Brownian bridge. Of
+// single values, where the bridge is seen at a few points, at least that of the
+// point where it varies most.
+func (r *Reference) bridge() float64 {
+	if !r.Layout.Discrete {
+		return math.Pi * math.Pi / 12
 	}
-	r.Wobble = Wobble{Blocks: len(kept), Freedom: days, PSI: upper(psi, 2*days) / 2, KS: upper(ks, days), Missing: upper(missing, days),
-		Moved: moved / days, Spread: math.Sqrt(max(0, squares/days-moved/days*moved/days) * days / (days - 1)), Tails: tails}
-	return r
+	below, most, total := 0.0, 0.0, float64(r.Whole.Values())
+	for _, n := range r.Whole.Bins {
+		below += float64(n) / total
+		most = max(most, below*(1-below))
+	}
+	return most
 }
 
 // tail is the share of values in the outermost bins of the reference's range,

@@ -85,6 +85,17 @@ func TestPairsFindWhatTheMarginsHide(t *testing.T) {
 	if p := broken[0]; p.A != 0 || p.B != 1 || p.Beyond < 3*p.Limit || broken[1].Beyond > broken[1].Limit {
 		t.Errorf("found first %d, %d: %.3f over %.3f, then %.3f", p.A, p.B, p.Beyond, p.Limit, broken[1].Beyond)
 	}
+	// However far each alone moves and spreads, they go together as before.
+	for name, change := range map[string]func([]float64){
+		"moved":          func(r []float64) { r[0] += 0.8; r[1] -= 0.5 },
+		"spread":         func(r []float64) { r[0] *= 2 },
+		"turned to logs": func(r []float64) { r[1] = math.Exp(r[1]) },
+	} {
+		p := Pairs(reference, rows(rng, 3000, 8, change), 0.01, nil, 1)[0]
+		if p.Beyond > p.Limit {
+			t.Errorf("%s: %d, %d are said to go together in another way: %.3f over %.3f", name, p.A, p.B, p.Beyond, p.Limit)
+		}
+	}
 	sum := 0.0
 	for _, row := range broken[0].Period {
 		for _, v := range row {

@@ -17,9 +17,16 @@ import (
 )
 
 func (a *app) benchCommand() *cobra.Command {
-	speed := &cobra.Command{Use: "speed", Short: "Time of a fit, of a judged sample, of a backtest beside SQL, and of ingest beside COPY", Args: exactly(0, "nothing"),
+	var parts []string
+	speed := &cobra.Command{Use: "speed", Short: "Time of a fit, of a judged sample, of a backtest beside SQL, of ingest beside COPY, and of drift beside reading", Args: exactly(0, "nothing"),
+		Example: "  tinbell bench speed\n  tinbell bench speed --part drift",
 		RunE: func(c *cobra.Command, _ []string) error {
-			results, err := trial.Speed(c.Context())
+			for _, p := range parts {
+				if !slices.Contains(trial.SpeedParts, p) {
+					return wrongUsage{fmt.Errorf("--part %s: allowed are %s", p, strings.Join(trial.SpeedParts, ", "))}
+				}
+			}
+			results, err := trial.Speed(c.Context(), parts)
 			if err != nil {
 				return err
 			}
@@ -29,6 +36,7 @@ func (a *app) benchCommand() *cobra.Command {
 			}
 			return a.show(l)
 		}}
+	speed.Flags().StringSliceVar(&parts, "part", nil, strings.Join(trial.SpeedParts, ", ")+"; all if left out")
 	return group("bench", "Measure Tin Bell itself", a.accuracyCommand(), a.learningCommand(), a.messagesBench(), a.delayBench(), a.driftBench(), speed)
 }
 

@@ -6,10 +6,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"tinbell/internal/trial"
+	"tinbell/internal/words"
 )
 
 func (a *app) driftBench() *cobra.Command {
-	var seeds, rounds int
+	var seeds, rounds, references int
 	var accept float64
 	c := &cobra.Command{Use: "drift", Short: "Planted drifts: how often they are found at a stated share of false flags, beside PSI > 0.2 and a plain test", Args: exactly(0, "nothing"),
 		Long: `Makes up days of rows whose level, spread and shares wobble as real days do,
@@ -18,18 +19,32 @@ each is found: by the calibrated verdict of the drifted feature, by PSI > 0.2, b
 a plain test at 0.05 (Kolmogorov-Smirnov; chi-square for categories), by
 separability, and by the pair of features that changed most.
 
-The rows called clean have no drift: what is found there is false. The verdict is
-held to the share stated; the others are not.`,
+First it judges days without drift, all features, and prints how often they are
+flagged: stated, and found. The rows called clean below have no drift either: what
+is found there is false. The verdict is held to the share stated; PSI > 0.2 and the
+plain test are not.`,
 		Example: "  tinbell bench drift\n  tinbell bench drift --accept 0.01 --rounds 100",
 		RunE: func(c *cobra.Command, _ []string) error {
-			if seeds < 1 || rounds < 1 || !(accept > 0 && accept <= 0.1) {
-				return wrongUsage{fmt.Errorf("--seeds %d, --rounds %d, --accept %g: allowed are 1 and more, and shares over 0 up to 0.1", seeds, rounds, accept)}
+			if seeds < 1 || rounds < 1 || references < 1 || !(accept > 0 && accept <= 0.1) {
+				return wrongUsage{fmt.Errorf("--seeds %d, --rounds %d, --references %d, --accept %g: allowed are 1 and more, and shares over 0 up to 0.1", seeds, rounds, references, accept)}
 			}
 			plan := trial.DriftPlan{Rounds: rounds, Accept: accept}
 			for i := range seeds {
 				plan.Seeds = append(plan.Seeds, uint64(i+1))
 			}
+			clean := trial.CleanDrift(plan, references, a.bar("clean days"))
 			list := trial.Drift(plan, a.bar("planting drifts"))
+			if a.output == "json" {
+				return a.json(map[string]any{"clean": clean, "planted": list})
+			}
+			flat := listing{head: []string{"rows a day", "clean features and days", "stated", "flagged", "95 % interval", "PSI > 0.2", "plain test"}, right: []int{1, 2, 3, 4, 5, 6, 7}, raw: clean}
+			for _, r := range clean {
+				flat.rows = append(flat.rows, []string{fmt.Sprint(r.Rows), words.Number(float64(r.Judged)), fmt.Sprintf("%g", r.Stated), fmt.Sprintf("%.4f", r.Found), fmt.Sprintf("%.4f–%.4f", r.Low, r.High), fmt.Sprintf("%.3f", r.PSI), fmt.Sprintf("%.3f", r.Plain)})
+			}
+			if err := a.show(flat); err != nil {
+				return err
+			}
+			a.say("")
 			l := listing{head: []string{"drift", "strength", "rows a day", "rounds", "verdict", "PSI > 0.2", "plain test", "separability", "pairs"}, right: []int{3, 4, 5, 6, 7, 8, 9}, raw: list}
 			for _, r := range list {
 				row := []string{r.Kind, r.Strength, fmt.Sprint(r.Rows), fmt.Sprint(r.Rounds)}
@@ -42,6 +57,7 @@ held to the share stated; the others are not.`,
 		}}
 	c.Flags().IntVar(&seeds, "seeds", 3, "how many times the whole is made up anew")
 	c.Flags().IntVar(&rounds, "rounds", 20, "data sets of each kind, strength and size, by seed")
+	c.Flags().IntVar(&references, "references", 20, "references of each size, by seed, that clean days are judged against")
 	c.Flags().Float64Var(&accept, "accept", 0.001, "stated share of clean features and periods that are flagged")
 	return c
 }

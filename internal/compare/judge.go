@@ -36,13 +36,26 @@ func refer(w Wanted, layouts []*drift.Layout, days []Day, period string) referen
 		for b, part := range list {
 			counts[b] = counted(l, part, i)
 		}
-		r.features = append(r.features, drift.NewReference(l, counts))
+		one := drift.NewReference(l, counts)
+		if len(list) < len(days) {
+			one.Refine(each(l, days, i))
+		}
+		r.features = append(r.features, one)
 		r.blocks = max(r.blocks, r.features[i].Wobble.Blocks)
 	}
 	if at := w.scorePlace(); at >= 0 {
 		r.models = modelled(layouts[at], days)
 	}
 	return r
+}
+
+// each are the counts of one feature by day.
+func each(l *drift.Layout, days []Day, feature int) []drift.Counts {
+	list := make([]drift.Counts, len(days))
+	for i := range days {
+		list[i] = counted(l, days[i:i+1], feature)
+	}
+	return list
 }
 
 func (r *reference) told() record.DriftReference {

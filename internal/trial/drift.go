@@ -195,14 +195,9 @@ func driftRound(row *DriftRow, k driftKind, strength, accept float64, rng *rand.
 		}
 	}
 	count(&row.Verdict, v.State == drift.Over)
-	if psi, there := v.Measure(drift.MeasurePSI); there {
-		count(&row.PSI, psi.Value > 0.2)
-	}
-	test, there := v.Measure(drift.MeasureKS)
-	if !there {
-		test, there = v.Measure(drift.MeasureChiSquare)
-	}
-	count(&row.KS, there && test.P < 0.05)
+	psi, plain := customary(v)
+	count(&row.PSI, psi)
+	count(&row.KS, plain)
 	before, after := driftSample(rng, days, row.Rows), driftSample(rng, []*driftDay{day}, row.Rows)
 	half := thin(before, after.Rows())
 	s := drift.Separate(half, after, 1)

@@ -1,6 +1,9 @@
 package trial
 
-import "testing"
+import (
+	"math"
+	"testing"
+)
 
 func TestPlantedDriftsAreFoundAtTheStatedShareOfFalseFlags(t *testing.T) {
 	if testing.Short() {
@@ -36,6 +39,20 @@ func TestPlantedDriftsAreFoundAtTheStatedShareOfFalseFlags(t *testing.T) {
 			}
 		case r.Kind == "shift" && r.Strength == "0.4 sd", r.Kind == "missing burst" && r.Strength == "+0.05", r.Kind == "new category" && r.Strength == "0.03 of rows", r.Kind == "unit changed" && r.Strength == "x 100 in 0.02":
 			least("the verdict", r.Verdict, 0.9)
+		}
+	}
+}
+
+func TestCleanDaysAreFlaggedAsSeldomAsStated(t *testing.T) {
+	plan := DriftPlan{Seeds: []uint64{3}, Accept: 0.01, Sizes: []int{200, 1000}}
+	for _, r := range CleanDrift(plan, 6, func(int, int) {}) {
+		n := float64(r.Judged)
+		t.Logf("%d rows: %.4f of %d flagged (%.4f to %.4f), plain test %.2f", r.Rows, r.Found, r.Judged, r.Low, r.High, r.Plain)
+		if n != 6*cleanDays*driftFeatures || r.Found > 0.01+3*math.Sqrt(0.01/n) {
+			t.Errorf("%d rows: %.4f of %d clean features are flagged, stated is 0.01", r.Rows, r.Found, r.Judged)
+		}
+		if r.Plain < 0.04 {
+			t.Errorf("%d rows: the plain test flags %.3f, it should 0.05 and more where days wobble", r.Rows, r.Plain)
 		}
 	}
 }

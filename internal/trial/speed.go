@@ -11,6 +11,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"os"
+	"slices"
 	"testing"
 	"time"
 
@@ -31,9 +32,27 @@ type Result struct {
 	Beside string `json:"beside"`
 }
 
-// Speed measures fit, evaluation, ingest, the layers of samples, the overview, learning
-// from labels, and drift.
-func Speed(ctx context.Context) ([]Result, error) {
+// SpeedParts are what Speed measures, by name: fit and evaluation of a series,
+// ingest, the layers of samples, the overview, learning from labels, and drift.
+var SpeedParts = []string{"series", "ingest", "layers", "overview", "learning", "drift"}
+
+// Speed measures the parts asked for; all if none is.
+func Speed(ctx context.Context, parts []string) ([]Result, error) {
+	results := []Result{}
+	for i, measure := range []func(context.Context) ([]Result, error){seriesSpeed, ingestSpeed, layerSpeed, overviewSpeed, learnSpeed, driftSpeed} {
+		if len(parts) > 0 && !slices.Contains(parts, SpeedParts[i]) {
+			continue
+		}
+		more, err := measure(ctx)
+		if err != nil {
+			return results, err
+		}
+		results = append(results, more...)
+	}
+	return results, nil
+}
+
+func seriesSpeed(context.Context) ([]Result, error) {
 	history := series(2160 + 20000)
 	config := baseline.Config{Kind: timeline.Count, Grid: timeline.Grid{Period: time.Hour, Zone: time.UTC}}
 	var failed error
@@ -62,18 +81,10 @@ func Speed(ctx context.Context) ([]Result, error) {
 			i++
 		}
 	})
-	results := []Result{
+	return []Result{
 		{"fit of 2,160 hourly points", fmt.Sprintf("%.2f ms", float64(fit.NsPerOp())/1e6), ""},
 		{"evaluation of one sample", fmt.Sprintf("%.2f µs", float64(step.NsPerOp())/1e3), fmt.Sprintf("%d allocations", step.AllocsPerOp())},
-	}
-	for _, measure := range []func(context.Context) ([]Result, error){ingestSpeed, layerSpeed, overviewSpeed, learnSpeed, driftSpeed} {
-		more, err := measure(ctx)
-		if err != nil {
-			return results, err
-		}
-		results = append(results, more...)
-	}
-	return results, nil
+	}, nil
 }
 
 // fastest is the fastest of five rounds of a second: on a machine with other

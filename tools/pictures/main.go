@@ -15,7 +15,6 @@ import (
 	"tinbell/internal/browser"
 	"tinbell/internal/client"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/sink"
 )
 
 type picture struct{ name, path, ready string }
@@ -41,7 +40,7 @@ func run(ctx context.Context, address, token, folder string, texts []string) err
 	if len(page.Alerts) > 0 {
 		alert, series = page.Alerts[0].ID, page.Alerts[0].SeriesID
 	}
-	group, letter, err := told(ctx, c)
+	group, err := told(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -53,9 +52,8 @@ func run(ctx context.Context, address, token, folder string, texts []string) err
 		{"dataset", "/datasets/ops.boarding_scans", charts + " && document.querySelector('svg[data-lineage]')"},
 		{"group", fmt.Sprintf("/groups/%d", group), charts + " && document.querySelectorAll('article').length > 1"},
 		{"slas", "/slas", "document.querySelectorAll('tbody tr').length > 3"},
-		{"calendars", "/setup/calendars", "document.querySelectorAll('tbody tr').length > 3"},
 		{"telling", "/setup/telling", "document.querySelectorAll('[data-channel]').length > 3 && document.querySelectorAll('tbody tr').length > 5"},
-		{"mailbox", fmt.Sprintf("/setup/mailbox?letter=%d", letter), "document.querySelector('iframe')"},
+		{"drift", "/drift/noshow", "document.querySelectorAll('[role=gridcell]').length > 20 && document.querySelector('svg[aria-label*=\"over each other\"]')"},
 		{"alert", fmt.Sprintf("/alerts/%d", alert), "document.querySelector('svg[data-chart] path')"},
 		{"labels", "/labels", "document.querySelectorAll('[data-question] svg path').length > 2 && document.querySelectorAll('svg path').length > 14"},
 		{"incidents", "/incidents", "document.querySelectorAll('tbody tr').length > 5"},
@@ -70,28 +68,19 @@ func run(ctx context.Context, address, token, folder string, texts []string) err
 	return terminal(ctx, address, folder, texts)
 }
 
-// told gives the open group with the most alerts, and the letter about it.
-func told(ctx context.Context, c *client.Client) (group int64, letter int, err error) {
+// told gives the open group with the most alerts.
+func told(ctx context.Context, c *client.Client) (group int64, err error) {
 	var page httpapi.GroupPage
 	if err := c.Get(ctx, "/groups", url.Values{"state": {"open"}}, &page); err != nil {
-		return 0, 0, err
+		return 0, err
 	}
-	most, sentence := 0, ""
+	most := 0
 	for _, g := range page.Groups {
 		if g.Alerts > most {
-			group, most, sentence = g.ID, g.Alerts, g.Sentence
+			group, most = g.ID, g.Alerts
 		}
 	}
-	var letters []sink.Letter
-	if err := c.Get(ctx, "/mailbox", nil, &letters); err != nil {
-		return 0, 0, err
-	}
-	for _, l := range letters {
-		if l.Through == "email" && (letter == 0 || strings.Contains(l.Subject, sentence)) {
-			letter = l.ID
-		}
-	}
-	return group, letter, nil
+	return group, nil
 }
 
 // terminal draws what commands said, in the console's monospaced face.

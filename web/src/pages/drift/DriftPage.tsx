@@ -2,6 +2,7 @@ import { Dialog } from "radix-ui";
 import { type FormEvent, useEffect, useRef, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { useDriftPeriod, useMatrix, useMoveReference, useRunComparison } from "../../api/drift";
+import { useTasks } from "../../api/setup";
 import { Page, Reading, Section, Trouble } from "../../parts/Page";
 import { count } from "../../parts/words";
 import { FeaturePanel } from "./FeaturePanel";
@@ -28,6 +29,7 @@ export function DriftPage() {
   const from = span ? new Date(since - Number(span) * 86_400_000).toISOString() : undefined;
   const matrix = useMatrix(name, from);
   const run = useRunComparison();
+  const tasks = useTasks();
   const [moving, setMoving] = useState(false);
   const m = matrix.data, periods = m?.periods ?? [], rows = m?.rows ?? [];
   const at = (list: unknown[], found: number, otherwise: number) => (found >= 0 ? found : Math.max(0, Math.min(otherwise, list.length - 1)));
@@ -47,10 +49,13 @@ export function DriftPage() {
     B: { does: "new reference", act: () => setMoving(true) }, R: { does: "run now", act: () => run.mutate({ name, all: false }) },
   };
   const settings = m?.settings;
+  const task = tasks.data?.find((t) => t.id === m?.task_id && t.state === "running");
+  const busy = run.isPending || task !== undefined;
   const against = m && m.referred.from > "1000" && !settings?.reference_days ? `against ${days(m.referred.from, m.referred.to, m.zone)}` : settings?.reference_days ? `against the ${settings.reference_days} days before each` : "";
   return (
     <Page place={m ? <><Link to="/drift" className="plain">Drift</Link>, <Link to={`/datasets/${m.dataset}`} className="plain"><code>{m.dataset}</code></Link> by {settings?.period}, {against}</> : "Drift"} keys={keys} sentence={m ? `${m.sentence}.` : ""} after={m?.detail}>
       <Trouble what={name} error={matrix.error ?? run.error} />
+      {busy && <p className="mt-2 text-ink2" role="status">Comparing{task && task.total > 0 ? `, ${Math.round((100 * task.done) / task.total)} % done` : ""}; what was found before stands until then.</p>}
       {matrix.isPending && <Reading what={name} />}
       {m?.state === "failed" && <p role="alert" className="mt-3 border-t border-verm pt-2 text-verm">The last run failed: {m.message}. What was found before stays; it is tried again within the hour.</p>}
       {m && (
@@ -59,6 +64,7 @@ export function DriftPage() {
           <span className="ml-auto flex gap-4 text-[13px]">
             {spans.map(([v, label]) => <button key={label} aria-pressed={span === v} className={span === v ? "border-b-2 border-brass-mark font-bold" : "text-ink2"} onClick={() => put({ days: v })}>{label}</button>)}
             <button className="underline decoration-pewter-line underline-offset-3" onClick={() => setMoving(true)}>new reference</button>
+            <button className="underline decoration-pewter-line underline-offset-3" disabled={busy} title="Read and judge all periods anew" onClick={() => confirm("Read and judge all periods anew?") && run.mutate({ name, all: true })}>recompute all</button>
             <a href={`/api/v1/drift/${encodeURIComponent(name)}/export`} download={`${name}.csv`}>CSV</a>
           </span>
         </div>

@@ -39,9 +39,9 @@ export function PairsView({ name, at, features, pairs, rows, message }: { name: 
         <Section title={`${p.first} and ${p.second}`} note="% of rows; darker is more" right={p.beyond > p.limit ? `they go together in another way: ${brief(p.beyond)}, limit ${brief(p.limit)}` : "they go together as before"}>
           <div className="mt-2 flex flex-wrap gap-x-5 gap-y-4">
             <HeatMap title={`reference, ${p.reference_rows.toLocaleString("en")} rows`} table={p.reference as number[][]} pair={p} />
-            <HeatMap title={`period, ${p.rows.toLocaleString("en")} rows`} table={p.period as number[][]} pair={p} expected={p.expected as number[][]} />
+            <HeatMap title={`period, ${p.rows.toLocaleString("en")} rows`} table={p.period as number[][]} pair={p} expected={p.beyond > p.limit ? (p.expected as number[][]) : undefined} />
           </div>
-          <p className="mt-2 max-w-[760px] text-ink2">A mark on the period: <b className="text-ink">▲</b> more, <b className="text-ink">▽</b> fewer rows than if the two went together as in the reference, each alone being as it is now; by more than three standard errors.</p>
+          {p.beyond > p.limit && <p className="mt-2 max-w-[760px] text-ink2">A mark on the period: <b className="text-ink">▲</b> more, <b className="text-ink">▽</b> fewer rows than if the two went together as in the reference, each alone being as it is now; by more than three standard errors.</p>}
         </Section>
       ) : <p className="text-ink2">{chosen && asked.isFetching ? "drawing a sample of rows from where they lie; it is not kept" : ""}</p>}
     </div>
