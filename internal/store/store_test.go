@@ -344,3 +344,136 @@ func TestAlertsArePagedByCursor(t *testing.T) {
 		t.Errorf("filtered: %d, %v", len(list), err)
 	}
 }
+
+// comparison sets one on the dataset of metric.
+func comparison(t *testing.T, s *store.Store, v record.Comparison) record.Comparison {
+	t.Helper()
+	dbtest.Must(t, s.InTx(t.Context(), func(tx pgx.Tx) error { _, err := store.SetComparison(t.Context(), tx, v); return err }))
+	v, err := s.Comparison(t.Context(), v.Name)
+	dbtest.Must(t, err)
+	return v
+}
+
+func TestWhatAComparisonComputedIsDroppedOnlyWhenItIsAnother(t *testing.T) {
+	s := open(t)
+	metric(t, s)
+	ctx := t.Context()
+	set := record.Comparison{Name: "x", Dataset: "ops.x", Settings: record.ComparisonSettings{TimeColumn: "at", Period: "day"}, NextAt: &now}
+	v := comparison(t, s, set)
+	in := func(do func(tx pgx.Tx) error) error { return s.InTx(ctx, do) }
+	day := func(n int) time.Time { return now.AddDate(0, 0, n).Truncate(24 * time.Hour) }
+	keep := func() {
+		t.Helper()
+		dbtest.Must(t, in(func(tx pgx.Tx) error {
+			return store.PutDriftDays(ctx, tx, v, false, day(0), day(3), []store.DriftDay{{Day: day(0), Counts: []byte("a")}, {Day: day(2), Counts: []byte("c")}})
+		}))
+		dbtest.Must(t, in(func(tx pgx.Tx) error {
+			return store.PutDriftPeriods(ctx, tx, v, []record.DriftPeriod{{ComparisonID: v.ID, From: day(0), To: day(1), Found: record.DriftResult{Over: 2, Features: []record.FeatureResult{{Feature: "f"}}}}, {ComparisonID: v.ID, From: day(1), To: day(2)}})
+		}))
+		dbtest.Must(t, in(func(tx pgx.Tx) error { return store.ComputedTo(ctx, tx, v, day(2)) }))
+	}
+	count := func() (days, periods int) {
+		t.Helper()
+		d, err := s.DriftDays(ctx, v.ID, false, day(-9), day(9))
+		dbtest.Must(t, err)
+		p, err := s.DriftPeriods(ctx, v.ID, day(-9), day(9))
+		dbtest.Must(t, err)
+		return len(d), len(p)
+	}
+	keep()
+	keep() // the same again is the same
+	if days, periods := count(); days != 2 || periods != 2 {
+		t.Fatalf("%d days and %d periods are kept", days, periods)
+	}
+	if v, _ = s.Comparison(ctx, "x"); v.CountedTo == nil || !v.CountedTo.Equal(day(3)) || v.ComputedTo == nil || !v.ComputedTo.Equal(day(2)) {
+		t.Errorf("a run came to %v and %v", v.CountedTo, v.ComputedTo)
+	}
+	overs, err := s.DriftOvers(ctx)
+	dbtest.Must(t, err)
+	if len(overs) != 2 || overs[0].Over != 2 || overs[1].Over != 0 {
+		t.Errorf("features over their limits: %+v", overs)
+	}
+	if p, err := s.DriftPeriodAt(ctx, v, day(0).Add(5*time.Hour)); err != nil || p.Found.Over != 2 {
+		t.Errorf("the period of an instant: %+v, %v", p, err)
+	}
+	if _, err := s.DriftPeriodAt(ctx, v, day(5)); !errors.As(err, &record.NotFound{}) {
+		t.Errorf("an instant in no period: %v", err)
+	}
+	if last, err := s.LastDriftPeriods(ctx, v.ID, 1); err != nil || len(last) != 1 || !last[0].From.Equal(day(1)) {
+		t.Errorf("the last period: %+v, %v", last, err)
+	}
+
+	// Set as it is, all stays; another owner changes nothing that was computed.
+	set.Owner = "somebody"
+	comparison(t, s, set)
+	if days, periods := count(); days != 2 || periods != 2 {
+		t.Errorf("set as it was, %d days and %d periods are left", days, periods)
+	}
+	set.Settings.Period = "week"
+	later := comparison(t, s, set)
+	if days, periods := count(); days+periods != 0 || later.ComputedTo != nil || later.Revision != v.Revision+1 {
+		t.Errorf("of other settings %d days and %d periods are left, revision %d after %d", days, periods, later.Revision, v.Revision)
+	}
+	// What a run of the old settings still wants to write is refused.
+	for what, write := range map[string]func(tx pgx.Tx) error{
+		"days":    func(tx pgx.Tx) error { return store.PutDriftDays(ctx, tx, v, false, day(0), day(1), nil) },
+		"periods": func(tx pgx.Tx) error { return store.PutDriftPeriods(ctx, tx, v, nil) },
+		"layouts": func(tx pgx.Tx) error { return store.KeepLayouts(ctx, tx, v) },
+		"the end": func(tx pgx.Tx) error { return store.ComputedTo(ctx, tx, v, day(9)) },
+	} {
+		if err := in(write); !errors.Is(err, store.ErrReplaced) {
+			t.Errorf("%s of a run of old settings: %v", what, err)
+		}
+	}
+	if err := s.Ran(ctx, v); !errors.Is(err, store.ErrReplaced) {
+		t.Errorf("its end: %v", err)
+	}
+	if err := in(func(tx pgx.Tx) error {
+		_, err := store.SetComparison(ctx, tx, record.Comparison{Name: "y", Dataset: "nowhere"})
+		return err
+	}); !errors.As(err, &record.NotFound{}) {
+		t.Errorf("a dataset that is not there: %v", err)
+	}
+}
+
+func TestADueComparisonIsAskedForAgainUntilARunHasEnded(t *testing.T) {
+	s := open(t)
+	metric(t, s)
+	ctx := t.Context()
+	v := comparison(t, s, record.Comparison{Name: "x", Dataset: "ops.x", NextAt: &now})
+	due := func(at time.Time) int {
+		t.Helper()
+		names, err := s.DueComparisons(ctx, at, at.Add(time.Minute))
+		dbtest.Must(t, err)
+		return len(names)
+	}
+	if n := due(now.Add(-time.Second)); n != 0 {
+		t.Errorf("before its time %d are due", n)
+	}
+	if n, again := due(now), due(now.Add(30*time.Second)); n != 1 || again != 0 {
+		t.Errorf("due are %d, half a minute later %d", n, again)
+	}
+	// Its process died: another is told of it.
+	if n := due(now.Add(time.Minute)); n != 1 {
+		t.Errorf("a minute later %d are due", n)
+	}
+	next := now.Add(24 * time.Hour)
+	v.State, v.NextAt, v.TaskID = "ready", &next, 0
+	dbtest.Must(t, s.Ran(ctx, v))
+	if n := due(now.Add(time.Hour)); n != 0 {
+		t.Errorf("after it has run %d are due", n)
+	}
+	release, held, err := s.HoldComparison(ctx, v.ID)
+	if dbtest.Must(t, err); !held {
+		t.Fatal("nobody has it")
+	}
+	if _, twice, err := s.HoldComparison(ctx, v.ID); twice || err != nil {
+		t.Errorf("two have it: %v", err)
+	}
+	release()
+	release, held, err = s.HoldComparison(ctx, v.ID)
+	if dbtest.Must(t, err); !held {
+		t.Error("it was not let go")
+	}
+	release()
+}

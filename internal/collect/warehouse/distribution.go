@@ -44,7 +44,7 @@ func (d Distribution) from() string {
 // after that.
 func plain(query string) string {
 	query = strings.TrimSpace(query)
-	if at := strings.LastIndex(query, ";"); at >= 0 {
+	if at := strings.LastIndex(query, ";"); at >= 0 && strings.Count(query[:at], "'")%2 == 0 {
 		if after := strings.TrimSpace(query[at+1:]); after == "" || strings.HasPrefix(after, "--") && !strings.Contains(after, "\n") {
 			return query[:at]
 		}

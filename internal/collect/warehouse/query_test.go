@@ -103,3 +103,20 @@ func TestOutOfReachIsToldFromRefused(t *testing.T) {
 		t.Error("a database that does not answer was reached")
 	}
 }
+
+func TestAQueryMayEndAsPeopleEndIt(t *testing.T) {
+	for query, want := range map[string]string{
+		"select 1":                          "select 1",
+		" select 1 ; \n":                    "select 1 ",
+		"select 1; -- the first":            "select 1",
+		"select 1 -- the first":             "select 1 -- the first",
+		"select ';' as x":                   "select ';' as x",
+		"select ';--' as x":                 "select ';--' as x",
+		"select 1; -- one\nselect 2":        "select 1; -- one\nselect 2",
+		"select 1; drop table x; select 2 ": "select 1; drop table x; select 2",
+	} {
+		if got := plain(query); got != want {
+			t.Errorf("%q is asked as %q, wanted %q", query, got, want)
+		}
+	}
+}
