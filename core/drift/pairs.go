@@ -18,7 +18,7 @@ type Pair struct {
 	Expected   [][]float64 `json:"expected"`         // the period's, had the two gone together as before
 	AUpto      []float64   `json:"a_upto,omitempty"` // of numbers: the upper edges of all bins but the last
 	BUpto      []float64   `json:"b_upto,omitempty"`
-	ACodes     []int32     `json:"a_codes,omitempty"` // of categories: whose rows a bin holds; the last holds all others
+	ACodes     []int32     `json:"a_codes,omitempty"` // of categories: whose rows a bin holds; one more bin holds all others, if there are any
 	BCodes     []int32     `json:"b_codes,omitempty"`
 	Together   float64     `json:"together"` // PSI of both, less what chance adds
 	Beyond     float64     `json:"beyond"`   // PSI against how they went together before, each alone as now
@@ -142,7 +142,13 @@ func coarsen(a, b Values, k int) (before, after coarse) {
 		}
 		slices.SortFunc(c.words, func(x, y int32) int { return cmp.Or(cmp.Compare(counts[y], counts[x]), cmp.Compare(x, y)) })
 		c.words = c.words[:min(len(c.words), k-1)]
-		c.k = len(c.words) + 1
+		c.k = len(c.words)
+		for _, w := range slices.Concat(a.Codes, b.Codes) {
+			if w >= 0 && !slices.Contains(c.words, w) {
+				c.k = len(c.words) + 1 // one bin for all others
+				break
+			}
+		}
 		code = func(v Values, i int) uint8 {
 			if v.Codes[i] < 0 {
 				return 255
@@ -150,7 +156,7 @@ func coarsen(a, b Values, k int) (before, after coarse) {
 			if at := slices.Index(c.words, v.Codes[i]); at >= 0 {
 				return uint8(at)
 			}
-			return uint8(c.k - 1)
+			return uint8(len(c.words))
 		}
 	}
 	coded := func(v Values) coarse {

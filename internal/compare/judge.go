@@ -168,7 +168,7 @@ func pairResults(w Wanted, layouts []*drift.Layout, pairs []drift.Pair, places [
 	for _, p := range pairs {
 		a, b := inputs[places[p.A]], inputs[places[p.B]]
 		list = append(list, record.PairResult{Pair: p, First: w.Features[a].Name, Second: w.Features[b].Name,
-			FirstBins: told(layouts[a], p.AUpto, p.ACodes), SecondBins: told(layouts[b], p.BUpto, p.BCodes)})
+			FirstBins: told(layouts[a], p.AUpto, p.ACodes)[:len(p.Period)], SecondBins: told(layouts[b], p.BUpto, p.BCodes)[:len(p.Period[0])]})
 	}
 	return list
 }

@@ -71,9 +71,10 @@ function Add({ open, setOpen }: { open: boolean; setOpen: (v: boolean) => void }
   const [proposed, setProposed] = useState<Comparison | null>(null);
   const [out, setOut] = useState<string[]>([]);
   const read = (form: HTMLFormElement): NewComparison => {
-    const f = new FormData(form), text = (k: string) => String(f.get(k) ?? "").trim() || undefined;
+    const f = new FormData(form), text = (k: string) => String(f.get(k) ?? "").trim() || undefined, number_ = (k: string) => (text(k) ? Number(text(k)) : undefined);
     return { name: text("name") ?? "", dataset: text("dataset") ?? "", time_column: text("time_column"), period: (text("period") ?? "week") as "week", score: text("score"), version: text("version"), outcome: text("outcome"),
-      reference_days: text("reference_days") ? Number(text("reference_days")) : undefined, leave_out: out };
+      reference_days: number_("reference_days"), reference_from: text("reference_from"), reference_to: text("reference_to"), reference_dataset: text("reference_dataset"), reference_query: text("reference_query"), query: text("query"),
+      key: text("key"), threshold: number_("threshold"), accept: number_("accept"), sample_rows: number_("sample_rows"), leave_out: out };
   };
   const submit = (e: FormEvent<HTMLFormElement>) => {
     e.preventDefault();
@@ -83,7 +84,7 @@ function Add({ open, setOpen }: { open: boolean; setOpen: (v: boolean) => void }
   };
   if (!open) return <Section title="Add a comparison"><button className="mt-2 border border-ink px-4 py-[4px]" onClick={() => setOpen(true)}>Add</button></Section>;
   return (
-    <Section title="Add a comparison" note="the first 28 days are the reference">
+    <Section title="Add a comparison" note="the first 28 days are the reference if none is named">
       <form className="mt-2 grid gap-2" aria-label="new comparison" onSubmit={submit} onChange={() => set.reset()}>
         <input name="name" aria-label="Name" required className={field} placeholder="name, for example noshow" />
         <select name="dataset" aria-label="Dataset" required className={field} onChange={() => setProposed(null)}>{datasets.map((d) => <option key={d}>{d}</option>)}</select>
@@ -92,6 +93,17 @@ function Add({ open, setOpen }: { open: boolean; setOpen: (v: boolean) => void }
         <input name="reference_days" aria-label="Moving reference" type="number" min="1" className={field} placeholder="moving reference: so many days before" />
         <input name="score" aria-label="Score" className={field} placeholder="column of a model's score, if any" />
         <div className="flex gap-2"><input name="version" aria-label="Version" className={field} placeholder="its version" /><input name="outcome" aria-label="Outcome" className={field} placeholder="what came true" /></div>
+        <details>
+          <summary className="cursor-pointer py-1 text-ink2">other references, rows of a query, limits</summary>
+          <div className="mt-1 grid gap-2">
+            <div className="flex items-center gap-2 text-[13px]">reference <input name="reference_from" type="date" aria-label="First day of the reference" className={field} /> to <input name="reference_to" type="date" aria-label="Last day of the reference" className={field} /></div>
+            <select name="reference_dataset" aria-label="Reference dataset" className={field}><option value="">the reference is of the same dataset</option>{datasets.map((d) => <option key={d}>{d}</option>)}</select>
+            <input name="reference_query" aria-label="Reference query" className={`${field} mono`} placeholder="or SQL of the reference's rows" />
+            <input name="query" aria-label="Query" className={`${field} mono`} placeholder="SQL whose rows are compared" />
+            <div className="flex gap-2"><input name="key" aria-label="Key" className={field} placeholder="column of the case scored" /><input name="threshold" type="number" step="any" aria-label="Threshold" className={field} placeholder="threshold, 0.5" /></div>
+            <div className="flex gap-2"><input name="accept" type="number" step="any" min="0" max="0.1" aria-label="Stated share" className={field} placeholder="false flags, 0.001" /><input name="sample_rows" type="number" min="200" max="50000" aria-label="Sampled rows" className={field} placeholder="sampled rows, 3000" /></div>
+          </div>
+        </details>
         {proposed && (
           <fieldset className="mt-1 border-t border-rule pt-2"><legend className="sr-only">features</legend>
             {proposed.features!.map((f) => (
