@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"strings"
+
 	"tinbell/core/drift"
 	"tinbell/internal/compare"
 	"tinbell/internal/record"

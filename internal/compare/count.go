@@ -4,10 +4,11 @@ import (
 	"context"
 	"errors"
 	"time"
-	"tinbell/core/timeline"
-	"tinbell/internal/store"
 
 	"github.com/jackc/pgx/v5"
+
+	"tinbell/core/timeline"
+	"tinbell/internal/store"
 )
 
 // count counts the days that are new and keeps them, and gives from when on

@@ -7,6 +7,7 @@ import (
 	"math"
 	"slices"
 	"strings"
+
 	"tinbell/core/drift"
 	"tinbell/core/timeline"
 )

@@ -4,6 +4,7 @@ import (
 	"context"
 	"math"
 	"math/rand/v2"
+
 	"tinbell/core/drift"
 	"tinbell/core/timeline"
 )

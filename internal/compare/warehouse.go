@@ -127,8 +127,11 @@ func (in *Warehouse) Days(ctx context.Context, w Wanted, layouts []*drift.Layout
 		}
 		return days[at]
 	}
-	for _, n := range numbers {
+	for _, n := range numbers.Bins {
 		put(&of(n.Day).Counts[n.Column], n)
+	}
+	for _, n := range numbers.Spread {
+		fill(&of(n.Day).Counts[n.Column], layouts[n.Column], n)
 	}
 	for _, n := range words {
 		spell(&of(n.Day).Counts[n.Column], layouts[n.Column], n)
@@ -146,16 +149,25 @@ func (in *Warehouse) Days(ctx context.Context, w Wanted, layouts []*drift.Layout
 
 // put adds the rows of one bin.
 func put(to *drift.Counts, n warehouse.BinCount) {
-	part := drift.Counts{Rows: n.Rows, Bins: make([]int64, len(to.Bins)), Sum: n.Sum, Squares: n.Squares, Min: n.Min, Max: n.Max, Below: n.Below, Above: n.Above}
+	to.Rows += n.Rows
 	switch n.Bin {
 	case -1:
-		part.Missing = n.Rows
+		to.Missing += n.Rows
 	case -2:
-		part.Unreadable = n.Rows
+		to.Unreadable += n.Rows
 	default:
-		part.Bins[n.Bin] = n.Rows
+		to.Bins[n.Bin] += n.Rows
 	}
-	to.Join(&part)
+}
+
+// fill adds how the values of a day are spread: sums around the layout's centre.
+func fill(to *drift.Counts, l *drift.Layout, n warehouse.Spread) {
+	if n.Rows == 0 {
+		return
+	}
+	rows, off := float64(n.Rows), n.Mean-l.Centre
+	to.Sum, to.Squares = rows*off, rows*(n.Variance+off*off)
+	to.Min, to.Max, to.Below, to.Above = n.Min, n.Max, n.Below, n.Above
 }
 
 // spell adds the rows of one category.
@@ -224,9 +236,14 @@ func (in *Warehouse) scoresOver(ctx context.Context, w Wanted, d warehouse.Distr
 	if err != nil {
 		return in.answered(err)
 	}
-	for _, n := range counts {
+	for _, n := range counts.Bins {
 		if m := of(n.Day).Models[n.By]; m != nil {
 			put(&m.Scores, n)
+		}
+	}
+	for _, n := range counts.Spread {
+		if m := of(n.Day).Models[n.By]; m != nil {
+			fill(&m.Scores, score, n)
 		}
 	}
 	return nil
