@@ -40,6 +40,9 @@ func (a *app) driftCommand() *cobra.Command {
 	return group("drift", "Compare what rows are like with a reference: features, pairs, models", list, a.driftSet(), a.driftRun(), a.driftShow(), a.driftPlot(), a.driftReference(), a.driftExport(), a.driftRemove(), a.driftCompare())
 }
 
+// lined writes each sentence on a line of its own.
+func lined(text string) string { return strings.ReplaceAll(text, ". ", ".\n") }
+
 // stretch writes the first and last day of a period.
 func stretch(from, to time.Time, zone string) string {
 	z, err := time.LoadLocation(zone)
@@ -151,7 +154,7 @@ func (a *app) driftSays(c *cobra.Command, name string) error {
 	}
 	a.say("%s.", m.Sentence)
 	if m.Detail != "" {
-		a.say("%s", m.Detail)
+		a.say("%s", lined(m.Detail))
 	}
 	return nil
 }
@@ -256,7 +259,7 @@ func (a *app) showMatrix(m compare.Matrix) error {
 		a.say("%s.", m.Sentence)
 		return nil
 	}
-	a.say("%s.\n%s\n", m.Sentence, m.Detail)
+	a.say("%s.\n%s\n", m.Sentence, lined(m.Detail))
 	from := max(0, len(m.Periods)-matrixPeriods)
 	if a.output != "table" {
 		from = 0

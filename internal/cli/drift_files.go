@@ -107,7 +107,7 @@ func (a *app) showOutcome(o compare.Outcome, zone *time.Location, feature string
 	}
 	found := o.Periods[0].Found
 	sentence, detail := compare.Told(found)
-	a.say("%s.\n%s\n", sentence, detail)
+	a.say("%s.\n%s\n", sentence, lined(detail))
 	l := listing{head: []string{"feature", "verdict", "of its limit", "by", "PSI", "KS", "missing", "was missing", "importance"}, right: []int{3, 5, 6, 7, 8, 9}, raw: o}
 	for _, f := range sortedByRatio(found.Features) {
 		row := []string{f.Feature, f.State, ratio(f.State, f.Ratio), measureNames[f.By], "–", "–", "–", words.Percent(0), "–"}

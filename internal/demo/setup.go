@@ -330,6 +330,12 @@ func (w *World) label(ctx context.Context, c *client.Client) error {
 			return err
 		}
 		for _, a := range page.Alerts {
+			if a.Comparison != "" {
+				if err := w.labelDrift(ctx, c, a); err != nil {
+					return err
+				}
+				continue
+			}
 			if a.RaisedAt.After(w.AsOf.AddDate(0, 0, -12)) || rng.Float64() > 0.8 {
 				continue
 			}
@@ -347,6 +353,20 @@ func (w *World) label(ctx context.Context, c *client.Client) error {
 			return nil
 		}
 	}
+}
+
+// labelDrift answers a comparison's alert by what was broken in the rows of its days;
+// where nothing was, the rows did change, and that question is left to the reader.
+func (w *World) labelDrift(ctx context.Context, c *client.Client, a record.Alert) error {
+	if a.RaisedAt.After(w.AsOf.AddDate(0, 0, -12)) {
+		return nil
+	}
+	for _, f := range w.Faults {
+		if f.Dataset == a.Dataset && f.From.Before(a.RaisedAt) && f.To.After(a.Since) {
+			return c.Send(ctx, "POST", "/labels", httpapi.NewLabel{Alerts: []int64{a.ID}, Verdict: record.Fault, Cause: f.Cause, Author: people[0], At: a.RaisedAt.Add(9 * time.Hour)}, nil)
+		}
+	}
+	return nil
 }
 
 // truth is what really happened around an alert.

@@ -86,10 +86,13 @@ func (v *Subject) sentence(a record.Alert) string {
 
 // driftSentence says what of a dataset's rows has changed; Observed is in limits.
 func driftSentence(a record.Alert) string {
-	far := fmt.Sprintf("%s times the limit", words.Number(a.Observed))
+	far := "over the limit"
+	if a.Observed > 1 {
+		far = words.Number(a.Observed) + " times the limit"
+	}
 	switch a.Segment {
 	case record.DriftTogether:
-		return fmt.Sprintf("Rows of %s are unlike the reference's when all features are looked at together: %s", a.Dataset, far)
+		return fmt.Sprintf("Rows of %s can be told from the reference's: separability is %s", a.Dataset, strings.Replace(far, "the limit", "its limit", 1))
 	case record.DriftPair:
 		return fmt.Sprintf("Two features of %s go together in another way: %s", a.Dataset, far)
 	case record.DriftRanking:

@@ -43,6 +43,34 @@ func TestSentencesSayWhatIsWrong(t *testing.T) {
 	}
 }
 
+func TestDriftIsToldByWhatHasDrifted(t *testing.T) {
+	v := subject(timeline.Value, "times its limit")
+	v.Metric.Measure, v.Metric.Comparison = record.MeasureDrift, "noshow"
+	a := detect.Alert{Cause: detect.Deviation, Direction: detect.High, Observed: 3.24, Expected: 0.4}
+	for segment, want := range map[string]string{
+		"lead_time":          "lead_time has drifted: 3.2 times the limit",
+		record.DriftTogether: "Rows of ops.boarding_scans can be told from the reference's: separability is 3.2 times its limit",
+		record.DriftPair:     "Two features of ops.boarding_scans go together in another way: 3.2 times the limit",
+		record.DriftRanking:  "The model of ops.boarding_scans ranks what came true worse than it did: 3.2 times the limit",
+	} {
+		row := v.AlertOf(record.Series{Segment: segment}, a)
+		if row.Sentence != want || row.Comparison != "noshow" {
+			t.Errorf("%s: %q of %q, want %q", segment, row.Sentence, row.Comparison, want)
+		}
+	}
+	// Seen over an alert that has not closed yet, it may be under its limit again.
+	a.Observed = 0.7
+	if got := v.AlertOf(record.Series{Segment: "lead_time"}, a).Sentence; got != "lead_time has drifted: over the limit" {
+		t.Errorf("%q", got)
+	}
+	a.Observed = 3.24
+	// A pushed metric may have that name too, and is no comparison's.
+	v.Metric.Comparison = ""
+	if got := v.AlertOf(record.Series{Segment: "lead_time"}, a).Sentence; got != "lead_time: times its limit is 3.2, expected 0.4" {
+		t.Errorf("%q", got)
+	}
+}
+
 func TestAnOpenOverdueLoadSaysSinceWhenInLocalTime(t *testing.T) {
 	a := detect.Alert{Cause: detect.Overdue, Since: time.Date(2026, 6, 18, 6, 14, 0, 0, time.UTC).Unix(), Expected: 86400}
 	want := "ops.boarding_scans has had no load since Wed 03:14; one was due at 03:14"
