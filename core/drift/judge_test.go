@@ -289,12 +289,19 @@ func TestNewAndVanishedCategoriesAreNamed(t *testing.T) {
 	for word, n := range many {
 		part.Words(crowd, word, n)
 	}
+	if len(crowd.Words) != 0 {
+		t.Errorf("%d of the names that came once to three times are told apart", len(crowd.Words))
+	}
+	many["web"], many["kiosk"] = 9000, 900
+	if l := WordLayout(Category, many, true); !slices.Equal(l.Words, []string{"web", "kiosk"}) || l.Rest != nil {
+		t.Errorf("of very many categories those told apart are %v", l.Words)
+	}
 	whole := NewReference(crowd, []Counts{part})
 	later := NewCounts(crowd)
 	for i := range 3000 {
 		later.Words(crowd, fmt.Sprint("another ", i), 1)
 	}
-	if v := Judge(&whole, &later, DefaultAccept); len(v.New) > 0 || v.Why == "" {
+	if v := Judge(&whole, &later, DefaultAccept); v.State == Over || len(v.New) > 0 || v.Why == "" {
 		t.Errorf("categories without number: %s, new %v, %q", v.State, v.New, v.Why)
 	}
 }

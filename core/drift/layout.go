@@ -30,7 +30,7 @@ type Layout struct {
 	// bin after them holds all others. Rest are more that the reference knows.
 	Words []string `json:"words,omitempty"`
 	Rest  []string `json:"rest,omitempty"`
-	Many  bool     `json:"many,omitempty"` // there were too many to know them all
+	Many  bool     `json:"many,omitempty"` // there were too many to know them all; those of under 30 rows have no bin
 
 	places map[string]int
 }
@@ -139,6 +139,9 @@ func WordLayout(kind Kind, counts map[string]int64, many bool) *Layout {
 	}
 	if l.Many {
 		l.Rest = nil
+		// The largest of very many are the largest because this reference has them:
+		// only those that are not there by chance are told apart.
+		l.Words = slices.DeleteFunc(slices.Clone(l.Words), func(word string) bool { return counts[word] < MinRows })
 	}
 	return l
 }

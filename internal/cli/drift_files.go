@@ -63,7 +63,7 @@ separability=0.2 that it is at most that; else the exit code is 4.`,
 			if err != nil {
 				return err
 			}
-			if err := a.showOutcome(o, zone, feature); err != nil {
+			if err := a.showOutcome(o, s.Period, zone, feature); err != nil {
 				return err
 			}
 			for _, note := range o.Notes {
@@ -91,7 +91,7 @@ separability=0.2 that it is at most that; else the exit code is 4.`,
 // missingFile is a file that is not there: exit code 3.
 type missingFile struct{ error }
 
-func (a *app) showOutcome(o compare.Outcome, zone *time.Location, feature string) error {
+func (a *app) showOutcome(o compare.Outcome, period string, zone *time.Location, feature string) error {
 	if a.output == "json" {
 		return a.json(o)
 	}
@@ -100,7 +100,7 @@ func (a *app) showOutcome(o compare.Outcome, zone *time.Location, feature string
 		return nil
 	}
 	if len(o.Periods) > 1 {
-		v := record.Comparison{Zone: zone.String(), Features: o.Features, Settings: record.ComparisonSettings{Period: "period"}}
+		v := record.Comparison{Zone: zone.String(), Features: o.Features, Settings: record.ComparisonSettings{Period: period}}
 		against := o.Periods[0].Found.Reference
 		v.Referred = record.Referred{From: against.From, To: against.To}
 		return a.showMatrix(compare.MatrixOf(v, o.Periods))
@@ -137,8 +137,11 @@ func (a *app) showOutcome(o compare.Outcome, zone *time.Location, feature string
 	}
 	a.say("")
 	for _, f := range sortedByRatio(found.Features) {
-		if f.State == drift.Over {
+		switch {
+		case f.State == drift.Over:
 			a.say("%s.", compare.Moved(f))
+		case f.Why != "":
+			a.say("%s: %s.", f.Feature, f.Why)
 		}
 	}
 	if found.Over > 0 || feature != "" {

@@ -187,6 +187,42 @@ func TestAComparisonFindsWhatDriftedRingsAndIsLabelled(t *testing.T) {
 	}
 }
 
+func TestAnAnswerMayBeACategory(t *testing.T) {
+	s := dbtest.Start(t, now)
+	list := drifted(1000)
+	for i := range list {
+		if !list[i].At.Before(time.Date(2026, 6, 8, 3, 0, 0, 0, time.UTC)) {
+			list[i].Answer = "no-show" // whatever is asked
+		}
+	}
+	house(t, s, list)
+	in := httpapi.NewComparison{Name: "answers", Dataset: "public.trips", ComparisonSettings: settings()}
+	in.Score, in.LeaveOut = "answer", record.Strings{"score", "booking"}
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/drift", in, nil))
+	m := ran(t, s, "answers", false)
+	if got := overIn(m, len(m.Periods)-1); !slices.Equal(got, []string{"answer"}) || len(overIn(m, 0)) > 0 {
+		t.Errorf("over in the last week are %v (%s %s)", got, m.State, m.Message)
+	}
+	var v compare.ModelView
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/drift/answers/models", nil, &v))
+	if len(v.Versions) != 1 || v.Versions[0].Classes["no-show"] != 1 || v.Versions[0].Scores.State != drift.Over || v.Versions[0].Quality != nil {
+		t.Errorf("the last week's answers: %+v", v.Versions)
+	}
+	if was := v.Periods[0].Models[0].Classes; was["no-show"] < 0.1 || was["no-show"] > 0.5 || was["no-show"]+was["shows up"] < 0.999 {
+		t.Errorf("the first week's answers: %v", was)
+	}
+	var series []record.Series
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/metrics/answers-drift-class/series", nil, &series))
+	if len(series) != 2 || series[0].Segment != "v1 / no-show" {
+		t.Errorf("the share of each answer is a series: %+v", series)
+	}
+	// Any other figure can be watched too, by a band of its own history.
+	monitor := map[string]any{"name": "answers-psi", "metric": "answers-drift-psi", "settings": record.DefaultSettings()}
+	if err := s.Admin.Send(t.Context(), "POST", "/monitors", monitor, nil); err != nil {
+		t.Errorf("a monitor on PSI: %v", err)
+	}
+}
+
 func TestOnlyNewPeriodsAreJudgedAndLateRowsCount(t *testing.T) {
 	s := dbtest.Start(t, now)
 	list := drifted(1000)

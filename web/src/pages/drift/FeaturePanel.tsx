@@ -20,7 +20,7 @@ export function FeaturePanel({ name, feature, at, link }: { name: string; featur
       <div className="flex items-baseline justify-between"><h2 className="mono text-[14px] font-[650]">{feature}</h2><span className="text-[13px] text-ink2">{days(d.from, d.to, d.zone)}</span></div>
       <DistributionKey labels={labels} />
       <div className="mt-1 text-[12.5px] text-ink2">% of rows{d.kind === "time" && ", hours from the row's own time"}</div>
-      {d.bars!.length > 0 ? <Distribution bars={d.bars!} over={over} labels={labels} /> : <p className="mt-2 text-ink2">No values on either side.</p>}
+      {d.bars!.length > 0 ? <Distribution bars={d.bars!} over={over} labels={labels} /> : <p className="mt-2 text-ink2">Nothing to draw: no values, or too many different ones.</p>}
       <table className="mt-2 w-full border-collapse">
         <thead><tr><th className="py-1">measure</th><th className="num">{period}</th><th className="num pl-4">limit</th><th className="pl-5" /></tr></thead>
         <tbody>
