@@ -253,9 +253,10 @@ func (r *run) watched(ctx context.Context, m record.Metric) error {
 	if missing := (record.NotFound{}); !errors.As(err, &missing) {
 		return err
 	}
-	limit := 1.0
+	none, limit := 0.0, 1.0 // the band, so that it is drawn
 	s := record.DefaultSettings()
-	s.Method, s.High, s.Direction, s.Spikes, s.Missing, s.StuckOff, s.SilenceOff, s.AdoptAfterSeconds, s.Sustained = "fixed", &limit, "high", true, -1, true, true, -1, "off"
+	s.Low, s.High = &none, &limit
+	s.Method, s.Direction, s.Spikes, s.Missing, s.StuckOff, s.SilenceOff, s.AdoptAfterSeconds, s.Sustained = "fixed", "high", true, -1, true, true, -1, "off"
 	id, err := r.store.AddMonitor(ctx, record.Monitor{MetricID: m.ID, Name: m.Name, Owner: r.v.Owner, Settings: s})
 	if err != nil {
 		return err
