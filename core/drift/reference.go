@@ -38,12 +38,14 @@ type Wobble struct {
 
 // allows is the excess that a clean stretch stays under with a chance of 1 - p. The
 // excess of one that wobbles in one way is a chi-square of one degree of freedom
-// times its mean, and the mean is taken from few blocks: together an F
-// distribution, here by Student's t.
+// times its mean, and the mean is taken from few blocks around their own middle:
+// together an F distribution, here by Student's t. Of very few blocks whose wobble
+// is about as large as sampling, the mean may come out as none: there clean
+// stretches were found over at up to twice p.
 func (w *Wobble) allows(excess func(*Wobble) float64, p float64) float64 {
 	least := math.Inf(1)
 	for ; w != nil && w.Blocks > 0; w = w.Finer {
-		t := distuv.StudentsT{Sigma: 1, Nu: float64(w.Blocks)}.Quantile(1 - p/2)
+		t := distuv.StudentsT{Sigma: 1, Nu: float64(w.Blocks - 1)}.Quantile(1 - p/2)
 		least = min(least, excess(w)*t*t)
 	}
 	if math.IsInf(least, 1) {
