@@ -5,7 +5,7 @@
 // Rows come in as counts over a fixed layout, which can be added up: a day's
 // counts are enough for every figure of any stretch of days. The classifier and
 // the pairs work on a sample of rows. The package reads and stores nothing and
-// imports the standard library and gonum.
+// imports the standard library, gonum and core/score.
 package drift
 
 // Kind is what a feature's values are.

@@ -1,6 +1,10 @@
 package drift
 
-import "math"
+import (
+	"math"
+
+	"tinbell/core/score"
+)
 
 // ScoreBin is the rows of a model whose scores lie together, and how many of
 // them came true: enough for ranking and calibration. Sums are of scores.
@@ -123,10 +127,8 @@ type CalibrationPoint struct {
 func Calibration(bins []ScoreBin) []CalibrationPoint {
 	list := []CalibrationPoint{}
 	for _, g := range tenths(bins) {
-		n, share := float64(g.Rows), float64(g.Positive)/float64(g.Rows)
-		const z = 1.96
-		centre, half := (share+z*z/2/n)/(1+z*z/n), z/(1+z*z/n)*math.Sqrt(share*(1-share)/n+z*z/4/n/n)
-		list = append(list, CalibrationPoint{g.Rows, g.Score / n, share, max(0, centre-half), min(1, centre+half)})
+		came := score.Wilson(int(g.Positive), int(g.Rows))
+		list = append(list, CalibrationPoint{g.Rows, g.Score / float64(g.Rows), float64(g.Positive) / float64(g.Rows), came.Low, came.High})
 	}
 	return list
 }

@@ -75,6 +75,32 @@ func TestQualityIsThatOfTheRowsThemselves(t *testing.T) {
 	}
 }
 
+func TestCalibrationSaysOfEachTenthWhatCameTrue(t *testing.T) {
+	rng := rand.New(rand.NewPCG(6, 4))
+	for _, over := range []float64{1, 1.5} {
+		scores, came := believed(rng, 5000, over)
+		points := Calibration(scored(scores, came))
+		rows, held := int64(0), 0
+		for i, p := range points {
+			if i > 0 && p.Said <= points[i-1].Said || p.Share < p.Low || p.Share > p.High {
+				t.Errorf("points are out of order: %+v", points)
+			}
+			if rows += p.Rows; p.Low <= p.Said && p.Said <= p.High {
+				held++
+			}
+		}
+		if len(points) < 9 || rows != 5000 {
+			t.Fatalf("%d points of %d rows", len(points), rows)
+		}
+		if over == 1 && held < len(points)-2 || over > 1 && held > 2 {
+			t.Errorf("scores that are short by %g: %d of %d intervals hold what was said", over, held, len(points))
+		}
+	}
+	if points := Calibration(nil); points == nil || len(points) != 0 {
+		t.Errorf("of nothing: %v", points)
+	}
+}
+
 func TestIntervalsHoldTheTruthAsOftenAsTheySay(t *testing.T) {
 	rng := rand.New(rand.NewPCG(7, 3))
 	truth := 0.0

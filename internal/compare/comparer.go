@@ -38,8 +38,8 @@ func New(s *store.Store, q *work.Queue, w *warehouse.Pools, c *collect.Collector
 // Finder gives a dataset by its name, with its source.
 type Finder func(ctx context.Context, name string) (record.Dataset, record.Source, error)
 
-// stored finds datasets that are set up.
-func (c *Comparer) stored(ctx context.Context, name string) (record.Dataset, record.Source, error) {
+// Stored finds datasets that are set up.
+func (c *Comparer) Stored(ctx context.Context, name string) (record.Dataset, record.Source, error) {
 	dataset, err := c.store.Dataset(ctx, name)
 	if err != nil {
 		return dataset, record.Source{}, err
@@ -120,7 +120,7 @@ func filesOf(source record.Source, dataset record.Dataset) (*Files, error) {
 // Prepare checks a comparison and completes it with its features, and keeps
 // nothing.
 func (c *Comparer) Prepare(ctx context.Context, v record.Comparison) (record.Comparison, error) {
-	return c.PrepareWith(ctx, v, c.stored)
+	return c.PrepareWith(ctx, v, c.Stored)
 }
 
 // PrepareWith is Prepare where datasets are not only those that are set up.

@@ -146,7 +146,7 @@ func (c *Comparer) Pair(ctx context.Context, name, first, second string, at time
 	if places[0] == places[1] {
 		return view, record.Invalid{Field: "second", Given: second, Allowed: "a feature other than the first"}
 	}
-	input, reference, zone, err := c.inputs(ctx, v, c.stored)
+	input, reference, zone, err := c.inputs(ctx, v, c.Stored)
 	if err != nil {
 		return view, err
 	}

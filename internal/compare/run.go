@@ -144,7 +144,7 @@ func (r *run) next(now time.Time) time.Time {
 }
 
 func (r *run) run(ctx context.Context) (err error) {
-	if r.period, r.reference, r.zone, err = r.inputs(ctx, r.v, r.stored); err != nil {
+	if r.period, r.reference, r.zone, err = r.inputs(ctx, r.v, r.Stored); err != nil {
 		return err
 	}
 	r.w = Wants(r.v.Settings, r.v.Features, r.zone)

@@ -262,12 +262,7 @@ func (l *load) comparison(ctx context.Context, w WrittenComparison) error {
 		if d, here := l.datasets[name]; here {
 			return d, l.sources[name], nil
 		}
-		d, err := l.store.Dataset(ctx, name)
-		if err != nil {
-			return d, record.Source{}, err
-		}
-		source, err := l.store.DatasetSource(ctx, d.ID)
-		return d, source, err
+		return l.comparer.Stored(ctx, name)
 	})
 	if err != nil {
 		return err
