@@ -321,7 +321,7 @@ func TestOneRunAtATimeAndNoneForWhatWasReplaced(t *testing.T) {
 		t.Errorf("%d periods", len(m.Periods))
 	}
 	// What a run read before it was set anew does not count.
-	if err := s.Parts.Store.Ran(t.Context(), old); err == nil {
+	if _, err := s.Parts.Store.Ran(t.Context(), old); err == nil {
 		t.Error("a run of what was replaced was kept")
 	}
 }

@@ -43,22 +43,18 @@ func (c *Comparer) Order(ctx context.Context, name string, all bool) (task int64
 	if err != nil {
 		return 0, err
 	}
-	if task = v.TaskID; task == 0 {
-		if task, err = c.store.AddTask(ctx, "drift", name); err != nil {
-			return 0, err
-		}
-	}
-	return task, c.store.InTx(ctx, func(tx pgx.Tx) error {
+	err = c.store.InTx(ctx, func(tx pgx.Tx) error {
 		if all {
 			if err := store.ForgetComputed(ctx, tx, v.ID); err != nil {
 				return err
 			}
 		}
-		if err := store.OrderComparison(ctx, tx, v.ID, task, c.now().UTC()); err != nil {
+		if task, err = store.OrderComparison(ctx, tx, v, c.now().UTC()); err != nil {
 			return err
 		}
 		return c.queue.Put(ctx, tx, work.Drift{Name: name})
 	})
+	return task, err
 }
 
 // Due queues the comparisons that should run by now. Each is asked for again
@@ -102,10 +98,7 @@ func (c *Comparer) Run(ctx context.Context, name string) error {
 	if v.NextAt == nil || v.NextAt.After(now.Add(lease)) {
 		return nil // it has run since it was queued
 	}
-	r := run{Comparer: c, v: v, progress: func(int, int) {}}
-	if v.TaskID != 0 {
-		r.progress = func(done, total int) { c.store.TaskProgress(ctx, v.TaskID, done, total) }
-	}
+	r := run{Comparer: c, v: v, progress: func(done, total int) { c.store.ComparisonProgress(ctx, v.ID, done, total) }}
 	failed := r.run(ctx)
 	if ctx.Err() != nil || errors.Is(failed, store.ErrReplaced) {
 		return ctx.Err() // gone on with by the next run, or begun anew
@@ -119,12 +112,12 @@ func (c *Comparer) Run(ctx context.Context, name string) error {
 	if errors.Is(failed, errNoRows) {
 		r.v.State, failed = "new", nil
 	}
-	err = c.store.Ran(context.WithoutCancel(ctx), r.v)
+	task, err := c.store.Ran(context.WithoutCancel(ctx), r.v)
 	if errors.Is(err, store.ErrReplaced) {
 		return nil
 	}
-	if err == nil && v.TaskID != 0 {
-		err = c.store.EndTask(context.WithoutCancel(ctx), v.TaskID, failed)
+	if err == nil && task != 0 {
+		err = c.store.EndTask(context.WithoutCancel(ctx), task, failed)
 	}
 	return err
 }

@@ -56,12 +56,27 @@ func (s *Store) HoldComparison(ctx context.Context, id int64) (release func(), h
 	return s.hold(ctx, "comparison", comparing, id)
 }
 
-// OrderComparison has a comparison run now, for a task.
-func OrderComparison(ctx context.Context, tx pgx.Tx, id, task int64, now time.Time) error {
-	if _, err := tx.Exec(ctx, `update comparison set next_at = $3, task_id = $2 where id = $1`, id, task, now); err != nil {
-		return fmt.Errorf("order comparison: %w", err)
+// OrderComparison has a comparison run now, and gives the task that tells how far
+// it is: that of a run under way, if it has one.
+func OrderComparison(ctx context.Context, tx pgx.Tx, v record.Comparison, now time.Time) (task int64, err error) {
+	err = tx.QueryRow(ctx, `select task_id from comparison where id = $1 for no key update`, v.ID).Scan(&task)
+	if err == nil && task == 0 {
+		err = tx.QueryRow(ctx, `insert into task (what, subject) values ('drift', $1) returning id`, v.Name).Scan(&task)
 	}
-	return nil
+	if err == nil {
+		_, err = tx.Exec(ctx, `update comparison set next_at = $3, task_id = $2 where id = $1`, v.ID, task, now)
+	}
+	if err != nil {
+		return 0, fmt.Errorf("order comparison: %w", err)
+	}
+	return task, nil
+}
+
+// ComparisonProgress keeps how far a run is, under the task that was ordered before
+// it or meanwhile.
+func (s *Store) ComparisonProgress(ctx context.Context, id int64, done, total int) error {
+	return s.exec(ctx, "task", `
+		update task set done = $2, total = $3, touched_at = now() from comparison where comparison.id = $1 and task.id = comparison.task_id`, id, done, total)
 }
 
 // SetComparison adds a comparison or replaces the settings of the one of that
@@ -235,11 +250,15 @@ func KeepLayouts(ctx context.Context, tx pgx.Tx, v record.Comparison) error {
 	return nil
 }
 
-// Ran keeps how a run of a comparison ended.
-func (s *Store) Ran(ctx context.Context, v record.Comparison) error {
-	return s.InTx(ctx, func(tx pgx.Tx) error {
+// Ran keeps how a run of a comparison ended, and gives the task that waits for it:
+// one may have been ordered while it ran.
+func (s *Store) Ran(ctx context.Context, v record.Comparison) (task int64, err error) {
+	err = s.InTx(ctx, func(tx pgx.Tx) error {
 		if err := still(ctx, tx, v); err != nil {
 			return err
+		}
+		if err := tx.QueryRow(ctx, `select task_id from comparison where id = $1`, v.ID).Scan(&task); err != nil {
+			return fmt.Errorf("read comparison %s: %w", v.Name, err)
 		}
 		_, err := tx.Exec(ctx, `update comparison set state = $2, message = $3, run_at = $4, next_at = $5, counted_to = case when $2 = 'failed' then counted_to end, task_id = 0 where id = $1`,
 			v.ID, v.State, v.Message, v.RunAt, v.NextAt)
@@ -248,4 +267,5 @@ func (s *Store) Ran(ctx context.Context, v record.Comparison) error {
 		}
 		return Notify(ctx, tx, "drift")
 	})
+	return task, err
 }

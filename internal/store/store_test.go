@@ -425,7 +425,7 @@ func TestWhatAComparisonComputedIsDroppedOnlyWhenItIsAnother(t *testing.T) {
 			t.Errorf("%s of a run of old settings: %v", what, err)
 		}
 	}
-	if err := s.Ran(ctx, v); !errors.Is(err, store.ErrReplaced) {
+	if _, err := s.Ran(ctx, v); !errors.Is(err, store.ErrReplaced) {
 		t.Errorf("its end: %v", err)
 	}
 	if err := in(func(tx pgx.Tx) error {
@@ -458,8 +458,14 @@ func TestADueComparisonIsAskedForAgainUntilARunHasEnded(t *testing.T) {
 		t.Errorf("a minute later %d are due", n)
 	}
 	next := now.Add(24 * time.Hour)
-	v.State, v.NextAt, v.TaskID = "ready", &next, 0
-	dbtest.Must(t, s.Ran(ctx, v))
+	v.State, v.NextAt = "ready", &next
+	// Somebody waits for a run that began before it was ordered.
+	var ordered int64
+	dbtest.Must(t, s.InTx(ctx, func(tx pgx.Tx) (err error) { ordered, err = store.OrderComparison(ctx, tx, v, now); return err }))
+	served, err := s.Ran(ctx, v)
+	if dbtest.Must(t, err); ordered == 0 || served != ordered {
+		t.Errorf("task %d was ordered, the run serves %d", ordered, served)
+	}
 	if n := due(now.Add(time.Hour)); n != 0 {
 		t.Errorf("after it has run %d are due", n)
 	}
