@@ -167,6 +167,11 @@ func driftOnTheCommandLine(t *testing.T, p *program) {
 			}
 		}
 	}
+	kept := filepath.Join(folder, "kept")
+	p.do("config", "save", kept)
+	if content, err := os.ReadFile(filepath.Join(kept, "comparisons.yaml")); err != nil || !strings.Contains(string(content), "kind: comparison\nname: noshow\n") {
+		t.Errorf("comparisons are saved as files: %v\n%s", err, content)
+	}
 	var m compare.Matrix
 	dbtest.Must(t, p.client().Get(t.Context(), "/drift/"+url.PathEscape("noshow"), nil, &m))
 	if m.TaskID != 0 || m.State != "ready" {

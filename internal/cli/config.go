@@ -135,6 +135,9 @@ func (a *app) configSave(c *cobra.Command, dir string) error {
 	if telling := (config.Documents{Channels: all.Channels, Routes: all.Routes}); len(all.Channels) > 0 {
 		files["telling"] = telling
 	}
+	if len(all.Comparisons) > 0 {
+		files["comparisons"] = config.Documents{Comparisons: all.Comparisons}
+	}
 	if len(all.SLAs) > 0 {
 		files["slas"] = config.Documents{SLAs: all.SLAs}
 	}
