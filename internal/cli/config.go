@@ -135,8 +135,13 @@ func (a *app) configSave(c *cobra.Command, dir string) error {
 	if telling := (config.Documents{Channels: all.Channels, Routes: all.Routes}); len(all.Channels) > 0 {
 		files["telling"] = telling
 	}
-	if len(all.Comparisons) > 0 {
-		files["comparisons"] = config.Documents{Comparisons: all.Comparisons}
+	if compared := (config.Documents{Comparisons: all.Comparisons}); len(all.Comparisons) > 0 {
+		for _, m := range all.Monitors {
+			if of[m.Metric] == "" { // its metric comes with the comparison
+				compared.Monitors = append(compared.Monitors, m)
+			}
+		}
+		files["comparisons"] = compared
 	}
 	if len(all.SLAs) > 0 {
 		files["slas"] = config.Documents{SLAs: all.SLAs}
