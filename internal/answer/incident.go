@@ -64,6 +64,7 @@ func (d *Desk) complete(ctx context.Context, v *record.Incident) error {
 
 func (d *Desk) putIncidents(ctx context.Context, list []record.Incident) (added int, err error) {
 	err = d.store.InTx(ctx, func(tx pgx.Tx) error {
+		added = 0
 		var datasets []string
 		for _, v := range list {
 			_, fresh, err := store.PutIncident(ctx, tx, v)

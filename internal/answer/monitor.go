@@ -71,7 +71,7 @@ func (d *Desk) Decide(ctx context.Context, id int64, accept bool, author, note s
 		if !accept {
 			return store.Notify(ctx, tx, "alerts")
 		}
-		m, err := d.store.MonitorByID(ctx, p.MonitorID)
+		m, err := d.store.In(tx).MonitorByID(ctx, p.MonitorID)
 		if err != nil {
 			return err
 		}

@@ -146,7 +146,9 @@ func (c *Collector) take(ctx context.Context, p probe, d record.Delivery) error 
 	} else if content.Rows >= 0 {
 		d.Rows = &content.Rows
 	}
+	read := d
 	err = c.store.InTx(ctx, func(tx pgx.Tx) error {
+		d = read
 		if d.State == "taken" && d.Bytes > 0 {
 			twin, err := store.SameFile(ctx, tx, d)
 			if err != nil {

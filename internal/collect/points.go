@@ -152,7 +152,7 @@ func (c *Collector) settlePeriods(ctx context.Context, tx pgx.Tx, due []store.Pe
 	samples := map[int64][]record.Sample{} // by metric
 	for _, d := range due {
 		if _, known := kinds[d.MetricID]; !known {
-			m, err := c.store.MetricByID(ctx, d.MetricID)
+			m, err := c.store.In(tx).MetricByID(ctx, d.MetricID)
 			if err != nil {
 				return err
 			}

@@ -297,10 +297,10 @@ func (s *Store) LabelledSpans(ctx context.Context, metric int64) ([]LabelledSpan
 // once, so its columns are scanned by hand.
 func (s *Store) Scored(ctx context.Context, from, to time.Time) ([]record.Alert, error) {
 	var n int
-	if err := s.Pool.QueryRow(ctx, `select count(*) from alert where ($1::timestamptz is null or raised_at >= $1) and raised_at < $2 and monitor_id is not null`, nullTime(from), to).Scan(&n); err != nil {
+	if err := s.querier().QueryRow(ctx, `select count(*) from alert where ($1::timestamptz is null or raised_at >= $1) and raised_at < $2 and monitor_id is not null`, nullTime(from), to).Scan(&n); err != nil {
 		return nil, fmt.Errorf("count alerts: %w", err)
 	}
-	rows, err := s.Pool.Query(ctx, `
+	rows, err := s.querier().Query(ctx, `
 		select a.id, a.monitor_id, a.series_id, a.since, a.raised_at, a.ended_at, a.closed_at, a.planned, a.verdict, a.held, a.group_id,
 			v.name, v.owner, m.measure, m.period_seconds, m.zone, d.name, s.segment
 		from alert a join monitor v on v.id = a.monitor_id join series s on s.id = a.series_id

@@ -46,7 +46,7 @@ func (s *Store) Calendars(ctx context.Context) ([]record.Calendar, error) {
 // one without a file if there is none.
 func CalendarForUpdate(ctx context.Context, tx pgx.Tx, name string) (record.Calendar, error) {
 	v := record.Calendar{Name: name, Effect: record.EffectMute}
-	if _, err := tx.Exec(ctx, `select pg_advisory_xact_lock(7413, hashtext($1))`, name); err != nil {
+	if err := LockName(ctx, tx, "calendar", name); err != nil {
 		return v, clash("calendar", err)
 	}
 	err := tx.QueryRow(ctx, `select ical, country, dataset, effect, zone from calendar where name = $1`, name).Scan(&v.ICal, &v.Country, &v.Dataset, &v.Effect, &v.Zone)

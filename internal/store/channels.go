@@ -20,6 +20,20 @@ func (s *Store) Channel(ctx context.Context, name string) (record.Channel, error
 	return one[record.Channel](ctx, s, "channel", name, `select * from channel where name = $1`, name)
 }
 
+// ChannelForUpdate gives a channel and keeps others from changing it until the
+// transaction ends; an empty one where there is none of the name, whose making is
+// kept from others as well.
+func (s *Store) ChannelForUpdate(ctx context.Context, name string) (record.Channel, error) {
+	if err := LockName(ctx, s.inside, "channel", name); err != nil {
+		return record.Channel{}, err
+	}
+	list, err := many[record.Channel](ctx, s, "channels", `select * from channel where name = $1 for update`, name)
+	if err != nil || len(list) == 0 {
+		return record.Channel{}, err
+	}
+	return list[0], nil
+}
+
 // SetChannel adds a channel or replaces the one of that name; without a secret
 // the one it has stays. It gives the channel's id.
 func SetChannel(ctx context.Context, tx pgx.Tx, v record.Channel) (int64, error) {
@@ -61,14 +75,11 @@ func (s *Store) DropSLA(ctx context.Context, name string) error { return s.drop(
 
 // drop removes a row by its name; the table's name is one of ours.
 func (s *Store) drop(ctx context.Context, table, name string) error {
-	result, err := s.DB.ExecContext(ctx, `delete from `+table+` where name = $1`, name)
-	if err != nil {
-		return clash(table, err)
+	n, err := s.affect(ctx, table, `delete from `+table+` where name = $1`, name)
+	if err == nil && n == 0 {
+		err = record.NotFound{Kind: table, Name: name}
 	}
-	if n, _ := result.RowsAffected(); n == 0 {
-		return record.NotFound{Kind: table, Name: name}
-	}
-	return nil
+	return err
 }
 
 const routeSelect = `

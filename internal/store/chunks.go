@@ -175,7 +175,7 @@ func writeChunks(ctx context.Context, tx pgx.Tx, chunks map[dayKey][]timeline.Sa
 // eachPacked reads the chunks of some series and hands over their samples in
 // [from, to), one series after another.
 func (s *Store) eachPacked(ctx context.Context, series []int64, from, to time.Time, do func(id int64, list []timeline.Sample) error) error {
-	rows, err := s.Pool.Query(ctx, `
+	rows, err := s.querier().Query(ctx, `
 		select series_id, day, packed from sample_day
 		where series_id = any($1) and day >= $2 and day <= $3 order by series_id, day`, series, pack.DayOf(from.Unix()), pack.DayOf(to.Unix()))
 	if err != nil {
@@ -226,15 +226,17 @@ const packedAtOnce = 200
 // Several processes may call it at once.
 func (s *Store) PackDays(ctx context.Context, recent time.Time) (moved int, err error) {
 	for after := int64(0); ; {
-		var ids []int64
-		if err := s.DB.SelectContext(ctx, &ids, `select id from series where id > $1 order by id limit $2`, after, packedAtOnce); err != nil {
+		ids, err := many[int64](ctx, s, "series", `select id from series where id > $1 order by id limit $2`, after, packedAtOnce)
+		if err != nil {
 			return moved, fmt.Errorf("pack days: %w", err)
 		}
 		if len(ids) == 0 {
 			return moved, nil
 		}
 		after = ids[len(ids)-1]
-		err := s.InTx(ctx, func(tx pgx.Tx) error {
+		n := 0
+		err = s.InTx(ctx, func(tx pgx.Tx) error {
+			n = 0
 			if err := lockSeries(ctx, tx, ids); err != nil {
 				return err
 			}
@@ -247,13 +249,14 @@ func (s *Store) PackDays(ctx context.Context, recent time.Time) (moved int, err 
 				return err
 			}
 			for _, list := range rows {
-				moved += len(list)
+				n += len(list)
 			}
 			return writeChunks(ctx, tx, chunks)
 		})
 		if err != nil {
 			return moved, fmt.Errorf("pack days: %w", err)
 		}
+		moved += n
 	}
 }
 
@@ -261,13 +264,9 @@ func (s *Store) PackDays(ctx context.Context, recent time.Time) (moved int, err 
 // rule of their own, 0 for ever. It tells how many chunks went.
 func (s *Store) ForgetOld(ctx context.Context, now time.Time, keepDays int) (int64, error) {
 	today := pack.DayOf(now.Unix())
-	result, err := s.DB.ExecContext(ctx, `
+	return s.affect(ctx, "old samples", `
 		delete from sample_day using series, metric, dataset
 		where series.id = sample_day.series_id and metric.id = series.metric_id and dataset.id = metric.dataset_id
 			and case when dataset.keep_days > 0 then dataset.keep_days else $2::int end > 0
 			and sample_day.day < $1::int - case when dataset.keep_days > 0 then dataset.keep_days else $2::int end`, today, keepDays)
-	if err != nil {
-		return 0, fmt.Errorf("forget old samples: %w", err)
-	}
-	return result.RowsAffected()
 }

@@ -47,13 +47,10 @@ func (s *Store) DueComparisons(ctx context.Context, now, again time.Time) ([]str
 	return many[string](ctx, s, "comparisons", `update comparison set next_at = $2 where next_at <= $1 returning name`, now, again)
 }
 
-// comparing marks the advisory locks of those who run comparisons.
-const comparing = 7414
-
 // HoldComparison lets one process at a time run a comparison, as Hold does for
 // tasks.
 func (s *Store) HoldComparison(ctx context.Context, id int64) (release func(), held bool, err error) {
-	return s.hold(ctx, "comparison", comparing, id)
+	return s.hold(ctx, "comparison", lockComparison, id)
 }
 
 // OrderComparison has a comparison run now, and gives the task that tells how far

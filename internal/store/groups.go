@@ -10,10 +10,6 @@ import (
 	"tinbell/internal/record"
 )
 
-// lockGrouping is the advisory lock under which one process at a time groups
-// alerts.
-const lockGrouping = 7412
-
 // TakeChanges takes the alerts that changed since they were last grouped, oldest
 // first, at most so many. In another transaction at the same time there are
 // none. Alerts that are being changed at this moment are left for the next time.

@@ -56,14 +56,11 @@ func (s *Store) NextReference(ctx context.Context) (int64, error) {
 
 // DropIncident removes an incident.
 func (s *Store) DropIncident(ctx context.Context, reference string) error {
-	result, err := s.DB.ExecContext(ctx, `delete from incident where reference = $1`, reference)
-	if err != nil {
-		return clash("incident", err)
+	n, err := s.affect(ctx, "incident", `delete from incident where reference = $1`, reference)
+	if err == nil && n == 0 {
+		err = record.NotFound{Kind: "incident", Name: reference}
 	}
-	if n, _ := result.RowsAffected(); n == 0 {
-		return record.NotFound{Kind: "incident", Name: reference}
-	}
-	return nil
+	return err
 }
 
 // AddLevelChange keeps a person's word that a series has a new normal.

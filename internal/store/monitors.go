@@ -94,7 +94,7 @@ func (s *Store) LearnedMonitors(ctx context.Context) ([]LearnedMonitor, error) {
 
 // LockMonitor makes the transaction the only one that judges the monitor.
 func LockMonitor(ctx context.Context, tx pgx.Tx, id int64) error {
-	_, err := tx.Exec(ctx, `select pg_advisory_xact_lock(7411, $1)`, int32(id))
+	_, err := tx.Exec(ctx, `select pg_advisory_xact_lock($1, $2)`, lockMonitor, int32(id))
 	return err
 }
 

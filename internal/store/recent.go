@@ -78,7 +78,7 @@ func copyRows(ctx context.Context, tx pgx.Tx, table string, samples []record.Sam
 
 // rows reads the layer of rows in [from, to), by series, ascending.
 func (s *Store) rows(ctx context.Context, series []int64, from, to time.Time) (map[int64][]timeline.Sample, error) {
-	rows, err := s.Pool.Query(ctx, `
+	rows, err := s.querier().Query(ctx, `
 		select series_id, at, value, rows from sample
 		where series_id = any($1) and at >= $2 and at < $3 order by series_id, at`, series, from, to)
 	if err != nil {

@@ -48,7 +48,7 @@ func (s *Store) remove(ctx context.Context, kind, name, metrics, statement strin
 
 // KeepDataset says how long a dataset's samples are kept.
 func (s *Store) KeepDataset(ctx context.Context, name string, days int) error {
-	result, err := s.Pool.Exec(ctx, `update dataset set keep_days = $2 where name = $1`, name, days)
+	result, err := s.querier().Exec(ctx, `update dataset set keep_days = $2 where name = $1`, name, days)
 	if err == nil && result.RowsAffected() == 0 {
 		return record.NotFound{Kind: "dataset", Name: name}
 	}

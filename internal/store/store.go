@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"strconv"
 	"strings"
 	"time"
 
@@ -27,12 +28,23 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// Store is the one door to the database. Records go through DB (sqlx); bulk
-// copies and writes that enqueue work in the same transaction go through Pool.
+// Store is the one door to the database: every record is read and written
+// through it. What In gives is the same door inside a transaction.
 type Store struct {
-	Pool *pgxpool.Pool
-	DB   *sqlx.DB
+	Pool   *pgxpool.Pool // for the queue, which has tables of its own
+	DB     *sqlx.DB
+	inside bound // the transaction, if it is the store of one
 }
+
+const (
+	// connections is how many the pool has at least.
+	connections = 20
+	// acquireWithin is how long a transaction or a read waits for a connection.
+	acquireWithin = 20 * time.Second
+	// statementWithin ends a statement that takes longer, on the server; an
+	// idle transaction is ended after idleWithin, and with it what it locks.
+	statementWithin, idleWithin = 5 * time.Minute, 5 * time.Minute
+)
 
 // Open connects and brings the tables up to date.
 func Open(ctx context.Context, url string) (*Store, error) {
@@ -40,7 +52,13 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("database address: %w", err)
 	}
-	config.MaxConns = max(config.MaxConns, 20)
+	if err := bringUpToDate(ctx, config.ConnConfig.Copy()); err != nil {
+		return nil, err
+	}
+	config.MaxConns = max(config.MaxConns, connections)
+	config.ConnConfig.ConnectTimeout = 5 * time.Second
+	config.ConnConfig.RuntimeParams["statement_timeout"] = strconv.FormatInt(statementWithin.Milliseconds(), 10)
+	config.ConnConfig.RuntimeParams["idle_in_transaction_session_timeout"] = strconv.FormatInt(idleWithin.Milliseconds(), 10)
 	config.AfterConnect = func(_ context.Context, conn *pgx.Conn) error {
 		conn.TypeMap().RegisterType(&pgtype.Type{
 			Name: "timestamptz", OID: pgtype.TimestamptzOID,
@@ -52,13 +70,14 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open database: %w", err)
 	}
-	db := stdlib.OpenDBFromPool(pool)
-	s := &Store{Pool: pool, DB: sqlx.NewDb(db, "pgx")}
-	if err := migrate(ctx, db); err != nil {
-		s.Close()
-		return nil, err
-	}
-	return s, nil
+	return &Store{Pool: pool, DB: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")}, nil
+}
+
+// bringUpToDate migrates on a connection of its own, under no time limit.
+func bringUpToDate(ctx context.Context, config *pgx.ConnConfig) error {
+	db := stdlib.OpenDB(*config)
+	defer db.Close()
+	return migrate(ctx, db)
 }
 
 func migrate(ctx context.Context, db *sql.DB) error {
@@ -78,15 +97,10 @@ func (s *Store) Close() {
 	s.Pool.Close()
 }
 
-// InTx runs work in one transaction on the pool.
-func (s *Store) InTx(ctx context.Context, work func(pgx.Tx) error) error {
-	return pgx.BeginFunc(ctx, s.Pool, work)
-}
-
 // one reads a single row into a record and turns "no rows" into NotFound.
 func one[T any](ctx context.Context, s *Store, kind, name, query string, args ...any) (T, error) {
 	var v T
-	err := s.DB.GetContext(ctx, &v, query, args...)
+	err := s.on(ctx, func(rows records) error { return sqlx.GetContext(ctx, rows, &v, query, args...) })
 	if errors.Is(err, sql.ErrNoRows) {
 		return v, record.NotFound{Kind: kind, Name: name}
 	}
@@ -99,7 +113,8 @@ func one[T any](ctx context.Context, s *Store, kind, name, query string, args ..
 // many reads rows into records; none give an empty list, never nil.
 func many[T any](ctx context.Context, s *Store, what, query string, args ...any) ([]T, error) {
 	list := []T{}
-	if err := s.DB.SelectContext(ctx, &list, query, args...); err != nil {
+	err := s.on(ctx, func(rows records) error { return sqlx.SelectContext(ctx, rows, &list, query, args...) })
+	if err != nil {
 		return nil, fmt.Errorf("read %s: %w", what, err)
 	}
 	return list, nil
@@ -112,17 +127,31 @@ func insert(ctx context.Context, s *Store, what, query string, v any) (int64, er
 		return 0, fmt.Errorf("add %s: %w", what, err)
 	}
 	var id int64
-	if err := s.DB.GetContext(ctx, &id, query, args...); err != nil {
+	if err := s.on(ctx, func(rows records) error { return sqlx.GetContext(ctx, rows, &id, query, args...) }); err != nil {
 		return 0, clash(what, err)
 	}
 	return id, nil
 }
 
+// exec runs a statement and gives nothing back.
 func (s *Store) exec(ctx context.Context, what, query string, args ...any) error {
-	if _, err := s.DB.ExecContext(ctx, query, args...); err != nil {
-		return clash(what, err)
+	_, err := s.affect(ctx, what, query, args...)
+	return err
+}
+
+// affect runs a statement and tells how many rows it touched.
+func (s *Store) affect(ctx context.Context, what, query string, args ...any) (n int64, err error) {
+	err = s.on(ctx, func(rows records) error {
+		result, err := rows.ExecContext(ctx, query, args...)
+		if err == nil {
+			n, err = result.RowsAffected()
+		}
+		return err
+	})
+	if err != nil {
+		return 0, clash(what, err)
 	}
-	return nil
+	return n, nil
 }
 
 // clash turns a broken unique or check constraint into what it means.

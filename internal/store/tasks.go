@@ -51,7 +51,7 @@ func (s *Store) Advance(ctx context.Context, id int64, position time.Time, done 
 // SteerTask moves a task from one of some states to another; ok is false if it
 // was in none of them.
 func (s *Store) SteerTask(ctx context.Context, id int64, to string, from ...string) (ok bool, err error) {
-	result, err := s.Pool.Exec(ctx, `
+	result, err := s.querier().Exec(ctx, `
 		update task set state = $2, touched_at = now(), finished_at = case when $2 = 'cancelled' then now() end where id = $1 and state = any($3)`, id, to, from)
 	if err != nil {
 		return false, fmt.Errorf("write task: %w", err)
@@ -59,13 +59,10 @@ func (s *Store) SteerTask(ctx context.Context, id int64, to string, from ...stri
 	return result.RowsAffected() > 0, nil
 }
 
-// holding marks the advisory locks of those who work on tasks.
-const holding = 7412
-
 // Hold takes hold of a task until release is called or the process dies; held is
 // false if another has it.
 func (s *Store) Hold(ctx context.Context, id int64) (release func(), held bool, err error) {
-	return s.hold(ctx, "task", holding, id)
+	return s.hold(ctx, "task", lockTask, id)
 }
 
 func (s *Store) hold(ctx context.Context, what string, class int, id int64) (release func(), held bool, err error) {
@@ -94,7 +91,7 @@ func (s *Store) Abandoned(ctx context.Context, what string, quiet time.Duration)
 	return many[int64](ctx, s, "tasks", `
 		update task set touched_at = now() where what = $1 and state = 'running' and touched_at < now() - $2::bigint * interval '1 second'
 			and not exists (select from pg_locks where locktype = 'advisory' and classid = $3 and objid = task.id and granted)
-		returning id`, what, int64(quiet.Seconds()), holding)
+		returning id`, what, int64(quiet.Seconds()), lockTask)
 }
 
 // EndTask keeps how a task ended; err nil means well.

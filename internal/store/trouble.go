@@ -44,10 +44,7 @@ func (s *Store) Failing(ctx context.Context, about About, message string, now ti
 	if about.Dataset != 0 {
 		statement, id = `update dataset set state = 'failed', message = $2, failing_since = coalesce(failing_since, $3) where id = $1 returning failing_since`, about.Dataset
 	}
-	if err := s.DB.GetContext(ctx, &since, statement, id, message, now); err != nil {
-		return since, fmt.Errorf("write state: %w", err)
-	}
-	return since, nil
+	return one[time.Time](ctx, s, "state", message, statement, id, message, now)
 }
 
 // Recovered keeps that a source or dataset is read again, and closes the alert

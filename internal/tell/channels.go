@@ -44,8 +44,11 @@ func (t *Teller) PutChannel(ctx context.Context, tx pgx.Tx, v record.Channel, se
 	if err := t.CheckChannel(&v); err != nil {
 		return "", err
 	}
-	before, err := t.store.Channel(ctx, v.Name)
-	if known := err == nil; v.Kind == record.ChannelWebhook && secret == "" && (!known || before.Secret == nil || before.Kind != v.Kind) {
+	before, err := t.store.In(tx).ChannelForUpdate(ctx, v.Name)
+	if err != nil {
+		return "", err
+	}
+	if v.Kind == record.ChannelWebhook && secret == "" && (before.Secret == nil || before.Kind != v.Kind) {
 		secret = NewSecret()
 		made = secret
 	}

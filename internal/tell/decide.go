@@ -17,11 +17,11 @@ import (
 // decide keeps the groups that changed and puts what is to be said of them into
 // the outbox.
 func (t *Teller) decide(ctx context.Context, tx pgx.Tx, g *gathering, now time.Time) error {
-	routes, err := t.store.Routes(ctx)
+	routes, err := t.store.In(tx).Routes(ctx)
 	if err != nil {
 		return err
 	}
-	monitors, err := t.store.Hushes(ctx)
+	monitors, err := t.store.In(tx).Hushes(ctx)
 	if err != nil {
 		return err
 	}

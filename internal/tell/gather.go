@@ -90,7 +90,7 @@ func (t *Teller) gather(ctx context.Context, tx pgx.Tx, alerts []record.Alert) e
 
 // load reads the lineage and the groups that the alerts may belong to.
 func (t *Teller) load(ctx context.Context, tx pgx.Tx, alerts []record.Alert) (*gathering, error) {
-	graph, err := t.Lineage(ctx)
+	graph, err := lineage(ctx, t.store.In(tx))
 	if err != nil {
 		return nil, err
 	}

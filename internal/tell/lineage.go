@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"tinbell/core/group"
+	"tinbell/internal/store"
 )
 
 // Places of the graph that are no datasets.
@@ -14,23 +15,25 @@ func sourcePlace(id int64) string { return fmt.Sprintf("source:%d", id) }
 
 // Lineage gives the graph that alerts are grouped by: datasets made from others,
 // from jobs, and held by sources.
-func (t *Teller) Lineage(ctx context.Context) (*group.Graph, error) {
+func (t *Teller) Lineage(ctx context.Context) (*group.Graph, error) { return lineage(ctx, t.store) }
+
+func lineage(ctx context.Context, s *store.Store) (*group.Graph, error) {
 	g := &group.Graph{}
-	steps, err := t.store.Steps(ctx)
+	steps, err := s.Steps(ctx)
 	if err != nil {
 		return nil, err
 	}
-	for _, s := range steps {
-		g.Step(s.From, s.To)
+	for _, one := range steps {
+		g.Step(one.From, one.To)
 	}
-	writes, err := t.store.Writes(ctx)
+	writes, err := s.Writes(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for _, w := range writes {
 		g.Hold(jobPlace(w.JobID), w.Dataset)
 	}
-	datasets, err := t.store.Datasets(ctx)
+	datasets, err := s.Datasets(ctx)
 	if err != nil {
 		return nil, err
 	}

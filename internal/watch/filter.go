@@ -20,7 +20,7 @@ func (w *Watcher) filter(ctx context.Context, tx pgx.Tx, v *Subject, ids []int64
 	if err := store.Surround(ctx, tx, v.Monitor.ID, ids); err != nil {
 		return err
 	}
-	how, err := w.store.Learning(ctx)
+	how, err := w.store.In(tx).Learning(ctx)
 	if err != nil || how.Model == nil || how.State == record.FilterOff {
 		return err
 	}

@@ -61,7 +61,7 @@ func (w *Watcher) evaluate(ctx context.Context, m record.Monitor, changedFrom ti
 		if err := store.LockMonitor(ctx, tx, m.ID); err != nil {
 			return err
 		}
-		baselines, err := w.store.Baselines(ctx, m.ID)
+		baselines, err := w.store.In(tx).Baselines(ctx, m.ID)
 		if err != nil {
 			return err
 		}
@@ -77,7 +77,7 @@ func (w *Watcher) evaluate(ctx context.Context, m record.Monitor, changedFrom ti
 				from = start
 			}
 		}
-		samples, to, err := subject.since(ctx, w.store, from, w.now())
+		samples, to, err := subject.since(ctx, w.store.In(tx), from, w.now())
 		if err != nil {
 			return err
 		}
@@ -153,7 +153,7 @@ func (w *Watcher) keepAlerts(ctx context.Context, tx pgx.Tx, v *Subject, series 
 	if len(alerts) == 0 && !again {
 		return nil
 	}
-	known, err := w.store.Alerts(ctx, store.AlertFilter{Series: series.ID, Monitor: v.Monitor.Name, Limit: 40})
+	known, err := w.store.In(tx).Alerts(ctx, store.AlertFilter{Series: series.ID, Monitor: v.Monitor.Name, Limit: 40})
 	if err != nil {
 		return err
 	}

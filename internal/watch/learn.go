@@ -28,6 +28,9 @@ type Watcher struct {
 	log   *slog.Logger
 }
 
+// in gives the watcher as a transaction sees it.
+func (w *Watcher) in(tx pgx.Tx) *Watcher { return &Watcher{w.store.In(tx), w.now, w.log} }
+
 func New(s *store.Store, now func() time.Time, log *slog.Logger) *Watcher {
 	return &Watcher{s, now, log}
 }
@@ -207,7 +210,7 @@ func (w *Watcher) keepFit(ctx context.Context, tx pgx.Tx, v *Subject, r fitted) 
 
 // walkArrivals keeps the overdue alerts of the past.
 func (w *Watcher) walkArrivals(ctx context.Context, tx pgx.Tx, v *Subject, now time.Time) error {
-	loads, err := w.store.Loads(ctx, v.Metric.DatasetID, time.Time{}, now)
+	loads, err := w.store.In(tx).Loads(ctx, v.Metric.DatasetID, time.Time{}, now)
 	if err != nil || len(loads) == 0 || len(v.Series) == 0 {
 		return err
 	}

@@ -90,7 +90,7 @@ func (w *Watcher) overdue(ctx context.Context, m record.Monitor) error {
 		if err := store.LockMonitor(ctx, tx, m.ID); err != nil {
 			return err
 		}
-		open, err := w.store.Alerts(ctx, store.AlertFilter{State: "open", Monitor: m.Name})
+		open, err := w.store.In(tx).Alerts(ctx, store.AlertFilter{State: "open", Monitor: m.Name})
 		if err != nil {
 			return err
 		}

@@ -203,7 +203,7 @@ func (w *Watcher) PutSLA(ctx context.Context, tx pgx.Tx, v record.SLA) error {
 	if v.ID, v.DatasetID, err = store.SetSLA(ctx, tx, v); err != nil {
 		return err
 	}
-	p, err := w.Promise(ctx, v, promisePast)
+	p, err := w.in(tx).Promise(ctx, v, promisePast)
 	if err != nil || len(p.deliveries) == 0 {
 		return err
 	}
