@@ -25,11 +25,7 @@ func (p *Prepared) Choose() *Model {
 	default:
 		first.Slot = 20
 	}
-	points := p.Points
-	if window := 42 * perDay; perDay > 1 && len(points) > window {
-		points = points[len(points)-window:]
-	}
-	t := newTrials(p, points)
+	t := newTrials(p, p.recent(perDay))
 	best := t.try(first)
 	if len(p.Points) >= 21*perDay && len(p.Points) > 21 {
 		t.noise(&best)
@@ -47,6 +43,34 @@ func (p *Prepared) Choose() *Model {
 	m := p.Start(p.Points, best.choice)
 	m.Phi, m.Spread, m.RowsWeight = t.phi, t.spread, t.rowsWeight
 	return m
+}
+
+// recent are the points that candidates are tried on: of series within a day the
+// six weeks up to the last period that can be learned from, or all, if hardly any
+// of these can be.
+func (p *Prepared) recent(perDay int) []Point {
+	points := p.Points
+	for n := len(points); n > 0 && !points[n-1].Usable(); n-- {
+		points = points[:n-1]
+	}
+	if len(points) == 0 {
+		return p.Points
+	}
+	window := 42 * perDay
+	if perDay == 1 || len(points) <= window {
+		return points
+	}
+	last := points[len(points)-window:]
+	usable := 0
+	for i := range last {
+		if last[i].Usable() {
+			usable++
+		}
+	}
+	if usable < 3*perDay {
+		return points
+	}
+	return last
 }
 
 // trials replays points through one candidate after another. Of each it keeps

@@ -256,9 +256,9 @@ func (m *Model) Back(y, rows float64) float64 {
 		s := math.Sin(clamp(y, 0, math.Pi) / 2)
 		return s * s
 	case m.Transform == Log:
-		return max(math.Exp(y)-m.Offset, 0)
+		return Bound(max(math.Exp(y)-m.Offset, 0))
 	}
-	return y
+	return Bound(y)
 }
 
 func clamp(v, lo, hi float64) float64 { return min(max(v, lo), hi) }

@@ -186,7 +186,11 @@ func (p *Point) take(mark timeline.Mark) {
 // as this far out, so that squares and sums stay finite.
 const Largest = 1e100
 
+// Bound brings a value within what is told apart; NaN stays.
+func Bound(v float64) float64 { return min(max(v, -Largest), Largest) }
+
 func (m *Model) fill(pt *Point, s timeline.Sample) {
+	s.Value = Bound(s.Value)
 	pt.At, pt.Rows, pt.Known = s.At, s.Rows, !s.Missing()
 	if !pt.Known {
 		return

@@ -160,6 +160,7 @@ func (e *Evaluator) Step(s timeline.Sample, mark timeline.Mark) Reading {
 	if s.At <= e.Last && e.Last != 0 {
 		return e.Peek(s)
 	}
+	s.Value = baseline.Bound(s.Value)
 	if mark == timeline.Widened {
 		return e.stepWide(s)
 	}
@@ -190,6 +191,7 @@ func (e *Evaluator) stepWide(s timeline.Sample) Reading {
 // Peek reads a period without judging it: what the band says of a period to
 // come (missing value) or of the one just passed.
 func (e *Evaluator) Peek(s timeline.Sample) Reading {
+	s.Value = baseline.Bound(s.Value)
 	pt := e.Model.NewPoint(s, e.slotter.At(s.At), &e.cfg, timeline.Judged)
 	switch {
 	case e.plainly:

@@ -61,7 +61,7 @@ func (e *Evaluator) replay(p *baseline.Prepared, history []timeline.Sample) {
 	c := newCalibration(e, len(p.Points))
 	for i := range p.Points {
 		c.sample(i)
-		e.take(&p.Points[i], history[i].Value)
+		e.take(&p.Points[i], baseline.Bound(history[i].Value))
 		if !e.Open {
 			c.see(i, &p.Points[i])
 		}

@@ -280,9 +280,11 @@ func (t *trial) run(importance bool) (auc, variance float64, drops []float64) {
 		drops         []float64
 	}
 	var results [folds]outcome
+	var broke [folds]any // a panic ends whoever asked, not the process
 	var wait sync.WaitGroup
 	for k := range folds {
 		wait.Go(func() {
+			defer func() { broke[k] = recover() }()
 			columns, test, forest := t.fit(k)
 			r := outcome{drops: make([]float64, len(columns))}
 			scores := make([]float64, len(test))
@@ -312,6 +314,11 @@ func (t *trial) run(importance bool) (auc, variance float64, drops []float64) {
 		})
 	}
 	wait.Wait()
+	for _, value := range broke {
+		if value != nil {
+			panic(value)
+		}
+	}
 	drops = make([]float64, len(t.numbers))
 	for _, r := range results {
 		auc += r.auc / folds

@@ -46,20 +46,50 @@ const NoRows = -1
 // Missing tells whether the period did not come.
 func (s Sample) Missing() bool { return math.IsNaN(s.Value) }
 
+// Periods that a dense series may have: so many, and more for each sample. What
+// lies further back than that has next to no samples, and is left out, so that
+// memory is bounded by what was measured and not by how long ago it began.
+const (
+	denseBase      = 100_000 // two months of minutes
+	densePerSample = 50
+)
+
 // Dense lays samples (ascending, at most one per period) onto every period of
-// the grid from the first to before end; periods without one become missing.
+// the grid from the first to before end; periods without one become missing. Of
+// samples that lie very far apart only the newest are kept.
 func Dense(g Grid, samples []Sample, end time.Time) []Sample {
+	samples = samples[denseFrom(g, samples, end):]
 	if len(samples) == 0 {
 		return nil
 	}
 	return DenseFrom(g, time.Unix(samples[0].At, 0), samples, end)
 }
 
+// denseFrom is the first sample from which a dense series up to end has no more
+// periods than its samples warrant.
+func denseFrom(g Grid, samples []Sample, end time.Time) int {
+	step, stop := int64(g.Period/time.Second), end.Unix()
+	from := len(samples)
+	for i := len(samples) - 1; i >= 0; i-- {
+		if (stop-samples[i].At)/step > denseBase+densePerSample*int64(len(samples)-i) {
+			break
+		}
+		from = i
+	}
+	return from
+}
+
+// TooFar tells whether from lies so far before end that a series without samples
+// between is not gone through period by period.
+func TooFar(g Grid, from, end time.Time) bool {
+	return int64(end.Sub(from)/g.Period) > denseBase
+}
+
 // DenseFrom is Dense that begins at a period start, whether or not a sample
 // came then.
 func DenseFrom(g Grid, start time.Time, samples []Sample, end time.Time) []Sample {
 	at := start
-	dense := make([]Sample, 0, len(samples)+8)
+	dense := make([]Sample, 0, min(max(int(end.Sub(start)/g.Period), 0), denseBase+densePerSample*len(samples))+8)
 	step := int64(g.Period / time.Second)
 	unix, stop := at.Unix(), end.Unix()
 	for i := 0; unix < stop; {

@@ -1,16 +1,19 @@
 package answer
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/jackc/pgx/v5"
 
 	"tinbell/core/timeline"
+	"tinbell/internal/duty"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 )
@@ -19,15 +22,40 @@ import (
 const ByHand = "by hand"
 
 // ImportCalendar replaces a calendar with the events of an iCalendar file. The
-// dataset and the effect are those of events that name none themselves.
-func (d *Desk) ImportCalendar(ctx context.Context, c record.Calendar, body io.Reader) ([]record.PlannedEvent, error) {
-	text, err := io.ReadAll(body)
+// dataset and the effect are those of events that name none themselves. A file
+// without events takes those there are away only if empty says so: more often it
+// is one that was cut off.
+func (d *Desk) ImportCalendar(ctx context.Context, c record.Calendar, body io.Reader, empty bool) ([]record.PlannedEvent, error) {
+	text, err := io.ReadAll(io.LimitReader(body, longestCalendar+1))
+	switch {
+	case err != nil:
+		return nil, record.Invalid{Field: "iCalendar file", Given: c.Name, Allowed: "a whole file: " + err.Error()}
+	case len(text) > longestCalendar:
+		return nil, record.Invalid{Field: "iCalendar file", Given: c.Name, Allowed: fmt.Sprintf("at most %d MB", longestCalendar>>20)}
+	case !utf8.Valid(text) || bytes.IndexByte(text, 0) >= 0:
+		return nil, record.Invalid{Field: "iCalendar file", Given: c.Name, Allowed: "text in UTF-8, without NULs"}
+	}
+	c.ICal, c.Country = string(text), ""
+	events, err := d.ReadCalendar(&c)
 	if err != nil {
 		return nil, err
 	}
-	c.ICal, c.Country = string(text), ""
-	return d.setCalendar(ctx, c)
+	return events, d.store.InTx(ctx, func(tx pgx.Tx) error {
+		if len(events) == 0 && !empty {
+			n, err := d.store.In(tx).CountPlannedEvents(ctx, c.Name)
+			if err == nil && n > 0 {
+				err = record.Invalid{Field: "iCalendar file", Given: "no event in it", Allowed: fmt.Sprintf("a file with events: %s has %d, and they would all be gone; to empty it, say so (empty=true, or --empty)", c.Name, n)}
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return d.PutCalendar(ctx, tx, c, events)
+	})
 }
+
+// longestCalendar is how many bytes a file may have.
+const longestCalendar = 64 << 20
 
 // AddHolidays makes a calendar of a country's holidays.
 func (d *Desk) AddHolidays(ctx context.Context, c record.Calendar) ([]record.PlannedEvent, error) {
@@ -188,22 +216,20 @@ func (d *Desk) Extend(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, c := range calendars {
+	named := func(c record.Calendar) string { return "calendar " + c.Name }
+	return duty.Each(ctx, calendars, named, func(c record.Calendar) error {
 		if c.ICal == "" && c.Country == "" {
-			continue
+			return nil
 		}
 		events, err := d.ReadCalendar(&c)
 		if err != nil {
-			return fmt.Errorf("calendar %s: %w", c.Name, err)
+			return err
 		}
-		if err := d.store.InTx(ctx, func(tx pgx.Tx) error {
+		return d.store.InTx(ctx, func(tx pgx.Tx) error {
 			_, err := store.PutPlannedEvents(ctx, tx, c.Name, events)
 			return err
-		}); err != nil {
-			return err
-		}
-	}
-	return nil
+		})
+	})
 }
 
 // Suggestion is an event that people seem to plan again and again.

@@ -7,6 +7,8 @@ package answer
 import (
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"tinbell/internal/store"
 	"tinbell/internal/work"
 )
@@ -17,5 +19,8 @@ type Desk struct {
 	queue *work.Queue
 	now   func() time.Time
 }
+
+// in gives the desk as a transaction sees it.
+func (d *Desk) in(tx pgx.Tx) *Desk { return &Desk{d.store.In(tx), d.queue, d.now} }
 
 func New(s *store.Store, q *work.Queue, now func() time.Time) *Desk { return &Desk{s, q, now} }

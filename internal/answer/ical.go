@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/teambition/rrule-go"
 
+	"tinbell/internal/contain"
 	"tinbell/internal/record"
 )
 
@@ -32,7 +33,7 @@ const (
 // event to a dataset, X-TINBELL-EFFECT says what it does, and CREATED or DTSTAMP
 // since when it was known.
 func (d *Desk) readICal(c record.Calendar) ([]record.PlannedEvent, error) {
-	parsed, err := ical.ParseCalendar(strings.NewReader(c.ICal))
+	parsed, err := contain.Get(func() (*ical.Calendar, error) { return ical.ParseCalendar(strings.NewReader(c.ICal)) })
 	if err != nil {
 		return nil, record.Invalid{Field: "iCalendar file", Given: c.Name, Allowed: "it cannot be read: " + err.Error()}
 	}
@@ -49,10 +50,8 @@ func (d *Desk) readICal(c record.Calendar) ([]record.PlannedEvent, error) {
 		}
 		events = append(events, occurrences...)
 	}
-	for _, e := range instead {
-		if events, err = d.replace(c, events, e); err != nil {
-			return nil, err
-		}
+	if events, err = d.replace(c, events, instead); err != nil {
+		return nil, err
 	}
 	if events == nil {
 		events = []record.PlannedEvent{}
@@ -97,6 +96,9 @@ func (d *Desk) single(c record.Calendar, e *ical.VEvent) (v record.PlannedEvent,
 		end = start.AddDate(0, 0, 1)
 	default:
 		return v, start, bad("DTEND cannot be read: " + err.Error())
+	}
+	if y := start.Year(); y < 1970 || y > 2200 || end.Year() > 2300 {
+		return v, start, bad("it lies at " + start.Format(time.DateOnly) + "; events of 1970 to 2200 are taken")
 	}
 	if !end.After(start) {
 		return v, start, bad(fmt.Sprintf("it ends at %s, not after its start", end.Format(time.RFC3339)))
@@ -228,23 +230,35 @@ func moment(value string, tzid []string, zone *time.Location) (time.Time, error)
 	return time.ParseInLocation("20060102T150405", value, zone)
 }
 
-// replace puts an event in the place of the occurrence that it stands for; one
-// that is cancelled takes it out.
-func (d *Desk) replace(c record.Calendar, events []record.PlannedEvent, e *ical.VEvent) ([]record.PlannedEvent, error) {
-	v, start, err := d.single(c, e)
-	if err != nil {
-		return nil, err
+// replace puts events in the places of the occurrences that they stand for; one that
+// is cancelled takes its own out.
+func (d *Desk) replace(c record.Calendar, events []record.PlannedEvent, instead []*ical.VEvent) ([]record.PlannedEvent, error) {
+	type occurrence struct {
+		uid string
+		at  int64
 	}
-	p := e.GetProperty(ical.ComponentPropertyRecurrenceId)
-	at, err := moment(p.Value, p.ICalParameters["TZID"], start.Location())
-	if err != nil {
-		return nil, record.Invalid{Field: "event", Given: v.Summary, Allowed: "RECURRENCE-ID cannot be read: " + err.Error()}
+	gone := map[occurrence]bool{}
+	var moved []record.PlannedEvent
+	for _, e := range instead {
+		v, start, err := d.single(c, e)
+		if err != nil {
+			return nil, err
+		}
+		p := e.GetProperty(ical.ComponentPropertyRecurrenceId)
+		at, err := moment(p.Value, p.ICalParameters["TZID"], start.Location())
+		if err != nil {
+			return nil, record.Invalid{Field: "event", Given: v.Summary, Allowed: "RECURRENCE-ID cannot be read: " + err.Error()}
+		}
+		gone[occurrence{v.UID, at.Unix()}] = true
+		if !strings.EqualFold(text(e, ical.ComponentPropertyStatus), "CANCELLED") {
+			moved = append(moved, v)
+		}
 	}
-	events = slices.DeleteFunc(events, func(x record.PlannedEvent) bool { return x.UID == v.UID && x.StartedAt.Equal(at) })
-	if strings.EqualFold(text(e, ical.ComponentPropertyStatus), "CANCELLED") {
+	if len(gone) == 0 {
 		return events, nil
 	}
-	return append(events, v), nil
+	events = slices.DeleteFunc(events, func(x record.PlannedEvent) bool { return gone[occurrence{x.UID, x.StartedAt.Unix()}] })
+	return append(events, moved...), nil
 }
 
 // written makes a VEVENT of what a person adds.

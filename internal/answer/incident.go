@@ -17,22 +17,41 @@ import (
 
 // AddIncident stores one incident; without a reference it gets a running one.
 func (d *Desk) AddIncident(ctx context.Context, v record.Incident) (record.Incident, error) {
-	if v.Reference == "" {
-		n, err := d.store.NextReference(ctx)
-		if err != nil {
-			return v, err
-		}
-		v.Reference = fmt.Sprintf("I-%d", n)
-	} else if _, err := d.store.Incident(ctx, v.Reference); err == nil {
-		return v, record.Conflict{What: fmt.Sprintf("incident %s exists already", v.Reference)}
-	}
-	if err := d.complete(ctx, &v); err != nil {
+	var added record.Incident
+	err := d.store.InTx(ctx, func(tx pgx.Tx) (err error) {
+		added, err = d.addIncident(ctx, tx, v)
+		return err
+	})
+	return added, err
+}
+
+// addIncident is AddIncident in the caller's transaction.
+func (d *Desk) addIncident(ctx context.Context, tx pgx.Tx, v record.Incident) (record.Incident, error) {
+	in := d.in(tx)
+	if err := in.complete(ctx, &v); err != nil {
 		return v, err
 	}
-	if _, err := d.putIncidents(ctx, []record.Incident{v}); err != nil {
+	reference, err := store.AddIncident(ctx, tx, v)
+	if err != nil {
 		return v, err
 	}
-	return d.store.Incident(ctx, v.Reference)
+	if err := d.incidentsChanged(ctx, tx, []string{v.Dataset}); err != nil {
+		return v, err
+	}
+	return in.store.Incident(ctx, reference)
+}
+
+// incidentsChanged has everything fitted again that learns from what is left out
+// for incidents of some datasets.
+func (d *Desk) incidentsChanged(ctx context.Context, tx pgx.Tx, datasets []string) error {
+	monitors, err := store.MonitorsOfDatasets(ctx, tx, datasets)
+	if err != nil {
+		return err
+	}
+	if err := d.learnAgain(ctx, tx, monitors); err != nil {
+		return err
+	}
+	return store.Notify(ctx, tx, "incidents")
 }
 
 // complete checks an incident and fills in what follows from it.
@@ -62,32 +81,23 @@ func (d *Desk) complete(ctx context.Context, v *record.Incident) error {
 	return nil
 }
 
-func (d *Desk) putIncidents(ctx context.Context, list []record.Incident) (added int, err error) {
-	err = d.store.InTx(ctx, func(tx pgx.Tx) error {
-		added = 0
-		var datasets []string
-		for _, v := range list {
-			_, fresh, err := store.PutIncident(ctx, tx, v)
-			if err != nil {
-				return err
-			}
-			if fresh {
-				added++
-			}
-			if !slices.Contains(datasets, v.Dataset) {
-				datasets = append(datasets, v.Dataset)
-			}
-		}
-		monitors, err := store.MonitorsOfDatasets(ctx, tx, datasets)
+// putIncidents writes incidents under their references, in the place of those there
+// are.
+func (d *Desk) putIncidents(ctx context.Context, tx pgx.Tx, list []record.Incident) (added int, err error) {
+	var datasets []string
+	for _, v := range list {
+		_, fresh, err := store.PutIncident(ctx, tx, v)
 		if err != nil {
-			return err
+			return 0, err
 		}
-		if err := d.learnAgain(ctx, tx, monitors); err != nil {
-			return err
+		if fresh {
+			added++
 		}
-		return store.Notify(ctx, tx, "incidents")
-	})
-	return added, err
+		if !slices.Contains(datasets, v.Dataset) {
+			datasets = append(datasets, v.Dataset)
+		}
+	}
+	return added, d.incidentsChanged(ctx, tx, datasets)
 }
 
 // IncidentColumns are the columns of an incident catalogue; the first five are
@@ -124,7 +134,11 @@ func (d *Desk) ImportIncidents(ctx context.Context, body io.Reader) (Import, err
 	if err != nil {
 		return result, err
 	}
-	if result.Added, err = d.putIncidents(ctx, list); err != nil {
+	err = d.store.InTx(ctx, func(tx pgx.Tx) (err error) {
+		result.Added, err = d.putIncidents(ctx, tx, list)
+		return err
+	})
+	if err != nil {
 		return Import{Problems: []LineProblem{}}, err
 	}
 	result.Replaced = len(list) - result.Added
@@ -236,11 +250,20 @@ func (d *Desk) FromAlerts(ctx context.Context, alerts []int64, v record.Incident
 		end := v.StartedAt.Add(time.Minute)
 		v.EndedAt = &end
 	}
-	added, err := d.AddIncident(ctx, v)
-	if err != nil {
-		return v, err
-	}
-	return added, d.Label(ctx, alerts, record.Label{Verdict: record.Fault, Cause: v.Cause, Note: "incident " + added.Reference, Author: v.Author}, nil)
+	slices.Sort(alerts)
+	alerts = slices.Compact(alerts)
+	var added record.Incident
+	err := d.store.InTx(ctx, func(tx pgx.Tx) (err error) {
+		if added, err = d.addIncident(ctx, tx, v); err != nil {
+			return err
+		}
+		l, err := d.dated(record.Label{Verdict: record.Fault, Cause: v.Cause, Note: "incident " + added.Reference, Author: v.Author})
+		if err != nil {
+			return err
+		}
+		return d.label(ctx, tx, alerts, l, nil)
+	})
+	return added, err
 }
 
 // ChangeIncident replaces an incident by what is given under its reference.
@@ -253,7 +276,11 @@ func (d *Desk) ChangeIncident(ctx context.Context, v record.Incident) (record.In
 	if err := d.complete(ctx, &v); err != nil {
 		return v, err
 	}
-	if _, err := d.putIncidents(ctx, []record.Incident{v}); err != nil {
+	err = d.store.InTx(ctx, func(tx pgx.Tx) error {
+		_, err := d.putIncidents(ctx, tx, []record.Incident{v})
+		return err
+	})
+	if err != nil {
 		return v, err
 	}
 	return d.store.Incident(ctx, v.Reference)
@@ -294,13 +321,17 @@ func (d *Desk) Merge(ctx context.Context, reference string, others []string) (re
 		v.Downstream = v.Downstream || o.Downstream
 		v.Note = strings.TrimSpace(v.Note + "\nmerged with " + other + ": " + o.Title + " " + o.Note)
 	}
-	if _, err := d.putIncidents(ctx, []record.Incident{v}); err != nil {
-		return v, err
-	}
-	for _, other := range others {
-		if err := d.DropIncident(ctx, other); err != nil {
-			return v, err
+	err = d.store.InTx(ctx, func(tx pgx.Tx) error {
+		for _, other := range others {
+			if err := d.store.In(tx).DropIncident(ctx, other); err != nil {
+				return err
+			}
 		}
+		_, err := d.putIncidents(ctx, tx, []record.Incident{v})
+		return err
+	})
+	if err != nil {
+		return v, err
 	}
 	return d.store.Incident(ctx, reference)
 }
@@ -315,14 +346,19 @@ func (d *Desk) Split(ctx context.Context, reference string, at time.Time) ([]rec
 		return nil, record.Invalid{Field: "at", Given: at.Format(time.RFC3339), Allowed: "a time within the incident, which began " + v.StartedAt.Format(time.RFC3339)}
 	}
 	rest := v
-	n, err := d.store.NextReference(ctx)
-	if err != nil {
-		return nil, err
-	}
 	at = at.UTC()
-	rest.Reference, rest.StartedAt, rest.Title = fmt.Sprintf("I-%d", n), at, v.Title+" (after)"
+	rest.Reference, rest.StartedAt, rest.Title = "", at, v.Title+" (after)"
 	v.EndedAt = &at
-	if _, err := d.putIncidents(ctx, []record.Incident{v, rest}); err != nil {
+	err = d.store.InTx(ctx, func(tx pgx.Tx) error {
+		if _, err := d.putIncidents(ctx, tx, []record.Incident{v}); err != nil {
+			return err
+		}
+		again := rest
+		again.Reference = ""
+		rest.Reference, err = store.AddIncident(ctx, tx, again)
+		return err
+	})
+	if err != nil {
 		return nil, err
 	}
 	return []record.Incident{v, rest}, nil
@@ -334,17 +370,10 @@ func (d *Desk) DropIncident(ctx context.Context, reference string) error {
 	if err != nil {
 		return err
 	}
-	if err := d.store.DropIncident(ctx, reference); err != nil {
-		return err
-	}
 	return d.store.InTx(ctx, func(tx pgx.Tx) error {
-		monitors, err := store.MonitorsOfDatasets(ctx, tx, []string{v.Dataset})
-		if err != nil {
+		if err := d.store.In(tx).DropIncident(ctx, reference); err != nil {
 			return err
 		}
-		if err := d.learnAgain(ctx, tx, monitors); err != nil {
-			return err
-		}
-		return store.Notify(ctx, tx, "incidents")
+		return d.incidentsChanged(ctx, tx, []string{v.Dataset})
 	})
 }

@@ -216,20 +216,24 @@ func (d *Desk) LabelStretch(ctx context.Context, v record.Stretch) (record.Stret
 	if err != nil {
 		return v, err
 	}
+	var incident *record.Incident
 	if v.Verdict == record.Fault {
 		title := v.Note
 		if title == "" {
 			title = "seen on the chart of " + strings.TrimSpace(series.Segment+" "+strings.ReplaceAll(metric.Measure, "_", " "))
 		}
 		end := v.To
-		incident, err := d.AddIncident(ctx, record.Incident{Dataset: metric.Dataset, Measure: metric.Measure, Segment: series.Segment, StartedAt: v.From, EndedAt: &end,
-			Title: title, Cause: v.Cause, Note: v.Note, Author: v.Author})
-		if err != nil {
-			return v, err
-		}
-		v.Incident = incident.Reference
+		incident = &record.Incident{Dataset: metric.Dataset, Measure: metric.Measure, Segment: series.Segment, StartedAt: v.From, EndedAt: &end,
+			Title: title, Cause: v.Cause, Note: v.Note, Author: v.Author}
 	}
 	err = d.store.InTx(ctx, func(tx pgx.Tx) error {
+		if incident != nil {
+			added, err := d.addIncident(ctx, tx, *incident)
+			if err != nil {
+				return err
+			}
+			v.Incident = added.Reference
+		}
 		if v.ID, err = store.AddStretch(ctx, tx, v); err != nil {
 			return err
 		}

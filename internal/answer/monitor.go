@@ -22,7 +22,12 @@ func (d *Desk) changeMonitor(ctx context.Context, tx pgx.Tx, id int64, c store.C
 	if err := store.ChangeMonitor(ctx, tx, id, c); err != nil {
 		return err
 	}
-	if err := d.queue.Put(ctx, tx, work.Learn{MonitorID: id}); err != nil {
+	if c.Paused {
+		if err := store.ClosePaused(ctx, tx, id, d.now()); err != nil {
+			return err
+		}
+	}
+	if err := d.queue.Put(ctx, tx, work.Learn{MonitorID: id, Changed: true}); err != nil {
 		return err
 	}
 	return store.Notify(ctx, tx, "alerts")

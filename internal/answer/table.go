@@ -7,6 +7,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"tinbell/internal/record"
 )
@@ -42,15 +43,28 @@ func readTable(body io.Reader, columns []string, needed ...string) (*table, erro
 // each hands over the fields of every line by column; lines that cannot be read,
 // or that do refuses, are noted as problems.
 func (t *table) each(do func(line int, fields map[string]string) error, result *Import) error {
+	line := 1
 	for {
 		fields, err := t.Read()
 		if err == io.EOF {
 			return nil
 		}
-		line, _ := t.FieldPos(0)
 		var parse *csv.ParseError
-		if errors.As(err, &parse) {
-			line = parse.Line
+		switch {
+		case errors.As(err, &parse):
+			line = parse.StartLine
+			if errors.Is(parse.Err, csv.ErrQuote) && parse.Line > parse.StartLine {
+				err = fmt.Errorf("a quote that is opened and not closed: nothing from here on was read")
+			}
+		case err != nil:
+			return record.Invalid{Field: "file", Given: fmt.Sprintf("after line %d", line), Allowed: "a whole file: " + err.Error()}
+		default:
+			line, _ = t.FieldPos(0)
+		}
+		for _, field := range fields {
+			if err == nil {
+				err = checkField(field)
+			}
 		}
 		if err == nil && len(fields) != len(t.head) {
 			err = fmt.Errorf("%d fields where the head has %d", len(fields), len(t.head))
@@ -67,6 +81,18 @@ func (t *table) each(do func(line int, fields map[string]string) error, result *
 			result.Problems = append(result.Problems, LineProblem{line, err.Error()})
 		}
 	}
+}
+
+// checkField refuses a field that cannot be kept.
+func checkField(field string) error {
+	const longest = 16 << 10
+	switch {
+	case len(field) > longest:
+		return fmt.Errorf("a field of %d kB: %d are allowed", len(field)>>10, longest>>10)
+	case !utf8.ValidString(field) || strings.ContainsRune(field, 0):
+		return errors.New("it is not UTF-8, or holds a NUL")
+	}
+	return nil
 }
 
 // Import tells what became of an imported catalogue.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"strconv"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -52,6 +53,7 @@ func (a *app) calendarList() *cobra.Command {
 
 func (a *app) calendarImport() *cobra.Command {
 	var dataset, effect string
+	var empty bool
 	c := &cobra.Command{Use: "import NAME FILE", Short: "Replace a calendar by an iCalendar file", Args: exactly(2, "NAME FILE"),
 		Example: "  tinbell calendar import vellamar planned-events.ics --effect widen",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -60,7 +62,7 @@ func (a *app) calendarImport() *cobra.Command {
 				return err
 			}
 			defer f.Close()
-			q := url.Values{"dataset": {dataset}, "effect": {effect}}
+			q := url.Values{"dataset": {dataset}, "effect": {effect}, "empty": {strconv.FormatBool(empty)}}
 			var events []record.PlannedEvent
 			if err := a.client().Stream(c.Context(), "PUT", "/calendars/"+url.PathEscape(args[0])+"?"+q.Encode(), "text/calendar", f, &events); err != nil {
 				return err
@@ -70,6 +72,7 @@ func (a *app) calendarImport() *cobra.Command {
 		}}
 	c.Flags().StringVar(&dataset, "dataset", "", "that events are for which name none")
 	c.Flags().StringVar(&effect, "effect", "", "of events which say none: mute, widen or 'leave out'")
+	c.Flags().BoolVar(&empty, "empty", false, "a file without events empties the calendar")
 	return c
 }
 

@@ -41,6 +41,9 @@ func (c *Collector) StartBackfill(ctx context.Context, names []string, since tim
 		}
 	}
 	from, to := since.UTC(), c.now().UTC()
+	if furthest := record.Furthest(to); from.Before(furthest) {
+		return 0, record.Invalid{Field: "since", Given: since.Format(time.RFC3339), Allowed: "a time from " + furthest.Format(time.DateOnly) + " on"}
+	}
 	if !from.Before(to) {
 		return 0, record.Invalid{Field: "since", Given: since.Format(time.RFC3339), Allowed: "a time in the past"}
 	}

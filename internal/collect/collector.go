@@ -15,6 +15,7 @@ import (
 
 	"tinbell/core/timeline"
 	"tinbell/internal/collect/warehouse"
+	"tinbell/internal/contain"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 	"tinbell/internal/work"
@@ -44,21 +45,47 @@ const retryAfter = time.Minute
 // database's own words, and recovers with the next success.
 func (c *Collector) Collect(ctx context.Context, datasetID int64) error {
 	now := c.now()
-	due, err := c.store.ClaimDue(ctx, datasetID, now)
+	release, held, err := c.store.HoldDataset(ctx, datasetID)
+	if err != nil || !held {
+		return err // another process collects it
+	}
+	defer release()
+	due, err := c.store.DueMetrics(ctx, datasetID, now)
 	if err != nil || len(due) == 0 {
 		return err
 	}
+	if err := c.collect(ctx, due); err != nil {
+		return err
+	}
+	// Only now: what was cut off before is due as it was.
 	for _, m := range due {
+		next := now.Add(time.Duration(m.EverySeconds) * time.Second)
 		if m.Cron != "" {
-			if err := c.store.NextCollection(ctx, m.ID, NextTurn(m.Cron, m.Zone, now)); err != nil {
-				return err
-			}
+			next = NextTurn(m.Cron, m.Zone, now)
+		}
+		if err := c.store.NextCollection(ctx, m.ID, now, next); err != nil {
+			return err
 		}
 	}
+	return nil
+}
+
+// collect measures metrics of one dataset. What it panics over is told as the
+// failure of what it was collecting.
+func (c *Collector) collect(ctx context.Context, due []record.Metric) error {
 	p, err := c.probeOf(ctx, due[0])
 	if err != nil {
 		return err
 	}
+	err = contain.Run(func() error { return c.collectFrom(ctx, p, due) })
+	if broke := (*contain.Panic)(nil); errors.As(err, &broke) {
+		c.log.ErrorContext(ctx, "a collection broke off", "dataset", p.dataset.Name, "error", err, "stack", broke.Stack)
+		return c.failed(ctx, p, due, err)
+	}
+	return err
+}
+
+func (c *Collector) collectFrom(ctx context.Context, p probe, due []record.Metric) error {
 	if p.source.Kind == "folder" {
 		return c.collectFiles(ctx, p, due)
 	}
@@ -182,7 +209,7 @@ func (c *Collector) toRead(ctx context.Context, p probe, batch []record.Metric, 
 	}
 	known := !slices.ContainsFunc(batch, func(m record.Metric) bool { return m.CollectedTo == nil })
 	if p.dataset.LoadedBy != "" && known && reached.Before(end) {
-		days, err := c.warehouses.LateDays(ctx, p.source, batch[0], p.dataset.LoadedBy, reached, again)
+		days, err := c.warehouses.LateDays(ctx, p.source, batch[0], p.dataset.LoadedBy, reached, record.Furthest(c.now()), again)
 		if err != nil {
 			return nil, err
 		}
@@ -206,8 +233,14 @@ func (c *Collector) gather(ctx context.Context, p probe, batch []record.Metric, 
 	fresh := batch[0].Measure == record.MeasureFreshness
 	if fresh {
 		if p.dataset.LoadedBy != "" {
-			if loads, err = c.warehouses.Loads(ctx, p.source, p.dataset.Name, p.dataset.LoadedBy, loadsAfter(from), c.loadsUntil(to)); err != nil {
+			byRow := false
+			if loads, byRow, err = c.warehouses.Loads(ctx, p.source, p.dataset.Name, p.dataset.LoadedBy, loadsAfter(from), c.loadsUntil(to)); err != nil {
 				return err
+			}
+			if note := loadsNote(p.dataset.LoadedBy); byRow && batch[0].Message != note {
+				if err := c.store.NoteMetric(ctx, batch[0].ID, note); err != nil {
+					return storing{err}
+				}
 			}
 		}
 		if before, err = c.warehouses.Ask(ctx, p.source, warehouse.BuildNewest(batch[0], p.dataset.LoadedBy), from, to); err != nil {
@@ -239,14 +272,12 @@ func (c *Collector) keep(ctx context.Context, metrics []record.Metric, samples [
 			}
 		}
 		for i, m := range metrics {
-			changed, earliest, err := store.PutSamples(ctx, tx, samples[i], store.RecentFrom(c.now()))
+			changes, err := store.PutSamples(ctx, tx, samples[i], store.RecentFrom(c.now()))
 			if err != nil {
 				return err
 			}
-			if changed > 0 {
-				if err := c.queue.Put(ctx, tx, work.Evaluate{MetricID: m.ID, From: earliest}); err != nil {
-					return err
-				}
+			if err := Judge(ctx, tx, c.queue, m.ID, time.Duration(m.PeriodSeconds)*time.Second, changes, c.now()); err != nil {
+				return err
 			}
 		}
 		return nil
@@ -255,6 +286,11 @@ func (c *Collector) keep(ctx context.Context, metrics []record.Metric, samples [
 		return storing{err}
 	}
 	return nil
+}
+
+// loadsNote says what to know of a load column that tells no loads.
+func loadsNote(column string) string {
+	return "nearly every row has a time of its own in " + column + " (a default of now()?): loads are told by the minute in which rows came"
 }
 
 // loadsAfter is from when on loads are read again with the periods of a stretch.

@@ -32,44 +32,63 @@ func ParsePeriod(text string) (time.Duration, error) {
 
 // Declare makes a pushed metric, and its dataset if that is new.
 func (c *Collector) Declare(ctx context.Context, d Declaration) (record.Metric, error) {
+	return c.declareIn(ctx, c.store, d)
+}
+
+// declareIn is Declare in a store that may be a transaction's. Metric and dataset
+// are made in one; two who declare the same dataset at once get the same.
+func (c *Collector) declareIn(ctx context.Context, s *store.Store, d Declaration) (m record.Metric, err error) {
 	period, err := ParsePeriod(d.Period)
 	if err != nil {
-		return record.Metric{}, err
+		return m, err
 	}
 	if d.Zone == "" {
 		d.Zone = "UTC"
 	}
-	dataset, err := c.store.Dataset(ctx, d.Dataset)
-	var missing record.NotFound
-	if errors.As(err, &missing) {
-		dataset, err = c.pushedDataset(ctx, d)
+	if d.StartsAt != nil && d.StartsAt.Before(record.Furthest(c.now())) {
+		return m, record.Invalid{Field: "starts_at", Given: d.StartsAt.Format(time.RFC3339), Allowed: "a time of the last 25 years"}
 	}
-	if err != nil {
-		return record.Metric{}, err
-	}
-	return c.AddMetric(ctx, record.Metric{
-		DatasetID: dataset.ID, Dataset: dataset.Name, Name: d.Metric, Measure: d.Measure, Kind: d.Kind,
-		Unit: d.Unit, PeriodSeconds: int64(period.Seconds()), Zone: d.Zone, OTLPName: d.OTLP, SegmentBy: d.SegmentBy,
+	err = s.InTx(ctx, func(tx pgx.Tx) error {
+		in := s.In(tx)
+		dataset, err := datasetFor(ctx, tx, in, d)
+		if err != nil {
+			return err
+		}
+		m, _, err = c.TryOn(ctx, record.Metric{
+			DatasetID: dataset.ID, Dataset: dataset.Name, Name: d.Metric, Measure: d.Measure, Kind: d.Kind, StartsAt: d.StartsAt,
+			Unit: d.Unit, PeriodSeconds: int64(period.Seconds()), Zone: d.Zone, OTLPName: d.OTLP, SegmentBy: d.SegmentBy, MaxSegments: d.MaxSegments,
+		}, record.Source{}, dataset)
+		if err != nil {
+			return err
+		}
+		if m.ID, err = in.AddMetric(ctx, m); err != nil {
+			return err
+		}
+		m, err = in.Metric(ctx, m.Name)
+		return err
 	})
+	return m, err
 }
 
-func (c *Collector) pushedDataset(ctx context.Context, d Declaration) (record.Dataset, error) {
-	const source = "pushed"
-	from, err := c.store.Source(ctx, source)
+// datasetFor gives the dataset that a declaration names, making it if it is new.
+func datasetFor(ctx context.Context, tx pgx.Tx, in *store.Store, d Declaration) (record.Dataset, error) {
+	if err := store.LockName(ctx, tx, "dataset", d.Dataset); err != nil {
+		return record.Dataset{}, err
+	}
+	v, err := in.Dataset(ctx, d.Dataset)
+	if missing := (record.NotFound{}); !errors.As(err, &missing) {
+		return v, err
+	}
+	const pushed = "pushed"
+	source, err := store.EnsureSource(ctx, tx, record.Source{Name: pushed, Kind: "push", Login: []byte{}})
 	if err != nil {
-		var missing record.NotFound
-		if !errors.As(err, &missing) {
-			return record.Dataset{}, err
-		}
-		if from.ID, err = c.store.AddSource(ctx, record.Source{Name: source, Kind: "push", Login: []byte{}}); err != nil {
-			return record.Dataset{}, err
-		}
+		return v, err
 	}
-	v := record.Dataset{SourceID: from.ID, Namespace: d.Namespace, Name: d.Dataset, Owner: d.Owner, Zone: d.Zone}
+	v = record.Dataset{SourceID: source, Namespace: d.Namespace, Name: d.Dataset, Owner: d.Owner, Zone: d.Zone}
 	if v.Namespace == "" {
-		v.Namespace = source
+		v.Namespace = pushed
 	}
-	v.ID, err = c.store.AddDataset(ctx, v)
+	v.ID, err = in.AddDataset(ctx, v)
 	return v, err
 }
 
@@ -129,6 +148,12 @@ func (c *Collector) Try(ctx context.Context, m record.Metric) (record.Metric, Tr
 
 // TryOn is Try on a dataset that need not be kept yet.
 func (c *Collector) TryOn(ctx context.Context, m record.Metric, source record.Source, dataset record.Dataset) (record.Metric, Tried, error) {
+	if err := record.CheckName("name", m.Name); err != nil {
+		return m, Tried{}, err
+	}
+	if err := record.CheckName("dataset", m.Dataset); err != nil {
+		return m, Tried{}, err
+	}
 	if strings.TrimSpace(m.Name) == "" {
 		return m, Tried{}, record.Invalid{Field: "name", Given: m.Name, Allowed: "a name of its own, for example boarding-rows"}
 	}

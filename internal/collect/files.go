@@ -9,12 +9,15 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/jackc/pgx/v5"
 
 	"tinbell/core/timeline"
 	"tinbell/internal/collect/landing"
 	"tinbell/internal/collect/warehouse"
+	"tinbell/internal/contain"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 )
@@ -109,6 +112,9 @@ func (c *Collector) scan(ctx context.Context, p probe) error {
 	now := c.now().UTC().Truncate(time.Second)
 	taken := 0
 	for _, f := range files {
+		if broken := unkeepable(f); broken != nil {
+			f.Path, f.Segment = broken.Path, broken.Segment
+		}
 		before, seen := known[f.Path]
 		same := seen && before.Bytes == f.Bytes && before.LandedAt.Equal(f.Modified)
 		if same && before.State != "growing" {
@@ -125,7 +131,7 @@ func (c *Collector) scan(ctx context.Context, p probe) error {
 			}
 			continue
 		}
-		if err := c.take(ctx, p, d); err != nil {
+		if err := c.take(ctx, p, d, f.Full); err != nil {
 			return err
 		}
 		taken++
@@ -136,10 +142,40 @@ func (c *Collector) scan(ctx context.Context, p probe) error {
 	return c.ringFiles(ctx, p)
 }
 
+// badName stands for the bytes of a file's name that are no text.
+const badName = "\ufffd"
+
+// unkeepable gives a file under a name that can be kept, if its own cannot; nil if
+// it can.
+func unkeepable(f landing.File) *landing.File {
+	if utf8.ValidString(f.Path) && !strings.ContainsFunc(f.Path, unicode.IsControl) && len(f.Path) <= record.LongestName {
+		return nil
+	}
+	clean := func(s string) string {
+		s = strings.Map(func(r rune) rune {
+			if unicode.IsControl(r) {
+				return utf8.RuneError
+			}
+			return r
+		}, strings.ToValidUTF8(s, badName))
+		if len(s) > record.LongestName {
+			s = strings.ToValidUTF8(s[:record.LongestName-len(badName)], "") + badName
+		}
+		return s
+	}
+	return &landing.File{Path: clean(f.Path), Segment: clean(f.Segment)}
+}
+
 // take reads a complete file. One that is broken, or holds what another held, is
 // kept as such and counts for nothing.
-func (c *Collector) take(ctx context.Context, p probe, d record.Delivery) error {
-	content, err := landing.Read(filepath.Join(p.source.Address, filepath.FromSlash(d.Path)))
+func (c *Collector) take(ctx context.Context, p probe, d record.Delivery, full string) error {
+	content, err := contain.Get(func() (landing.Content, error) { return landing.Read(full) })
+	if wrong := record.CheckName("path", d.Path); err == nil && wrong != nil {
+		err = wrong
+	}
+	if strings.Contains(d.Path, badName) && err == nil {
+		err = errors.New("its name is not UTF-8: rename it")
+	}
 	d.State, d.Digest, d.Columns = "taken", content.Digest, content.Columns
 	if err != nil {
 		d.State, d.Message = "broken", err.Error()

@@ -12,7 +12,9 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
+	"tinbell/internal/collect/bound"
 	"tinbell/internal/record"
 )
 
@@ -26,7 +28,7 @@ func (p *push) readNDJSON(ctx context.Context, body io.Reader) error {
 		if len(raw) == 0 {
 			continue
 		}
-		if err := p.element(ctx, n, raw); err != nil {
+		if err := p.elements(ctx, n, raw); err != nil {
 			return err
 		}
 	}
@@ -39,7 +41,7 @@ func (p *push) readNDJSON(ctx context.Context, body io.Reader) error {
 // unreadable says that a body cannot be read on after a line; what came before
 // is kept, unless strict was asked for.
 func unreadable(n int, err error) error {
-	if errors.Is(err, bufio.ErrTooLong) {
+	if errors.Is(err, bufio.ErrTooLong) || errors.Is(err, bound.ErrTooLong) {
 		return record.Invalid{Field: "body", Given: fmt.Sprintf("line %d", n+1), Allowed: fmt.Sprintf("lines of at most %d kB; what came before was stored", maxLine>>10)}
 	}
 	return record.Invalid{Field: "body", Given: fmt.Sprintf("after line %d", n), Allowed: "a whole body; what came before was stored, then: " + err.Error()}
@@ -48,43 +50,68 @@ func unreadable(n int, err error) error {
 // readJSON takes one array of samples, element by element. What is no JSON ends
 // the reading: nothing after it can be told apart.
 func (p *push) readJSON(ctx context.Context, body io.Reader) error {
-	decoder := json.NewDecoder(body)
+	bounded := bound.New(body, maxLine)
+	decoder := json.NewDecoder(bounded)
 	if begin, err := decoder.Token(); err != nil || begin != json.Delim('[') {
 		return record.Invalid{Field: "body", Given: fmt.Sprint(begin), Allowed: "a JSON array of samples: [{\"metric\": …, \"at\": …, \"value\": …}, …]"}
 	}
 	n := 0
 	for decoder.More() {
 		n++
+		bounded.Next()
 		var raw json.RawMessage
 		if err := decoder.Decode(&raw); err != nil {
-			return record.Invalid{Field: "body", Given: fmt.Sprintf("element %d", n), Allowed: "JSON: " + err.Error()}
+			return record.Invalid{Field: "body", Given: fmt.Sprintf("element %d", n), Allowed: "JSON: " + err.Error() + "; what came before was stored"}
 		}
-		if err := p.element(ctx, n, raw); err != nil {
+		if err := p.elements(ctx, n, raw); err != nil {
 			return err
 		}
 	}
 	if _, err := decoder.Token(); err != nil {
-		return record.Invalid{Field: "body", Given: fmt.Sprintf("after element %d", n), Allowed: "the end of the array; the body ends too early"}
+		return record.Invalid{Field: "body", Given: fmt.Sprintf("after element %d", n), Allowed: "the end of the array; the body ends too early, and what came before was stored"}
+	}
+	if _, err := decoder.Token(); err != io.EOF {
+		return record.Invalid{Field: "body", Given: fmt.Sprintf("after element %d", n), Allowed: "nothing after the array's end; what came before was stored"}
 	}
 	return nil
 }
 
-// element takes one sample written as JSON.
-func (p *push) element(ctx context.Context, n int, raw []byte) error {
-	var line Line
-	decoder := json.NewDecoder(bytes.NewReader(raw))
-	decoder.DisallowUnknownFields()
-	if err := decoder.Decode(&line); err != nil {
-		p.refuse(n, fmt.Errorf("not a sample: %s", strings.TrimPrefix(err.Error(), "json: ")))
+// elements takes the samples written as JSON on a line: most often one, but two
+// objects are two samples. What follows them and is no JSON is refused by itself.
+func (p *push) elements(ctx context.Context, n int, raw []byte) error {
+	if !utf8.Valid(raw) {
+		p.refuse(n, errors.New("it is not UTF-8"))
 		return nil
 	}
-	return p.take(ctx, n, line)
+	if depth := bound.Depth(raw); depth > maxDepth {
+		p.refuse(n, fmt.Errorf("it is nested %d deep: a sample has no more than %d", depth, maxDepth))
+		return nil
+	}
+	decoder := json.NewDecoder(bytes.NewReader(raw))
+	decoder.DisallowUnknownFields()
+	for {
+		var line Line
+		switch err := decoder.Decode(&line); {
+		case err == io.EOF:
+			return nil
+		case err != nil:
+			p.refuse(n, fmt.Errorf("not a sample: %s", strings.TrimPrefix(err.Error(), "json: ")))
+			return nil
+		}
+		if err := p.take(ctx, n, line); err != nil {
+			return err
+		}
+	}
 }
+
+// maxDepth is how deep a line may be nested: a declaration with a list has three.
+const maxDepth = 8
 
 var csvColumns = []string{"metric", "segment", "at", "value", "rows"}
 
 func (p *push) readCSV(ctx context.Context, body io.Reader) error {
-	r := csv.NewReader(body)
+	bounded := bound.New(body, maxLine)
+	r := csv.NewReader(bounded)
 	r.ReuseRecord = true
 	r.FieldsPerRecord = -1
 	head, err := r.Read()
@@ -107,19 +134,32 @@ func (p *push) readCSV(ctx context.Context, body io.Reader) error {
 			return record.Invalid{Field: "CSV head", Given: strings.Join(head, ","), Allowed: "it needs the columns metric, at and value; segment and rows are optional"}
 		}
 	}
+	last := 1
 	for {
+		bounded.Next()
 		fields, err := r.Read()
 		if err == io.EOF {
 			return nil
 		}
-		n, _ := r.FieldPos(0)
 		var parse *csv.ParseError
-		if errors.As(err, &parse) {
-			p.refuse(parse.Line, parse.Err)
+		switch {
+		case errors.As(err, &parse) && errors.Is(parse.Err, csv.ErrQuote) && parse.Line > parse.StartLine:
+			// The reader went on looking for the end of the quote, over whole lines.
+			p.refuseSome(parse.StartLine, int64(parse.Line-parse.StartLine), fmt.Errorf("a quote that is opened and not closed: the lines from here to %d were read as one value, and none of them was stored", parse.Line))
+			last = parse.Line
 			continue
+		case errors.As(err, &parse):
+			p.refuse(parse.Line, parse.Err)
+			last = parse.Line
+			continue
+		case err != nil:
+			return unreadable(last, err)
 		}
-		if err != nil {
-			return unreadable(n, err)
+		n, _ := r.FieldPos(0)
+		last = n
+		if wrong := checkFields(fields); wrong != nil {
+			p.refuse(n, wrong)
+			continue
 		}
 		field := func(column string) string {
 			if i, there := index[column]; there && i < len(fields) {
@@ -147,4 +187,18 @@ func (p *push) readCSV(ctx context.Context, body io.Reader) error {
 			return err
 		}
 	}
+}
+
+// checkFields refuses a line with a value that is longer than any we know, or no
+// text.
+func checkFields(fields []string) error {
+	for _, f := range fields {
+		if len(f) > maxValue {
+			return fmt.Errorf("a value of %d kB: a sample's are at most %d", len(f)>>10, maxValue>>10)
+		}
+		if !utf8.ValidString(f) {
+			return errors.New("it is not UTF-8")
+		}
+	}
+	return nil
 }

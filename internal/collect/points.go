@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"math"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -13,7 +15,6 @@ import (
 	"tinbell/internal/collect/otlp"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
-	"tinbell/internal/work"
 )
 
 const (
@@ -31,7 +32,7 @@ func (c *Collector) Export(ctx context.Context, body []byte, json bool) (accepte
 	if err != nil {
 		return 0, nil, record.Invalid{Field: "body", Given: "", Allowed: err.Error()}
 	}
-	x := export{collector: c, targets: map[string]*target{}, unknown: map[string]error{}, points: map[int64][]record.Point{}, due: map[store.PeriodDue]bool{}}
+	x := export{collector: c, targets: map[string]*target{}, unknown: map[string]error{}}
 	for _, n := range named {
 		if err := x.take(ctx, n); err != nil {
 			var internal storing
@@ -39,27 +40,31 @@ func (c *Collector) Export(ctx context.Context, body []byte, json bool) (accepte
 				return 0, nil, err
 			}
 			refused = append(refused, n.Metric+": "+err.Error())
-			continue
 		}
-		accepted++
 	}
-	if accepted == 0 {
+	if len(x.places) == 0 {
 		return 0, refused, nil
 	}
-	due := make([]store.PeriodDue, 0, len(x.due))
-	for d := range x.due {
-		due = append(due, d)
+	if err := x.makeSeries(ctx); err != nil {
+		return 0, nil, err
 	}
-	err = c.store.InTx(ctx, func(tx pgx.Tx) error { return store.PutPoints(ctx, tx, x.points, due) })
-	return accepted, refused, err
+	points, due := x.laid()
+	err = c.store.InTx(ctx, func(tx pgx.Tx) error { return store.PutPoints(ctx, tx, points, due) })
+	return len(x.places), refused, err
 }
 
 type export struct {
 	collector *Collector
 	targets   map[string]*target
 	unknown   map[string]error
-	points    map[int64][]record.Point
-	due       map[store.PeriodDue]bool
+	places    []place
+}
+
+// place is where a point belongs.
+type place struct {
+	target  *target
+	segment string
+	point   record.Point
 }
 
 func (x *export) take(ctx context.Context, n otlp.Named) error {
@@ -82,27 +87,53 @@ func (x *export) take(ctx context.Context, n otlp.Named) error {
 	if len(t.SegmentBy) == 0 {
 		segment = ""
 	}
-	if t.series[segment] == 0 && len(t.series) >= t.MaxSegments {
-		segment = record.OtherSegment
+	if err := record.CheckName("segment", segment); err != nil {
+		return err
 	}
-	if t.series[segment] == 0 {
-		if t.series, err = x.collector.store.EnsureSeries(ctx, t.ID, []string{segment}); err != nil {
+	x.places = append(x.places, place{t, segment, n.Point})
+	return nil
+}
+
+// makeSeries makes the series that the points need, all of a metric at once.
+func (x *export) makeSeries(ctx context.Context) error {
+	missing := map[*target]map[string]bool{}
+	for _, p := range x.places {
+		if p.target.series[p.segment] == 0 {
+			if missing[p.target] == nil {
+				missing[p.target] = map[string]bool{}
+			}
+			missing[p.target][p.segment] = true
+		}
+	}
+	for t, segments := range missing {
+		if err := t.make(ctx, x.collector.store, segments); err != nil {
 			return storing{err}
 		}
 	}
-	id := t.series[segment]
-	x.points[id] = append(x.points[id], n.Point)
-	in := n.At
-	if n.Shape != record.Gauge {
-		in = in.Add(-time.Microsecond) // a sum belongs to the period in which it ended
-	}
-	at := t.grid.Floor(in)
-	x.due[store.PeriodDue{SeriesID: id, At: at, EndsAt: t.grid.Next(at)}] = true
-	if n.Shape == record.Cumulative {
-		at = t.grid.Next(at) // whose increase begins with this point
-		x.due[store.PeriodDue{SeriesID: id, At: at, EndsAt: t.grid.Next(at)}] = true
-	}
 	return nil
+}
+
+// laid gives the points by series, and the periods to be made of them.
+func (x *export) laid() (map[int64][]record.Point, []store.PeriodDue) {
+	points, due := map[int64][]record.Point{}, map[store.PeriodDue]bool{}
+	for _, p := range x.places {
+		id, known := p.target.series[p.segment]
+		if !known {
+			id = p.target.series[record.OtherSegment]
+		}
+		points[id] = append(points[id], p.point)
+		in := p.point.At
+		if p.point.Shape != record.Gauge {
+			in = in.Add(-time.Microsecond) // a sum belongs to the period in which it ended
+		}
+		at := p.target.grid.Floor(in)
+		due[store.PeriodDue{SeriesID: id, At: at, EndsAt: p.target.grid.Next(at)}] = true
+		if p.point.Shape == record.Cumulative {
+			at = p.target.grid.Next(at) // whose increase begins with this point
+			due[store.PeriodDue{SeriesID: id, At: at, EndsAt: p.target.grid.Next(at)}] = true
+		}
+	}
+	return points, slices.Collect(maps.Keys(due))
 }
 
 func (x *export) target(ctx context.Context, name string) (*target, error) {
@@ -121,7 +152,7 @@ func (x *export) target(ctx context.Context, name string) (*target, error) {
 	if err != nil {
 		return nil, storing{err}
 	}
-	t, err := x.collector.targetOf(ctx, m)
+	t, err := targetOf(ctx, x.collector.store, m)
 	if err != nil {
 		return nil, storing{err}
 	}
@@ -148,15 +179,15 @@ func (c *Collector) SettlePoints(ctx context.Context) error {
 }
 
 func (c *Collector) settlePeriods(ctx context.Context, tx pgx.Tx, due []store.PeriodDue) error {
-	kinds := map[int64]timeline.Kind{}
+	metrics := map[int64]record.Metric{}
 	samples := map[int64][]record.Sample{} // by metric
 	for _, d := range due {
-		if _, known := kinds[d.MetricID]; !known {
+		if _, known := metrics[d.MetricID]; !known {
 			m, err := c.store.In(tx).MetricByID(ctx, d.MetricID)
 			if err != nil {
 				return err
 			}
-			kinds[d.MetricID] = m.Kind
+			metrics[d.MetricID] = m
 		}
 		points, err := store.Points(ctx, tx, d.SeriesID, d.At.AddDate(0, 0, -1), d.EndsAt)
 		if err != nil {
@@ -168,7 +199,7 @@ func (c *Collector) settlePeriods(ctx context.Context, tx pgx.Tx, due []store.Pe
 		}
 		s := record.Sample{SeriesID: d.SeriesID, At: d.At}
 		if !math.IsNaN(value) {
-			if kinds[d.MetricID] == timeline.Count {
+			if metrics[d.MetricID].Kind == timeline.Count {
 				value = math.Round(value)
 			}
 			s.Value = &value
@@ -179,14 +210,12 @@ func (c *Collector) settlePeriods(ctx context.Context, tx pgx.Tx, due []store.Pe
 		samples[d.MetricID] = append(samples[d.MetricID], s)
 	}
 	for metric, list := range samples {
-		changed, earliest, err := store.PutSamples(ctx, tx, list, store.RecentFrom(c.now()))
+		changes, err := store.PutSamples(ctx, tx, list, store.RecentFrom(c.now()))
 		if err != nil {
 			return err
 		}
-		if changed > 0 {
-			if err := c.queue.Put(ctx, tx, work.Evaluate{MetricID: metric, From: earliest}); err != nil {
-				return err
-			}
+		if err := Judge(ctx, tx, c.queue, metric, time.Duration(metrics[metric].PeriodSeconds)*time.Second, changes, c.now()); err != nil {
+			return err
 		}
 	}
 	return nil

@@ -5,15 +5,17 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"math"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"tinbell/core/timeline"
+	"tinbell/internal/contain"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
-	"tinbell/internal/work"
 )
 
 // Line is one pushed sample, or, with Declare, what a pushed series is.
@@ -39,6 +41,9 @@ type Declaration struct {
 	Zone      string        `json:"zone,omitempty" doc:"of the tz database; UTC if left out"`
 	OTLP      string        `json:"otlp,omitempty" doc:"OTLP metric that it takes; its own name if left out"`
 	SegmentBy []string      `json:"segment_by,omitempty" doc:"OTLP attributes whose values name the segment"`
+
+	MaxSegments int        `json:"max_segments,omitempty" minimum:"1" maximum:"100000" doc:"so many have series of their own, all others are counted together as (other); 500 if left out"`
+	StartsAt    *time.Time `json:"starts_at,omitempty" doc:"samples from before are refused; if left out, those of more than 25 years ago"`
 }
 
 // Receipt tells what became of a push.
@@ -46,6 +51,7 @@ type Receipt struct {
 	Accepted int64     `json:"accepted" doc:"samples stored; sent twice they count once"`
 	Changed  int64     `json:"changed" doc:"of these, new or corrected"`
 	Refused  int64     `json:"refused"`
+	Together int64     `json:"together" doc:"of the accepted, those of segments beyond the metric's limit: they are counted together as (other)"`
 	Problems []Problem `json:"problems" doc:"the first hundred refused lines"`
 }
 
@@ -57,8 +63,9 @@ type Problem struct {
 
 const (
 	maxProblems = 100
-	chunk       = 20000
-	maxLine     = 1 << 20
+	chunk       = 20000   // samples written at once
+	maxLine     = 1 << 20 // bytes of a line, or of a CSV record
+	maxValue    = 64 << 10
 )
 
 // ErrStrict is returned when a strict push had a bad line; nothing was stored.
@@ -68,12 +75,12 @@ var ErrStrict = errors.New("nothing was stored: strict was asked for and there a
 // bad ones named; strict makes it all or nothing. When Push returns without an
 // error, what it accepted is durable.
 func (c *Collector) Push(ctx context.Context, body io.Reader, format string, strict bool) (Receipt, error) {
-	p := push{collector: c, metrics: map[string]*target{}, strict: strict, touched: map[int64]time.Time{}}
+	p := push{collector: c, metrics: map[string]*target{}, strict: strict}
 	p.receipt.Problems = []Problem{}
 	read := map[string]func(context.Context, io.Reader) error{"ndjson": p.readNDJSON, "csv": p.readCSV, "json": p.readJSON}[format]
 	var err error
 	if strict {
-		err = c.store.InTx(ctx, func(tx pgx.Tx) error {
+		err = c.store.Once(ctx, func(tx pgx.Tx) error {
 			p.tx = tx
 			if err := read(ctx, body); err != nil {
 				return err
@@ -96,10 +103,18 @@ func (c *Collector) Push(ctx context.Context, body io.Reader, format string, str
 	return p.receipt, errors.Join(p.settle(), err)
 }
 
+// target is a metric that takes samples.
 type target struct {
 	record.Metric
 	grid   timeline.Grid
-	series map[string]int64
+	series map[string]int64 // by segment, those that are known
+}
+
+// taken is a sample on its way, whose series may still have to be made.
+type taken struct {
+	target  *target
+	segment string
+	sample  record.Sample
 }
 
 type push struct {
@@ -107,14 +122,15 @@ type push struct {
 	metrics   map[string]*target
 	strict    bool
 	tx        pgx.Tx
-	pending   []record.Sample
-	touched   map[int64]time.Time // metric → earliest period in pending
-	writing   chan error          // result of the batch on its way
+	pending   []taken
+	writing   chan written // result of the batch on its way
 	receipt   Receipt
 }
 
-func (p *push) refuse(line int, err error) {
-	p.receipt.Refused++
+func (p *push) refuse(line int, err error) { p.refuseSome(line, 1, err) }
+
+func (p *push) refuseSome(line int, n int64, err error) {
+	p.receipt.Refused += n
 	if len(p.receipt.Problems) < maxProblems {
 		p.receipt.Problems = append(p.receipt.Problems, Problem{line, err.Error()})
 	}
@@ -122,18 +138,13 @@ func (p *push) refuse(line int, err error) {
 
 func (p *push) take(ctx context.Context, n int, line Line) error {
 	if line.Declare != nil {
-		if _, err := p.collector.Declare(ctx, *line.Declare); err != nil {
-			var conflict record.Conflict
-			if !errors.As(err, &conflict) {
-				p.refuse(n, err)
-			} else if known, _ := p.metric(ctx, line.Declare.Metric); known == nil || !known.same(*line.Declare) {
-				p.refuse(n, fmt.Errorf("metric %q is declared already, and differently", line.Declare.Metric))
-			}
-		}
-		return nil
+		return p.declare(ctx, n, *line.Declare)
 	}
 	m, err := p.metric(ctx, line.Metric)
 	if err != nil {
+		if internal := (storing{}); errors.As(err, &internal) {
+			return err
+		}
 		p.refuse(n, err)
 		return nil
 	}
@@ -142,59 +153,80 @@ func (p *push) take(ctx context.Context, n int, line Line) error {
 		p.refuse(n, err)
 		return nil
 	}
-	if m.series[line.Segment] == 0 {
-		ids, err := p.collector.store.EnsureSeries(ctx, m.ID, []string{line.Segment})
-		if err != nil {
-			return err
-		}
-		m.series = ids
-	}
-	sample.SeriesID = m.series[line.Segment]
-	p.pending = append(p.pending, sample)
-	if at, there := p.touched[m.ID]; !there || sample.At.Before(at) {
-		p.touched[m.ID] = sample.At
-	}
+	p.pending = append(p.pending, taken{m, line.Segment, sample})
 	if len(p.pending) >= chunk {
 		return p.flush(ctx)
 	}
 	return nil
 }
 
+// declare takes a declaration within a stream. Said again it changes nothing.
+func (p *push) declare(ctx context.Context, n int, d Declaration) error {
+	s := p.store()
+	_, err := p.collector.declareIn(ctx, s, d)
+	var conflict record.Conflict
+	switch {
+	case err == nil:
+	case errors.As(err, &conflict):
+		if known, _ := p.metric(ctx, d.Metric); known == nil || !known.same(d) {
+			p.refuse(n, fmt.Errorf("metric %q is declared already, and differently", d.Metric))
+		}
+	case store.Unavailable(err):
+		return err
+	default:
+		p.refuse(n, err)
+	}
+	return nil
+}
+
+// store is where a push reads and makes things: within its transaction, if it is
+// all or nothing.
+func (p *push) store() *store.Store {
+	if p.tx != nil {
+		return p.collector.store.In(p.tx)
+	}
+	return p.collector.store
+}
+
 func (p *push) metric(ctx context.Context, name string) (*target, error) {
 	if known := p.metrics[name]; known != nil {
 		return known, nil
 	}
-	m, err := p.collector.store.Metric(ctx, name)
+	if err := record.CheckName("metric", name); err != nil {
+		return nil, err
+	}
+	m, err := p.store().Metric(ctx, name)
 	if err != nil {
 		var missing record.NotFound
 		if errors.As(err, &missing) {
 			return nil, fmt.Errorf("no metric named %q: declare it first, by a line {\"declare\": …} or 'tinbell metric declare'", name)
 		}
-		return nil, err
+		return nil, storing{err}
 	}
 	if !m.Pushed() {
 		return nil, fmt.Errorf("metric %q is collected from a warehouse and takes no pushed samples", name)
 	}
-	t, err := p.collector.targetOf(ctx, m)
-	if err == nil {
-		p.metrics[name] = t
+	t, err := targetOf(ctx, p.store(), m)
+	if err != nil {
+		return nil, storing{err}
 	}
-	return t, err
+	p.metrics[name] = t
+	return t, nil
 }
 
 // targetOf prepares a pushed metric for samples.
-func (c *Collector) targetOf(ctx context.Context, m record.Metric) (*target, error) {
+func targetOf(ctx context.Context, s *store.Store, m record.Metric) (*target, error) {
 	t := &target{Metric: m, series: map[string]int64{}}
 	var err error
 	if t.grid, err = m.Grid(); err != nil {
 		return nil, err
 	}
-	list, err := c.store.SeriesOf(ctx, m.ID)
+	list, err := s.SeriesOf(ctx, m.ID)
 	if err != nil {
 		return nil, err
 	}
-	for _, s := range list {
-		t.series[s.Segment] = s.ID
+	for _, one := range list {
+		t.series[one.Segment] = one.ID
 	}
 	return t, nil
 }
@@ -212,7 +244,18 @@ func (t *target) check(line Line, now time.Time) (record.Sample, error) {
 	if err != nil {
 		return s, record.Invalid{Field: "at", Given: line.At, Allowed: "the start of the period as RFC 3339, for example 2026-06-18T09:00:00Z"}
 	}
+	if err := record.CheckName("segment", line.Segment); err != nil {
+		return s, err
+	}
+	if line.Segment == record.OtherSegment {
+		return s, record.Invalid{Field: "segment", Given: line.Segment, Allowed: "another name: this one holds what is counted together of segments beyond the metric's limit"}
+	}
 	s.At = at.UTC()
+	if furthest := record.Furthest(now); t.StartsAt != nil && s.At.Before(*t.StartsAt) {
+		return s, record.Invalid{Field: "at", Given: line.At, Allowed: "times from " + t.StartsAt.UTC().Format(time.RFC3339) + " on, when this metric was declared to start"}
+	} else if s.At.Before(furthest) {
+		return s, record.Invalid{Field: "at", Given: line.At, Allowed: "times from " + furthest.Format(time.DateOnly) + " on: what lies further back is a wrong clock or a wrong unit"}
+	}
 	if start := t.grid.Floor(s.At); !start.Equal(s.At) {
 		return s, record.Invalid{Field: "at", Given: line.At, Allowed: "a period of this metric starts at " + start.Format(time.RFC3339)}
 	}
@@ -241,20 +284,36 @@ func (t *target) check(line Line, now time.Time) (record.Sample, error) {
 	return s, nil
 }
 
+// written is what became of a batch.
+type written struct {
+	accepted, changed int64
+	err               error
+}
+
 // flush hands what is pending to be written, while the next lines are read; at
 // most one batch is on its way. Within a strict push it is written at once.
 func (p *push) flush(ctx context.Context) error {
 	if err := p.settle(); err != nil || len(p.pending) == 0 {
 		return err
 	}
-	batch, touched := p.pending, p.touched
-	p.pending, p.touched = make([]record.Sample, 0, chunk), map[int64]time.Time{}
-	if p.tx != nil {
-		return p.write(ctx, p.tx, batch, touched)
+	b, err := p.batch(ctx)
+	if err != nil {
+		return err
 	}
-	p.writing = make(chan error, 1)
+	if p.tx != nil {
+		return p.count(p.write(ctx, p.tx, b))
+	}
+	p.writing = make(chan written, 1)
 	go func() {
-		p.writing <- p.collector.store.InTx(ctx, func(tx pgx.Tx) error { return p.write(ctx, tx, batch, touched) })
+		var w written
+		err := contain.Run(func() error {
+			return p.collector.store.InTx(ctx, func(tx pgx.Tx) error {
+				w = p.write(ctx, tx, b)
+				return w.err
+			})
+		})
+		w.err = err
+		p.writing <- w
 	}()
 	return nil
 }
@@ -264,26 +323,124 @@ func (p *push) settle() error {
 	if p.writing == nil {
 		return nil
 	}
-	err := <-p.writing
+	w := <-p.writing
 	p.writing = nil
-	return err
+	return p.count(w)
 }
 
-// write stores a batch and queues its evaluation with it.
-func (p *push) write(ctx context.Context, tx pgx.Tx, batch []record.Sample, touched map[int64]time.Time) error {
-	changed, _, err := store.PutSamples(ctx, tx, batch, store.RecentFrom(p.collector.now()))
+func (p *push) count(w written) error {
+	if w.err == nil {
+		p.receipt.Accepted += w.accepted
+		p.receipt.Changed += w.changed
+	}
+	return w.err
+}
+
+// batch is what is written at once: samples of series that are there, and points
+// of segments that are counted together.
+type batch struct {
+	samples []record.Sample
+	metrics map[int64]*target // by series
+	beyond  *beyond
+	taken   int64
+}
+
+// batch makes the series that what is pending needs, all of a metric at once, and
+// gives what is to be written.
+func (p *push) batch(ctx context.Context) (batch, error) {
+	missing := map[*target]map[string]bool{}
+	for _, v := range p.pending {
+		if v.target.series[v.segment] == 0 {
+			if missing[v.target] == nil {
+				missing[v.target] = map[string]bool{}
+			}
+			missing[v.target][v.segment] = true
+		}
+	}
+	for t, segments := range missing {
+		if err := t.make(ctx, p.store(), segments); err != nil {
+			return batch{}, err
+		}
+	}
+	b := batch{samples: make([]record.Sample, 0, len(p.pending)), metrics: map[int64]*target{}}
+	for _, v := range p.pending {
+		id := v.target.series[v.segment]
+		if id == 0 {
+			if b.beyond == nil {
+				b.beyond = newBeyond(p)
+			}
+			if err := b.beyond.take(v); err != nil {
+				p.refuseSome(0, 1, err)
+				continue
+			}
+			b.taken++
+			continue
+		}
+		v.sample.SeriesID = id
+		b.metrics[id] = v.target
+		b.samples = append(b.samples, v.sample)
+		b.taken++
+	}
+	p.pending = p.pending[:0]
+	if b.beyond != nil {
+		p.receipt.Together += b.beyond.n
+	}
+	return b, nil
+}
+
+// make makes the series of some segments, as long as the metric has fewer than it
+// may; the first of the alphabet first, so that it does not matter who asks.
+func (t *target) make(ctx context.Context, s *store.Store, segments map[string]bool) error {
+	names := slices.Sorted(maps.Keys(segments))
+	if room := max(t.MaxSegments-len(t.series), 0); len(names) > room {
+		names = names[:room]
+		if t.series[record.OtherSegment] == 0 {
+			names = append(names, record.OtherSegment)
+		}
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	ids, err := s.EnsureSeries(ctx, t.ID, names)
 	if err != nil {
 		return err
 	}
-	p.receipt.Accepted += int64(len(batch))
-	p.receipt.Changed += changed
-	if changed == 0 {
-		return nil
+	maps.Copy(t.series, ids)
+	return nil
+}
+
+// write stores a batch and orders that it is judged.
+func (p *push) write(ctx context.Context, tx pgx.Tx, b batch) written {
+	now := p.collector.now()
+	changes, err := store.PutSamples(ctx, tx, b.samples, store.RecentFrom(now))
+	if err != nil {
+		return written{err: err}
 	}
-	for metric, from := range touched {
-		if err := p.collector.queue.Put(ctx, tx, work.Evaluate{MetricID: metric, From: from}); err != nil {
-			return err
+	if b.beyond != nil {
+		if err := store.PutPoints(ctx, tx, b.beyond.points, slices.Collect(maps.Keys(b.beyond.due))); err != nil {
+			return written{err: err}
 		}
 	}
-	return nil
+	byMetric := map[int64]store.Changes{}
+	for series, first := range changes.First {
+		id := b.metrics[series].ID
+		c := byMetric[id]
+		if c.First == nil {
+			c.First = map[int64]time.Time{}
+		}
+		c.N++
+		c.First[series] = first
+		byMetric[id] = c
+	}
+	of := map[int64]*target{}
+	for _, t := range b.metrics {
+		of[t.ID] = t
+	}
+	// In one order, so that two pushes wait for each other instead of blocking.
+	for _, id := range slices.Sorted(maps.Keys(byMetric)) {
+		if err := Judge(ctx, tx, p.collector.queue, id, of[id].grid.Period, byMetric[id], now); err != nil {
+			return written{err: err}
+		}
+	}
+	return written{accepted: b.taken, changed: changes.N}
 }

@@ -3,7 +3,6 @@ package collect
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -42,39 +41,32 @@ func (c *Collector) Hear(ctx context.Context, bodies []json.RawMessage) error {
 	if err != nil {
 		return err
 	}
-	known := map[record.Place]*probe{}
+	var places []record.Place
 	for _, e := range events {
 		for _, d := range e.Datasets {
-			p, seen := known[d.Place]
-			if !seen {
-				if p, err = c.measured(ctx, d.Place); err != nil {
-					return err
-				}
-				known[d.Place] = p
-			}
-			if p == nil {
+			places = append(places, d.Place)
+		}
+	}
+	known, err := c.store.DatasetsAt(ctx, places)
+	if err != nil {
+		return err
+	}
+	for _, e := range events {
+		for _, d := range e.Datasets {
+			dataset, measured := known[d.Place]
+			if !measured {
 				continue // the graph knows it; nobody measures it
 			}
-			if err := c.hearOf(ctx, *p, e, d); err != nil {
+			source, err := c.store.DatasetSource(ctx, dataset.ID)
+			if err != nil {
+				return err
+			}
+			if err := c.hearOf(ctx, probe{source, dataset}, e, d); err != nil {
 				return err
 			}
 		}
 	}
 	return nil
-}
-
-// measured gives a dataset that is measured here, nil if it is not.
-func (c *Collector) measured(ctx context.Context, at record.Place) (*probe, error) {
-	dataset, err := c.store.DatasetByName(ctx, at.Namespace, at.Name)
-	var unknown record.NotFound
-	if errors.As(err, &unknown) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	source, err := c.store.DatasetSource(ctx, dataset.ID)
-	return &probe{source, dataset}, err
 }
 
 func (c *Collector) hearOf(ctx context.Context, p probe, e record.RunEvent, d record.RunDataset) error {

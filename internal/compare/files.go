@@ -14,6 +14,7 @@ import (
 	"tinbell/core/drift"
 	"tinbell/core/timeline"
 	"tinbell/internal/collect/columns"
+	"tinbell/internal/contain"
 	"tinbell/internal/record"
 )
 
@@ -137,7 +138,7 @@ func (b *block) parallel(do func(feature, column int) error) error {
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for i, column := range b.places {
 		if column >= 0 {
-			group.Go(func() error { return do(i, column) })
+			contain.Go(&group, func() error { return do(i, column) })
 		}
 	}
 	return group.Wait()

@@ -10,6 +10,7 @@ import (
 
 	"tinbell/core/drift"
 	"tinbell/core/timeline"
+	"tinbell/internal/collect"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 	"tinbell/internal/work"
@@ -205,11 +206,11 @@ func (r *run) put(ctx context.Context, f figure, samples map[string][]record.Sam
 		}
 	}
 	err = r.store.InTx(ctx, func(tx pgx.Tx) error {
-		changed, earliest, err := store.PutSamples(ctx, tx, list, store.RecentFrom(r.now()))
-		if err != nil || changed == 0 {
+		changes, err := store.PutSamples(ctx, tx, list, store.RecentFrom(r.now()))
+		if err != nil {
 			return err
 		}
-		return r.queue.Put(ctx, tx, work.Evaluate{MetricID: m.ID, From: earliest})
+		return collect.Judge(ctx, tx, r.queue, m.ID, time.Duration(m.PeriodSeconds)*time.Second, changes, r.now())
 	})
 	if err != nil || f.measure != record.MeasureDrift {
 		return err

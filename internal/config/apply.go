@@ -344,7 +344,12 @@ func (l *load) write(ctx context.Context, tx pgx.Tx, wanted Documents, changes [
 		if err != nil {
 			return err
 		}
-		if err := l.queue.Put(ctx, tx, work.Learn{MonitorID: id, History: changes[i].What == "added"}); err != nil {
+		if m.Paused {
+			if err := store.ClosePaused(ctx, tx, id, l.now()); err != nil {
+				return err
+			}
+		}
+		if err := l.queue.Put(ctx, tx, work.Learn{MonitorID: id, History: changes[i].What == "added", Changed: true}); err != nil {
 			return err
 		}
 	}

@@ -48,9 +48,10 @@ func (s *server) addCalendars(api huma.API) {
 	addFile(api, "PUT", "/calendars/{name}", "import-calendar", "Replace a calendar by an iCalendar file", "text/calendar",
 		func(ctx context.Context, in *struct {
 			CalendarOf
+			Empty bool `query:"empty" doc:"a file without events empties the calendar"`
 			Stream
 		}) (*body[[]record.PlannedEvent], error) {
-			return ok(s.Desk.ImportCalendar(ctx, record.Calendar{Name: in.Name, Dataset: in.Dataset, Effect: in.Effect}, in.reader))
+			return ok(s.Desk.ImportCalendar(ctx, record.Calendar{Name: in.Name, Dataset: in.Dataset, Effect: in.Effect}, in.reader, in.Empty))
 		})
 	add(api, "POST", "/calendars/holidays", "add-holidays", "Make a calendar of a country's holidays", people.Editor, func(ctx context.Context, in *body[Holidays]) (*body[[]record.PlannedEvent], error) {
 		return ok(s.Desk.AddHolidays(ctx, record.Calendar{Name: in.Body.Name, Country: in.Body.Country, Dataset: in.Body.Dataset, Zone: in.Body.Zone}))

@@ -16,9 +16,18 @@ import (
 type Hub struct {
 	mu        sync.Mutex
 	listeners map[chan string]struct{}
+	closed    chan struct{}
+	close     func()
 }
 
-func NewHub() *Hub { return &Hub{listeners: map[chan string]struct{}{}} }
+func NewHub() *Hub {
+	h := &Hub{listeners: map[chan string]struct{}{}, closed: make(chan struct{})}
+	h.close = sync.OnceFunc(func() { close(h.closed) })
+	return h
+}
+
+// Close ends the streams of all who listen: the service stops.
+func (h *Hub) Close() { h.close() }
 
 // Tell passes a topic on; a listener that is behind misses it, and hears the
 // next one.
@@ -73,6 +82,8 @@ func (s *server) addEvents(api huma.API) {
 			var err error
 			select {
 			case <-ctx.Done():
+				return
+			case <-s.Hub.closed:
 				return
 			case topic := <-topics:
 				err = send.Data(Changed{topic})

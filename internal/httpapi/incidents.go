@@ -64,7 +64,7 @@ func addFile[I, O any](api huma.API, method, path, id, summary, media string, ha
 	}
 	huma.Register(api, operation, func(ctx context.Context, in *I) (*O, error) {
 		out, err := handle(ctx, in)
-		return out, problem(err)
+		return out, problem(ctx, err)
 	})
 }
 
@@ -82,7 +82,7 @@ func addExportOf[I any](api huma.API, path, id, summary string, write func(conte
 	huma.Register(api, operation, func(ctx context.Context, in *I) (*huma.StreamResponse, error) {
 		var b bytes.Buffer
 		if err := write(ctx, in, &b); err != nil {
-			return nil, problem(err)
+			return nil, problem(ctx, err)
 		}
 		return &huma.StreamResponse{Body: func(out huma.Context) {
 			out.SetHeader("Content-Type", "text/csv; charset=utf-8")

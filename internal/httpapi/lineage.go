@@ -5,18 +5,22 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"io"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"tinbell/internal/collect/bound"
 	"tinbell/internal/inspect"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
 )
 
-// maxEvent is the largest OpenLineage body that is taken.
-const maxEvent = 16 << 20
+// What an OpenLineage body may hold.
+const (
+	maxEvent       = 16 << 20
+	maxEventValues = 1_000_000
+	maxEventDepth  = 64
+)
 
 // Heard says how many events were taken.
 type Heard struct {
@@ -35,7 +39,7 @@ func (s *server) addLineage(api huma.API) {
 	}
 	huma.Register(api, operation, func(ctx context.Context, in *pushInput) (*Heard, error) {
 		out, err := s.hear(ctx, in)
-		return out, problem(err)
+		return out, problem(ctx, err)
 	})
 	alsoJSON(operation, &huma.Schema{Type: "object"})
 	add(api, "GET", "/jobs", "jobs", "Jobs with their last runs, and when the next is due", people.Reader, func(ctx context.Context, _ *none) (*body[[]inspect.JobHealth], error) {
@@ -63,21 +67,16 @@ func (s *server) addLineage(api huma.API) {
 }
 
 func (s *server) hear(ctx context.Context, in *pushInput) (*Heard, error) {
-	reader, err := in.unzipped()
-	if err != nil {
-		return nil, err
-	}
-	done, err := s.intake.enter(ctx)
+	whole, done, err := s.whole(ctx, in, maxEvent)
 	if err != nil {
 		return nil, err
 	}
 	defer done()
-	whole, err := io.ReadAll(io.LimitReader(reader, maxEvent+1))
-	switch {
-	case err != nil:
-		return nil, huma.Error400BadRequest("the body cannot be read to its end: " + err.Error())
-	case len(whole) > maxEvent:
-		return nil, huma.NewError(http.StatusRequestEntityTooLarge, fmt.Sprintf("a body may have %d MB: send several", maxEvent>>20))
+	switch values, depth := bound.Shape(whole); {
+	case depth > maxEventDepth:
+		return nil, record.Invalid{Field: "body", Given: fmt.Sprintf("nested %d deep", depth), Allowed: fmt.Sprintf("events nested at most %d deep", maxEventDepth)}
+	case values > maxEventValues:
+		return nil, record.Invalid{Field: "body", Given: fmt.Sprintf("%d values", values), Allowed: fmt.Sprintf("at most %d in one body: send several", maxEventValues)}
 	}
 	events := []json.RawMessage{whole}
 	if trimmed := bytes.TrimSpace(whole); len(trimmed) > 0 && trimmed[0] == '[' {

@@ -2,8 +2,7 @@ package httpapi
 
 import (
 	"context"
-	"fmt"
-	"io"
+	"errors"
 	"mime"
 	"net/http"
 	"strings"
@@ -13,11 +12,35 @@ import (
 	"google.golang.org/protobuf/encoding/protojson"
 	"google.golang.org/protobuf/proto"
 
+	"tinbell/internal/collect/bound"
 	"tinbell/internal/people"
 )
 
 // maxExport is the largest OTLP body that is taken; exporters send far less.
-const maxExport = 64 << 20
+const maxExport = 8 << 20
+
+// whole reads a body whole, of at most so many bytes when unpacked, and then waits
+// for its turn to be made something of.
+func (s *server) whole(ctx context.Context, in *pushInput, most int64) (body []byte, done func(), err error) {
+	arrived, err := s.intake.enter(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer arrived()
+	reader, err := in.unzipped()
+	if err != nil {
+		return nil, nil, err
+	}
+	body, err = bound.All(reader, most)
+	if large := (bound.TooLarge{}); errors.As(err, &large) {
+		return nil, nil, huma.NewError(http.StatusRequestEntityTooLarge, "the body is too large: "+large.Error())
+	}
+	if err != nil {
+		return nil, nil, huma.Error400BadRequest("the body cannot be read to its end: " + err.Error())
+	}
+	done, err = s.unpacked.enter(ctx)
+	return body, done, err
+}
 
 type exported struct {
 	ContentType string `header:"Content-Type"`
@@ -35,7 +58,7 @@ func (s *server) addOTLP(api huma.API) {
 	}
 	huma.Register(api, operation, func(ctx context.Context, in *pushInput) (*exported, error) {
 		out, err := s.export(ctx, in)
-		return out, problem(err)
+		return out, problem(ctx, err)
 	})
 	alsoJSON(operation, &huma.Schema{Type: "object"})
 }
@@ -46,22 +69,11 @@ func (s *server) export(ctx context.Context, in *pushInput) (*exported, error) {
 	if err != nil || !json && media != "application/x-protobuf" {
 		return nil, huma.Error415UnsupportedMediaType("Content-Type " + in.Type + " is not taken: send application/x-protobuf or application/json")
 	}
-	done, err := s.intake.enter(ctx)
+	body, done, err := s.whole(ctx, in, maxExport)
 	if err != nil {
 		return nil, err
 	}
 	defer done()
-	reader, err := in.unzipped()
-	if err != nil {
-		return nil, err
-	}
-	body, err := io.ReadAll(io.LimitReader(reader, maxExport+1))
-	if err != nil {
-		return nil, huma.Error400BadRequest("the body cannot be read to its end: " + err.Error())
-	}
-	if len(body) > maxExport {
-		return nil, huma.NewError(http.StatusRequestEntityTooLarge, fmt.Sprintf("an export may have %d MB: send several", maxExport>>20))
-	}
 	_, refused, err := s.Collector.Export(ctx, body, json)
 	if err != nil {
 		return nil, err

@@ -35,7 +35,7 @@ func (s *server) signedIn(api huma.API) func(huma.Context, func(huma.Context)) {
 				err = people.Forbidden{Role: who.Role, Needed: needed}
 			}
 			if err != nil {
-				wrong := problem(err).(huma.StatusError)
+				wrong := problem(ctx.Context(), err).(huma.StatusError)
 				huma.WriteErr(api, ctx, wrong.GetStatus(), wrong.Error())
 				return
 			}

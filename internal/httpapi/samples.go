@@ -3,8 +3,10 @@ package httpapi
 import (
 	"compress/gzip"
 	"context"
+	"errors"
 	"io"
 	"mime"
+	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -41,7 +43,7 @@ func (s *server) addSamples(api huma.API) {
 	}
 	huma.Register(api, operation, func(ctx context.Context, in *pushInput) (*body[collect.Receipt], error) {
 		receipt, err := s.push(ctx, in)
-		if err != nil && len(receipt.Problems) > 0 {
+		if told := problem(ctx, err); told != nil && statusOf(told) == http.StatusUnprocessableEntity && len(receipt.Problems) > 0 {
 			details := make([]error, len(receipt.Problems))
 			for i, p := range receipt.Problems {
 				details[i] = &huma.ErrorDetail{Location: "line", Value: p.Line, Message: p.Reason}
@@ -49,9 +51,17 @@ func (s *server) addSamples(api huma.API) {
 			return nil, huma.Error422UnprocessableEntity(err.Error(), details...)
 		}
 		out, err := ok(receipt, err)
-		return out, problem(err)
+		return out, problem(ctx, err)
 	})
 	alsoJSON(operation, &huma.Schema{Type: "array", Items: &huma.Schema{Type: "object"}})
+}
+
+func statusOf(err error) int {
+	var status huma.StatusError
+	if errors.As(err, &status) {
+		return status.GetStatus()
+	}
+	return 0
 }
 
 // alsoJSON declares that a stream may be JSON too. Said before registering, the
@@ -66,15 +76,15 @@ func (s *server) push(ctx context.Context, in *pushInput) (collect.Receipt, erro
 	if err != nil || format == "" {
 		return collect.Receipt{}, huma.Error415UnsupportedMediaType("Content-Type " + in.Type + " is not taken: send application/x-ndjson, application/json or text/csv")
 	}
-	reader, err := in.unzipped()
-	if err != nil {
-		return collect.Receipt{}, err
-	}
 	done, err := s.intake.enter(ctx)
 	if err != nil {
 		return collect.Receipt{}, err
 	}
 	defer done()
+	reader, err := in.unzipped()
+	if err != nil {
+		return collect.Receipt{}, err
+	}
 	return s.Collector.Push(ctx, reader, format, in.Strict)
 }
 

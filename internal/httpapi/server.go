@@ -5,7 +5,6 @@ package httpapi
 
 import (
 	"context"
-	"errors"
 	"log/slog"
 	"net/http"
 	"time"
@@ -23,7 +22,6 @@ import (
 	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
 	"tinbell/internal/people"
-	"tinbell/internal/record"
 	"tinbell/internal/sink"
 	"tinbell/internal/store"
 	"tinbell/internal/tell"
@@ -34,6 +32,7 @@ import (
 // Parts are what the API gives access to.
 type Parts struct {
 	Store      *store.Store
+	Pulse      *store.Pulse
 	Queue      *work.Queue
 	Warehouses *warehouse.Pools
 	Collector  *collect.Collector
@@ -55,15 +54,16 @@ type Parts struct {
 
 type server struct {
 	Parts
-	intake intake
+	intake   turns // streams
+	unpacked turns // bodies that are read whole
 }
 
 // New makes the handler for everything the service answers.
 func New(p Parts) http.Handler {
 	router := chi.NewRouter()
-	router.Use(middleware.Recoverer, middleware.Compress(2, "application/json", "text/html", "text/css", "application/javascript", "text/javascript", "image/svg+xml"))
+	s := &server{p, make(turns, intakeAtOnce), make(turns, unpackedAtOnce)}
+	router.Use(s.identified, s.recovered, paceBodies, middleware.Compress(2, "application/json", "text/html", "text/css", "application/javascript", "text/javascript", "image/svg+xml"))
 	router.Use(guardHeaders)
-	s := &server{p, newIntake()}
 	router.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })
 	router.Get("/readyz", s.ready)
 	s.register(router)
@@ -118,9 +118,11 @@ func (s *server) register(router chi.Router) huma.API {
 	return api
 }
 
-func (s *server) ready(w http.ResponseWriter, r *http.Request) {
-	if err := s.Store.Pool.Ping(r.Context()); err != nil {
-		writeProblem(w, http.StatusServiceUnavailable, "the database does not answer")
+// ready tells whether the database answers, without asking it: this has to be
+// said also when everything else waits.
+func (s *server) ready(w http.ResponseWriter, _ *http.Request) {
+	if since, err := s.Pulse.Gone(); err != nil {
+		writeProblem(w, http.StatusServiceUnavailable, "the database has not answered since "+since.UTC().Format(time.RFC3339))
 		return
 	}
 	w.Write([]byte("ready\n"))
@@ -142,41 +144,8 @@ func add[I, O any](api huma.API, method, path, id, summary, role string, handle 
 		Metadata: map[string]any{"role": role}}
 	huma.Register(api, operation, func(ctx context.Context, in *I) (*O, error) {
 		out, err := handle(ctx, in)
-		return out, problem(err)
+		return out, problem(ctx, err)
 	})
-}
-
-// problem turns what went wrong into a problem document.
-func problem(err error) error {
-	if err == nil {
-		return nil
-	}
-	var (
-		missing   record.NotFound
-		invalid   record.Invalid
-		conflict  record.Conflict
-		forbidden people.Forbidden
-		status    huma.StatusError
-	)
-	switch {
-	case errors.As(err, &status):
-		return err
-	case errors.As(err, &missing):
-		return huma.Error404NotFound(err.Error())
-	case errors.As(err, &invalid):
-		return huma.Error422UnprocessableEntity(err.Error(), &huma.ErrorDetail{Location: invalid.Field, Value: invalid.Given, Message: invalid.Allowed})
-	case errors.As(err, &conflict):
-		return huma.Error409Conflict(err.Error())
-	case errors.As(err, &forbidden):
-		return huma.Error403Forbidden(err.Error())
-	case errors.Is(err, people.ErrSignIn):
-		return huma.Error401Unauthorized(err.Error())
-	case errors.Is(err, collect.ErrStrict):
-		return huma.Error422UnprocessableEntity(err.Error())
-	case errors.Is(err, context.Canceled):
-		return huma.NewError(499, "the request was given up")
-	}
-	return huma.Error500InternalServerError("something failed here: " + err.Error())
 }
 
 // body wraps an answer.

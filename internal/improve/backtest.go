@@ -15,6 +15,7 @@ import (
 	"tinbell/core/learn"
 	"tinbell/core/score"
 	"tinbell/core/timeline"
+	"tinbell/internal/contain"
 	"tinbell/internal/record"
 	"tinbell/internal/watch"
 )
@@ -117,7 +118,7 @@ func (b *Bench) replay(ctx context.Context, v *watch.Subject, from, to time.Time
 	group.SetLimit(runtime.NumCPU())
 	err := v.EachHistory(within, b.store, time.Time{}, earlier(to, v.SettledTo(b.now())), func(id int64, history []timeline.Sample) error {
 		i := place[id]
-		group.Go(func() error {
+		contain.Go(group, func() error {
 			w, series := &all[i], v.Series[i]
 			alerts, e, readings, err := walkOne(v, series, cut(history, to), from, shown != nil)
 			w.e, w.readings = e, readings

@@ -89,12 +89,9 @@ func (b *Bench) tryOptions(ctx context.Context, a *archive, m record.Monitor, in
 }
 
 func (b *Bench) oldest(ctx context.Context, v *watch.Subject) (time.Time, error) {
-	baselines, err := b.store.Baselines(ctx, v.Monitor.ID)
-	oldest := b.now()
-	for _, l := range baselines {
-		if l.TrainedFrom.Before(oldest) {
-			oldest = l.TrainedFrom
-		}
+	oldest, err := b.store.OldestTraining(ctx, v.Monitor.ID)
+	if oldest.IsZero() {
+		oldest = b.now()
 	}
 	return oldest, err
 }

@@ -12,6 +12,7 @@ import (
 	"tinbell/core/detect"
 	"tinbell/core/learn"
 	"tinbell/core/timeline"
+	"tinbell/internal/contain"
 	"tinbell/internal/inspect"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
@@ -96,7 +97,7 @@ func (b *Bench) Rehearse(ctx context.Context, m record.Monitor, proposed record.
 		return r, err
 	}
 	group, within := errgroup.WithContext(ctx)
-	group.Go(func() error {
+	contain.Go(group, func() error {
 		key := fmt.Sprint(m.ID, m.Version, m.LearnedAt, r.Drawn.ID, from.Unix(), to.Unix())
 		if kept, there := b.rehearsed.get(key); there {
 			r.Today = *kept
@@ -109,7 +110,7 @@ func (b *Bench) Rehearse(ctx context.Context, m record.Monitor, proposed record.
 		}
 		return err
 	})
-	group.Go(func() error {
+	contain.Go(group, func() error {
 		var err error
 		r.Proposed, err = b.replayOf(within, subject.Try(proposed), r.Drawn.ID, from, to)
 		return err

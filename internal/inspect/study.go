@@ -243,19 +243,32 @@ type Detectable struct {
 	Proposal string        `json:"proposal" doc:"what would show smaller losses; empty where that is not needed"`
 }
 
+// seriesAtOnce is how many series' baselines are held in memory.
+const seriesAtOnce = 200
+
+func seriesIDs(list []record.Series) []int64 {
+	ids := make([]int64, len(list))
+	for i, series := range list {
+		ids[i] = series.ID
+	}
+	return ids
+}
+
 // Losses says for all series of a monitor what losses it shows.
 func (v *Inspector) Losses(ctx context.Context, monitor record.Monitor) ([]Detectable, error) {
 	subject, err := watch.Load(ctx, v.store, monitor)
 	if err != nil {
 		return nil, err
 	}
-	baselines, err := v.store.Baselines(ctx, monitor.ID)
-	if err != nil {
-		return nil, err
-	}
 	m := subject.Metric
 	list := []Detectable{}
-	for _, series := range subject.Series {
+	var baselines map[int64]record.Baseline
+	for i, series := range subject.Series {
+		if i%seriesAtOnce == 0 {
+			if baselines, err = v.store.Baselines(ctx, monitor.ID, seriesIDs(subject.Series[i:min(i+seriesAtOnce, len(subject.Series))])); err != nil {
+				return nil, err
+			}
+		}
 		d := Detectable{Subject: Subject{series, monitor.Name, m.Name, m.Measure, m.Dataset, m.Kind, m.Unit, m.Zone, m.PeriodSeconds}, Losses: []detect.Loss{}}
 		b, fitted := baselines[series.ID]
 		if !fitted {

@@ -10,6 +10,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"os"
 	"os/exec"
@@ -18,6 +19,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -28,14 +30,22 @@ import (
 type Options struct {
 	Dir    string
 	NoSync bool
+	Log    *slog.Logger // where it says that the server ended by itself; nil: nowhere
 }
 
-// Server is a running PostgreSQL.
+// Server is a running PostgreSQL. If it ends by itself it is started again, on
+// the same port, until Stop.
 type Server struct {
 	port     int
 	password string
+	log      *slog.Logger
+	restart  func() error // launches the server anew
+
+	mu       sync.Mutex
 	command  *exec.Cmd
 	ended    chan error
+	stopping chan struct{} // closed by Stop
+	kept     chan struct{} // closed when nobody restarts it any more
 }
 
 // Start makes the data directory if there is none, stops what a killed run
@@ -50,7 +60,10 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 		return nil, err
 	}
 	data := filepath.Join(dir, "data")
-	s := &Server{ended: make(chan error, 1)}
+	s := &Server{ended: make(chan error, 1), stopping: make(chan struct{}), kept: make(chan struct{}), log: o.Log}
+	if s.log == nil {
+		s.log = slog.New(slog.DiscardHandler)
+	}
 	if s.password, err = keepPassword(filepath.Join(dir, "password")); err != nil {
 		return nil, err
 	}
@@ -69,10 +82,55 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 		return nil, err
 	}
 	if err := s.await(ctx, filepath.Join(dir, "log")); err != nil {
+		close(s.kept)
 		s.Stop()
 		return nil, err
 	}
+	s.restart = func() error {
+		if err := stopLeftover(data); err != nil {
+			return err
+		}
+		return s.launch(programs, dir, data, o.NoSync)
+	}
+	go s.keep()
 	return s, nil
+}
+
+// keep starts the server again whenever it ends, at once the first time, then
+// after twice the time before, half a minute at most: a disk that is full is full
+// for a while.
+func (s *Server) keep() {
+	defer close(s.kept)
+	wait, began := time.Duration(0), time.Now()
+	for {
+		var err error
+		select {
+		case <-s.stopping:
+			return
+		case err = <-s.ended:
+		}
+		select {
+		case <-s.stopping:
+			s.ended <- err
+			return
+		default:
+		}
+		if time.Since(began) > time.Minute {
+			wait = 0
+		}
+		s.log.Error("PostgreSQL ended by itself; it is started again", "error", err, "after", wait.String())
+		select {
+		case <-s.stopping:
+			s.ended <- err
+			return
+		case <-time.After(wait):
+		}
+		wait, began = min(max(2*wait, time.Second), 30*time.Second), time.Now()
+		if err := s.restart(); err != nil {
+			s.log.Error("PostgreSQL could not be started again", "error", err)
+			s.ended <- err
+		}
+	}
 }
 
 // findPrograms gives the newest Debian PostgreSQL's program folder, or the one
@@ -230,16 +288,19 @@ func (s *Server) launch(programs, dir, data string, noSync bool) error {
 	if noSync {
 		settings = append(settings, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")
 	}
-	s.command = asPostgres(filepath.Join(programs, "postgres"), settings...)
-	s.command.Stdout, s.command.Stderr = log, log
-	if s.command.SysProcAttr == nil {
-		s.command.SysProcAttr = &syscall.SysProcAttr{}
+	command := asPostgres(filepath.Join(programs, "postgres"), settings...)
+	command.Stdout, command.Stderr = log, log
+	if command.SysProcAttr == nil {
+		command.SysProcAttr = &syscall.SysProcAttr{}
 	}
-	s.command.SysProcAttr.Setpgid = true // Ctrl-C reaches us, and we stop the server after our own work
-	if err := s.command.Start(); err != nil {
+	command.SysProcAttr.Setpgid = true // Ctrl-C reaches us, and we stop the server after our own work
+	if err := command.Start(); err != nil {
 		return fmt.Errorf("start PostgreSQL: %w", err)
 	}
-	go func() { s.ended <- s.command.Wait() }()
+	s.mu.Lock()
+	s.command = command
+	s.mu.Unlock()
+	go func() { s.ended <- command.Wait() }()
 	return nil
 }
 
@@ -290,8 +351,19 @@ func (s *Server) EnsureDatabase(ctx context.Context, name string) (bool, error) 
 	return err == nil, err
 }
 
+// Pid is the server's process.
+func (s *Server) Pid() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.command.Process.Pid
+}
+
 // Stop shuts the server down and waits for it.
 func (s *Server) Stop() error {
+	close(s.stopping)
+	<-s.kept
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if s.command == nil || s.command.Process == nil {
 		return nil
 	}

@@ -27,7 +27,7 @@ func TestArrowsRunOneWay(t *testing.T) {
 		"tinbell/core/":            {"tinbell/internal/", "net/", "database/sql", "github.com/", "os", "log/slog"},
 		"tinbell/internal/record":  {"tinbell/internal/"},
 		"tinbell/internal/store":   append([]string{"tinbell/internal/collect", "tinbell/internal/watch", "tinbell/internal/answer", "tinbell/internal/improve", "tinbell/internal/work"}, above...),
-		"tinbell/internal/work":    append([]string{"tinbell/internal/"}, above...),
+		"tinbell/internal/work":    append([]string{"tinbell/internal/store", "tinbell/internal/record"}, above...),
 		"tinbell/internal/collect": append([]string{"tinbell/internal/watch", "tinbell/internal/improve"}, above...),
 		"tinbell/internal/watch":   append([]string{"tinbell/internal/collect", "tinbell/internal/improve"}, above...),
 		"tinbell/internal/answer":  above,

@@ -106,6 +106,7 @@ type Metric struct {
 	Cron            string        `db:"cron" json:"cron" doc:"five fields, in the metric's zone: when it is collected, instead of an interval"`
 	NextAt          *time.Time    `db:"next_at" json:"next_at"`
 	CollectedTo     *time.Time    `db:"collected_to" json:"collected_to"`
+	StartsAt        *time.Time    `db:"starts_at" json:"starts_at" doc:"of a pushed metric: samples from before are refused"`
 	State           string        `db:"state" json:"state" enum:"ready,failed"`
 	Message         string        `db:"message" json:"message"`
 	CreatedAt       time.Time     `db:"created_at" json:"created_at"`
@@ -184,6 +185,26 @@ type Baseline struct {
 	Judged      []byte    `db:"judged"`
 	JudgedTo    time.Time `db:"judged_to"`
 	Message     string    `db:"message"`
+	Again       bool      `db:"again"` // it is to be judged again from where it was fitted
+}
+
+// Why a monitor cannot judge a series.
+const (
+	SeriesWaiting = "waiting" // for history
+	SeriesFailed  = "failed"  // it broke off
+)
+
+// SeriesState says why a monitor cannot judge a series, and since when.
+type SeriesState struct {
+	MonitorID int64      `db:"monitor_id" json:"-"`
+	SeriesID  int64      `db:"series_id" json:"series_id"`
+	Segment   string     `db:"segment" json:"segment"`
+	State     string     `db:"state" json:"state" enum:"waiting,failed"`
+	Since     time.Time  `db:"since" json:"since"`
+	Message   string     `db:"message" json:"message" doc:"why, in a sentence"`
+	TriedAt   time.Time  `db:"tried_at" json:"tried_at"`
+	FirstAt   *time.Time `db:"first_at" json:"first_at" doc:"its first sample"`
+	ReadyAt   *time.Time `db:"ready_at" json:"ready_at" doc:"about when it can be judged, where samples come as they should"`
 }
 
 // Span is a stretch of time with what it is.

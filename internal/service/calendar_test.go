@@ -207,7 +207,9 @@ func TestWhatAPlannedEventDoesToAlerts(t *testing.T) {
 		}
 		m, err := s.Parts.Store.Monitor(t.Context(), "queue")
 		dbtest.Must(t, err)
-		baselines, err := s.Parts.Store.Baselines(t.Context(), m.ID)
+		series, err := s.Parts.Store.SeriesOf(t.Context(), m.MetricID)
+		dbtest.Must(t, err)
+		baselines, err := s.Parts.Store.Baselines(t.Context(), m.ID, []int64{series[0].ID})
 		dbtest.Must(t, err)
 		for _, b := range baselines {
 			if left := slices.ContainsFunc(b.Excluded, func(x record.Span) bool { return x.Why == "planned: Strike" }); left != (effect != "") {

@@ -6,175 +6,150 @@ import (
 	"time"
 
 	"tinbell/core/learn"
-	"tinbell/internal/answer"
-	"tinbell/internal/collect"
-	"tinbell/internal/compare"
-	"tinbell/internal/improve"
-	"tinbell/internal/inspect"
+	"tinbell/internal/duty"
 	"tinbell/internal/store"
-	"tinbell/internal/watch"
 	"tinbell/internal/work"
 )
 
-// duties say what each job of the queue does.
-type duties struct {
-	store     *store.Store
-	watcher   *watch.Watcher
-	collector *collect.Collector
-	queue     *work.Queue
-	inspector *inspect.Inspector
-	bench     *improve.Bench
-	desk      *answer.Desk
-	comparer  *compare.Comparer
-	now       func() time.Time
-	keepDays  int
-	minute    time.Time // when what is done each minute was last done by this process
+const (
+	// often is how soon what becomes due is seen.
+	often = 5 * time.Second
+	// beats is how often a process says that it lives; one that has not for a
+	// while does not.
+	beats, deadAfter = 2 * time.Second, 10 * time.Second
+	// unheld is how long a task may be without a job before it has failed.
+	unheld = time.Minute
+)
+
+// dutiesOf are all that is done again and again, each on its own.
+func (s *Service) dutiesOf(j *jobs, keepDays int) []duty.Config {
+	now := j.now
+	return []duty.Config{
+		{Name: "beat", Every: beats, Everywhere: true, Round: s.alive.beat,
+			Doc: "says that this process lives"},
+		{Name: "orphans", Every: beats, Everywhere: true, Round: s.adopt,
+			Doc: "takes over the jobs of processes that are gone"},
+		{Name: "collect", Every: often, Round: func(ctx context.Context) error { return j.collectDue(ctx, now()) },
+			Doc: "queues the datasets whose collection is due"},
+		{Name: "pushed", Every: often, Round: func(ctx context.Context) error { return j.judgePushed(ctx, now()) },
+			Doc: "has pushed metrics judged whose period has passed without a sample"},
+		{Name: "points", Every: often, Round: j.collector.SettlePoints,
+			Doc: "makes the samples of periods whose points have come"},
+		{Name: "refits", Every: 3 * often, Round: func(ctx context.Context) error { return j.refit(ctx, now()) },
+			Doc: "queues the monitors whose baselines are due to be chosen anew"},
+		{Name: "comparisons", Every: often, Round: j.comparer.Due,
+			Doc: "queues the comparisons that are due"},
+		{Name: "overdue", Every: often, Round: j.watcher.Overdue,
+			Doc: "opens and closes the alerts about loads that are late"},
+		{Name: "promises", Every: time.Minute, Round: j.watcher.Promises,
+			Doc: "opens and closes the alerts about promised deliveries"},
+		{Name: "silent jobs", Every: time.Minute, Round: j.watcher.SilentJobs,
+			Doc: "opens and closes the alerts about jobs that have not run"},
+		{Name: "noted", Every: time.Minute, Round: func(ctx context.Context) error { return s.Parts.Store.CloseNoted(ctx, now().AddDate(0, 0, -1), now()) },
+			Doc: "closes alerts about columns and files that people have had a day to see"},
+		{Name: "backfills", Every: often, Round: j.collector.TakeOver,
+			Doc: "queues the backfills that lost their process"},
+		{Name: "tasks", Every: 3 * often, Round: s.endLost,
+			Doc: "ends the tasks that lost their job"},
+		{Name: "nightly", Every: time.Minute, Round: func(ctx context.Context) error { return j.tuneNightly(ctx, now()) },
+			Doc: "orders a tuning of all monitors once a night"},
+		{Name: "pack", Every: time.Hour, Within: time.Hour, Round: func(ctx context.Context) error {
+			_, err := s.Parts.Store.PackDays(ctx, store.RecentFrom(now()))
+			return err
+		}, Doc: "packs the samples of days that are over"},
+		{Name: "forget", Every: time.Hour, Within: time.Hour, Round: func(ctx context.Context) error {
+			_, err := s.Parts.Store.ForgetOld(ctx, now(), keepDays)
+			return errors.Join(err, j.collector.ForgetPoints(ctx))
+		}, Doc: "drops what is older than is kept"},
+		{Name: "calendars", Every: time.Hour, Round: j.desk.Extend,
+			Doc: "writes out the occurrences that have come within reach"},
+	}
 }
 
-func (d *duties) all() work.Duties {
-	return work.Duties{
-		Evaluate: d.evaluate,
-		Collect:  func(ctx context.Context, j work.Collect) error { return d.collected(ctx, j.DatasetID) },
-		Learn: func(ctx context.Context, j work.Learn) error {
-			if !j.Asked.IsZero() {
-				m, err := d.store.MonitorByID(ctx, j.MonitorID)
-				if err != nil || m.LearnedAt != nil && m.LearnedAt.After(j.Asked) {
-					return err
-				}
-			}
-			return d.followed(ctx, j.TaskID, func(progress func(int, int)) error {
-				return d.watcher.Learn(ctx, j.MonitorID, j.History, progress)
-			})
-		},
-		Backfill:  d.backfilled,
-		Summarise: func(ctx context.Context, j work.Summarise) error { return d.inspector.Refresh(ctx, j.DatasetID) },
-		Relearn:   func(ctx context.Context) error { return d.bench.Relearn(ctx) },
-		Tune:      d.tuned,
-		Trial:     d.tried,
-		Drift:     func(ctx context.Context, j work.Drift) error { return d.comparer.Run(ctx, j.Name) },
-		Tick:      d.tick,
-		Keep:      d.keep,
-	}
+// vitals is how this process says that it lives.
+type vitals struct {
+	store  *store.Store
+	number int32
+	lock   *store.Lock
 }
 
-// collected measures what is due of a dataset and sums it up for the overview.
-func (d *duties) collected(ctx context.Context, dataset int64) error {
-	if err := d.collector.Collect(ctx, dataset); err != nil {
-		return err
-	}
-	return d.inspector.Refresh(ctx, dataset)
-}
-
-// backfilled goes on with a backfill and sums its dataset up.
-func (d *duties) backfilled(ctx context.Context, j work.Backfill) error {
-	dataset, err := d.collector.Backfill(ctx, j.TaskID)
-	if err != nil || dataset == 0 {
-		return err
-	}
-	return d.inspector.Refresh(ctx, dataset)
-}
-
-// keep packs days that are over and drops samples older than is kept.
-func (d *duties) keep(ctx context.Context) error {
-	if _, err := d.store.PackDays(ctx, store.RecentFrom(d.now())); err != nil {
-		return err
-	}
-	if _, err := d.store.ForgetOld(ctx, d.now(), d.keepDays); err != nil {
-		return err
-	}
-	if err := d.desk.Extend(ctx); err != nil {
-		return err
-	}
-	return d.collector.ForgetPoints(ctx)
-}
-
-// evaluate judges a metric; what must be fitted again first is queued, and
-// steps through what came meanwhile when it is.
-func (d *duties) evaluate(ctx context.Context, j work.Evaluate) error {
-	err := d.watcher.Evaluate(ctx, j.MetricID, j.From)
-	if m, metricErr := d.store.MetricByID(ctx, j.MetricID); metricErr == nil && m.Pushed() && err == nil {
-		return d.queue.Add(ctx, work.Summarise{DatasetID: m.DatasetID})
-	}
-	var outdated watch.Outdated
-	if !errors.As(err, &outdated) {
-		return err
-	}
-	asked := d.now().UTC()
-	for _, id := range outdated.Monitors {
-		if err := d.queue.Add(ctx, work.Learn{MonitorID: id, Asked: asked}); err != nil {
+// beat says so, and takes the lock again if its connection was lost.
+func (v *vitals) beat(ctx context.Context) error {
+	if v.lock == nil || v.lock.Check(ctx) != nil {
+		v.release()
+		lock, held, err := v.store.Claim(ctx, v.number)
+		if err != nil || !held {
 			return err
 		}
+		v.lock = lock
 	}
-	return nil
+	return v.store.Beat(ctx, v.number)
 }
 
-// followed runs long work and keeps its progress under a task, if it has one.
-func (d *duties) followed(ctx context.Context, task int64, do func(progress func(done, total int)) error) error {
-	if task == 0 {
-		return do(func(int, int) {})
+func (v *vitals) release() {
+	if v.lock != nil {
+		v.lock.Release()
+		v.lock = nil
 	}
-	err := do(func(done, total int) { d.store.TaskProgress(ctx, task, done, total) })
-	if endErr := d.store.EndTask(context.WithoutCancel(ctx), task, err); endErr != nil && err == nil {
-		err = endErr
+}
+
+// adopt takes over the jobs of processes that are gone.
+func (s *Service) adopt(ctx context.Context) error {
+	living, err := s.Parts.Store.Living(ctx, deadAfter)
+	if err != nil || len(living) == 0 {
+		return err
+	}
+	n, err := s.Parts.Queue.Adopt(ctx, living)
+	if n > 0 {
+		s.log.WarnContext(ctx, "jobs taken over whose process is gone", "jobs", n)
 	}
 	return err
 }
 
-// tick queues what is due and looks after overdue loads.
-func (d *duties) tick(ctx context.Context) error {
-	now := d.now()
+// endLost ends the tasks that no job works on any more: its process ended, or
+// the job was given up. Backfills and comparisons are taken up by duties of
+// their own.
+func (s *Service) endLost(ctx context.Context) error {
+	tasks, err := s.Parts.Store.RunningTasks(ctx, []string{"learn", "tune", "trial"}, unheld)
+	if err != nil || len(tasks) == 0 {
+		return err
+	}
+	lost, err := s.Parts.Queue.Orphaned(ctx, tasks)
+	if err != nil {
+		return err
+	}
+	for _, id := range lost {
+		err = errors.Join(err, s.Parts.Store.EndTask(ctx, id, errors.New("what worked on it ended early: start it again")))
+	}
+	return err
+}
+
+func (d *jobs) collectDue(ctx context.Context, now time.Time) error {
 	due, err := d.store.DueDatasets(ctx, now)
 	if err != nil {
 		return err
 	}
 	for _, id := range due {
-		if err := d.queue.Add(ctx, work.Collect{DatasetID: id}); err != nil {
-			return err
-		}
+		err = errors.Join(err, d.queue.Add(ctx, work.Collect{DatasetID: id}))
 	}
-	pushed, err := d.store.DuePushed(ctx, now)
+	return err
+}
+
+func (d *jobs) judgePushed(ctx context.Context, now time.Time) error {
+	due, err := d.store.DuePushed(ctx, now)
 	if err != nil {
 		return err
 	}
-	for _, id := range pushed {
-		if err := d.queue.Add(ctx, work.Evaluate{MetricID: id, From: now}); err != nil {
-			return err
-		}
+	for _, id := range due {
+		err = errors.Join(err, d.queue.Add(ctx, work.Evaluate{MetricID: id, From: now}))
 	}
-	if err := d.comparer.Due(ctx); err != nil {
-		return err
-	}
-	if err := d.refit(ctx, now); err != nil {
-		return err
-	}
-	if err := d.collector.SettlePoints(ctx); err != nil {
-		return err
-	}
-	if err := d.collector.TakeOver(ctx); err != nil {
-		return err
-	}
-	if err := d.store.CloseNoted(ctx, now.AddDate(0, 0, -1), now); err != nil {
-		return err
-	}
-	if err := d.watcher.Overdue(ctx); err != nil {
-		return err
-	}
-	if now.Sub(d.minute) < time.Minute {
-		return nil
-	}
-	d.minute = now
-	if err := d.tuneNightly(ctx, now); err != nil {
-		return err
-	}
-	if err := d.watcher.Promises(ctx); err != nil {
-		return err
-	}
-	return d.watcher.SilentJobs(ctx)
+	return err
 }
 
-// refit queues the monitors whose baselines are due to be chosen anew; those
-// with series that had too little history are tried again each day.
-func (d *duties) refit(ctx context.Context, now time.Time) error {
+// refit queues the monitors whose baselines are due to be chosen anew, those
+// with series that had too little history each day, and those that were never
+// fitted though their first fit was ordered.
+func (d *jobs) refit(ctx context.Context, now time.Time) error {
 	monitors, err := d.store.LearnedMonitors(ctx)
 	if err != nil {
 		return err
@@ -189,9 +164,12 @@ func (d *duties) refit(ctx context.Context, now time.Time) error {
 			continue
 		}
 		// A fit that began after it was due makes a second order of it void.
-		if err := d.queue.Add(ctx, work.Learn{MonitorID: m.ID, Asked: due}); err != nil {
-			return err
-		}
+		err = errors.Join(err, d.queue.Add(ctx, work.Learn{MonitorID: m.ID, Asked: due}))
 	}
-	return nil
+	unfitted, unfittedErr := d.store.UnfittedMonitors(ctx)
+	lost, lostErr := d.queue.Unordered(ctx, unfitted)
+	for _, id := range lost {
+		err = errors.Join(err, d.queue.Add(ctx, work.Learn{MonitorID: id, History: true}))
+	}
+	return errors.Join(err, unfittedErr, lostErr)
 }

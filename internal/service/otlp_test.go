@@ -113,13 +113,16 @@ func (s slow) Read([]byte) (int, error) {
 	return 0, io.EOF
 }
 
+// pushesAtOnce is how many pushes are let in at the same time.
+const pushesAtOnce = 48
+
 func TestTooManyPushesAtOnceAreAskedToComeAgain(t *testing.T) {
 	s := dbtest.Start(t, now)
 	declare(t, s, "queue", timeline.Count)
 	until := make(chan struct{})
-	done := make(chan int, 20)
+	done := make(chan int, pushesAtOnce)
 	headers := map[string]string{"Content-Type": ndjson}
-	for range 6 {
+	for range pushesAtOnce {
 		go func() {
 			status, _, _ := post(t, s, "/api/v1/samples", headers, slow{until})
 			done <- status
@@ -129,9 +132,9 @@ func TestTooManyPushesAtOnceAreAskedToComeAgain(t *testing.T) {
 	await(t, func() bool {
 		status, _, answered := post(t, s, "/api/v1/samples", headers, strings.NewReader(line))
 		return status == http.StatusTooManyRequests && answered.Get("Retry-After") != ""
-	}, "the seventh is turned away with Retry-After")
+	}, "one more is turned away with Retry-After")
 	close(until)
-	for range 6 {
+	for range pushesAtOnce {
 		if status := <-done; status != 200 {
 			t.Errorf("one that was let in ended with %d", status)
 		}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"time"
 
+	"tinbell/internal/contain"
 	"tinbell/internal/record"
 	"tinbell/internal/work"
 )
@@ -15,7 +16,7 @@ var errCancelled = errors.New("cancelled")
 
 // searched runs long work that can be cancelled, keeps its progress and, if it
 // comes to an end, what it came to.
-func (d *duties) searched(ctx context.Context, task int64, do func(proceed func(done, total int) error) (any, error)) error {
+func (d *jobs) searched(ctx context.Context, task int64, do func(proceed func(done, total int) error) (any, error)) error {
 	release, held, err := d.store.Hold(ctx, task)
 	if err != nil || !held {
 		return err
@@ -25,29 +26,33 @@ func (d *duties) searched(ctx context.Context, task int64, do func(proceed func(
 	if err != nil || t.State != "running" {
 		return err
 	}
-	result, err := do(func(done, total int) error {
-		state, err := d.store.Step(ctx, task, done, total)
-		if err == nil && state != "running" {
-			err = errCancelled
-		}
-		return err
+	result, err := contain.Get(func() (any, error) {
+		return do(func(done, total int) error {
+			state, err := d.store.Step(ctx, task, done, total)
+			if err == nil && state != "running" {
+				err = errCancelled
+			}
+			return err
+		})
 	})
 	switch {
 	case errors.Is(err, errCancelled):
 		return nil
+	case ctx.Err() != nil:
+		return ctx.Err() // stopping: whoever takes the job over begins anew
 	case err != nil:
 		return d.store.EndTask(context.WithoutCancel(ctx), task, err)
 	}
 	return d.store.EndTaskWith(ctx, task, result)
 }
 
-func (d *duties) tuned(ctx context.Context, j work.Tune) error {
+func (d *jobs) tuned(ctx context.Context, j work.Tune) error {
 	return d.searched(ctx, j.TaskID, func(proceed func(int, int) error) (any, error) {
 		return d.bench.Tune(ctx, j.Monitors, j.From, proceed)
 	})
 }
 
-func (d *duties) tried(ctx context.Context, j work.Trial) error {
+func (d *jobs) tried(ctx context.Context, j work.Trial) error {
 	return d.searched(ctx, j.TaskID, func(proceed func(int, int) error) (any, error) {
 		var settings record.Settings
 		if err := json.Unmarshal(j.Settings, &settings); err != nil {
@@ -74,7 +79,7 @@ const night = 3
 
 // tuneNightly orders a tuning of all monitors once a night, where people have
 // switched that on.
-func (d *duties) tuneNightly(ctx context.Context, now time.Time) error {
+func (d *jobs) tuneNightly(ctx context.Context, now time.Time) error {
 	how, err := d.store.Learning(ctx)
 	if err != nil || !how.Nightly || now.UTC().Hour() != night || how.TunedAt != nil && now.Sub(*how.TunedAt) < 12*time.Hour {
 		return err
@@ -91,7 +96,7 @@ func (d *duties) tuneNightly(ctx context.Context, now time.Time) error {
 	return d.order(ctx, "tune", "all monitors, by night", func(id int64) error { return d.queue.Add(ctx, work.Tune{TaskID: id}) })
 }
 
-func (d *duties) order(ctx context.Context, what, subject string, queue func(id int64) error) error {
+func (d *jobs) order(ctx context.Context, what, subject string, queue func(id int64) error) error {
 	id, err := d.store.AddTask(ctx, what, subject)
 	if err != nil {
 		return err

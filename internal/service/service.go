@@ -22,6 +22,7 @@ import (
 	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/compare"
 	"tinbell/internal/config"
+	"tinbell/internal/duty"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
@@ -59,9 +60,13 @@ type Service struct {
 	Postgres   *localpg.Server
 	Parts      httpapi.Parts
 
-	server   *http.Server
-	ended    chan error
-	shutdown context.CancelFunc
+	server *http.Server
+	ended  chan error
+	cancel context.CancelFunc // of everything that goes on
+	log    *slog.Logger
+	alive  *vitals
+	leader *duty.Leader
+	duties []*duty.Service
 }
 
 // ErrOpenBeyondLoopback refuses to serve everybody without sign-in.
@@ -83,13 +88,15 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 		return nil, fmt.Errorf("listen: %w", err)
 	}
 	life, cancel := context.WithCancel(context.WithoutCancel(ctx))
-	s := &Service{Address: "http://" + listener.Addr().String(), ended: make(chan error, 1), shutdown: cancel}
+	s := &Service{Address: "http://" + listener.Addr().String(), ended: make(chan error, 1), cancel: cancel, log: o.Log}
 	if err := s.assemble(ctx, life, o); err != nil {
 		listener.Close()
 		s.Stop()
 		return nil, err
 	}
-	s.server = &http.Server{Handler: httpapi.New(s.Parts), ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return life }}
+	s.server = &http.Server{Handler: httpapi.New(s.Parts), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		BaseContext: func(net.Listener) context.Context { return life }}
+	s.server.RegisterOnShutdown(s.Parts.Hub.Close)
 	go func() { s.ended <- s.server.Serve(listener) }()
 	return s, nil
 }
@@ -107,7 +114,7 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	address := o.Database
 	if address == "" {
 		var err error
-		if s.Postgres, err = localpg.Start(ctx, localpg.Options{Dir: filepath.Join(o.Dir, "postgres")}); err != nil {
+		if s.Postgres, err = localpg.Start(ctx, localpg.Options{Dir: filepath.Join(o.Dir, "postgres"), Log: o.Log}); err != nil {
 			return err
 		}
 		if _, err := s.Postgres.EnsureDatabase(ctx, "tinbell_records"); err != nil {
@@ -125,32 +132,53 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	}
 	p := httpapi.Parts{Store: records, Now: o.Now, Log: o.Log, SignIn: o.SignIn, Hub: httpapi.NewHub(), Console: web.Handler(), Mailbox: o.Mailbox}
 	s.Parts.Store = records
+	p.Pulse = store.NewPulse(records, o.Log)
 	p.Warehouses = warehouse.New(records, safe)
 	p.Watcher = watch.New(records, o.Now, o.Log)
-	duties := &duties{store: records, watcher: p.Watcher, now: o.Now, keepDays: o.KeepDays}
-	if p.Queue, err = work.New(ctx, records.Pool, duties.all(), o.Log); err != nil {
+	s.alive = &vitals{store: records}
+	if s.alive.number, s.alive.lock, err = records.Enroll(ctx); err != nil {
+		return err
+	}
+	j := &jobs{store: records, watcher: p.Watcher, now: o.Now}
+	if p.Queue, err = work.New(ctx, records.Pool, s.alive.number, j.all(), o.Log); err != nil {
 		return err
 	}
 	p.Collector = collect.New(records, p.Queue, p.Warehouses, o.Now, o.Log)
-	duties.collector, duties.queue = p.Collector, p.Queue
+	j.collector, j.queue = p.Collector, p.Queue
 	p.Comparer = compare.New(records, p.Queue, p.Warehouses, p.Collector, o.Now)
-	duties.comparer = p.Comparer
+	j.comparer = p.Comparer
 	p.Desk = answer.New(records, p.Queue, o.Now)
 	p.Bench = improve.New(records, o.Now)
 	p.Inspector = inspect.New(records, p.Watcher, o.Now)
-	duties.inspector, duties.bench = p.Inspector, p.Bench
+	j.inspector, j.bench, j.desk = p.Inspector, p.Bench, p.Desk
 	p.People = people.New(records)
 	p.Teller = tell.New(records, p.Inspector, safe, tell.Options{Address: s.public(o), Allowed: o.AllowPrivate, Trust: o.Trust, Now: o.Now, Log: o.Log})
 	p.Config = config.New(records, p.Collector, p.Warehouses, p.Desk, p.Watcher, p.Teller, p.Comparer, p.Queue, o.Now)
-	duties.desk = p.Desk
 	s.Parts = p
 	if o.SignIn {
 		if s.FirstToken, err = p.People.First(ctx); err != nil {
 			return err
 		}
 	}
+	return s.begin(ctx, life, j, o)
+}
+
+// begin starts everything that goes on by itself.
+func (s *Service) begin(ctx, life context.Context, j *jobs, o Options) error {
+	p := s.Parts
+	p.Pulse.Start(life)
+	if err := s.adopt(ctx); err != nil {
+		return err
+	}
 	if err := p.Queue.Start(life); err != nil {
 		return fmt.Errorf("start queue: %w", err)
+	}
+	s.leader = duty.NewLeader(p.Store)
+	s.leader.Start(life)
+	for _, c := range s.dutiesOf(j, o.KeepDays) {
+		d := duty.New(c, s.leader.Leads, o.Log)
+		s.duties = append(s.duties, d)
+		d.Start(life)
 	}
 	p.Teller.Start(life)
 	// What is said from the first request on is streamed: none comes in before.
@@ -171,7 +199,9 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 func (s *Service) relay(ctx context.Context, log *slog.Logger, listening func()) {
 	for ctx.Err() == nil {
 		if err := s.Parts.Store.Listen(ctx, listening, s.hear); err != nil && ctx.Err() == nil {
-			log.Warn("live updates interrupted", "error", err)
+			if !store.Unavailable(err) {
+				log.Warn("live updates interrupted", "error", err)
+			}
 			select {
 			case <-ctx.Done():
 			case <-time.After(2 * time.Second):
@@ -200,22 +230,54 @@ func (s *Service) public(o Options) string {
 // Ended gives a value when the HTTP server stops by itself.
 func (s *Service) Ended() <-chan error { return s.ended }
 
-// Stop lets running work finish and brings everything down.
-func (s *Service) Stop() {
-	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Second)
-	defer cancel()
-	s.shutdown()
-	if s.server != nil {
-		s.server.Shutdown(ctx)
+// Duty gives one of the duties by its name, for tests that wait for a round of it.
+func (s *Service) Duty(name string) *duty.Service {
+	for _, d := range s.duties {
+		if d.Name == name {
+			return d
+		}
 	}
-	if s.Parts.Queue != nil {
-		s.Parts.Queue.Stop(ctx)
+	return nil
+}
+
+const (
+	// requestsEnd is how long requests under way may take until they are cut off,
+	// jobsEnd the same of jobs, which are taken up again by whoever runs next.
+	requestsEnd, jobsEnd = 10 * time.Second, 10 * time.Second
+)
+
+// Stop takes in nothing more, lets requests and jobs end, then ends what is
+// still under way, and brings everything down.
+func (s *Service) Stop() {
+	limit := func(d time.Duration, stop func(context.Context) error) error {
+		ctx, cancel := context.WithTimeout(context.Background(), d)
+		defer cancel()
+		return stop(ctx)
+	}
+	if s.server != nil && limit(requestsEnd, s.server.Shutdown) != nil {
+		s.server.Close()
+	}
+	for _, d := range s.duties {
+		d.Stop()
+	}
+	if q := s.Parts.Queue; q != nil && limit(jobsEnd, q.Stop) != nil {
+		limit(jobsEnd, q.Cancel)
+	}
+	s.cancel()
+	if s.leader != nil {
+		s.leader.Stop()
 	}
 	if s.Parts.Teller != nil {
 		s.Parts.Teller.Stop()
 	}
+	if s.Parts.Pulse != nil {
+		s.Parts.Pulse.Stop()
+	}
 	if s.Parts.Warehouses != nil {
 		s.Parts.Warehouses.Close()
+	}
+	if s.alive != nil {
+		s.alive.release()
 	}
 	if s.Parts.Store != nil {
 		s.Parts.Store.Close()

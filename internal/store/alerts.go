@@ -142,6 +142,55 @@ func (s *Store) Alert(ctx context.Context, id int64) (record.Alert, error) {
 	return one[record.Alert](ctx, s, "alert", fmt.Sprint(id), withEvidence+`where a.id = $1`, id)
 }
 
+// AlertsFrom gives a monitor's alerts on a series that are open or lasted beyond an
+// instant, newest first.
+func (s *Store) AlertsFrom(ctx context.Context, monitor, series int64, from time.Time) ([]record.Alert, error) {
+	return many[record.Alert](ctx, s, "alerts", alertSelect+`
+		where a.monitor_id = $1 and a.series_id = $2 and (a.closed_at is null or a.closed_at >= $3 or a.ended_at >= $3) order by a.raised_at desc, a.id desc`, monitor, series, from)
+}
+
+// OpenSince gives, of some series that a monitor has open alerts on, since when
+// the first of them deviates; overdue loads aside.
+func (s *Store) OpenSince(ctx context.Context, monitor int64, series []int64) (map[int64]time.Time, error) {
+	type row struct {
+		SeriesID int64     `db:"series_id"`
+		Since    time.Time `db:"since"`
+	}
+	list, err := many[row](ctx, s, "alerts", `
+		select series_id, min(since) as since from alert where monitor_id = $1 and series_id = any($2) and closed_at is null and cause <> 'overdue' group by series_id`, monitor, series)
+	since := make(map[int64]time.Time, len(list))
+	for _, r := range list {
+		since[r.SeriesID] = r.Since
+	}
+	return since, err
+}
+
+// HasOpen tells whether a monitor has an open alert of a cause.
+func (s *Store) HasOpen(ctx context.Context, monitor int64, cause string) (bool, error) {
+	return one[bool](ctx, s, "alerts", cause, `select exists (select from alert where monitor_id = $1 and cause = $2 and closed_at is null)`, monitor, cause)
+}
+
+// CloseOverdue closes a monitor's overdue alerts: it does not watch arrivals any
+// more.
+func CloseOverdue(ctx context.Context, tx pgx.Tx, monitor int64, now time.Time) error {
+	closed, err := ids(ctx, tx, `
+		update alert set ended_at = $2, closed_at = $2, close_reason = 'settings_changed' where monitor_id = $1 and cause = 'overdue' and closed_at is null returning id`, monitor, now)
+	if err != nil {
+		return fmt.Errorf("close alerts: %w", err)
+	}
+	return changed(ctx, tx, closed)
+}
+
+// ClosePaused closes all of a monitor's alerts: it judges nothing any more.
+func ClosePaused(ctx context.Context, tx pgx.Tx, monitor int64, now time.Time) error {
+	closed, err := ids(ctx, tx, `
+		update alert set ended_at = coalesce(ended_at, $2), closed_at = $2, close_reason = 'paused' where monitor_id = $1 and closed_at is null returning id`, monitor, now)
+	if err != nil {
+		return fmt.Errorf("close alerts: %w", err)
+	}
+	return changed(ctx, tx, closed)
+}
+
 // PutAlert writes an alert; one with an id replaces that row, keeping when it
 // was raised and what was said of it.
 func PutAlert(ctx context.Context, tx pgx.Tx, a record.Alert) (int64, error) {

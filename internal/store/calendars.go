@@ -59,22 +59,28 @@ func CalendarForUpdate(ctx context.Context, tx pgx.Tx, name string) (record.Cale
 // PutPlannedEvents replaces a calendar's events; ones known before keep the
 // time they became known. It gives whether anything is other than before.
 func PutPlannedEvents(ctx context.Context, tx pgx.Tx, calendar string, events []record.PlannedEvent) (bool, error) {
-	changed := int64(0)
-	uids, starts := make([]string, len(events)), make([]time.Time, len(events))
+	n := len(events)
+	uids, starts, ends, known := make([]string, n), make([]time.Time, n), make([]time.Time, n), make([]time.Time, n)
+	summaries, datasets, effects := make([]string, n), make([]string, n), make([]string, n)
+	holiday, lasting := make([]bool, n), make([]bool, n)
 	for i, e := range events {
-		uids[i], starts[i] = e.UID, e.StartedAt
-		result, err := tx.Exec(ctx, `
-			insert into planned_event as known (calendar, uid, summary, dataset, holiday, lasting, effect, started_at, ended_at, known_at)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
-			on conflict (calendar, uid, started_at) do update set summary = excluded.summary, dataset = excluded.dataset,
-				holiday = excluded.holiday, lasting = excluded.lasting, effect = excluded.effect, ended_at = excluded.ended_at
-			where (known.dataset, known.holiday, known.lasting, known.effect, known.ended_at, known.summary)
-				is distinct from (excluded.dataset, excluded.holiday, excluded.lasting, excluded.effect, excluded.ended_at, excluded.summary)`,
-			calendar, e.UID, e.Summary, e.Dataset, e.Holiday, e.Lasting, e.Effect, e.StartedAt, e.EndedAt, e.KnownAt)
-		if err != nil {
-			return false, clash("planned event "+e.Summary, err)
-		}
-		changed += result.RowsAffected()
+		uids[i], starts[i], ends[i], known[i] = e.UID, e.StartedAt, e.EndedAt, e.KnownAt
+		summaries[i], datasets[i], effects[i], holiday[i], lasting[i] = e.Summary, e.Dataset, e.Effect, e.Holiday, e.Lasting
+	}
+	// All at once; of two with the same key the last counts.
+	written, err := tx.Exec(ctx, `
+		insert into planned_event as known (calendar, uid, summary, dataset, holiday, lasting, effect, started_at, ended_at, known_at)
+		select distinct on (uid, started_at) $1, uid, summary, dataset, holiday, lasting, effect, started_at, ended_at, known_at
+		from unnest($2::text[], $3::text[], $4::text[], $5::bool[], $6::bool[], $7::text[], $8::timestamptz[], $9::timestamptz[], $10::timestamptz[])
+			with ordinality as e(uid, summary, dataset, holiday, lasting, effect, started_at, ended_at, known_at, place)
+		order by uid, started_at, place desc
+		on conflict (calendar, uid, started_at) do update set summary = excluded.summary, dataset = excluded.dataset,
+			holiday = excluded.holiday, lasting = excluded.lasting, effect = excluded.effect, ended_at = excluded.ended_at
+		where (known.dataset, known.holiday, known.lasting, known.effect, known.ended_at, known.summary)
+			is distinct from (excluded.dataset, excluded.holiday, excluded.lasting, excluded.effect, excluded.ended_at, excluded.summary)`,
+		calendar, uids, summaries, datasets, holiday, lasting, effects, starts, ends, known)
+	if err != nil {
+		return false, clash("planned events of "+calendar, err)
 	}
 	result, err := tx.Exec(ctx, `
 		delete from planned_event where calendar = $1
@@ -82,7 +88,12 @@ func PutPlannedEvents(ctx context.Context, tx pgx.Tx, calendar string, events []
 	if err != nil {
 		return false, clash("calendar "+calendar, err)
 	}
-	return changed+result.RowsAffected() > 0, nil
+	return written.RowsAffected()+result.RowsAffected() > 0, nil
+}
+
+// CountPlannedEvents tells how many events a calendar has.
+func (s *Store) CountPlannedEvents(ctx context.Context, calendar string) (int, error) {
+	return one[int](ctx, s, "planned events", calendar, `select count(*) from planned_event where calendar = $1`, calendar)
 }
 
 // PlannedEvents gives the planned events for a dataset (its own and those for

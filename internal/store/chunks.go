@@ -23,7 +23,7 @@ type dayKey struct {
 
 // putChunks writes samples, sorted and each once, into the chunks of their
 // days. Rows of these days are older and go into the chunks as well.
-func putChunks(ctx context.Context, tx pgx.Tx, samples []record.Sample) (changed int64, earliest time.Time, err error) {
+func putChunks(ctx context.Context, tx pgx.Tx, samples []record.Sample, changes *Changes) error {
 	byDay := map[dayKey][]timeline.Sample{}
 	var ids []int64
 	for _, s := range samples {
@@ -43,20 +43,20 @@ func putChunks(ctx context.Context, tx pgx.Tx, samples []record.Sample) (changed
 		}
 	}
 	if err := lockSeries(ctx, tx, ids); err != nil {
-		return 0, earliest, err
+		return err
 	}
 	before, err := takeRows(ctx, tx, ids, startOf(pack.DayOf(from.Unix())), startOf(pack.DayOf(to.Unix())+1))
 	if err != nil {
-		return 0, earliest, err
+		return err
 	}
 	chunks, err := mergeChunks(ctx, tx, before, byDay)
 	if err != nil {
-		return 0, earliest, err
+		return err
 	}
 	written := map[dayKey][]timeline.Sample{}
 	for key, fresh := range byDay {
 		list := chunks[key]
-		was := changed
+		was := changes.N
 		i := 0
 		for _, s := range fresh {
 			for i < len(list) && list[i].At < s.At {
@@ -65,12 +65,9 @@ func putChunks(ctx context.Context, tx pgx.Tx, samples []record.Sample) (changed
 			if i < len(list) && list[i].At == s.At && same(list[i], s) {
 				continue
 			}
-			changed++
-			if at := time.Unix(s.At, 0).UTC(); earliest.IsZero() || at.Before(earliest) {
-				earliest = at
-			}
+			changes.note(key.series, time.Unix(s.At, 0).UTC(), 1)
 		}
-		if changed > was {
+		if changes.N > was {
 			chunks[key] = overlay(list, fresh)
 			written[key] = chunks[key]
 		}
@@ -78,7 +75,7 @@ func putChunks(ctx context.Context, tx pgx.Tx, samples []record.Sample) (changed
 	for key := range before {
 		written[key] = chunks[key]
 	}
-	return changed, earliest, writeChunks(ctx, tx, written)
+	return writeChunks(ctx, tx, written)
 }
 
 // lockSeries keeps others from packing the same series until the transaction

@@ -50,7 +50,7 @@ func (s *Store) DueComparisons(ctx context.Context, now, again time.Time) ([]str
 // HoldComparison lets one process at a time run a comparison, as Hold does for
 // tasks.
 func (s *Store) HoldComparison(ctx context.Context, id int64) (release func(), held bool, err error) {
-	return s.hold(ctx, "comparison", lockComparison, id)
+	return s.hold(ctx, lockComparison, id)
 }
 
 // OrderComparison has a comparison run now, and gives the task that tells how far

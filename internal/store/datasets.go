@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"tinbell/internal/record"
@@ -16,6 +17,17 @@ func (s *Store) AddSource(ctx context.Context, v record.Source) (int64, error) {
 	return insert(ctx, s, "source "+v.Name, `
 		insert into source (name, kind, login, address) values (:name, :kind, :login, :address)
 		returning id`, v)
+}
+
+// EnsureSource gives the id of a source of a name, making it if there is none.
+func EnsureSource(ctx context.Context, tx pgx.Tx, v record.Source) (id int64, err error) {
+	err = tx.QueryRow(ctx, `
+		insert into source (name, kind, login, address) values ($1, $2, $3, $4) on conflict (name) do update set name = excluded.name returning id`,
+		v.Name, v.Kind, v.Login, v.Address).Scan(&id)
+	if err != nil {
+		return 0, clash("source "+v.Name, err)
+	}
+	return id, nil
 }
 
 func (s *Store) Sources(ctx context.Context) ([]record.Source, error) {
@@ -64,10 +76,10 @@ func (s *Store) AddMetric(ctx context.Context, v record.Metric) (int64, error) {
 	return insert(ctx, s, "metric "+v.Name, `
 		insert into metric (dataset_id, name, measure, column_name, time_column, segment_by, row_filter, kind, unit,
 			period_seconds, zone, settle_seconds, lookback_seconds, every_seconds, next_at,
-			quantile, matches, expression, time_type, cron, max_segments, kept_segments, message, otlp_name, comparison)
+			quantile, matches, expression, time_type, cron, max_segments, kept_segments, message, otlp_name, comparison, starts_at)
 		values (:dataset_id, :name, :measure, :column_name, :time_column, :segment_by, :row_filter, :kind, :unit,
 			:period_seconds, :zone, :settle_seconds, :lookback_seconds, :every_seconds, :next_at,
-			:quantile, :matches, :expression, :time_type, :cron, :max_segments, :kept_segments, :message, :otlp_name, :comparison)
+			:quantile, :matches, :expression, :time_type, :cron, :max_segments, :kept_segments, :message, :otlp_name, :comparison, :starts_at)
 		returning id`, v)
 }
 
@@ -98,20 +110,28 @@ func (s *Store) DueDatasets(ctx context.Context, now time.Time) ([]int64, error)
 		select distinct dataset_id from metric where (every_seconds > 0 or cron <> '') and next_at <= $1`, now)
 }
 
-// ClaimDue claims the metrics of a dataset whose collection is due and sets when
-// each is due next (of a cron schedule: not before an hour has passed, see
-// NextCollection), so that no other process takes them for the same turn.
-func (s *Store) ClaimDue(ctx context.Context, dataset int64, now time.Time) ([]record.Metric, error) {
+// DueMetrics gives the metrics of a dataset whose collection is due.
+func (s *Store) DueMetrics(ctx context.Context, dataset int64, now time.Time) ([]record.Metric, error) {
 	return many[record.Metric](ctx, s, "due metrics", `
-		with m as (
-			update metric set next_at = $2::timestamptz + case when every_seconds > 0 then every_seconds else 3600 end * interval '1 second'
-			where dataset_id = $1 and (every_seconds > 0 or cron <> '') and next_at <= $2 returning *)
-		select `+metricColumns+` from m join dataset d on d.id = m.dataset_id order by m.name`, dataset, now)
+		select `+metricColumns+` from metric m join dataset d on d.id = m.dataset_id
+		where m.dataset_id = $1 and (m.every_seconds > 0 or m.cron <> '') and m.next_at <= $2 order by m.name`, dataset, now)
 }
 
-// NextCollection sets when a metric is due next.
-func (s *Store) NextCollection(ctx context.Context, id int64, at time.Time) error {
-	return s.exec(ctx, "metric", `update metric set next_at = $2 where id = $1`, id, at)
+// HoldDataset lets one process at a time collect a dataset, as Hold does for
+// tasks.
+func (s *Store) HoldDataset(ctx context.Context, id int64) (release func(), held bool, err error) {
+	return s.hold(ctx, lockDataset, id)
+}
+
+// NextCollection sets when a metric that was due by an instant is due next; one
+// that failed is due sooner.
+func (s *Store) NextCollection(ctx context.Context, id int64, due, at time.Time) error {
+	return s.exec(ctx, "metric", `update metric set next_at = $3 where id = $1 and next_at <= $2`, id, due, at)
+}
+
+// NoteMetric keeps what to know about a metric.
+func (s *Store) NoteMetric(ctx context.Context, id int64, note string) error {
+	return s.exec(ctx, "metric", `update metric set message = $2 where id = $1`, id, note)
 }
 
 // Collected keeps how far a metric was read, and what its table was like then.
@@ -125,7 +145,7 @@ func (s *Store) Collected(ctx context.Context, id int64, to time.Time, fingerpri
 // at the latest.
 func (s *Store) MetricFailed(ctx context.Context, id int64, message string, retry time.Time) error {
 	return s.exec(ctx, "metric", `
-		update metric set state = 'failed', message = $2, next_at = least(next_at, $3), fingerprint = '' where id = $1`, id, message, retry)
+		update metric set state = 'failed', message = $2, next_at = $3, fingerprint = '' where id = $1`, id, message, retry)
 }
 
 // KeepSegments keeps which segments of a metric are measured one by one.
@@ -153,10 +173,10 @@ func (s *Store) SeriesByID(ctx context.Context, id int64) (record.Series, error)
 // EnsureSeries gives the ids of the segments' series, making missing ones.
 func (s *Store) EnsureSeries(ctx context.Context, metric int64, segments []string) (map[string]int64, error) {
 	if err := s.exec(ctx, "series", `
-		insert into series (metric_id, segment) select $1, unnest($2::text[]) on conflict do nothing`, metric, segments); err != nil {
+		insert into series (metric_id, segment) select $1, segment from unnest($2::text[]) as segment order by segment on conflict do nothing`, metric, segments); err != nil {
 		return nil, err
 	}
-	list, err := s.SeriesOf(ctx, metric)
+	list, err := many[record.Series](ctx, s, "series", `select * from series where metric_id = $1 and segment = any($2)`, metric, segments)
 	if err != nil {
 		return nil, err
 	}

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -49,12 +50,33 @@ func (s *Store) Incident(ctx context.Context, reference string) (record.Incident
 	return one[record.Incident](ctx, s, "incident", reference, incidentSelect+`where i.reference = $1`, reference)
 }
 
-// NextReference gives the next free running number for incidents added by hand.
-func (s *Store) NextReference(ctx context.Context) (int64, error) {
-	return one[int64](ctx, s, "incident number", "", `select coalesce(max(id), 0) + 1 from incident`)
+// AddIncident adds an incident, and gives its reference: the one it names, or one
+// from a sequence if it names none. One that is there already stays as it is.
+func AddIncident(ctx context.Context, tx pgx.Tx, v record.Incident) (reference string, err error) {
+	for {
+		reference = v.Reference
+		if reference == "" {
+			if err := tx.QueryRow(ctx, `select 'I-' || nextval('incident_reference')`).Scan(&reference); err != nil {
+				return "", clash("incident", err)
+			}
+		}
+		added, err := tx.Exec(ctx, `
+			insert into incident (reference, dataset_id, measure, segment, started_at, ended_at, title, cause, severity, note, author, known_at, impact, downstream)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) on conflict (reference) do nothing`,
+			reference, v.DatasetID, v.Measure, v.Segment, v.StartedAt, v.EndedAt, v.Title, v.Cause, v.Severity, v.Note, v.Author, v.KnownAt, v.Impact, v.Downstream)
+		switch {
+		case err != nil:
+			return "", clash("incident "+reference, err)
+		case added.RowsAffected() > 0:
+			return reference, nil
+		case v.Reference != "":
+			return "", record.Conflict{What: fmt.Sprintf("incident %s exists already", v.Reference)}
+		}
+		// A catalogue that was imported has taken this number: the next one.
+	}
 }
 
-// DropIncident removes an incident.
+// DropIncident removes an incident, if it is there.
 func (s *Store) DropIncident(ctx context.Context, reference string) error {
 	n, err := s.affect(ctx, "incident", `delete from incident where reference = $1`, reference)
 	if err == nil && n == 0 {

@@ -28,6 +28,16 @@ func PutLoads(ctx context.Context, tx pgx.Tx, dataset int64, after, until time.T
 	return nil
 }
 
+// LastLoad gives when a dataset was last loaded before an instant; zero if it never
+// was.
+func (s *Store) LastLoad(ctx context.Context, dataset int64, before time.Time) (time.Time, error) {
+	at, err := one[*time.Time](ctx, s, "last load", "", `select max(at) from load where dataset_id = $1 and at < $2`, dataset, before)
+	if err != nil || at == nil {
+		return time.Time{}, err
+	}
+	return *at, nil
+}
+
 // Loads gives the loads of a dataset in [from, to), ascending.
 func (s *Store) Loads(ctx context.Context, dataset int64, from, to time.Time) ([]record.Load, error) {
 	return many[record.Load](ctx, s, "loads", `

@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"fmt"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -13,6 +15,9 @@ const (
 	lockTask       = 7412 // who works on a task
 	lockName       = 7413 // who makes or changes a calendar or channel of a name
 	lockComparison = 7414 // who runs a comparison
+	lockProcess    = 7415 // a process, while it lives
+	lockDataset    = 7417 // who collects a dataset
+	lockLead       = 7416 // the process that does what one does for all
 )
 
 // lockGrouping is held by the one process that groups alerts.
@@ -23,4 +28,43 @@ const lockGrouping = 7412
 func LockName(ctx context.Context, tx pgx.Tx, kind, name string) error {
 	_, err := tx.Exec(ctx, `select pg_advisory_xact_lock($1, hashtext($2))`, lockName, kind+" "+name)
 	return err
+}
+
+// Lock is an advisory lock on a connection of its own, outside of the pool. It
+// ends with Release, with the connection, and with the process.
+type Lock struct{ conn *pgx.Conn }
+
+// lock takes an advisory lock if nobody has it.
+func (s *Store) lock(ctx context.Context, class int, id int32) (lock *Lock, held bool, err error) {
+	limited, cancel := context.WithTimeout(ctx, acquireWithin)
+	defer cancel()
+	conn, err := pgx.ConnectConfig(limited, s.Pool.Config().ConnConfig)
+	if err != nil {
+		return nil, false, fmt.Errorf("take a lock: %w", err)
+	}
+	l := &Lock{conn}
+	if err := conn.QueryRow(limited, `select pg_try_advisory_lock($1, $2)`, class, id).Scan(&held); err != nil || !held {
+		l.Release()
+		return nil, false, err
+	}
+	return l, true, nil
+}
+
+// Check tells whether the connection, and so the lock, still stands.
+func (l *Lock) Check(ctx context.Context) error {
+	limited, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	return l.conn.Ping(limited)
+}
+
+// Release lets go.
+func (l *Lock) Release() {
+	limited, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	l.conn.Close(limited)
+}
+
+// Lead takes the lock of the process that does what one does for all.
+func (s *Store) Lead(ctx context.Context) (lock *Lock, held bool, err error) {
+	return s.lock(ctx, lockLead, 0)
 }

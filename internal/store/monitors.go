@@ -92,6 +92,11 @@ func (s *Store) LearnedMonitors(ctx context.Context) ([]LearnedMonitor, error) {
 		where v.learned_at is not null and not v.paused group by v.id order by v.learned_at`)
 }
 
+// UnfittedMonitors gives the monitors that were never fitted.
+func (s *Store) UnfittedMonitors(ctx context.Context) ([]int64, error) {
+	return many[int64](ctx, s, "monitors", `select id from monitor where learned_at is null and not paused and created_at < now() - interval '30 seconds'`)
+}
+
 // LockMonitor makes the transaction the only one that judges the monitor.
 func LockMonitor(ctx context.Context, tx pgx.Tx, id int64) error {
 	_, err := tx.Exec(ctx, `select pg_advisory_xact_lock($1, $2)`, lockMonitor, int32(id))
@@ -104,9 +109,44 @@ func Learned(ctx context.Context, tx pgx.Tx, monitor int64, at time.Time) error 
 	return err
 }
 
-// Baselines gives the fitted baselines of a monitor by series.
-func (s *Store) Baselines(ctx context.Context, monitor int64) (map[int64]record.Baseline, error) {
-	list, err := many[record.Baseline](ctx, s, "baselines", `select * from baseline where monitor_id = $1`, monitor)
+// Baselines gives the fitted baselines of some of a monitor's series, by series.
+func (s *Store) Baselines(ctx context.Context, monitor int64, series []int64) (map[int64]record.Baseline, error) {
+	return s.baselines(ctx, `select * from baseline where monitor_id = $1 and series_id = any($2)`, monitor, series)
+}
+
+// BaselinesBehind is Baselines for judging: their states are left out where
+// nothing is new, which is judged up to an instant, and the state right after
+// fitting where nothing was corrected.
+func (s *Store) BaselinesBehind(ctx context.Context, monitor int64, series []int64, changed []time.Time, to time.Time) (map[int64]record.Baseline, error) {
+	return s.baselines(ctx, `
+		select monitor_id, series_id, trained_to, judged_to, again, case when again then fitted else ''::bytea end as fitted,
+			case when not again and judged_to < $4 then judged else ''::bytea end as judged
+		from (select b.*, judged_to > s.changed as again from unnest($2::bigint[], $3::timestamptz[]) as s(id, changed)
+			join baseline b on b.monitor_id = $1 and b.series_id = s.id) b`, monitor, series, changed, to)
+}
+
+// OldestTraining gives from how old a history a monitor was fitted; zero where it
+// was not.
+func (s *Store) OldestTraining(ctx context.Context, monitor int64) (time.Time, error) {
+	at, err := one[*time.Time](ctx, s, "oldest history", "", `select min(trained_from) from baseline where monitor_id = $1`, monitor)
+	if err != nil || at == nil {
+		return time.Time{}, err
+	}
+	return *at, nil
+}
+
+// TrainedTo gives up to when the baselines of some series were fitted.
+func (s *Store) TrainedTo(ctx context.Context, monitor int64, series []int64) (map[int64]time.Time, error) {
+	list, err := s.baselines(ctx, `select monitor_id, series_id, trained_to from baseline where monitor_id = $1 and series_id = any($2)`, monitor, series)
+	to := make(map[int64]time.Time, len(list))
+	for id, b := range list {
+		to[id] = b.TrainedTo
+	}
+	return to, err
+}
+
+func (s *Store) baselines(ctx context.Context, query string, args ...any) (map[int64]record.Baseline, error) {
+	list, err := many[record.Baseline](ctx, s, "baselines", query, args...)
 	if err != nil {
 		return nil, err
 	}

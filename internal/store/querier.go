@@ -110,6 +110,9 @@ func (s *Store) InTx(ctx context.Context, work func(pgx.Tx) error) error {
 	}
 }
 
+// Once is InTx of work that cannot be run a second time: it has read a stream.
+func (s *Store) Once(ctx context.Context, work func(pgx.Tx) error) error { return s.inTx(ctx, work) }
+
 func (s *Store) inTx(ctx context.Context, work func(pgx.Tx) error) error {
 	conn, err := s.acquire(ctx)
 	if err != nil {
@@ -131,6 +134,20 @@ func (s *Store) inTx(ctx context.Context, work func(pgx.Tx) error) error {
 func blocked(err error) bool {
 	var pg *pgconn.PgError
 	return errors.As(err, &pg) && (pg.Code == "40P01" || pg.Code == "40001")
+}
+
+// NoText tells whether a statement was refused for what it was given: text that is
+// none, too long for an index, or a number or time out of range.
+func NoText(err error) bool {
+	var pg *pgconn.PgError
+	if !errors.As(err, &pg) {
+		return false
+	}
+	switch pg.Code {
+	case "22021", "22P05", "54000", "22003", "22008", "22P02":
+		return true
+	}
+	return false
 }
 
 // Unavailable tells whether an error is of the way to the database, or of the

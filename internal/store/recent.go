@@ -22,47 +22,50 @@ var sampleColumns = []string{"series_id", "at", "value", "rows"}
 const manyRows = 2000
 
 // putRows writes samples, sorted and each once, into the layer of rows.
-func putRows(ctx context.Context, tx pgx.Tx, samples []record.Sample) (changed int64, earliest time.Time, err error) {
+func putRows(ctx context.Context, tx pgx.Tx, samples []record.Sample, changes *Changes) error {
 	if len(samples) >= manyRows {
 		err := pgx.BeginFunc(ctx, tx, func(tx pgx.Tx) error { return copyRows(ctx, tx, "sample", samples) })
 		if err == nil {
-			earliest = samples[0].At
 			for _, s := range samples {
-				if s.At.Before(earliest) {
-					earliest = s.At
-				}
+				changes.note(s.SeriesID, s.At, 1)
 			}
-			return int64(len(samples)), earliest, nil
+			return nil
 		}
 		var pg *pgconn.PgError
 		if !errors.As(err, &pg) || pg.Code != "23505" {
-			return 0, earliest, err
+			return err
 		}
 	}
 	if _, err := tx.Exec(ctx, `
 		create temp table if not exists incoming
 			(series_id bigint, at timestamptz, value double precision, rows double precision) on commit drop;
 		truncate incoming`); err != nil {
-		return 0, earliest, fmt.Errorf("prepare samples: %w", err)
+		return fmt.Errorf("prepare samples: %w", err)
 	}
 	if err := copyRows(ctx, tx, "incoming", samples); err != nil {
-		return 0, earliest, err
+		return err
 	}
-	var first *time.Time
-	err = tx.QueryRow(ctx, `
+	rows, err := tx.Query(ctx, `
 		with written as (
 			insert into sample (series_id, at, value, rows) select series_id, at, value, rows from incoming
 			on conflict (series_id, at) do update set value = excluded.value, rows = excluded.rows
 				where (sample.value, sample.rows) is distinct from (excluded.value, excluded.rows)
-			returning at)
-		select count(*), min(at) from written`).Scan(&changed, &first)
+			returning series_id, at)
+		select series_id, min(at), count(*) from written group by series_id`)
 	if err != nil {
-		return 0, earliest, fmt.Errorf("write samples: %w", err)
+		return fmt.Errorf("write samples: %w", err)
 	}
-	if first != nil {
-		earliest = *first
+	var (
+		series, n int64
+		first     time.Time
+	)
+	if _, err := pgx.ForEachRow(rows, []any{&series, &first, &n}, func() error {
+		changes.note(series, first, n)
+		return nil
+	}); err != nil {
+		return fmt.Errorf("write samples: %w", err)
 	}
-	return changed, earliest, nil
+	return nil
 }
 
 func copyRows(ctx context.Context, tx pgx.Tx, table string, samples []record.Sample) error {

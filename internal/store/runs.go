@@ -47,28 +47,35 @@ func PutRunEvent(ctx context.Context, tx pgx.Tx, e record.RunEvent) (job int64, 
 			return job, fmt.Errorf("write run: %w", err)
 		}
 	}
-	for _, d := range e.Datasets {
-		if err := putRunDataset(ctx, tx, job, e, d); err != nil {
-			return job, err
-		}
-	}
-	return job, nil
+	return job, putRunDatasets(ctx, tx, job, e)
 }
 
-func putRunDataset(ctx context.Context, tx pgx.Tx, job int64, e record.RunEvent, d record.RunDataset) error {
-	direction := "input"
-	if d.Output {
-		direction = "output"
+// putRunDatasets keeps what a run read and wrote, however many they are.
+func putRunDatasets(ctx context.Context, tx pgx.Tx, job int64, e record.RunEvent) error {
+	n := len(e.Datasets)
+	if n == 0 {
+		return nil
+	}
+	namespaces, names, directions, rows, bytes := make([]string, n), make([]string, n), make([]string, n), make([]*int64, n), make([]*int64, n)
+	for i, d := range e.Datasets {
+		namespaces[i], names[i], directions[i], rows[i], bytes[i] = d.Namespace, d.Name, "input", d.Rows, d.Bytes
+		if d.Output {
+			directions[i] = "output"
+		}
 	}
 	_, err := tx.Exec(ctx, `
-		insert into job_dataset (job_id, namespace, name, direction, heard_at) values ($1, $2, $3, $4, $5)
+		insert into job_dataset (job_id, namespace, name, direction, heard_at)
+		select distinct $1::bigint, namespace, name, direction, $5::timestamptz from unnest($2::text[], $3::text[], $4::text[]) as d(namespace, name, direction) order by 2, 3, 4
 		on conflict (job_id, direction, namespace, name) do update set heard_at = greatest(job_dataset.heard_at, excluded.heard_at)`,
-		job, d.Namespace, d.Name, direction, e.Time)
+		job, namespaces, names, directions, e.Time)
 	if err == nil && e.Run != "" {
 		_, err = tx.Exec(ctx, `
-			insert into run_dataset (run_id, namespace, name, direction, rows, bytes) values ($1, $2, $3, $4, $5, $6)
+			insert into run_dataset (run_id, namespace, name, direction, rows, bytes)
+			select distinct on (namespace, name, direction) $1::uuid, namespace, name, direction, rows, bytes
+			from unnest($2::text[], $3::text[], $4::text[], $5::bigint[], $6::bigint[]) with ordinality as d(namespace, name, direction, rows, bytes, place)
+			order by namespace, name, direction, place desc
 			on conflict (run_id, direction, namespace, name) do update set rows = coalesce(excluded.rows, run_dataset.rows), bytes = coalesce(excluded.bytes, run_dataset.bytes)`,
-			e.Run, d.Namespace, d.Name, direction, d.Rows, d.Bytes)
+			e.Run, namespaces, names, directions, rows, bytes)
 	}
 	if err != nil {
 		return fmt.Errorf("write lineage: %w", err)
@@ -83,6 +90,23 @@ func AddLoad(ctx context.Context, tx pgx.Tx, dataset int64, at time.Time, rows i
 		return fmt.Errorf("write load: %w", err)
 	}
 	return nil
+}
+
+// DatasetsAt gives those of some places that are measured here, by place, with
+// their sources.
+func (s *Store) DatasetsAt(ctx context.Context, places []record.Place) (map[record.Place]record.Dataset, error) {
+	namespaces, names := make([]string, len(places)), make([]string, len(places))
+	for i, p := range places {
+		namespaces[i], names[i] = p.Namespace, p.Name
+	}
+	list, err := many[record.Dataset](ctx, s, "datasets", `
+		select `+datasetColumns+` from dataset d join source on source.id = d.source_id
+		where (d.namespace, d.name) in (select * from unnest($1::text[], $2::text[]))`, namespaces, names)
+	found := make(map[record.Place]record.Dataset, len(list))
+	for _, d := range list {
+		found[record.Place{Namespace: d.Namespace, Name: d.Name}] = d
+	}
+	return found, err
 }
 
 // DatasetByName gives a dataset by namespace and name.
@@ -132,6 +156,15 @@ func (s *Store) RunsOf(ctx context.Context, namespace, name string, limit int) (
 	return many[record.Run](ctx, s, "runs", `
 		select r.*, job.name as job, d.rows, d.bytes from run_dataset d join run r on r.id = d.run_id join job on job.id = r.job_id
 		where d.namespace = $1 and d.name = $2 and d.direction = 'output' order by r.heard_at desc limit $3`, namespace, name, limit)
+}
+
+// LastRunEnd gives when a job's last complete run ended; zero if none did.
+func (s *Store) LastRunEnd(ctx context.Context, job int64) (time.Time, error) {
+	at, err := one[*time.Time](ctx, s, "last run", "", `select max(ended_at) from run where job_id = $1 and state = 'complete'`, job)
+	if err != nil || at == nil {
+		return time.Time{}, err
+	}
+	return *at, nil
 }
 
 // RunEnds gives when the complete runs of a job ended, from an instant on.

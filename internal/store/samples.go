@@ -26,12 +26,27 @@ func RecentFrom(now time.Time) time.Time {
 	return time.Unix(int64(pack.DayOf(now.Unix())-recentDays)*pack.DaySeconds, 0).UTC()
 }
 
+// Changes is what writing samples came to: how many were new or corrected, and of
+// each series the start of the earliest such period.
+type Changes struct {
+	N     int64
+	First map[int64]time.Time
+}
+
+func (c *Changes) note(series int64, at time.Time, n int64) {
+	if c.First == nil {
+		c.First = map[int64]time.Time{}
+	}
+	c.N += n
+	if first, known := c.First[series]; !known || at.Before(first) {
+		c.First[series] = at
+	}
+}
+
 // PutSamples writes samples in the caller's transaction: a sample sent twice
-// counts once, a corrected value replaces the old one. It gives how many were
-// new or changed and the start of the earliest changed period. Samples before
-// recent go into day chunks; that locks their series until the transaction
-// ends.
-func PutSamples(ctx context.Context, tx pgx.Tx, samples []record.Sample, recent time.Time) (changed int64, earliest time.Time, err error) {
+// counts once, a corrected value replaces the old one. Samples before recent go
+// into day chunks; that locks their series until the transaction ends.
+func PutSamples(ctx context.Context, tx pgx.Tx, samples []record.Sample, recent time.Time) (changes Changes, err error) {
 	fresh := slices.Clone(samples)
 	// Of several samples for one period in a batch, the last one sent counts.
 	slices.SortStableFunc(fresh, bySeriesAndTime)
@@ -50,21 +65,16 @@ func PutSamples(ctx context.Context, tx pgx.Tx, samples []record.Sample, recent 
 	}
 	for _, layer := range []struct {
 		samples []record.Sample
-		put     func(context.Context, pgx.Tx, []record.Sample) (int64, time.Time, error)
+		put     func(context.Context, pgx.Tx, []record.Sample, *Changes) error
 	}{{old, putChunks}, {rows, putRows}} {
 		if len(layer.samples) == 0 {
 			continue
 		}
-		n, first, err := layer.put(ctx, tx, layer.samples)
-		if err != nil {
-			return 0, time.Time{}, err
+		if err := layer.put(ctx, tx, layer.samples, &changes); err != nil {
+			return Changes{}, err
 		}
-		if n > 0 && (changed == 0 || first.Before(earliest)) {
-			earliest = first
-		}
-		changed += n
 	}
-	return changed, earliest, nil
+	return changes, nil
 }
 
 func bySeriesAndTime(a, b record.Sample) int {

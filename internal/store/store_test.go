@@ -63,7 +63,13 @@ func metric(t *testing.T, s *store.Store) (record.Metric, int64) {
 func put(t *testing.T, s *store.Store, samples ...record.Sample) (changed int64, earliest time.Time) {
 	t.Helper()
 	dbtest.Must(t, s.InTx(t.Context(), func(tx pgx.Tx) (err error) {
-		changed, earliest, err = store.PutSamples(t.Context(), tx, samples, recent)
+		changes, err := store.PutSamples(t.Context(), tx, samples, recent)
+		changed, earliest = changes.N, time.Time{}
+		for _, first := range changes.First {
+			if earliest.IsZero() || first.Before(earliest) {
+				earliest = first
+			}
+		}
 		return err
 	}))
 	return changed, earliest
@@ -182,7 +188,7 @@ func TestPackingAndWritingAtOnceLoseNothing(t *testing.T) {
 				for day := range 60 {
 					v := value(id, day*24+writer, float64(day))
 					if err := s.InTx(ctx, func(tx pgx.Tx) error {
-						_, _, err := store.PutSamples(ctx, tx, []record.Sample{v}, now.AddDate(0, 0, 30*(day%3)))
+						_, err := store.PutSamples(ctx, tx, []record.Sample{v}, now.AddDate(0, 0, 30*(day%3)))
 						return err
 					}); err != nil {
 						return err

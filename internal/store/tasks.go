@@ -62,27 +62,15 @@ func (s *Store) SteerTask(ctx context.Context, id int64, to string, from ...stri
 // Hold takes hold of a task until release is called or the process dies; held is
 // false if another has it.
 func (s *Store) Hold(ctx context.Context, id int64) (release func(), held bool, err error) {
-	return s.hold(ctx, "task", lockTask, id)
+	return s.hold(ctx, lockTask, id)
 }
 
-func (s *Store) hold(ctx context.Context, what string, class int, id int64) (release func(), held bool, err error) {
-	conn, err := s.Pool.Acquire(ctx)
-	if err != nil {
-		return nil, false, fmt.Errorf("hold %s %d: %w", what, id, err)
+func (s *Store) hold(ctx context.Context, class int, id int64) (release func(), held bool, err error) {
+	lock, held, err := s.lock(ctx, class, int32(id))
+	if err != nil || !held {
+		return nil, false, err
 	}
-	if err := conn.QueryRow(ctx, `select pg_try_advisory_lock($1, $2)`, class, int32(id)).Scan(&held); err != nil || !held {
-		conn.Release()
-		if err != nil {
-			return nil, false, fmt.Errorf("hold %s %d: %w", what, id, err)
-		}
-		return nil, false, nil
-	}
-	return func() {
-		if _, err := conn.Exec(context.WithoutCancel(ctx), `select pg_advisory_unlock($1, $2)`, class, int32(id)); err != nil {
-			conn.Conn().Close(context.WithoutCancel(ctx)) // which lets go too
-		}
-		conn.Release()
-	}, true, nil
+	return lock.Release, true, nil
 }
 
 // Abandoned gives the running tasks of a kind that nobody holds, though they
@@ -92,6 +80,12 @@ func (s *Store) Abandoned(ctx context.Context, what string, quiet time.Duration)
 		update task set touched_at = now() where what = $1 and state = 'running' and touched_at < now() - $2::bigint * interval '1 second'
 			and not exists (select from pg_locks where locktype = 'advisory' and classid = $3 and objid = task.id and granted)
 		returning id`, what, int64(quiet.Seconds()), lockTask)
+}
+
+// RunningTasks gives the running tasks of some kinds that nobody has touched for a
+// while.
+func (s *Store) RunningTasks(ctx context.Context, what []string, quiet time.Duration) ([]int64, error) {
+	return many[int64](ctx, s, "tasks", `select id from task where what = any($1) and state = 'running' and touched_at < now() - $2::float8 * interval '1 second'`, what, quiet.Seconds())
 }
 
 // EndTask keeps how a task ended; err nil means well.

@@ -11,6 +11,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"tinbell/internal/contain"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 )
@@ -39,7 +40,7 @@ func (t *Teller) Deliver(ctx context.Context) (int, error) {
 		slots <- struct{}{}
 		group.Go(func() {
 			defer func() { <-slots }()
-			failed[i] = t.deliver(ctx, byID[m.ChannelID], m)
+			failed[i] = contain.Run(func() error { return t.deliver(ctx, byID[m.ChannelID], m) })
 		})
 	}
 	group.Wait()
@@ -51,7 +52,10 @@ func (t *Teller) Deliver(ctx context.Context) (int, error) {
 func (t *Teller) deliver(ctx context.Context, c record.Channel, m record.Message) error {
 	limited, cancel := context.WithTimeout(ctx, lease/2)
 	defer cancel()
-	err := t.attempt(limited, c, &m)
+	err := contain.Run(func() error { return t.attempt(limited, c, &m) })
+	if broke := (*contain.Panic)(nil); errors.As(err, &broke) {
+		t.options.Log.ErrorContext(ctx, "a message broke off", "message", m.ID, "channel", c.Name, "what", m.What, "error", err, "stack", broke.Stack)
+	}
 	if ctx.Err() != nil {
 		return nil // stopping: the lease ends, and it is sent again under the same key
 	}

@@ -20,6 +20,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"tinbell/internal/contain"
 	"tinbell/internal/inspect"
 	"tinbell/internal/people"
 	"tinbell/internal/store"
@@ -87,7 +88,7 @@ func (t *Teller) Stop() { t.running.Wait() }
 
 func (t *Teller) gathering(ctx context.Context) {
 	for {
-		if err := t.Gather(ctx); err != nil && ctx.Err() == nil {
+		if err := contain.Run(func() error { return t.Gather(ctx) }); err != nil && ctx.Err() == nil && !store.Unavailable(err) {
 			t.options.Log.Error("alerts could not be grouped; tried again", "error", err)
 		}
 		select {
@@ -102,8 +103,8 @@ func (t *Teller) gathering(ctx context.Context) {
 
 func (t *Teller) delivering(ctx context.Context) {
 	for {
-		sent, err := t.Deliver(ctx)
-		if err != nil && ctx.Err() == nil {
+		sent, err := contain.Get(func() (int, error) { return t.Deliver(ctx) })
+		if err != nil && ctx.Err() == nil && !store.Unavailable(err) {
 			t.options.Log.Error("messages could not be sent; tried again", "error", err)
 		}
 		if sent > 0 && err == nil {

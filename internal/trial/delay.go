@@ -23,6 +23,7 @@ import (
 	"tinbell/internal/record"
 	"tinbell/internal/service"
 	"tinbell/internal/store"
+	"tinbell/internal/watch"
 )
 
 // How many series the delay is measured with, and how many of them alert at
@@ -83,7 +84,7 @@ func Delay(ctx context.Context, say func(string)) (Delays, error) {
 		return v, err
 	}
 	for _, m := range monitors {
-		if err := s.Parts.Watcher.Learn(ctx, m.ID, false, func(int, int) {}); err != nil {
+		if err := s.Parts.Watcher.Learn(ctx, watch.Order{Monitor: m.ID, History: false}, func(int, int) {}); err != nil {
 			return v, err
 		}
 	}
@@ -174,7 +175,7 @@ func populate(ctx context.Context, s *service.Service, until time.Time) error {
 			}
 		}
 		if err := s.Parts.Store.InTx(ctx, func(tx pgx.Tx) error {
-			_, _, err := store.PutSamples(ctx, tx, samples, store.RecentFrom(until))
+			_, err := store.PutSamples(ctx, tx, samples, store.RecentFrom(until))
 			return err
 		}); err != nil {
 			return err

@@ -16,6 +16,7 @@ import (
 	"tinbell/internal/record"
 	"tinbell/internal/service"
 	"tinbell/internal/store"
+	"tinbell/internal/watch"
 )
 
 const (
@@ -107,7 +108,7 @@ func busyMonitor(ctx context.Context, s *service.Service) (record.Monitor, []int
 		}
 	}
 	if err := records.InTx(ctx, func(tx pgx.Tx) error {
-		_, _, err := store.PutSamples(ctx, tx, samples, store.RecentFrom(until))
+		_, err := store.PutSamples(ctx, tx, samples, store.RecentFrom(until))
 		return err
 	}); err != nil {
 		return m, nil, err
@@ -118,7 +119,7 @@ func busyMonitor(ctx context.Context, s *service.Service) (record.Monitor, []int
 	if err != nil {
 		return m, nil, err
 	}
-	if err := s.Parts.Watcher.Learn(ctx, id, true, func(int, int) {}); err != nil {
+	if err := s.Parts.Watcher.Learn(ctx, watch.Order{Monitor: id, History: true}, func(int, int) {}); err != nil {
 		return m, nil, err
 	}
 	m, err = records.Monitor(ctx, "busy")

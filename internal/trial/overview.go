@@ -68,7 +68,7 @@ func crowd(ctx context.Context, records *store.Store, collector *collect.Collect
 			samples = append(samples, record.Sample{SeriesID: ids[""], At: now.Add(time.Duration(hour-28*24) * time.Hour), Value: &v})
 		}
 		err = records.InTx(ctx, func(tx pgx.Tx) error {
-			_, _, err := store.PutSamples(ctx, tx, samples, store.RecentFrom(now))
+			_, err := store.PutSamples(ctx, tx, samples, store.RecentFrom(now))
 			return err
 		})
 		if err != nil {

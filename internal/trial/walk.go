@@ -131,7 +131,7 @@ func (h *layers) fill(ctx context.Context) ([]Result, error) {
 		}
 		began := time.Now()
 		err := records.InTx(ctx, func(tx pgx.Tx) error {
-			_, _, err := store.PutSamples(ctx, tx, samples, h.until)
+			_, err := store.PutSamples(ctx, tx, samples, h.until)
 			return err
 		})
 		if err != nil {

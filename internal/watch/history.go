@@ -65,11 +65,7 @@ func Load(ctx context.Context, s *store.Store, monitor record.Monitor) (*Subject
 	for _, l := range labelled {
 		v.exclude(l.SeriesID, l.Since, l.EndedAt, l.KnownAt, false, "labelled "+l.Verdict+": "+l.Summary)
 	}
-	ids := make([]int64, len(v.Series))
-	for i, series := range v.Series {
-		ids[i] = series.ID
-	}
-	stretches, err := s.Stretches(ctx, ids)
+	stretches, err := s.Stretches(ctx, v.ids())
 	if err != nil {
 		return nil, err
 	}
@@ -177,10 +173,20 @@ func (v *Subject) SettledTo(now time.Time) time.Time {
 
 // Histories reads the dense samples of all series in [from, to).
 func (v *Subject) Histories(ctx context.Context, s *store.Store, from, to time.Time) (map[int64][]timeline.Sample, error) {
+	return v.histories(ctx, s, v.ids(), from, to)
+}
+
+// ids are those of all series.
+func (v *Subject) ids() []int64 {
 	ids := make([]int64, len(v.Series))
 	for i, series := range v.Series {
 		ids[i] = series.ID
 	}
+	return ids
+}
+
+// histories reads the dense samples of some series in [from, to).
+func (v *Subject) histories(ctx context.Context, s *store.Store, ids []int64, from, to time.Time) (map[int64][]timeline.Sample, error) {
 	samples, err := s.Samples(ctx, ids, from, to)
 	if err != nil {
 		return nil, err
@@ -208,11 +214,7 @@ func (v *Subject) EachHistory(ctx context.Context, s *store.Store, from, to time
 		}
 		return nil
 	}
-	ids := make([]int64, len(v.Series))
-	for i, series := range v.Series {
-		ids[i] = series.ID
-	}
-	return s.EachSeries(ctx, ids, from, to, func(id int64, list []timeline.Sample) error {
+	return s.EachSeries(ctx, v.ids(), from, to, func(id int64, list []timeline.Sample) error {
 		return do(id, timeline.Dense(v.Grid, list, to))
 	})
 }
@@ -240,12 +242,8 @@ func (v *Subject) beside(samples map[int64][]timeline.Sample) {
 
 // since reads what came from an instant on, and up to when all of it should
 // have come. A pushed sample may be there before its period of grace is over.
-func (v *Subject) since(ctx context.Context, s *store.Store, from, now time.Time) (map[int64][]timeline.Sample, time.Time, error) {
+func (v *Subject) since(ctx context.Context, s *store.Store, ids []int64, from, now time.Time) (map[int64][]timeline.Sample, time.Time, error) {
 	to := v.SettledTo(now)
-	ids := make([]int64, len(v.Series))
-	for i, series := range v.Series {
-		ids[i] = series.ID
-	}
 	samples, err := s.Samples(ctx, ids, from, later(to, now))
 	v.beside(samples)
 	for _, list := range samples {
@@ -254,6 +252,13 @@ func (v *Subject) since(ctx context.Context, s *store.Store, from, now time.Time
 		}
 	}
 	return samples, to, err
+}
+
+func earlier(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
 }
 
 func later(a, b time.Time) time.Time {

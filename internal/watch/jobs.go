@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"tinbell/core/arrival"
+	"tinbell/internal/duty"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 )
@@ -21,12 +22,8 @@ func (w *Watcher) SilentJobs(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, job := range jobs {
-		if err := w.silentJob(ctx, job, now); err != nil {
-			return fmt.Errorf("judge runs of %s: %w", job.Name, err)
-		}
-	}
-	return nil
+	named := func(job store.JobState) string { return "job " + job.Name }
+	return duty.Each(ctx, jobs, named, func(job store.JobState) error { return w.silentJob(ctx, job, now) })
 }
 
 // NextRun says when a job's next complete run is due.
@@ -35,21 +32,31 @@ func (w *Watcher) NextRun(ctx context.Context, job int64) (Expected, error) {
 	if err != nil {
 		return Expected{}, err
 	}
-	times := make([]int64, len(ends))
-	for i, at := range ends {
-		times[i] = at.Unix()
-	}
-	return w.next(times, time.UTC, record.DefaultSettings().Rule(1))
+	return w.next(unixOf(ends), time.UTC, record.DefaultSettings().Rule(1))
 }
 
 func (w *Watcher) silentJob(ctx context.Context, job store.JobState, now time.Time) error {
-	next, err := w.NextRun(ctx, job.ID)
-	var few arrival.TooFew
-	if errors.As(err, &few) {
+	rule := record.DefaultSettings().Rule(1)
+	pattern, err := w.patterns.of(patternKey{"job", job.ID}, now, patternsLast, func() (*arrival.Pattern, error) {
+		ends, err := w.store.RunEnds(ctx, job.ID, now.Add(-arrivalMemory))
+		if err != nil {
+			return nil, err
+		}
+		return arrival.Learn(unixOf(ends), time.UTC)
+	})
+	if few := (arrival.TooFew{}); errors.As(err, &few) {
 		return nil
 	}
-	if err != nil || next.Overdue == (job.SilentSince != nil) {
+	if err != nil {
 		return err
+	}
+	last, err := w.store.LastRunEnd(ctx, job.ID)
+	if err != nil || last.IsZero() {
+		return err
+	}
+	next := expect(pattern, last.Unix(), rule, now)
+	if next.Overdue == (job.SilentSince != nil) {
+		return nil
 	}
 	about := store.About{Job: job.ID}
 	return w.store.InTx(ctx, func(tx pgx.Tx) error {
@@ -66,4 +73,12 @@ func (w *Watcher) silentJob(ctx context.Context, job store.JobState, now time.Ti
 			RaisedAt: now.UTC().Truncate(time.Second), Sentence: fmt.Sprintf("%s has had no complete run since %s; one was due at %s UTC",
 				job.Name, next.Last.Format("Mon 2 Jan 15:04"), next.Expected.Format("Mon 2 Jan 15:04"))})
 	})
+}
+
+func unixOf(times []time.Time) []int64 {
+	list := make([]int64, len(times))
+	for i, at := range times {
+		list[i] = at.Unix()
+	}
+	return list
 }

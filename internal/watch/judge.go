@@ -13,6 +13,7 @@ import (
 	"tinbell/core/detect"
 	"tinbell/core/learn"
 	"tinbell/core/timeline"
+	"tinbell/internal/contain"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 )
@@ -25,68 +26,128 @@ func (o Outdated) Error() string {
 	return fmt.Sprintf("baselines of %d monitors are outdated", len(o.Monitors))
 }
 
+// Changed says from when on samples of a metric may be new or corrected, and of
+// which series even earlier.
+type Changed struct {
+	From time.Time
+	Late map[int64]time.Time
+}
+
+// nothing stands for no change at all: only what was not judged yet is.
+var nothing = Changed{From: farFuture}
+
+// of gives from when on each of some series may have changed.
+func (c Changed) of(series []int64) []time.Time {
+	from := make([]time.Time, len(series))
+	for i, id := range series {
+		if from[i] = c.From; !c.Late[id].IsZero() {
+			from[i] = earlier(from[i], c.Late[id])
+		}
+	}
+	return from
+}
+
 // Evaluate judges a metric's new samples for all of its monitors. Where samples
 // from before the last judged period changed, their series are judged again
 // from the state right after fitting, and the alerts follow. Monitors with
 // outdated baselines come back as Outdated; the others are judged all the same.
-func (w *Watcher) Evaluate(ctx context.Context, metric int64, changedFrom time.Time) error {
+func (w *Watcher) Evaluate(ctx context.Context, metric int64, c Changed) error {
 	monitors, err := w.store.MonitorsOf(ctx, metric)
 	if err != nil {
 		return err
 	}
 	var outdated Outdated
+	var failed []error
 	for _, m := range monitors {
 		if m.Paused || m.LearnedAt == nil {
 			continue
 		}
-		switch err := w.evaluate(ctx, m, changedFrom); {
+		switch err := contain.Run(func() error { return w.evaluate(ctx, m, c) }); {
 		case errors.Is(err, detect.ErrOutdated):
 			outdated.Monitors = append(outdated.Monitors, m.ID)
 		case err != nil:
-			return fmt.Errorf("judge %s: %w", m.Name, err)
+			failed = append(failed, fmt.Errorf("judge %s: %w", m.Name, err))
 		}
 	}
 	if len(outdated.Monitors) > 0 {
-		return outdated
+		failed = append(failed, outdated)
 	}
-	return nil
+	return errors.Join(failed...)
 }
 
-func (w *Watcher) evaluate(ctx context.Context, m record.Monitor, changedFrom time.Time) error {
+// evaluate judges what is new of a monitor's series, some at a time. Series that
+// have no baseline yet are fitted as soon as they can be.
+func (w *Watcher) evaluate(ctx context.Context, m record.Monitor, c Changed) error {
 	subject, err := Load(ctx, w.store, m)
 	if err != nil {
 		return err
 	}
-	return w.store.InTx(ctx, func(tx pgx.Tx) error {
-		if err := store.LockMonitor(ctx, tx, m.ID); err != nil {
-			return err
+	var outdated error
+	for part := range slices.Chunk(subject.Series, subject.together()) {
+		unfitted, err := w.judgeSome(ctx, subject, part, c)
+		if errors.Is(err, detect.ErrOutdated) {
+			outdated = err
+			continue
 		}
-		baselines, err := w.store.In(tx).Baselines(ctx, m.ID)
 		if err != nil {
 			return err
 		}
-		told := 0
-		var judged []store.Judged
+		begun, err := w.begin(ctx, subject, unfitted, c)
+		if err == nil && len(begun) > 0 {
+			_, err = w.judgeSome(ctx, subject, begun, nothing)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return outdated
+}
+
+// judgeSome judges some series in one transaction, and gives those that have no
+// baseline.
+func (w *Watcher) judgeSome(ctx context.Context, v *Subject, part []record.Series, c Changed) (unfitted []record.Series, err error) {
+	ids := make([]int64, len(part))
+	for i, series := range part {
+		ids[i] = series.ID
+	}
+	err = w.store.InTx(ctx, func(tx pgx.Tx) error {
+		unfitted = unfitted[:0]
+		if err := store.LockMonitor(ctx, tx, v.Monitor.ID); err != nil {
+			return err
+		}
+		baselines, err := w.store.In(tx).BaselinesBehind(ctx, v.Monitor.ID, ids, c.of(ids), later(v.SettledTo(w.now()), v.Grid.Floor(w.now())))
+		if err != nil {
+			return err
+		}
 		from := farFuture
 		for _, b := range baselines {
 			start := b.JudgedTo
-			if changedFrom.Before(start) {
+			switch {
+			case b.Again:
 				start = b.TrainedTo
+			case len(b.Judged) == 0:
+				continue // nothing is new
 			}
 			if start.Before(from) {
 				from = start
 			}
 		}
-		samples, to, err := subject.since(ctx, w.store.In(tx), from, w.now())
+		samples, to, err := v.since(ctx, w.store.In(tx), ids, from, w.now())
 		if err != nil {
 			return err
 		}
-		for _, series := range subject.Series {
-			b, fitted := baselines[series.ID]
-			if !fitted {
+		told := 0
+		var judged []store.Judged
+		for _, series := range part {
+			b, known := baselines[series.ID]
+			switch {
+			case !known:
+				unfitted = append(unfitted, series)
 				continue
+			case !b.Again && len(b.Judged) == 0:
+				continue // nothing is new
 			}
-			n, j, err := w.advance(ctx, tx, subject, series, b, samples[series.ID], to, changedFrom)
+			n, j, err := w.advance(ctx, tx, v, series, b, samples[series.ID], to)
 			if err != nil {
 				return err
 			}
@@ -94,7 +155,7 @@ func (w *Watcher) evaluate(ctx context.Context, m record.Monitor, changedFrom ti
 				judged = append(judged, *j)
 			}
 		}
-		if err := store.PutJudged(ctx, tx, m.ID, judged); err != nil {
+		if err := store.PutJudged(ctx, tx, v.Monitor.ID, judged); err != nil {
 			return err
 		}
 		if told > 0 {
@@ -102,68 +163,99 @@ func (w *Watcher) evaluate(ctx context.Context, m record.Monitor, changedFrom ti
 		}
 		return nil
 	})
+	return unfitted, err
+}
+
+// stepped is what stepping through new samples came to.
+type stepped struct {
+	changed []detect.Alert
+	state   []byte
+	to      time.Time
 }
 
 // advance steps one series through its new samples and keeps the alerts that
-// follow; how far it came is for the caller to keep.
-func (w *Watcher) advance(ctx context.Context, tx pgx.Tx, v *Subject, series record.Series, b record.Baseline, samples []timeline.Sample, to, changedFrom time.Time) (int, *store.Judged, error) {
+// follow; how far it came is for the caller to keep. A series that breaks off is
+// kept as failed, and leaves the others alone.
+func (w *Watcher) advance(ctx context.Context, tx pgx.Tx, v *Subject, series record.Series, b record.Baseline, samples []timeline.Sample, to time.Time) (int, *store.Judged, error) {
 	state, start := b.Judged, b.JudgedTo
-	again := changedFrom.Before(b.JudgedTo)
-	if again {
+	if b.Again {
 		state, start = b.Fitted, b.TrainedTo
 	}
-	e, err := detect.Load(v.Config, v.Monitor.Settings.Rule(len(v.Series)), state)
-	if err != nil {
+	found, err := contain.Get(func() (stepped, error) { return v.step(series, state, start, samples, to) })
+	if broke := (*contain.Panic)(nil); errors.As(err, &broke) {
+		w.log.ErrorContext(ctx, "a series could not be judged", "monitor", v.Monitor.Name, "segment", series.Segment, "samples", len(samples), "error", err, "stack", broke.Stack)
+		return 0, nil, w.failed(ctx, tx, v, series, err)
+	}
+	if err != nil || !found.to.After(start) {
 		return 0, nil, err
 	}
-	var changed []detect.Alert
-	judgedTo := start
+	rows := make([]record.Alert, len(found.changed))
+	for i, a := range found.changed {
+		rows[i] = v.AlertOf(series, a)
+	}
+	if err := w.keepAlerts(ctx, tx, v, series, rows, again{b.TrainedTo, b.Again}); err != nil {
+		return 0, nil, err
+	}
+	return len(rows), &store.Judged{SeriesID: series.ID, State: found.state, To: found.to}, nil
+}
+
+// step loads an evaluator and steps it through samples.
+func (v *Subject) step(series record.Series, state []byte, start time.Time, samples []timeline.Sample, to time.Time) (stepped, error) {
+	e, err := detect.Load(v.Config, v.Monitor.Settings.Rule(len(v.Series)), state)
+	if err != nil {
+		return stepped{}, err
+	}
+	if timeline.TooFar(v.Grid, start, to) {
+		return stepped{}, fmt.Errorf("%w: nothing was judged since %s", detect.ErrOutdated, start.Format(time.DateOnly))
+	}
+	r := stepped{to: start}
 	step := int64(v.Grid.Period.Seconds())
 	for _, s := range timeline.DenseFrom(v.Grid, start, samples, to) {
-		r := e.Step(s, learn.MarkOf(v.Exclusions[series.ID], s.At, s.At+step))
-		judgedTo = v.Grid.Next(time.Unix(s.At, 0))
-		if r.Change == detect.None {
+		reading := e.Step(s, learn.MarkOf(v.Exclusions[series.ID], s.At, s.At+step))
+		r.to = v.Grid.Next(time.Unix(s.At, 0))
+		if reading.Change == detect.None {
 			continue
 		}
 		a, _ := e.OpenAlert()
-		if n := len(changed); n > 0 && changed[n-1].Raised == a.Raised {
-			changed[n-1] = a
+		if n := len(r.changed); n > 0 && r.changed[n-1].Raised == a.Raised {
+			r.changed[n-1] = a
 		} else {
-			changed = append(changed, a)
+			r.changed = append(r.changed, a)
 		}
 	}
-	if !judgedTo.After(start) {
-		return 0, nil, nil
+	if r.to.After(start) {
+		r.state, err = e.MarshalBinary()
 	}
-	if err := w.keepAlerts(ctx, tx, v, series, changed, again, b.TrainedTo); err != nil {
-		return 0, nil, err
-	}
-	blob, err := e.MarshalBinary()
-	if err != nil {
-		return 0, nil, err
-	}
-	return len(changed), &store.Judged{SeriesID: series.ID, State: blob, To: judgedTo}, nil
+	return r, err
+}
+
+// again says whether a stretch was judged a second time, and from when on.
+type again struct {
+	since time.Time
+	yes   bool
 }
 
 // keepAlerts writes the alerts of a stretch that was judged. Each updates the
-// alert it continues: the one that overlaps it in time. When a stretch was
-// judged again after a correction, an open alert that no longer follows from
-// the data is closed.
-func (w *Watcher) keepAlerts(ctx context.Context, tx pgx.Tx, v *Subject, series record.Series, alerts []detect.Alert, again bool, since time.Time) error {
-	if len(alerts) == 0 && !again {
+// alert it continues: the one that overlaps it in time. When the stretch was
+// judged again, an open alert that no longer follows from the data is closed.
+func (w *Watcher) keepAlerts(ctx context.Context, tx pgx.Tx, v *Subject, series record.Series, rows []record.Alert, a again) error {
+	if len(rows) == 0 && !a.yes {
 		return nil
 	}
-	known, err := w.store.In(tx).Alerts(ctx, store.AlertFilter{Series: series.ID, Monitor: v.Monitor.Name, Limit: 40})
+	from := a.since
+	for _, row := range rows {
+		from = earlier(from, row.Since)
+	}
+	known, err := w.store.In(tx).AlertsFrom(ctx, v.Monitor.ID, series.ID, from)
 	if err != nil {
 		return err
 	}
 	now := w.now()
 	kept := map[int64]bool{}
-	for _, a := range alerts {
-		row := v.AlertOf(series, a)
+	for _, row := range rows {
 		if old := overlapping(known, row, kept); old != nil {
 			row.ID, row.RaisedAt = old.ID, old.RaisedAt
-		} else {
+		} else if !row.FromHistory {
 			row.RaisedAt = later(row.RaisedAt, now.Truncate(time.Second))
 		}
 		if row.ClosedAt != nil && row.ClosedAt.Before(row.RaisedAt) {
@@ -178,11 +270,11 @@ func (w *Watcher) keepAlerts(ctx context.Context, tx pgx.Tx, v *Subject, series 
 	if err := w.filter(ctx, tx, v, slices.Collect(maps.Keys(kept))); err != nil {
 		return err
 	}
-	if !again {
+	if !a.yes {
 		return nil
 	}
 	for _, old := range known {
-		if old.ClosedAt == nil && !kept[old.ID] && old.RaisedAt.After(since) && old.Cause != string(detect.Overdue) {
+		if old.ClosedAt == nil && !kept[old.ID] && !old.RaisedAt.Before(a.since) && old.Cause != string(detect.Overdue) {
 			old.ClosedAt, old.EndedAt, old.CloseReason = &now, &now, "corrected"
 			if _, err := store.PutAlert(ctx, tx, old); err != nil {
 				return err

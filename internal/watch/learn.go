@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"runtime"
+	"slices"
 	"sort"
 	"time"
 
@@ -17,6 +18,7 @@ import (
 	"tinbell/core/detect"
 	"tinbell/core/learn"
 	"tinbell/core/timeline"
+	"tinbell/internal/contain"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 )
@@ -26,13 +28,15 @@ type Watcher struct {
 	store *store.Store
 	now   func() time.Time
 	log   *slog.Logger
+
+	patterns *patterns
 }
 
 // in gives the watcher as a transaction sees it.
-func (w *Watcher) in(tx pgx.Tx) *Watcher { return &Watcher{w.store.In(tx), w.now, w.log} }
+func (w *Watcher) in(tx pgx.Tx) *Watcher { return &Watcher{w.store.In(tx), w.now, w.log, w.patterns} }
 
 func New(s *store.Store, now func() time.Time, log *slog.Logger) *Watcher {
-	return &Watcher{s, now, log}
+	return &Watcher{s, now, log, &patterns{}}
 }
 
 // fitted is what learning one series gave.
@@ -40,16 +44,31 @@ type fitted struct {
 	series   record.Series
 	baseline record.Baseline
 	alerts   []detect.Alert
-	open     bool // the last alert is still open
-	history  bool // the past was walked through
-	short    error
+	open     bool      // the last alert is still open
+	walked   time.Time // from when the past was walked through; zero: not at all
+	first    time.Time // its first sample
+	short    *baseline.TooShort
+	broke    error // it panicked
 }
 
-// Learn fits the baselines of all of a monitor's series. With history, the past
-// is walked through first as the live service would have, and its alerts kept:
-// so a new monitor shows at once what it would have told.
-func (w *Watcher) Learn(ctx context.Context, monitor int64, history bool, progress func(done, total int)) error {
-	m, err := w.store.MonitorByID(ctx, monitor)
+// Order asks for baselines to be fitted.
+type Order struct {
+	Monitor int64
+	// History asks for the alerts of the past too, as the live service would have
+	// raised them: so a new monitor shows at once what it would have told.
+	History bool
+	// Changed says that the monitor's settings are others than those its open
+	// alerts were raised under: they are judged again.
+	Changed bool
+}
+
+// atOnce is how many series are fitted or judged in one transaction.
+const atOnce = 200
+
+// Learn fits the baselines of all of a monitor's series, some at a time: what was
+// fitted stays when a later part is cut off.
+func (w *Watcher) Learn(ctx context.Context, o Order, progress func(done, total int)) error {
+	m, err := w.store.MonitorByID(ctx, o.Monitor)
 	if err != nil {
 		return err
 	}
@@ -58,48 +77,32 @@ func (w *Watcher) Learn(ctx context.Context, monitor int64, history bool, progre
 		return err
 	}
 	now := w.now()
-	histories, err := subject.Histories(ctx, w.store, time.Time{}, subject.SettledTo(now))
-	if err != nil {
-		return err
+	past := walk{from: func(record.Series) time.Time { return time.Time{} }}
+	if o.History {
+		past.from = func(record.Series) time.Time { return theBeginning }
 	}
-	judged, err := w.store.Baselines(ctx, m.ID)
-	if err != nil {
-		return err
-	}
-	results := make([]fitted, len(subject.Series))
-	group, _ := errgroup.WithContext(ctx)
-	group.SetLimit(runtime.NumCPU())
-	done := make(chan struct{}, len(subject.Series))
-	for i, series := range subject.Series {
-		group.Go(func() error {
-			var err error
-			results[i], err = w.learnSeries(subject, series, histories[series.ID], judged[series.ID], history)
-			done <- struct{}{}
+	done := 0
+	for part := range slices.Chunk(subject.Series, subject.together()) {
+		if err := w.learnSome(ctx, subject, part, o, past); err != nil {
 			return err
-		})
-	}
-	for i := range subject.Series {
-		<-done
-		progress(i+1, len(subject.Series))
-	}
-	if err := group.Wait(); err != nil {
-		return err
+		}
+		done += len(part)
+		progress(done, len(subject.Series))
 	}
 	return w.store.InTx(ctx, func(tx pgx.Tx) error {
 		if err := store.LockMonitor(ctx, tx, m.ID); err != nil {
 			return err
 		}
-		for _, r := range results {
-			if err := w.keepFit(ctx, tx, subject, r); err != nil {
+		if m.Settings.Method != record.MethodArrival {
+			if err := store.CloseOverdue(ctx, tx, m.ID, now); err != nil {
 				return err
 			}
-		}
-		if history && m.Settings.Method == "arrival" {
+		} else if o.History {
 			if err := w.walkArrivals(ctx, tx, subject, now); err != nil {
 				return err
 			}
 		}
-		if history {
+		if o.History {
 			if err := store.Surround(ctx, tx, m.ID, nil); err != nil {
 				return err
 			}
@@ -111,12 +114,122 @@ func (w *Watcher) Learn(ctx context.Context, monitor int64, history bool, progre
 	})
 }
 
-func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeline.Sample, last record.Baseline, walk bool) (fitted, error) {
+// theBeginning asks for a walk through all of the past.
+var theBeginning = time.Unix(0, 0).UTC()
+
+// together is how many of a monitor's series are worked on at once: all where each
+// is compared with the others.
+func (v *Subject) together() int {
+	if v.Config.Method.Name == baseline.Siblings {
+		return max(len(v.Series), 1)
+	}
+	return atOnce
+}
+
+// walk says from when on a series' past is walked through, zero for one that goes
+// on from where it is; and from when on what that shows is news. A zero time
+// stands for when the monitor was first in force.
+type walk struct {
+	from func(record.Series) time.Time
+	news time.Time
+}
+
+// learnSome fits some series and keeps the fits.
+func (w *Watcher) learnSome(ctx context.Context, v *Subject, part []record.Series, o Order, past walk) error {
+	ids := make([]int64, len(part))
+	for i, series := range part {
+		ids[i] = series.ID
+	}
+	open, err := w.store.OpenSince(ctx, v.Monitor.ID, ids)
+	if err != nil {
+		return err
+	}
+	histories, err := v.histories(ctx, w.store, ids, time.Time{}, v.SettledTo(w.now()))
+	if err != nil {
+		return err
+	}
+	judged, err := w.store.Baselines(ctx, v.Monitor.ID, ids)
+	if err != nil {
+		return err
+	}
+	states, err := w.store.SeriesStates(ctx, v.Monitor.ID, ids)
+	if err != nil {
+		return err
+	}
+	results := make([]fitted, len(part))
+	group, _ := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.NumCPU())
+	for i, series := range part {
+		group.Go(func() error {
+			history := histories[series.ID]
+			histories[series.ID] = nil // each is needed once
+			from := past.from(series)
+			if began, isOpen := open[series.ID]; isOpen && from.IsZero() && (o.Changed || outdated(v, judged[series.ID])) {
+				from = began
+			}
+			var err error
+			results[i], err = contain.Get(func() (fitted, error) {
+				return w.learnSeries(v, series, history, judged[series.ID], from)
+			})
+			results[i].series = series
+			if broke := (*contain.Panic)(nil); errors.As(err, &broke) {
+				w.log.ErrorContext(ctx, "a series could not be fitted", "monitor", v.Monitor.Name, "segment", series.Segment, "samples", len(history), "error", err, "stack", broke.Stack)
+				results[i].broke, err = err, nil
+			}
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	return w.store.InTx(ctx, func(tx pgx.Tx) error {
+		if err := store.LockMonitor(ctx, tx, v.Monitor.ID); err != nil {
+			return err
+		}
+		for _, r := range results {
+			news := past.news
+			if news.IsZero() {
+				news = inForce(states[r.series.ID], v.Monitor)
+			}
+			if err := w.keepFit(ctx, tx, v, r, news, o); err != nil {
+				return err
+			}
+		}
+		return store.Notify(ctx, tx, "alerts")
+	})
+}
+
+// inForce is when a monitor was first in force for a series: alerts from then on
+// are no history.
+func inForce(state record.SeriesState, m record.Monitor) time.Time {
+	switch {
+	case !state.Since.IsZero():
+		return state.Since
+	case m.LearnedAt != nil:
+		return *m.LearnedAt
+	}
+	return farFuture
+}
+
+// outdated tells whether a stored baseline cannot be gone on from: it was made by
+// another method.
+func outdated(v *Subject, b record.Baseline) bool {
+	if len(b.Judged) == 0 {
+		return true
+	}
+	_, err := contain.Get(func() (*detect.Evaluator, error) {
+		return detect.Load(v.Config, v.Monitor.Settings.Rule(len(v.Series)), b.Judged)
+	})
+	return err != nil
+}
+
+func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeline.Sample, last record.Baseline, walk time.Time) (fitted, error) {
 	r := fitted{series: series}
 	if len(history) == 0 {
 		return r, nil
 	}
 	now := w.now()
+	r.first = time.Unix(history[0].At, 0).UTC()
 	rule := v.Monitor.Settings.Rule(len(v.Series))
 	exclusions := v.Exclusions[series.ID]
 	// The fit ends where corrections may still come; from there on samples are
@@ -125,25 +238,29 @@ func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeli
 	e, err := detect.Fit(v.Config, rule, learned, learn.Mask(exclusions, now.Unix()))
 	var short baseline.TooShort
 	if errors.As(err, &short) {
-		r.short = short
+		r.short = &short
 		return r, nil
 	}
 	if err != nil {
 		return r, fmt.Errorf("fit %s of %s: %w", series.Segment, v.Monitor.Name, err)
 	}
 	switch {
-	case walk && !rule.BandOnly:
-		from := time.Unix(history[0].At, 0).Add(v.WarmUp())
+	case !walk.IsZero() && !rule.BandOnly:
+		from := later(walk, r.first.Add(v.WarmUp()))
 		alerts, walked, err := learn.WalkOn(learn.Job{Config: v.Config, Rule: rule, History: learned, Exclusions: exclusions, From: from.Unix()})
 		if err != nil && !errors.As(err, &short) {
 			return r, err
 		}
-		r.alerts, r.history = alerts, true
+		r.alerts, r.walked = alerts, from
 		if walked != nil {
 			e.Carry(walked)
 		}
+	case !walk.IsZero():
+		r.walked = walk // nothing rings under a band alone
 	case len(last.Judged) > 0:
-		if old, err := detect.Load(v.Config, rule, last.Judged); err == nil {
+		// What it goes on from may be what broke it: then it begins anew.
+		old, err := contain.Get(func() (*detect.Evaluator, error) { return detect.Load(v.Config, rule, last.Judged) })
+		if err == nil {
 			learn.Settle(old, exclusions, now.Unix())
 			e.Carry(old)
 		}
@@ -161,10 +278,10 @@ func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeli
 	if err != nil {
 		return r, err
 	}
-	from, trained := time.Unix(history[0].At, 0).UTC(), v.Grid.Next(time.Unix(learned[len(learned)-1].At, 0))
+	trained := v.Grid.Next(time.Unix(learned[len(learned)-1].At, 0))
 	r.baseline = record.Baseline{
-		MonitorID: v.Monitor.ID, SeriesID: series.ID, FittedAt: now, TrainedFrom: from, TrainedTo: trained,
-		Excluded: v.Excluded(series.ID, from, trained), Fitted: fit, Judged: judged,
+		MonitorID: v.Monitor.ID, SeriesID: series.ID, FittedAt: now, TrainedFrom: r.first, TrainedTo: trained,
+		Excluded: v.Excluded(series.ID, r.first, trained), Fitted: fit, Judged: judged,
 		JudgedTo: v.Grid.Next(time.Unix(history[len(history)-1].At, 0)),
 	}
 	return r, nil
@@ -182,22 +299,46 @@ func (v *Subject) settledPart(history []timeline.Sample) int {
 	return n
 }
 
-// keepFit writes a fit and, on a first fit, the alerts of the past. A refit
-// raises nothing by itself: what it steps through again was judged before.
-func (w *Watcher) keepFit(ctx context.Context, tx pgx.Tx, v *Subject, r fitted) error {
-	if r.short != nil {
-		w.log.Info("baseline waits for history", "monitor", v.Monitor.Name, "segment", r.series.Segment, "reason", r.short)
+// keepFit writes a fit, and the alerts of what was walked through. A refit that
+// walked through nothing raises nothing: what it steps through again was judged
+// before.
+func (w *Watcher) keepFit(ctx context.Context, tx pgx.Tx, v *Subject, r fitted, news time.Time, o Order) error {
+	switch {
+	case r.broke != nil:
+		return w.failed(ctx, tx, v, r.series, r.broke)
+	case r.short != nil:
+		return w.waits(ctx, tx, v, r)
+	case r.baseline.Fitted == nil:
 		return nil
 	}
-	if r.baseline.Fitted == nil {
-		return nil
+	if err := store.ClearSeriesState(ctx, tx, v.Monitor.ID, r.series.ID); err != nil {
+		return err
 	}
-	if !r.history {
-		r.alerts = nil
+	switch {
+	case r.walked.IsZero():
+	case o.History:
+		if err := w.keepHistory(ctx, tx, v, r, farFuture); err != nil {
+			return err
+		}
+	default:
+		rows := make([]record.Alert, 0, len(r.alerts))
+		for _, a := range r.alerts {
+			row := v.AlertOf(r.series, a)
+			row.FromHistory = row.RaisedAt.Before(news)
+			rows = append(rows, row)
+		}
+		if err := w.keepAlerts(ctx, tx, v, r.series, rows, again{r.walked, true}); err != nil {
+			return err
+		}
 	}
+	return store.PutBaseline(ctx, tx, r.baseline)
+}
+
+// keepHistory writes the alerts that a first fit found in the past.
+func (w *Watcher) keepHistory(ctx context.Context, tx pgx.Tx, v *Subject, r fitted, until time.Time) error {
 	for i, a := range r.alerts {
 		row := v.AlertOf(r.series, a)
-		row.FromHistory = true
+		row.FromHistory = row.RaisedAt.Before(until)
 		if a.Closed == 0 && (i < len(r.alerts)-1 || !r.open) {
 			row.EndedAt, row.ClosedAt = unix(a.Raised), unix(a.Raised)
 		}
@@ -205,7 +346,7 @@ func (w *Watcher) keepFit(ctx context.Context, tx pgx.Tx, v *Subject, r fitted) 
 			return err
 		}
 	}
-	return store.PutBaseline(ctx, tx, r.baseline)
+	return nil
 }
 
 // walkArrivals keeps the overdue alerts of the past.

@@ -3,13 +3,14 @@ package watch
 import (
 	"context"
 	"errors"
-	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"tinbell/core/arrival"
 	"tinbell/core/detect"
+	"tinbell/internal/duty"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 )
@@ -44,15 +45,22 @@ func (w *Watcher) next(times []int64, zone *time.Location, rule detect.Rule) (Ex
 	if err != nil {
 		return Expected{}, err
 	}
+	return expect(pattern, times[len(times)-1], rule, w.now()), nil
+}
+
+// expect says when the arrival after the last one is due.
+func expect(pattern *arrival.Pattern, last int64, rule detect.Rule, now time.Time) Expected {
 	rule = rule.Normal()
 	confidence := pattern.Confidence(detect.Budget(rule.Warn, rule.Series))
-	last := times[len(times)-1]
 	expected, deadline := pattern.Due(last, confidence)
 	return Expected{
 		Last: time.Unix(last, 0).UTC(), Expected: time.Unix(expected, 0).UTC(), Deadline: time.Unix(deadline, 0).UTC(),
-		Confidence: confidence, Scheduled: pattern.Scheduled, Overdue: w.now().Unix() > deadline, pattern: pattern,
-	}, nil
+		Confidence: confidence, Scheduled: pattern.Scheduled, Overdue: now.Unix() > deadline, pattern: pattern,
+	}
 }
+
+// patternsLast is how long a pattern of arrivals is kept that no fit renews.
+const patternsLast = 6 * time.Hour
 
 // Overdue opens and closes the overdue alerts of all arrival monitors.
 func (w *Watcher) Overdue(ctx context.Context) error {
@@ -60,32 +68,51 @@ func (w *Watcher) Overdue(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, m := range monitors {
-		if m.Settings.Method != "arrival" || m.Paused || m.LearnedAt == nil {
-			continue
-		}
-		if err := w.overdue(ctx, m); err != nil {
-			return fmt.Errorf("judge arrivals for %s: %w", m.Name, err)
-		}
-	}
-	return nil
+	monitors = slices.DeleteFunc(monitors, func(m record.Monitor) bool {
+		return m.Settings.Method != record.MethodArrival || m.Paused || m.LearnedAt == nil
+	})
+	named := func(m record.Monitor) string { return "monitor " + m.Name }
+	return duty.Each(ctx, monitors, named, func(m record.Monitor) error { return w.overdue(ctx, m) })
 }
 
+// overdue judges one monitor's arrivals by the pattern that was learned when it
+// was fitted; most of the time the newest load is all there is to read.
 func (w *Watcher) overdue(ctx context.Context, m record.Monitor) error {
-	v, err := Load(ctx, w.store, m)
-	if err != nil || len(v.Series) == 0 {
+	now := w.now()
+	metric, err := w.store.MetricByID(ctx, m.MetricID)
+	if err != nil {
 		return err
 	}
-	rule := m.Settings.Rule(1)
-	next, err := w.NextLoad(ctx, v.Metric.DatasetID, v.Grid.Zone, rule)
-	var few arrival.TooFew
-	if errors.As(err, &few) {
+	grid, err := metric.Grid()
+	if err != nil {
+		return err
+	}
+	pattern, err := w.patterns.of(patternKey{"monitor", m.ID}, *m.LearnedAt, patternsLast, func() (*arrival.Pattern, error) {
+		loads, err := w.store.Loads(ctx, metric.DatasetID, now.Add(-arrivalMemory), now.Add(time.Second))
+		if err != nil {
+			return nil, err
+		}
+		return arrival.Learn(unixTimes(loads), grid.Zone)
+	})
+	if few := (arrival.TooFew{}); errors.As(err, &few) {
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	now := w.now()
+	last, err := w.store.LastLoad(ctx, metric.DatasetID, now.Add(time.Second))
+	if err != nil || last.IsZero() {
+		return err
+	}
+	rule := m.Settings.Rule(1)
+	next := expect(pattern, last.Unix(), rule, now)
+	if told, err := w.store.HasOpen(ctx, m.ID, string(detect.Overdue)); err != nil || !next.Overdue && !told {
+		return err
+	}
+	v, err := Load(ctx, w.store, m)
+	if err != nil || len(v.Series) == 0 {
+		return err
+	}
 	return w.store.InTx(ctx, func(tx pgx.Tx) error {
 		if err := store.LockMonitor(ctx, tx, m.ID); err != nil {
 			return err

@@ -11,6 +11,7 @@ import (
 
 	"tinbell/core/arrival"
 	"tinbell/core/timeline"
+	"tinbell/internal/duty"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 	"tinbell/internal/words"
@@ -104,19 +105,17 @@ func (w *Watcher) Promises(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, v := range list {
+	named := func(v record.SLA) string { return "SLA " + v.Name }
+	return duty.Each(ctx, list, named, func(v record.SLA) error {
 		if v.Paused {
-			continue
+			return nil
 		}
 		p, err := w.Promise(ctx, v, promiseMemory)
-		if err == nil {
-			err = w.promise(ctx, p)
-		}
 		if err != nil {
-			return fmt.Errorf("judge the promise %s: %w", v.Name, err)
+			return err
 		}
-	}
-	return nil
+		return w.promise(ctx, p)
+	})
 }
 
 func (w *Watcher) promise(ctx context.Context, p Promise) error {

@@ -5,10 +5,13 @@
 package work
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -17,16 +20,59 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
 	"github.com/riverqueue/river/rivertype"
+
+	"tinbell/internal/contain"
 )
 
-// Evaluate judges the new or corrected samples of a metric. From is the start
-// of the earliest changed period.
+// Evaluate judges the new and corrected samples of a metric. Samples from a time
+// on may be new or corrected; of the series in Late, from an earlier time on. One
+// order waits for each metric, and takes in what is asked for meanwhile.
 type Evaluate struct {
-	MetricID int64     `json:"metric_id"`
-	From     time.Time `json:"from"`
+	MetricID int64               `json:"metric_id" river:"unique"`
+	From     time.Time           `json:"from"`
+	Late     map[int64]time.Time `json:"late,omitempty"` // by series
+	Turn     int                 `json:"turn,omitempty" river:"unique"`
+}
+
+// named is how many series are named one by one.
+const named = 500
+
+// With takes in what another order asks for.
+func (j Evaluate) With(other Evaluate) Evaluate {
+	if other.From.Before(j.From) {
+		j.From = other.From
+	}
+	late := maps.Clone(j.Late)
+	for id, at := range other.Late {
+		if known, there := late[id]; !there || at.Before(known) {
+			if late == nil {
+				late = map[int64]time.Time{}
+			}
+			late[id] = at
+		}
+	}
+	if j.Late = late; len(late) <= named {
+		return j
+	}
+	for _, at := range late {
+		if at.Before(j.From) {
+			j.From = at
+		}
+	}
+	j.Late = nil
+	return j
 }
 
 func (Evaluate) Kind() string { return "evaluate" }
+
+// Rejudge judges again the series of a metric whose samples changed further back
+// than samples are stepped through again.
+type Rejudge struct {
+	MetricID int64 `json:"metric_id"`
+	Turn     int   `json:"turn,omitempty"`
+}
+
+func (Rejudge) Kind() string { return "rejudge" }
 
 // Learn fits a monitor's baselines anew. History asks for the alerts of the
 // past as well. Asked, where given, is when answers changed: a fit that began
@@ -36,6 +82,7 @@ type Learn struct {
 	History   bool      `json:"history"`
 	TaskID    int64     `json:"task_id"`
 	Asked     time.Time `json:"asked,omitzero"`
+	Changed   bool      `json:"changed,omitempty"` // settings are others: open alerts are judged again
 }
 
 func (Learn) Kind() string { return "learn" }
@@ -54,14 +101,10 @@ type Backfill struct {
 
 func (Backfill) Kind() string { return "backfill" }
 
-// Tick starts whatever is due.
-type Tick struct{}
-
-func (Tick) Kind() string { return "tick" }
-
 // Summarise sums up a dataset that is pushed to, once a burst is over.
 type Summarise struct {
 	DatasetID int64 `json:"dataset_id"`
+	Turn      int   `json:"turn,omitempty"`
 }
 
 func (Summarise) Kind() string { return "summarise" }
@@ -71,7 +114,9 @@ const burst = 5 * time.Second
 
 // Relearn fits the filter of false alarms to the labels there are, once a burst
 // of answers is over.
-type Relearn struct{}
+type Relearn struct {
+	Turn int `json:"turn,omitempty"`
+}
 
 func (Relearn) Kind() string { return "relearn" }
 
@@ -102,20 +147,14 @@ type Drift struct {
 
 func (Drift) Kind() string { return "drift" }
 
-// Keep packs days that are over and drops what is older than is kept.
-type Keep struct{}
-
-func (Keep) Kind() string { return "keep" }
-
 // Duties are what the jobs do.
 type Duties struct {
 	Evaluate  func(context.Context, Evaluate) error
+	Rejudge   func(context.Context, Rejudge) error
 	Learn     func(context.Context, Learn) error
 	Collect   func(context.Context, Collect) error
 	Backfill  func(context.Context, Backfill) error
 	Summarise func(context.Context, Summarise) error
-	Tick      func(context.Context) error
-	Keep      func(context.Context) error
 	Relearn   func(context.Context) error
 	Tune      func(context.Context, Tune) error
 	Trial     func(context.Context, Trial) error
@@ -126,24 +165,18 @@ type Duties struct {
 type Queue struct {
 	client *river.Client[pgx.Tx]
 	pool   *pgxpool.Pool
+	log    *slog.Logger
+	worker string // what this process is called in the jobs it takes
+	doing  *doing
 }
 
 // unfinished are the states in which a second job of the kind is not needed.
 var unfinished = []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning,
 	rivertype.JobStateRetryable, rivertype.JobStateScheduled}
 
-// notBegun are the states in which a job still takes in what happens now.
-var notBegun = []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable, rivertype.JobStateScheduled, rivertype.JobStateRunning}
-
-const (
-	// TickEvery is how often due work is looked for.
-	TickEvery = 5 * time.Second
-	// KeepEvery is how often samples are packed and dropped.
-	KeepEvery = time.Hour
-)
-
-// New prepares the queue's tables and workers.
-func New(ctx context.Context, pool *pgxpool.Pool, duties Duties, log *slog.Logger) (*Queue, error) {
+// New prepares the queue's tables and workers. process is the number under which
+// this process is known to live.
+func New(ctx context.Context, pool *pgxpool.Pool, process int32, duties Duties, log *slog.Logger) (*Queue, error) {
 	migrator, err := rivermigrate.New(riverpgxv5.New(pool), &rivermigrate.Config{Logger: quiet(log)})
 	if err != nil {
 		return nil, fmt.Errorf("prepare queue: %w", err)
@@ -151,19 +184,20 @@ func New(ctx context.Context, pool *pgxpool.Pool, duties Duties, log *slog.Logge
 	if _, err := migrator.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
 		return nil, fmt.Errorf("prepare queue: %w", err)
 	}
+	q := &Queue{pool: pool, log: log, worker: workerName(process), doing: &doing{jobs: map[int64]bool{}}}
 	workers := river.NewWorkers()
-	register(workers, duties.Evaluate)
-	register(workers, duties.Learn)
-	register(workers, duties.Collect)
-	register(workers, duties.Backfill)
-	register(workers, duties.Summarise)
-	register(workers, func(ctx context.Context, _ Relearn) error { return duties.Relearn(ctx) })
-	register(workers, duties.Tune)
-	register(workers, duties.Trial)
-	register(workers, duties.Drift)
-	register(workers, func(ctx context.Context, _ Tick) error { return duties.Tick(ctx) })
-	register(workers, func(ctx context.Context, _ Keep) error { return duties.Keep(ctx) })
-	client, err := river.NewClient(riverpgxv5.New(pool), &river.Config{
+	register(q, workers, duties.Evaluate)
+	register(q, workers, duties.Rejudge)
+	register(q, workers, duties.Learn)
+	register(q, workers, duties.Collect)
+	register(q, workers, duties.Backfill)
+	register(q, workers, duties.Summarise)
+	register(q, workers, func(ctx context.Context, _ Relearn) error { return duties.Relearn(ctx) })
+	register(q, workers, duties.Tune)
+	register(q, workers, duties.Trial)
+	register(q, workers, duties.Drift)
+	q.client, err = river.NewClient(riverpgxv5.New(pool), &river.Config{
+		ID:      q.worker,
 		Logger:  quiet(log),
 		Workers: workers,
 		Queues: map[string]river.QueueConfig{
@@ -171,21 +205,18 @@ func New(ctx context.Context, pool *pgxpool.Pool, duties Duties, log *slog.Logge
 			"long":             {MaxWorkers: 2},
 		},
 		FetchPollInterval: 500 * time.Millisecond,
-		JobTimeout:        10 * time.Minute,
-		// The jobs of a process that died are run again.
-		RescueStuckJobsAfter: 11 * time.Minute,
-		PeriodicJobs:         []*river.PeriodicJob{periodic(TickEvery, Tick{}), periodic(KeepEvery, Keep{})},
+		JobTimeout:        jobWithin,
+		// Jobs of a process that died are taken over by Adopt, long before.
+		RescueStuckJobsAfter: 24 * time.Hour,
 	})
 	if err != nil {
 		return nil, fmt.Errorf("prepare queue: %w", err)
 	}
-	return &Queue{client: client, pool: pool}, nil
+	return q, nil
 }
 
-func periodic(every time.Duration, job river.JobArgs) *river.PeriodicJob {
-	return river.NewPeriodicJob(river.PeriodicInterval(every),
-		func() (river.JobArgs, *river.InsertOpts) { return job, optionsOf(job) }, &river.PeriodicJobOpts{RunOnStart: true})
-}
+// jobWithin is how long a job may take; what takes longer goes on in the next.
+const jobWithin = 10 * time.Minute
 
 // quiet keeps the queue's own chatter out of the log: warnings and worse stay.
 func quiet(log *slog.Logger) *slog.Logger {
@@ -200,59 +231,128 @@ func (l levelled) Enabled(ctx context.Context, level slog.Level) bool {
 
 type worker[T river.JobArgs] struct {
 	river.WorkerDefaults[T]
-	do func(context.Context, T) error
+	queue *Queue
+	do    func(context.Context, T) error
 }
 
-func (w *worker[T]) Work(ctx context.Context, job *river.Job[T]) error { return w.do(ctx, job.Args) }
+// Work does a job. A panic ends this job alone, and is told with what it worked
+// on.
+func (w *worker[T]) Work(ctx context.Context, job *river.Job[T]) error {
+	defer w.queue.doing.begin(job.ID)()
+	err := contain.Run(func() error { return w.do(ctx, job.Args) })
+	if broke := (*contain.Panic)(nil); errors.As(err, &broke) {
+		w.queue.log.ErrorContext(ctx, "a job broke off", "job", job.Kind, "arguments", string(job.EncodedArgs), "attempt", job.Attempt, "error", err, "stack", broke.Stack)
+	}
+	return err
+}
 
-func register[T river.JobArgs](workers *river.Workers, do func(context.Context, T) error) {
-	river.AddWorker(workers, &worker[T]{do: do})
+// NextRetry is soon: what failed was most often the database being away.
+func (w *worker[T]) NextRetry(job *river.Job[T]) time.Time {
+	return time.Now().Add(min(time.Second<<min(job.Attempt, 6), time.Minute))
+}
+
+func register[T river.JobArgs](q *Queue, workers *river.Workers, do func(context.Context, T) error) {
+	river.AddWorker(workers, &worker[T]{queue: q, do: do})
 }
 
 // Start begins running jobs until ctx ends or Stop is called.
 func (q *Queue) Start(ctx context.Context) error { return q.client.Start(ctx) }
 
-// Stop lets running jobs finish.
+// Stop takes up no more jobs and lets those that run finish.
 func (q *Queue) Stop(ctx context.Context) error { return q.client.Stop(ctx) }
+
+// Cancel ends the jobs that run.
+func (q *Queue) Cancel(ctx context.Context) error { return q.client.StopAndCancel(ctx) }
 
 // Put queues a job in the caller's transaction.
 func (q *Queue) Put(ctx context.Context, tx pgx.Tx, job river.JobArgs) error {
-	if _, err := q.client.InsertTx(ctx, tx, job, optionsOf(job)); err != nil {
+	result, err := q.client.InsertTx(ctx, tx, job, optionsOf(job))
+	if err != nil {
 		return fmt.Errorf("queue %s: %w", job.Kind(), err)
+	}
+	// One that runs already may not take in what happens now: one more follows it.
+	again, ok := job.(followed)
+	switch {
+	case !ok || !result.UniqueSkippedAsDuplicate:
+		return nil
+	case result.Job.State != rivertype.JobStateRunning:
+		if order, ok := job.(Evaluate); ok {
+			return q.merge(ctx, tx, result.Job, order)
+		}
+		return nil
+	}
+	if next, turn := again.next(); turn < turns {
+		return q.Put(ctx, tx, next)
 	}
 	return nil
 }
+
+// merge has an order that waits take in another. Its row is locked by the try to
+// insert beside it.
+func (q *Queue) merge(ctx context.Context, tx pgx.Tx, waiting *rivertype.JobRow, order Evaluate) error {
+	var known Evaluate
+	if err := json.Unmarshal(waiting.EncodedArgs, &known); err != nil {
+		return fmt.Errorf("queue %s: %w", order.Kind(), err)
+	}
+	args, err := json.Marshal(known.With(order))
+	if err == nil && !bytes.Equal(args, waiting.EncodedArgs) {
+		_, err = tx.Exec(ctx, `update river_job set args = $2 where id = $1`, waiting.ID, args)
+	}
+	if err != nil {
+		return fmt.Errorf("queue %s: %w", order.Kind(), err)
+	}
+	return nil
+}
+
+// followed is a job of which some may run and one more wait. Each has its turn.
+type followed interface {
+	next() (job river.JobArgs, turn int)
+}
+
+// turns is more than can run at once.
+const turns = 8
+
+func (j Evaluate) next() (river.JobArgs, int) {
+	j.Turn++
+	return j, j.Turn
+}
+
+func (j Summarise) next() (river.JobArgs, int) { return Summarise{j.DatasetID, j.Turn + 1}, j.Turn + 1 }
+func (j Relearn) next() (river.JobArgs, int)   { return Relearn{j.Turn + 1}, j.Turn + 1 }
+func (j Rejudge) next() (river.JobArgs, int)   { return Rejudge{j.MetricID, j.Turn + 1}, j.Turn + 1 }
 
 // Add queues a job by itself.
 func (q *Queue) Add(ctx context.Context, job river.JobArgs) error {
 	return pgx.BeginFunc(ctx, q.pool, func(tx pgx.Tx) error { return q.Put(ctx, tx, job) })
 }
 
+// patient is how often a job is tried that something always orders again, should
+// it be given up.
+const patient = 25
+
 func optionsOf(job river.JobArgs) *river.InsertOpts {
 	switch job.(type) {
 	case Collect:
 		return &river.InsertOpts{MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: unfinished}}
+	case Evaluate, Rejudge:
+		return &river.InsertOpts{MaxAttempts: patient, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: unfinished}}
 	case Summarise:
-		return &river.InsertOpts{MaxAttempts: 1, ScheduledAt: time.Now().Add(burst), UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: unfinished}}
-	case Tick:
-		return &river.InsertOpts{MaxAttempts: 1}
+		return &river.InsertOpts{MaxAttempts: patient, ScheduledAt: time.Now().Add(burst), UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: unfinished}}
 	case Relearn:
-		return &river.InsertOpts{MaxAttempts: 2, ScheduledAt: time.Now().Add(time.Second), UniqueOpts: river.UniqueOpts{ByState: notBegun}}
+		return &river.InsertOpts{MaxAttempts: patient, ScheduledAt: time.Now().Add(time.Second), UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: unfinished}}
 	case Tune, Trial, Drift:
 		return &river.InsertOpts{Queue: "long", MaxAttempts: 1}
-	case Keep:
-		return &river.InsertOpts{Queue: "long", MaxAttempts: 1}
 	case Backfill, Learn:
-		return &river.InsertOpts{Queue: "long", MaxAttempts: 3}
+		return &river.InsertOpts{Queue: "long", MaxAttempts: patient}
 	}
-	return nil
+	return &river.InsertOpts{MaxAttempts: patient}
 }
 
-// Idle tells whether no job is waiting or running, ticks aside.
+// Idle tells whether no job is waiting or running, but for those that sum up.
 func (q *Queue) Idle(ctx context.Context) (bool, error) {
 	var n int
 	err := q.pool.QueryRow(ctx, `
 		select count(*) from river_job
-		where state in ('available', 'pending', 'running', 'retryable') and kind not in ('tick', 'collect', 'keep', 'summarise')`).Scan(&n)
+		where state in ('available', 'pending', 'running', 'retryable') and kind not in ('collect', 'summarise')`).Scan(&n)
 	return n == 0, err
 }

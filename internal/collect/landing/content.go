@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"compress/gzip"
 	"crypto/sha256"
+	"encoding/binary"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
@@ -18,6 +19,7 @@ import (
 
 	"github.com/parquet-go/parquet-go"
 
+	"tinbell/internal/collect/bound"
 	"tinbell/internal/record"
 )
 
@@ -76,17 +78,25 @@ func Read(full string) (Content, error) {
 }
 
 func (c *Content) csv(body io.Reader) error {
-	r := csv.NewReader(body)
+	bounded := bound.New(body, longestRow)
+	r := csv.NewReader(bounded)
 	r.ReuseRecord = true
 	head, err := r.Read()
 	c.Rows = 0
 	if err == io.EOF {
 		return nil
 	}
+	if len(head) > mostColumns {
+		return fmt.Errorf("its head has %d columns: %d are read", len(head), mostColumns)
+	}
 	for i := 0; err == nil && i < len(head); i++ {
+		if err := record.CheckName("column", head[i]); err != nil {
+			return err
+		}
 		c.Columns = append(c.Columns, record.Column{Name: strings.TrimPrefix(head[i], "\ufeff"), Type: "text", Nullable: true})
 	}
 	for err == nil {
+		bounded.Next()
 		if _, err = r.Read(); err == nil {
 			c.Rows++
 		}
@@ -95,18 +105,31 @@ func (c *Content) csv(body io.Reader) error {
 		return nil
 	}
 	var wrong *csv.ParseError
+	if errors.Is(err, bound.ErrTooLong) {
+		return fmt.Errorf("after row %d: %w", c.Rows, bound.ErrTooLong)
+	}
 	if errors.As(err, &wrong) {
 		return fmt.Errorf("line %d: %w", wrong.Line, wrong.Err)
 	}
 	return err
 }
 
+const (
+	// longestRow is how many bytes one row may have. A file may have any number of
+	// rows, which are never held.
+	longestRow  = 4 << 20
+	mostColumns = 10_000
+	// longestFooter is how many bytes the description of a Parquet file may have.
+	longestFooter = 8 << 20
+	deepest       = 64
+)
+
 // named is how many lines of NDJSON are looked at for columns.
 const named = 100
 
 func (c *Content) ndjson(body io.Reader) error {
 	lines := bufio.NewScanner(body)
-	lines.Buffer(make([]byte, 64<<10), 16<<20)
+	lines.Buffer(make([]byte, 64<<10), longestRow)
 	types := map[string]string{}
 	c.Rows = 0
 	for n := 1; lines.Scan(); n++ {
@@ -115,16 +138,25 @@ func (c *Content) ndjson(body io.Reader) error {
 			continue
 		}
 		if c.Rows < named {
-			var object map[string]any
+			if values, depth := bound.Shape(line); depth > deepest || values > 20*mostColumns {
+				return fmt.Errorf("line %d has %d values, nested %d deep: %d are read, nested %d deep", n, values, depth, 20*mostColumns, deepest)
+			}
+			var object map[string]json.RawMessage
 			if err := json.Unmarshal(line, &object); err != nil {
 				return fmt.Errorf("line %d is no JSON object: %w", n, err)
 			}
 			for key, v := range object {
-				if v != nil {
+				if err := record.CheckName("key", key); err != nil {
+					return fmt.Errorf("line %d: %w", n, err)
+				}
+				if string(v) != "null" {
 					types[key] = map[bool]string{true: "number", false: "text"}[isNumber(v)]
 				} else if types[key] == "" {
 					types[key] = "null"
 				}
+			}
+			if len(types) > mostColumns {
+				return fmt.Errorf("its first %d lines have more than %d keys", n, mostColumns)
 			}
 		} else if !json.Valid(line) {
 			return fmt.Errorf("line %d is no JSON", n)
@@ -134,10 +166,17 @@ func (c *Content) ndjson(body io.Reader) error {
 	for _, key := range slices.Sorted(maps.Keys(types)) {
 		c.Columns = append(c.Columns, record.Column{Name: key, Type: types[key], Nullable: true})
 	}
-	return lines.Err()
+	if err := lines.Err(); errors.Is(err, bufio.ErrTooLong) {
+		return fmt.Errorf("line %d has more than %d MB", c.Rows+1, longestRow>>20)
+	} else if err != nil {
+		return err
+	}
+	return nil
 }
 
-func isNumber(v any) bool { _, ok := v.(float64); return ok }
+func isNumber(v json.RawMessage) bool {
+	return len(v) > 0 && (v[0] == '-' || v[0] >= '0' && v[0] <= '9')
+}
 
 func (c *Content) parquet(f *os.File) (err error) {
 	defer func() {
@@ -147,6 +186,9 @@ func (c *Content) parquet(f *os.File) (err error) {
 	}()
 	info, err := f.Stat()
 	if err != nil {
+		return err
+	}
+	if err := checkFooter(f, info.Size()); err != nil {
 		return err
 	}
 	opened, err := parquet.OpenFile(f, info.Size(), parquet.SkipPageIndex(true), parquet.SkipBloomFilters(true))
@@ -160,6 +202,22 @@ func (c *Content) parquet(f *os.File) (err error) {
 			kind = field.Type().String()
 		}
 		c.Columns = append(c.Columns, record.Column{Name: field.Name(), Type: kind, Nullable: field.Optional()})
+	}
+	return nil
+}
+
+// checkFooter refuses a Parquet file whose description alone would take much
+// memory: its length stands before the last four bytes.
+func checkFooter(f io.ReaderAt, size int64) error {
+	var tail [8]byte
+	if size < 12 {
+		return errors.New("it is no Parquet file: it has only " + fmt.Sprint(size) + " bytes")
+	}
+	if _, err := f.ReadAt(tail[:], size-8); err != nil {
+		return err
+	}
+	if length := binary.LittleEndian.Uint32(tail[:4]); length > longestFooter {
+		return fmt.Errorf("it is no Parquet file that is read: its description has %d MB", length>>20)
 	}
 	return nil
 }

@@ -69,6 +69,7 @@ func (p Pattern) Segment(name string) (segment string, ok bool) {
 // File is one that belongs.
 type File struct {
 	Path     string // below the folder, with /
+	Full     string // where it is read
 	Segment  string
 	Bytes    int64
 	Modified time.Time
@@ -113,7 +114,7 @@ func (p Pattern) List(folder string) ([]File, error) {
 		if err != nil {
 			return err
 		}
-		if list = append(list, File{name, segment, info.Size(), info.ModTime().UTC().Truncate(time.Microsecond)}); len(list) > most {
+		if list = append(list, File{name, full, segment, info.Size(), info.ModTime().UTC().Truncate(time.Microsecond)}); len(list) > most {
 			return ErrTooMany
 		}
 		return nil

@@ -33,6 +33,9 @@ type Named struct {
 // fields are passed over, as the protocol wants.
 func Decode(body []byte, json bool) (points []Named, refused []string, err error) {
 	var request collector.ExportMetricsServiceRequest
+	if err := checkSize(body, json); err != nil {
+		return nil, nil, err
+	}
 	if json {
 		err = protojson.UnmarshalOptions{DiscardUnknown: true}.Unmarshal(body, &request)
 	} else {
@@ -42,6 +45,11 @@ func Decode(body []byte, json bool) (points []Named, refused []string, err error
 		return nil, nil, fmt.Errorf("not an OTLP metrics export: %w", err)
 	}
 	d := decoder{}
+	defer func() {
+		if len(d.points) > maxPoints {
+			points, refused, err = nil, nil, fmt.Errorf("%d points: an export may have %d, send several", len(d.points), maxPoints)
+		}
+	}()
 	for _, resource := range request.ResourceMetrics {
 		d.base = attributes(nil, resource.GetResource().GetAttributes())
 		for _, scope := range resource.ScopeMetrics {

@@ -80,31 +80,51 @@ func (w *Pools) Look(ctx context.Context, source record.Source, dataset string) 
 	return v, err
 }
 
+const (
+	// lookedAt is how many rows tell whether each has a load time of its own.
+	lookedAt = 10_000
+	// mostLoads is how many loads of a stretch are taken, the newest of them.
+	mostLoads = 50_000
+)
+
 // Loads gives the distinct load times of a table after an instant, up to
-// another.
-func (w *Pools) Loads(ctx context.Context, source record.Source, dataset, column string, after, until time.Time) ([]record.Load, error) {
-	sql := fmt.Sprintf(`select %[1]s, count(*) from %[2]s where %[1]s > $1 and %[1]s <= $2 group by 1 order by 1`, name(column), Table(dataset))
-	var list []record.Load
-	err := w.read(ctx, source, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, sql, after, until)
+// another. Where nearly every row has one of its own, as a column with default
+// now() has when rows are written one by one, they say nothing of loads: then it
+// gives the minutes in which rows came, and byRow is true.
+func (w *Pools) Loads(ctx context.Context, source record.Source, dataset, column string, after, until time.Time) (list []record.Load, byRow bool, err error) {
+	err = w.read(ctx, source, func(tx pgx.Tx) error {
+		var looked, distinct int64
+		if err := tx.QueryRow(ctx, fmt.Sprintf(`
+			select count(*), count(distinct at) from (select %[1]s as at from %[2]s where %[1]s > $1 and %[1]s <= $2 limit %[3]d) some`, name(column), Table(dataset), lookedAt),
+			after, until).Scan(&looked, &distinct); err != nil {
+			return err
+		}
+		byRow = looked == lookedAt && distinct > looked/4
+		at := name(column)
+		if byRow {
+			at = fmt.Sprintf("date_trunc('minute', %s)", at)
+		}
+		rows, err := tx.Query(ctx, fmt.Sprintf(`
+			select * from (select %[1]s as at, count(*) from %[2]s where %[3]s > $1 and %[3]s <= $2 group by 1 order by 1 desc limit %[4]d) loads order by at`,
+			at, Table(dataset), name(column), mostLoads), after, until)
 		if err != nil {
 			return err
 		}
 		list, err = pgx.CollectRows(rows, pgx.RowToStructByPos[record.Load])
 		return err
 	})
-	return list, err
+	return list, byRow, err
 }
 
-// LateDays gives the local days before an instant to which rows were loaded
-// since another, oldest first, at most a hundred.
-func (w *Pools) LateDays(ctx context.Context, source record.Source, m record.Metric, loadedBy string, since, before time.Time) ([]time.Time, error) {
+// LateDays gives the local days from one instant to another to which rows were
+// loaded since a third, oldest first, at most a hundred.
+func (w *Pools) LateDays(ctx context.Context, source record.Source, m record.Metric, loadedBy string, since, from, before time.Time) ([]time.Time, error) {
 	event := clock{name(m.TimeColumn), m.TimeType, m.Zone}
 	sql := fmt.Sprintf(`select distinct date_trunc('day', %s, %s) from %s where %s > $1 and %s order by 1 limit 100`,
-		event.instant(), literal(m.Zone), Table(m.Dataset), name(loadedBy), event.within("'-infinity'", "$2"))
+		event.instant(), literal(m.Zone), Table(m.Dataset), name(loadedBy), event.within("$3", "$2"))
 	var days []time.Time
 	err := w.read(ctx, source, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, sql, since, before)
+		rows, err := tx.Query(ctx, sql, since, before, from)
 		if err != nil {
 			return err
 		}

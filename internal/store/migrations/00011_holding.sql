@@ -1,0 +1,46 @@
+-- +goose Up
+-- References of incidents that are given none.
+create sequence incident_reference;
+select setval('incident_reference', (select coalesce(max(id), 0) + 1 from incident), false);
+
+-- Datasets are known by their names alone.
+update dataset set name = name || ' (' || namespace || ')'
+where exists (select from dataset earlier where earlier.name = dataset.name and earlier.id < dataset.id);
+create unique index dataset_name on dataset (name);
+
+-- Processes that work on this database. Each holds an advisory lock under its
+-- number while it lives, and says so again every few seconds.
+create table process (
+    id         int generated always as identity primary key,
+    started_at timestamptz not null default now(),
+    beat_at    timestamptz not null default now()
+);
+
+-- Why a monitor cannot judge a series yet, or not any more, and since when.
+create table series_state (
+    monitor_id bigint not null references monitor on delete cascade,
+    series_id  bigint not null references series on delete cascade,
+    state      text not null check (state in ('waiting', 'failed')),
+    since      timestamptz not null,
+    message    text not null,
+    tried_at   timestamptz not null,
+    first_at   timestamptz,     -- its first sample, where it waits
+    ready_at   timestamptz,     -- a sample from here on may make it ready
+    primary key (monitor_id, series_id)
+);
+
+-- Series whose samples changed further back than samples are stepped through
+-- again, and from when on.
+create table late_change (
+    series_id bigint primary key references series on delete cascade,
+    from_at   timestamptz not null
+);
+
+-- From when on a pushed metric has samples; null: not said.
+alter table metric add starts_at timestamptz;
+
+-- +goose Down
+alter table metric drop starts_at;
+drop table late_change, series_state, process;
+drop index dataset_name;
+drop sequence incident_reference;

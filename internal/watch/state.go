@@ -1,0 +1,118 @@
+package watch
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"tinbell/core/baseline"
+	"tinbell/internal/record"
+	"tinbell/internal/store"
+)
+
+// newsFor is how old what a correction shows may be and still be told.
+const newsFor = 14 * 24 * time.Hour
+
+// retryFailed is when a series that broke off is tried again.
+const retryFailed = time.Hour
+
+// begin fits those of some series without a baseline that can be by now, and walks
+// each through what it has: every sample is judged once it can be.
+func (w *Watcher) begin(ctx context.Context, v *Subject, unfitted []record.Series, c Changed) (begun []record.Series, err error) {
+	if len(unfitted) == 0 {
+		return nil, nil
+	}
+	ids := make([]int64, len(unfitted))
+	for i, series := range unfitted {
+		ids[i] = series.ID
+	}
+	ready, err := w.store.ReadyToFit(ctx, v.Monitor.ID, ids, c.of(ids), w.now().Add(-retryFailed))
+	if err != nil || len(ready) == 0 {
+		return nil, err
+	}
+	for _, series := range unfitted {
+		if ready[series.ID] {
+			begun = append(begun, series)
+		}
+	}
+	return begun, w.learnSome(ctx, v, begun, Order{Monitor: v.Monitor.ID}, walk{from: func(record.Series) time.Time { return theBeginning }})
+}
+
+// waits keeps that a series has too little history, and from which sample on it
+// may have enough.
+func (w *Watcher) waits(ctx context.Context, tx pgx.Tx, v *Subject, r fitted) error {
+	now := w.now().UTC()
+	ready := v.Grid.Floor(now).Add(time.Duration(max(r.short.Need-r.short.Have, 1)-1) * v.Grid.Period)
+	return store.PutSeriesState(ctx, tx, record.SeriesState{
+		MonitorID: v.Monitor.ID, SeriesID: r.series.ID, State: record.SeriesWaiting, Since: now, TriedAt: now, FirstAt: &r.first, ReadyAt: &ready,
+		Message: waiting(*r.short, v.Grid.Period),
+	})
+}
+
+// waiting says what a series waits for.
+func waiting(short baseline.TooShort, period time.Duration) string {
+	return fmt.Sprintf("it has %d of the %d samples that a baseline needs", short.Have, short.Need)
+}
+
+// failed keeps that a series broke off, and why; it is tried again.
+func (w *Watcher) failed(ctx context.Context, tx pgx.Tx, v *Subject, series record.Series, why error) error {
+	now := w.now().UTC()
+	return store.PutSeriesState(ctx, tx, record.SeriesState{
+		MonitorID: v.Monitor.ID, SeriesID: series.ID, State: record.SeriesFailed, Since: now, TriedAt: now,
+		Message: "it cannot be judged: " + why.Error() + "; it is tried again each hour",
+	})
+}
+
+// Rejudge judges again the series of a metric whose samples changed before what
+// their baselines were fitted to, as a backtest of the same past would.
+func (w *Watcher) Rejudge(ctx context.Context, metric int64) error {
+	monitors, err := w.store.MonitorsOf(ctx, metric)
+	if err != nil {
+		return err
+	}
+	for {
+		late, err := w.store.LateChanges(ctx, metric, atOnce)
+		if err != nil || len(late) == 0 {
+			return err
+		}
+		for _, m := range monitors {
+			if m.Paused || m.LearnedAt == nil {
+				continue
+			}
+			if err := w.rejudge(ctx, m, late); err != nil {
+				return fmt.Errorf("judge %s again: %w", m.Name, err)
+			}
+		}
+		if err := w.store.ForgetLate(ctx, late); err != nil {
+			return err
+		}
+	}
+}
+
+func (w *Watcher) rejudge(ctx context.Context, m record.Monitor, late []store.LateChange) error {
+	v, err := Load(ctx, w.store, m)
+	if err != nil {
+		return err
+	}
+	from := map[int64]time.Time{}
+	ids := make([]int64, len(late))
+	for i, change := range late {
+		ids[i], from[change.SeriesID] = change.SeriesID, v.Grid.Floor(change.From)
+	}
+	trained, err := w.store.TrainedTo(ctx, m.ID, ids)
+	if err != nil {
+		return err
+	}
+	var part []record.Series
+	for _, series := range v.Series {
+		if to, fitted := trained[series.ID]; fitted && from[series.ID].Before(to) && !from[series.ID].IsZero() {
+			part = append(part, series)
+		}
+	}
+	if len(part) == 0 {
+		return nil
+	}
+	return w.learnSome(ctx, v, part, Order{Monitor: m.ID}, walk{from: func(series record.Series) time.Time { return from[series.ID] }, news: w.now().Add(-newsFor)})
+}
