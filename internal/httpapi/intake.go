@@ -34,6 +34,6 @@ func (t turns) enter(ctx context.Context) (done func(), err error) {
 		return nil, ctx.Err()
 	case <-wait.C:
 		wrong := huma.Error429TooManyRequests("as many pushes as can be worked on are under way: send this one again after the time that Retry-After says; nothing of it was stored")
-		return nil, huma.ErrorWithHeaders(wrong, http.Header{"Retry-After": {"5"}})
+		return nil, huma.ErrorWithHeaders(wrong, http.Header{"Retry-After": {"5"}, "Connection": {"close"}})
 	}
 }

@@ -35,6 +35,7 @@ func (s *server) signedIn(api huma.API) func(huma.Context, func(huma.Context)) {
 				err = people.Forbidden{Role: who.Role, Needed: needed}
 			}
 			if err != nil {
+				ctx.SetHeader("Connection", "close") // its body is not waited for
 				wrong := problem(ctx.Context(), err).(huma.StatusError)
 				huma.WriteErr(api, ctx, wrong.GetStatus(), wrong.Error())
 				return
