@@ -37,10 +37,11 @@ func Judge(ctx context.Context, tx pgx.Tx, q *work.Queue, metric int64, period t
 			late[series] = first
 		}
 	}
-	if err := store.PutLate(ctx, tx, late); err != nil {
+	corrected, err := store.PutLate(ctx, tx, late)
+	if err != nil {
 		return err
 	}
-	if len(late) > 0 {
+	if corrected > 0 {
 		if err := q.Put(ctx, tx, work.Rejudge{MetricID: metric}); err != nil {
 			return err
 		}

@@ -4,9 +4,9 @@
 package dbtest
 
 import (
+	"bytes"
 	"context"
 	"fmt"
-	"io"
 	"log/slog"
 	"net/netip"
 	"os"
@@ -109,7 +109,7 @@ func Start(t testing.TB, now time.Time, change ...func(*service.Options)) *Servi
 	on := server(t)
 	database := newDatabase(t, on)
 	o := service.Options{Dir: Folder(t), Database: database, Listen: "127.0.0.1:0", SignIn: true, Now: clock.Now,
-		AllowPrivate: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))}
+		AllowPrivate: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Log: slog.New(slog.NewTextHandler(said{t}, &slog.HandlerOptions{Level: slog.LevelWarn}))}
 	for _, one := range change {
 		one(&o)
 	}
@@ -119,6 +119,16 @@ func Start(t testing.TB, now time.Time, change ...func(*service.Options)) *Servi
 	}
 	t.Cleanup(s.Stop)
 	return &Service{Service: s, Admin: client.New(s.Address, s.FirstToken), Clock: clock, Token: s.FirstToken, Database: database, server: on}
+}
+
+// said shows what a service warns of with the test that ran it, if that fails.
+type said struct{ t testing.TB }
+
+func (s said) Write(line []byte) (int, error) {
+	if s.t.Context().Err() == nil {
+		s.t.Logf("service: %s", bytes.TrimSpace(line))
+	}
+	return len(line), nil
 }
 
 // Settle waits until no work is queued.

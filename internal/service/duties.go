@@ -37,6 +37,8 @@ func (s *Service) dutiesOf(j *jobs, keepDays int) []duty.Config {
 			Doc: "makes the samples of periods whose points have come"},
 		{Name: "refits", Every: 3 * often, Round: func(ctx context.Context) error { return j.refit(ctx, now()) },
 			Doc: "queues the monitors whose baselines are due to be chosen anew"},
+		{Name: "corrections", Every: 3 * often, Round: j.rejudgeLate,
+			Doc: "has series judged again that changed before what they were fitted to"},
 		{Name: "comparisons", Every: often, Round: j.comparer.Due,
 			Doc: "queues the comparisons that are due"},
 		{Name: "overdue", Every: often, Round: j.watcher.Overdue,
@@ -142,6 +144,17 @@ func (d *jobs) judgePushed(ctx context.Context, now time.Time) error {
 	}
 	for _, id := range due {
 		err = errors.Join(err, d.queue.Add(ctx, work.Evaluate{MetricID: id, From: now}))
+	}
+	return err
+}
+
+func (d *jobs) rejudgeLate(ctx context.Context) error {
+	metrics, err := d.store.LateMetrics(ctx)
+	if err != nil {
+		return err
+	}
+	for _, id := range metrics {
+		err = errors.Join(err, d.queue.Add(ctx, work.Rejudge{MetricID: id}))
 	}
 	return err
 }

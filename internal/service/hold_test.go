@@ -71,7 +71,7 @@ func pushed(t *testing.T, s *dbtest.Service, body string) collect.Receipt {
 func alertsOf(t *testing.T, s *dbtest.Service, monitor string) []record.Alert {
 	t.Helper()
 	var page httpapi.AlertPage
-	dbtest.Must(t, s.Admin.Get(t.Context(), "/alerts", url.Values{"monitor": {monitor}}, &page))
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/alerts", url.Values{"monitor": {monitor}, "limit": {"500"}}, &page))
 	return page.Alerts
 }
 

@@ -162,12 +162,12 @@ func (s *Store) DuePushed(ctx context.Context, now time.Time) ([]int64, error) {
 }
 
 func (s *Store) SeriesOf(ctx context.Context, metric int64) ([]record.Series, error) {
-	return many[record.Series](ctx, s, "series", `select * from series where metric_id = $1 order by segment`, metric)
+	return many[record.Series](ctx, s, "series", `select id, metric_id, segment from series where metric_id = $1 order by segment`, metric)
 }
 
 // SeriesByID gives a series and its metric.
 func (s *Store) SeriesByID(ctx context.Context, id int64) (record.Series, error) {
-	return one[record.Series](ctx, s, "series", "", `select * from series where id = $1`, id)
+	return one[record.Series](ctx, s, "series", "", `select id, metric_id, segment from series where id = $1`, id)
 }
 
 // EnsureSeries gives the ids of the segments' series, making missing ones.
@@ -176,7 +176,7 @@ func (s *Store) EnsureSeries(ctx context.Context, metric int64, segments []strin
 		insert into series (metric_id, segment) select $1, segment from unnest($2::text[]) as segment order by segment on conflict do nothing`, metric, segments); err != nil {
 		return nil, err
 	}
-	list, err := many[record.Series](ctx, s, "series", `select * from series where metric_id = $1 and segment = any($2)`, metric, segments)
+	list, err := many[record.Series](ctx, s, "series", `select id, metric_id, segment from series where metric_id = $1 and segment = any($2)`, metric, segments)
 	if err != nil {
 		return nil, err
 	}

@@ -135,16 +135,6 @@ func (s *Store) OldestTraining(ctx context.Context, monitor int64) (time.Time, e
 	return *at, nil
 }
 
-// TrainedTo gives up to when the baselines of some series were fitted.
-func (s *Store) TrainedTo(ctx context.Context, monitor int64, series []int64) (map[int64]time.Time, error) {
-	list, err := s.baselines(ctx, `select monitor_id, series_id, trained_to from baseline where monitor_id = $1 and series_id = any($2)`, monitor, series)
-	to := make(map[int64]time.Time, len(list))
-	for id, b := range list {
-		to[id] = b.TrainedTo
-	}
-	return to, err
-}
-
 func (s *Store) baselines(ctx context.Context, query string, args ...any) (map[int64]record.Baseline, error) {
 	list, err := many[record.Baseline](ctx, s, "baselines", query, args...)
 	if err != nil {

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -65,44 +67,93 @@ func (s *Store) ReadyToFit(ctx context.Context, monitor int64, series []int64, c
 	return ready, err
 }
 
-// LateChange is from when on a series' samples changed, further back than samples
-// are stepped through again.
+// LateChange is from when on a series' samples changed, before what a monitor's
+// baseline was fitted to.
 type LateChange struct {
 	SeriesID int64     `db:"series_id"`
 	From     time.Time `db:"from_at"`
 }
 
-// PutLate keeps that series changed far back.
-func PutLate(ctx context.Context, tx pgx.Tx, first map[int64]time.Time) error {
+// PutLate keeps that series changed far back, for the monitors whose baselines were
+// fitted to that, and tells how many such there are.
+func PutLate(ctx context.Context, tx pgx.Tx, first map[int64]time.Time) (int64, error) {
 	if len(first) == 0 {
-		return nil
+		return 0, nil
 	}
-	ids, from := make([]int64, 0, len(first)), make([]time.Time, 0, len(first))
-	for id, at := range first {
-		ids, from = append(ids, id), append(from, at)
+	ids := slices.Sorted(maps.Keys(first))
+	from := make([]time.Time, len(ids))
+	for i, id := range ids {
+		from[i] = first[id]
+	}
+	if err := lockSeries(ctx, tx, ids); err != nil {
+		return 0, err
+	}
+	if _, err := tx.Exec(ctx, `update series set late = late + 1 where id = any($1)`, ids); err != nil {
+		return 0, fmt.Errorf("write late changes: %w", err)
+	}
+	result, err := tx.Exec(ctx, `
+		insert into late_change (monitor_id, series_id, from_at)
+		select b.monitor_id, b.series_id, c.at from unnest($1::bigint[], $2::timestamptz[]) as c(id, at) join baseline b on b.series_id = c.id
+		where c.at < b.trained_to order by 1, 2
+		on conflict (monitor_id, series_id) do update set from_at = least(late_change.from_at, excluded.from_at)`, ids, from)
+	if err != nil {
+		return 0, fmt.Errorf("write late changes: %w", err)
+	}
+	return result.RowsAffected(), nil
+}
+
+// LateCounts tells how often some series changed far back.
+func (s *Store) LateCounts(ctx context.Context, series []int64) (map[int64]int, error) {
+	type row struct {
+		ID   int64 `db:"id"`
+		Late int   `db:"late"`
+	}
+	list, err := many[row](ctx, s, "series", `select id, late from series where id = any($1)`, series)
+	counts := make(map[int64]int, len(list))
+	for _, r := range list {
+		counts[r.ID] = r.Late
+	}
+	return counts, err
+}
+
+// LateSince keeps, for series that changed far back since they were counted, that
+// all of what a monitor's baseline was fitted to may have changed.
+func LateSince(ctx context.Context, tx pgx.Tx, monitor int64, counts map[int64]int) error {
+	ids, were := make([]int64, 0, len(counts)), make([]int, 0, len(counts))
+	for id, n := range counts {
+		ids, were = append(ids, id), append(were, n)
 	}
 	_, err := tx.Exec(ctx, `
-		insert into late_change (series_id, from_at) select * from unnest($1::bigint[], $2::timestamptz[]) order by 1
-		on conflict (series_id) do update set from_at = least(late_change.from_at, excluded.from_at)`, ids, from)
+		insert into late_change (monitor_id, series_id, from_at)
+		select b.monitor_id, b.series_id, b.trained_from from unnest($2::bigint[], $3::int[]) as c(id, late)
+		join series s on s.id = c.id and s.late > c.late join baseline b on b.series_id = c.id and b.monitor_id = $1
+		on conflict (monitor_id, series_id) do update set from_at = least(late_change.from_at, excluded.from_at)`, monitor, ids, were)
 	if err != nil {
 		return fmt.Errorf("write late changes: %w", err)
 	}
 	return nil
 }
 
-// LateChanges gives some series of a metric that changed far back.
-func (s *Store) LateChanges(ctx context.Context, metric int64, limit int) ([]LateChange, error) {
+// LateChanges gives some series that changed before what a monitor's baselines were
+// fitted to.
+func (s *Store) LateChanges(ctx context.Context, monitor int64, limit int) ([]LateChange, error) {
 	return many[LateChange](ctx, s, "late changes", `
-		select c.series_id, c.from_at from late_change c join series on series.id = c.series_id where series.metric_id = $1 order by c.series_id limit $2`, metric, limit)
+		select series_id, from_at from late_change where monitor_id = $1 order by series_id limit $2`, monitor, limit)
 }
 
 // ForgetLate drops late changes that were judged, unless the series changed even
 // further back meanwhile.
-func (s *Store) ForgetLate(ctx context.Context, done []LateChange) error {
+func (s *Store) ForgetLate(ctx context.Context, monitor int64, done []LateChange) error {
 	ids, from := make([]int64, len(done)), make([]time.Time, len(done))
 	for i, c := range done {
 		ids[i], from[i] = c.SeriesID, c.From
 	}
 	return s.exec(ctx, "late changes", `
-		delete from late_change using unnest($1::bigint[], $2::timestamptz[]) as d(id, at) where series_id = d.id and from_at >= d.at`, ids, from)
+		delete from late_change using unnest($2::bigint[], $3::timestamptz[]) as d(id, at)
+		where monitor_id = $1 and series_id = d.id and from_at >= d.at`, monitor, ids, from)
+}
+
+// LateMetrics gives the metrics with series that are to be judged again.
+func (s *Store) LateMetrics(ctx context.Context) ([]int64, error) {
+	return many[int64](ctx, s, "late changes", `select distinct v.metric_id from late_change c join monitor v on v.id = c.monitor_id where not v.paused`)
 }

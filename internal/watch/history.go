@@ -198,6 +198,24 @@ func (v *Subject) histories(ctx context.Context, s *store.Store, ids []int64, fr
 	return samples, nil
 }
 
+// come reads the dense samples of some series up to what should have come by now,
+// and, of pushed ones, what is there already though it need not be.
+func (v *Subject) come(ctx context.Context, s *store.Store, ids []int64, now time.Time) (map[int64][]timeline.Sample, error) {
+	to := v.SettledTo(now)
+	if !v.Metric.Pushed() {
+		return v.histories(ctx, s, ids, time.Time{}, to)
+	}
+	samples, err := s.Samples(ctx, ids, time.Time{}, later(to, now))
+	if err != nil {
+		return nil, err
+	}
+	for id, list := range samples {
+		samples[id] = timeline.Dense(v.Grid, list, later(to, v.Grid.Next(time.Unix(list[len(list)-1].At, 0))))
+	}
+	v.beside(samples)
+	return samples, nil
+}
+
 // EachHistory reads the dense samples of all series in [from, to), one after
 // another, so that judging can begin while the rest is still read; do is called
 // from one goroutine. Series without samples are left out.

@@ -293,26 +293,32 @@ func claim(cause string) string {
 	return cause
 }
 
-// overlapping finds the known alert that a row continues.
+// overlapping finds the known alert that a row continues: the one that was raised
+// at the same time, else one that overlaps it. What is open has no end yet.
 func overlapping(known []record.Alert, row record.Alert, taken map[int64]bool) *record.Alert {
+	var found *record.Alert
 	for i := range known {
 		old := &known[i]
 		if taken[old.ID] || old.Direction != row.Direction || claim(old.Cause) != claim(row.Cause) {
 			continue
 		}
-		if old.RaisedAt.Equal(row.RaisedAt) || old.ClosedAt == nil {
+		if old.RaisedAt.Equal(row.RaisedAt) {
 			return old
 		}
-		oldEnd, rowEnd := old.RaisedAt, row.RaisedAt
-		if old.EndedAt != nil {
-			oldEnd = later(oldEnd, *old.EndedAt)
-		}
-		if row.EndedAt != nil {
-			rowEnd = later(rowEnd, *row.EndedAt)
-		}
-		if !row.Since.After(oldEnd) && !old.Since.After(rowEnd) {
-			return old
+		if found == nil && !row.Since.After(lasted(*old)) && !old.Since.After(lasted(row)) {
+			found = old
 		}
 	}
-	return nil
+	return found
+}
+
+// lasted is up to when an alert claims that something is wrong.
+func lasted(a record.Alert) time.Time {
+	switch {
+	case a.ClosedAt == nil:
+		return farFuture
+	case a.EndedAt != nil:
+		return later(a.RaisedAt, *a.EndedAt)
+	}
+	return a.RaisedAt
 }

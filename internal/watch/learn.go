@@ -144,7 +144,11 @@ func (w *Watcher) learnSome(ctx context.Context, v *Subject, part []record.Serie
 	if err != nil {
 		return err
 	}
-	histories, err := v.histories(ctx, w.store, ids, time.Time{}, v.SettledTo(w.now()))
+	counts, err := w.store.LateCounts(ctx, ids)
+	if err != nil {
+		return err
+	}
+	histories, err := v.come(ctx, w.store, ids, w.now())
 	if err != nil {
 		return err
 	}
@@ -194,6 +198,9 @@ func (w *Watcher) learnSome(ctx context.Context, v *Subject, part []record.Serie
 			if err := w.keepFit(ctx, tx, v, r, news, o); err != nil {
 				return err
 			}
+		}
+		if err := store.LateSince(ctx, tx, v.Monitor.ID, counts); err != nil {
+			return err
 		}
 		return store.Notify(ctx, tx, "alerts")
 	})

@@ -72,23 +72,27 @@ func (w *Watcher) Rejudge(ctx context.Context, metric int64) error {
 	if err != nil {
 		return err
 	}
-	for {
-		late, err := w.store.LateChanges(ctx, metric, atOnce)
-		if err != nil || len(late) == 0 {
-			return err
+	for _, m := range monitors {
+		if m.Paused || m.LearnedAt == nil {
+			continue
 		}
-		for _, m := range monitors {
-			if m.Paused || m.LearnedAt == nil {
-				continue
+		for {
+			late, err := w.store.LateChanges(ctx, m.ID, atOnce)
+			if err != nil {
+				return err
+			}
+			if len(late) == 0 {
+				break
 			}
 			if err := w.rejudge(ctx, m, late); err != nil {
 				return fmt.Errorf("judge %s again: %w", m.Name, err)
 			}
-		}
-		if err := w.store.ForgetLate(ctx, late); err != nil {
-			return err
+			if err := w.store.ForgetLate(ctx, m.ID, late); err != nil {
+				return err
+			}
 		}
 	}
+	return nil
 }
 
 func (w *Watcher) rejudge(ctx context.Context, m record.Monitor, late []store.LateChange) error {
@@ -97,17 +101,12 @@ func (w *Watcher) rejudge(ctx context.Context, m record.Monitor, late []store.La
 		return err
 	}
 	from := map[int64]time.Time{}
-	ids := make([]int64, len(late))
-	for i, change := range late {
-		ids[i], from[change.SeriesID] = change.SeriesID, v.Grid.Floor(change.From)
-	}
-	trained, err := w.store.TrainedTo(ctx, m.ID, ids)
-	if err != nil {
-		return err
+	for _, change := range late {
+		from[change.SeriesID] = v.Grid.Floor(change.From)
 	}
 	var part []record.Series
 	for _, series := range v.Series {
-		if to, fitted := trained[series.ID]; fitted && from[series.ID].Before(to) && !from[series.ID].IsZero() {
+		if !from[series.ID].IsZero() {
 			part = append(part, series)
 		}
 	}

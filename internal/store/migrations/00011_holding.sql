@@ -29,18 +29,23 @@ create table series_state (
     primary key (monitor_id, series_id)
 );
 
--- Series whose samples changed further back than samples are stepped through
--- again, and from when on.
+-- Series whose samples changed before what a monitor's baseline was fitted to, and
+-- from when on; and how often a series changed so far back at all, so that a fit
+-- knows whether one did while it was under way.
 create table late_change (
-    series_id bigint primary key references series on delete cascade,
-    from_at   timestamptz not null
+    monitor_id bigint not null references monitor on delete cascade,
+    series_id  bigint not null references series on delete cascade,
+    from_at    timestamptz not null,
+    primary key (monitor_id, series_id)
 );
+alter table series add late int not null default 0;
 
 -- From when on a pushed metric has samples; null: not said.
 alter table metric add starts_at timestamptz;
 
 -- +goose Down
 alter table metric drop starts_at;
+alter table series drop late;
 drop table late_change, series_state, process;
 drop index dataset_name;
 drop sequence incident_reference;
