@@ -38,7 +38,7 @@ func (d *Desk) addIncident(ctx context.Context, tx pgx.Tx, v record.Incident) (r
 	if err := d.incidentsChanged(ctx, tx, []string{v.Dataset}); err != nil {
 		return v, err
 	}
-	return in.store.Incident(ctx, reference)
+	return d.store.In(tx).Incident(ctx, reference)
 }
 
 // incidentsChanged has everything fitted again that learns from what is left out

@@ -36,8 +36,8 @@ func (s *server) signedIn(api huma.API) func(huma.Context, func(huma.Context)) {
 			}
 			if err != nil {
 				ctx.SetHeader("Connection", "close") // its body is not waited for
-				wrong := problem(ctx.Context(), err).(huma.StatusError)
-				huma.WriteErr(api, ctx, wrong.GetStatus(), wrong.Error())
+				wrong := problem(ctx.Context(), err)
+				huma.WriteErr(api, ctx, statusOf(wrong), wrong.Error())
 				return
 			}
 		}

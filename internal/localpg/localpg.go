@@ -5,12 +5,13 @@ package localpg
 
 import (
 	"context"
-	"crypto/rand"
+	cryptorand "crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"log/slog"
+	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
@@ -87,14 +88,21 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 		return nil, err
 	}
 	s.restart = func() error {
-		if err := stopLeftover(data); err != nil {
-			return err
+		if pid := holder(data); pid != 0 {
+			return fmt.Errorf("%w: process %d", errTaken, pid)
 		}
 		return s.launch(programs, dir, data, o.NoSync)
 	}
 	go s.keep()
 	return s, nil
 }
+
+// stopped is how long one is waited for who stopped the server in good order, most
+// likely to start it himself.
+const stopped = 3 * time.Second
+
+// errTaken ends the keeping of a server whose data another has come to hold.
+var errTaken = errors.New("another server holds its data")
 
 // keep starts the server again whenever it ends, at once the first time, then
 // after twice the time before, half a minute at most: a disk that is full is full
@@ -118,6 +126,9 @@ func (s *Server) keep() {
 		if time.Since(began) > time.Minute {
 			wait = 0
 		}
+		if err == nil {
+			wait = max(wait, stopped)
+		}
 		s.log.Error("PostgreSQL ended by itself; it is started again", "error", err, "after", wait.String())
 		select {
 		case <-s.stopping:
@@ -129,6 +140,9 @@ func (s *Server) keep() {
 		if err := s.restart(); err != nil {
 			s.log.Error("PostgreSQL could not be started again", "error", err)
 			s.ended <- err
+			if errors.Is(err, errTaken) {
+				return
+			}
 		}
 	}
 }
@@ -208,7 +222,7 @@ func keepPassword(path string) (string, error) {
 	if known, err := os.ReadFile(path); err == nil && len(known) > 0 {
 		return strings.TrimSpace(string(known)), nil
 	}
-	password := rand.Text()
+	password := cryptorand.Text()
 	return password, os.WriteFile(path, []byte(password+"\n"), 0o600)
 }
 
@@ -234,19 +248,31 @@ func initialise(ctx context.Context, programs, dir, data string) error {
 	return ctx.Err()
 }
 
-// stopLeftover ends a server that a killed run left on the data directory.
-func stopLeftover(data string) error {
-	content, err := os.ReadFile(filepath.Join(data, "postmaster.pid"))
+// holder gives the process that serves a data directory, 0 if none does. What a
+// server that was killed left of itself is cleared away.
+func holder(data string) int {
+	file := filepath.Join(data, "postmaster.pid")
+	content, err := os.ReadFile(file)
 	if err != nil {
-		return nil
+		return 0
 	}
 	pid, err := strconv.Atoi(strings.SplitN(string(content), "\n", 2)[0])
 	if err != nil {
-		return nil
+		return 0
 	}
 	command, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
 	if err != nil || !strings.Contains(string(command), data) {
-		return os.Remove(filepath.Join(data, "postmaster.pid"))
+		os.Remove(file)
+		return 0
+	}
+	return pid
+}
+
+// stopLeftover ends a server that a killed run left on the data directory.
+func stopLeftover(data string) error {
+	pid := holder(data)
+	if pid == 0 {
+		return nil
 	}
 	syscall.Kill(pid, syscall.SIGINT)
 	for range 100 {
@@ -263,16 +289,37 @@ func stopLeftover(data string) error {
 func keepPort(file string) (int, error) {
 	known, _ := os.ReadFile(file)
 	last, _ := strconv.Atoi(strings.TrimSpace(string(known)))
-	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", last))
-	if err != nil {
-		l, err = net.Listen("tcp", "127.0.0.1:0")
+	if last != 0 && free(last) {
+		return last, nil
 	}
-	if err != nil {
-		return 0, err
+	from, to := listening()
+	for range 200 {
+		if port := from + rand.IntN(to-from); free(port) {
+			return port, os.WriteFile(file, []byte(strconv.Itoa(port)), 0o644)
+		}
 	}
-	defer l.Close()
-	port := l.Addr().(*net.TCPAddr).Port
-	return port, os.WriteFile(file, []byte(strconv.Itoa(port)), 0o644)
+	return 0, fmt.Errorf("no port from %d to %d is free on loopback", from, to)
+}
+
+func free(port int) bool {
+	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+	if err != nil {
+		return false
+	}
+	return l.Close() == nil
+}
+
+// listening is the range that ports are chosen from: below those that the system
+// gives to connections going out. One of these may reach the server's own port
+// while the server is down, be connected with itself, and keep it from coming up.
+func listening() (from, to int) {
+	from, to = 15000, 32768
+	var low int
+	given, err := os.ReadFile("/proc/sys/net/ipv4/ip_local_port_range")
+	if _, scanErr := fmt.Sscan(string(given), &low); err == nil && scanErr == nil && low > from+1000 {
+		to = low
+	}
+	return from, to
 }
 
 func (s *Server) launch(programs, dir, data string, noSync bool) error {

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -44,11 +45,19 @@ func TestWhatWasAcknowledgedSurvivesAKill(t *testing.T) {
 			syscall.Kill(n, syscall.SIGKILL)
 		}
 	}
-	s, err = localpg.Start(t.Context(), localpg.Options{Dir: dir})
-	dbtest.Must(t, err)
 	defer s.Stop()
 	var n int
-	dbtest.Must(t, connect(t, s).QueryRow(t.Context(), `select count(*) from kept`).Scan(&n))
+	for end := time.Now().Add(30 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		again, err := pgx.Connect(t.Context(), s.URL("postgres"))
+		if err == nil {
+			dbtest.Must(t, again.QueryRow(t.Context(), `select count(*) from kept`).Scan(&n))
+			again.Close(t.Context())
+			break
+		}
+		if time.Now().After(end) {
+			t.Fatalf("it is not started again: %v", err)
+		}
+	}
 	if n != 50 {
 		t.Errorf("%d of 50 acknowledged rows survived", n)
 	}

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -218,15 +219,45 @@ func New(ctx context.Context, pool *pgxpool.Pool, process int32, duties Duties, 
 // jobWithin is how long a job may take; what takes longer goes on in the next.
 const jobWithin = 10 * time.Minute
 
-// quiet keeps the queue's own chatter out of the log: warnings and worse stay.
+// quiet keeps the queue's own chatter out of the log: warnings and worse stay, and
+// the same words are said once a minute. While the database is away it has many.
 func quiet(log *slog.Logger) *slog.Logger {
-	return slog.New(levelled{log.Handler()})
+	return slog.New(&levelled{Handler: log.Handler(), said: &said{last: map[string]time.Time{}}})
 }
 
-type levelled struct{ slog.Handler }
+type levelled struct {
+	slog.Handler
+	said *said
+}
 
-func (l levelled) Enabled(ctx context.Context, level slog.Level) bool {
+type said struct {
+	mu   sync.Mutex
+	last map[string]time.Time
+}
+
+func (l *levelled) Enabled(ctx context.Context, level slog.Level) bool {
 	return level >= slog.LevelWarn && l.Handler.Enabled(ctx, level)
+}
+
+func (l *levelled) Handle(ctx context.Context, r slog.Record) error {
+	l.said.mu.Lock()
+	lately := r.Time.Sub(l.said.last[r.Message]) < time.Minute
+	if !lately {
+		l.said.last[r.Message] = r.Time
+	}
+	l.said.mu.Unlock()
+	if lately {
+		return nil
+	}
+	return l.Handler.Handle(ctx, r)
+}
+
+func (l *levelled) WithAttrs(attrs []slog.Attr) slog.Handler {
+	return &levelled{l.Handler.WithAttrs(attrs), l.said}
+}
+
+func (l *levelled) WithGroup(name string) slog.Handler {
+	return &levelled{l.Handler.WithGroup(name), l.said}
 }
 
 type worker[T river.JobArgs] struct {
