@@ -1,6 +1,6 @@
 # make demo   starts the demo, doing all set-up first
 # make test   runs every test
-.PHONY: demo test build console packages pictures bench openapi
+.PHONY: demo test build console packages pictures bench chaos fuzz openapi
 
 SHELL := /bin/bash
 GO ?= go
@@ -41,6 +41,10 @@ chromium:
 # The pictures of the documentation, from a demo of their own.
 pictures: postgresql chromium build
 	scripts/pictures
+
+# Ten minutes of accidents, and what was acknowledged, lost, doubled, delayed.
+chaos: postgresql build
+	bin/tinbell bench chaos --for 10m
 
 bench: build
 	$(GO) test -run '^$$' -bench . ./core/...

@@ -12,7 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tinbell/core/score"
-	"tinbell/internal/trial"
+	"tinbell/internal/benchmark"
 	"tinbell/internal/words"
 )
 
@@ -22,11 +22,11 @@ func (a *app) benchCommand() *cobra.Command {
 		Example: "  tinbell bench speed\n  tinbell bench speed --part drift",
 		RunE: func(c *cobra.Command, _ []string) error {
 			for _, p := range parts {
-				if !slices.Contains(trial.SpeedParts, p) {
-					return wrongUsage{fmt.Errorf("--part %s: allowed are %s", p, strings.Join(trial.SpeedParts, ", "))}
+				if !slices.Contains(benchmark.SpeedParts, p) {
+					return wrongUsage{fmt.Errorf("--part %s: allowed are %s", p, strings.Join(benchmark.SpeedParts, ", "))}
 				}
 			}
-			results, err := trial.Speed(c.Context(), parts)
+			results, err := benchmark.Speed(c.Context(), parts)
 			if err != nil {
 				return err
 			}
@@ -36,8 +36,8 @@ func (a *app) benchCommand() *cobra.Command {
 			}
 			return a.show(l)
 		}}
-	speed.Flags().StringSliceVar(&parts, "part", nil, strings.Join(trial.SpeedParts, ", ")+"; all if left out")
-	return group("bench", "Measure Tin Bell itself", a.accuracyCommand(), a.learningCommand(), a.messagesBench(), a.delayBench(), a.driftBench(), speed)
+	speed.Flags().StringSliceVar(&parts, "part", nil, strings.Join(benchmark.SpeedParts, ", ")+"; all if left out")
+	return group("bench", "Measure Tin Bell itself", a.accuracyCommand(), a.learningCommand(), a.messagesBench(), a.delayBench(), a.driftBench(), a.chaosBench(), speed)
 }
 
 var accuracyParts = []string{"rarity", "faults", "detectors", "losses"}
@@ -68,7 +68,7 @@ The generator shares nothing with the demo, and no setting follows from a seed.`
 					return wrongUsage{fmt.Errorf("--part %s: allowed are %s", p, strings.Join(accuracyParts, ", "))}
 				}
 			}
-			plan := trial.Plan{PerFamily: each}
+			plan := benchmark.Plan{PerFamily: each}
 			for i := range seeds {
 				plan.Seeds = append(plan.Seeds, uint64(i+101))
 			}
@@ -82,7 +82,7 @@ The generator shares nothing with the demo, and no setting follows from a seed.`
 }
 
 // accuracy prints the parts asked for, one table after another.
-func (a *app) accuracy(ctx context.Context, plan trial.Plan, parts []string, budget float64) error {
+func (a *app) accuracy(ctx context.Context, plan benchmark.Plan, parts []string, budget float64) error {
 	raw := map[string]any{}
 	var tables []listing
 	for _, part := range parts {
@@ -130,7 +130,7 @@ func (a *app) accuracy(ctx context.Context, plan trial.Plan, parts []string, bud
 	return nil
 }
 
-func rarityTable(rows []trial.Rarity) listing {
+func rarityTable(rows []benchmark.Rarity) listing {
 	l := listing{title: "Stated false alarms per series and 30 days, and those found on series without faults (95 % interval)",
 		head: []string{"period", "history", "family", "stated 0.3", "stated 1", "stated 3", "found by stated"}, right: []int{4, 5, 6, 7}}
 	for _, r := range rows {
@@ -152,7 +152,7 @@ func historyOf(contaminated bool) string {
 	return "clean"
 }
 
-func coverageTable(rows []trial.Rarity) listing {
+func coverageTable(rows []benchmark.Rarity) listing {
 	l := listing{title: "Stated coverage of the band, and the share of clean values found inside (of counts, where 20 or more are expected)",
 		head: []string{"period", "history", "family", "stated .95", "stated .99", "values"}, right: []int{4, 5, 6}}
 	for _, r := range rows {
@@ -172,7 +172,7 @@ func interval(f score.Interval) string {
 	return fmt.Sprintf("%.2f (%.2f–%.2f)", f.Estimate, f.Low, f.High)
 }
 
-func outcomeRow(name, limit string, o trial.Outcome) []string {
+func outcomeRow(name, limit string, o benchmark.Outcome) []string {
 	delay := "–"
 	if d := o.Delay(); d >= 0 && o.Found > 0 {
 		delay = words.Duration(d)
@@ -183,11 +183,11 @@ func outcomeRow(name, limit string, o trial.Outcome) []string {
 
 var outcomeHead = []string{"way of alerting", "limit", "precision", "recall", "found", "delay", "false", "a series-week"}
 
-func contestTable(contests []trial.Contest) listing {
+func contestTable(contests []benchmark.Contest) listing {
 	l := listing{title: fmt.Sprintf("Planted faults at %.2f stated false alarms per series and 30 days; rivals at limits chosen on the answers to ring falsely no oftener, and as people set them. The last column: our delay on the faults that the rival found", contests[0].Budget),
 		head: append(append([]string{"period"}, outcomeHead...), "ours there"), right: []int{3, 6, 8, 9, 10}}
 	for _, c := range contests {
-		beside := func(o trial.Outcome) string {
+		beside := func(o benchmark.Outcome) string {
 			if d := c.Ours.DelayBeside(o); d >= 0 {
 				return words.Duration(d)
 			}
@@ -209,7 +209,7 @@ func contestTable(contests []trial.Contest) listing {
 	return l
 }
 
-func familyTable(contests []trial.Contest) listing {
+func familyTable(contests []benchmark.Contest) listing {
 	l := listing{title: "The same by family of series", head: append([]string{"period"}, outcomeHead...), right: []int{3, 6, 8, 9}}
 	for _, c := range contests {
 		for _, o := range c.Families {
@@ -219,7 +219,7 @@ func familyTable(contests []trial.Contest) listing {
 	return l
 }
 
-func kindTable(contests []trial.Contest) listing {
+func kindTable(contests []benchmark.Contest) listing {
 	l := listing{title: "Found by kind of fault", head: []string{"fault"}}
 	kinds := map[string]bool{}
 	for _, c := range contests {
@@ -245,7 +245,7 @@ func kindTable(contests []trial.Contest) listing {
 	return l
 }
 
-func absentTable(rows []trial.Absent) listing {
+func absentTable(rows []benchmark.Absent) listing {
 	l := listing{title: "Hourly faults with one thing left out", head: append([]string{"without"}, outcomeHead[2:]...), right: []int{4, 6, 7}}
 	for _, r := range rows {
 		cells := outcomeRow(r.Without, "", r.Outcome)
@@ -254,7 +254,7 @@ func absentTable(rows []trial.Absent) listing {
 	return l
 }
 
-func lossTable(rows []trial.LossCheck) listing {
+func lossTable(rows []benchmark.LossCheck) listing {
 	l := listing{title: "Predicted detectable losses of hourly counts, planted in clean series: how often they were found in time",
 		head: []string{"within", "loss sometimes found, median", "found at it", "found at what is always found", "found at 6 tenths of it", "series"}, right: []int{2, 6}}
 	for _, r := range rows {

@@ -5,7 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tinbell/internal/trial"
+	"tinbell/internal/benchmark"
 	"tinbell/internal/words"
 )
 
@@ -28,12 +28,12 @@ plain test are not.`,
 			if seeds < 1 || rounds < 1 || references < 1 || !(accept > 0 && accept <= 0.1) {
 				return wrongUsage{fmt.Errorf("--seeds %d, --rounds %d, --references %d, --accept %g: allowed are 1 and more, and shares over 0 up to 0.1", seeds, rounds, references, accept)}
 			}
-			plan := trial.DriftPlan{Rounds: rounds, Accept: accept}
+			plan := benchmark.DriftPlan{Rounds: rounds, Accept: accept}
 			for i := range seeds {
 				plan.Seeds = append(plan.Seeds, uint64(i+1))
 			}
-			clean := trial.CleanDrift(plan, references, a.bar("clean days"))
-			list := trial.Drift(plan, a.bar("planting drifts"))
+			clean := benchmark.CleanDrift(plan, references, a.bar("clean days"))
+			list := benchmark.Drift(plan, a.bar("planting drifts"))
 			if a.output == "json" {
 				return a.json(map[string]any{"clean": clean, "planted": list})
 			}

@@ -9,10 +9,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tinbell/internal/benchmark"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/improve"
 	"tinbell/internal/record"
-	"tinbell/internal/trial"
 	"tinbell/internal/words"
 )
 
@@ -192,7 +192,7 @@ func (a *app) delayBench() *cobra.Command {
 	return &cobra.Command{Use: "delay", Short: "Time from a sample to its message, with 10,000 series of which one in a hundred alerts at once", Args: exactly(0, "nothing"),
 		Example: "  tinbell bench delay",
 		RunE: func(c *cobra.Command, _ []string) error {
-			d, err := trial.Delay(c.Context(), func(step string) { a.say("  %s …", step) })
+			d, err := benchmark.Delay(c.Context(), func(step string) { a.say("  %s …", step) })
 			if err != nil {
 				return err
 			}

@@ -5,7 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tinbell/internal/trial"
+	"tinbell/internal/benchmark"
 	"tinbell/internal/words"
 )
 
@@ -25,7 +25,7 @@ expect less from few labels.`,
 			if seeds < 1 || seeds > 100 || each < 1 || each > 50 || !(limit > 0 && limit < 0.5) {
 				return wrongUsage{fmt.Errorf("--seeds %d, --each %d, --limit %g: allowed are 1 to 100, 1 to 50 and 0 to 0.5", seeds, each, limit)}
 			}
-			plan := trial.LearningPlan{PerFamily: each, Limit: limit}
+			plan := benchmark.LearningPlan{PerFamily: each, Limit: limit}
 			for i := range seeds {
 				plan.Seeds = append(plan.Seeds, uint64(i+101))
 			}
@@ -45,10 +45,10 @@ expect less from few labels.`,
 	return c
 }
 
-func (a *app) showLearning(r trial.Learning) error {
+func (a *app) showLearning(r benchmark.Learning) error {
 	head := []string{"labels", "chosen", "precision", "recall", "recall lost", "false alarms left", "worst seed: left", "worst seed: lost", "median delay"}
 	right := []int{1, 3, 4, 5, 6, 7, 8, 9}
-	row := func(first, second string, l trial.Lesson) []string {
+	row := func(first, second string, l benchmark.Lesson) []string {
 		return []string{first, second, fmt.Sprintf("%.3f", l.Precision), fmt.Sprintf("%.3f", l.Recall), fmt.Sprintf("%.1f points", 100*(r.Before.Recall-l.Recall)),
 			words.Percent(l.Left), words.Percent(l.WorstLeft), fmt.Sprintf("%.1f points", 100*l.WorstLoss), words.Seconds(l.Delay)}
 	}

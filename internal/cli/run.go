@@ -15,6 +15,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tinbell/internal/benchmark"
 	"tinbell/internal/client"
 	"tinbell/internal/collect"
 	"tinbell/internal/demo"
@@ -56,6 +57,9 @@ func (a *app) serveCommand() *cobra.Command {
 				if o.Trust = x509.NewCertPool(); !o.Trust.AppendCertsFromPEM(pem) {
 					return wrongUsage{fmt.Errorf("--trust %s: no certificate in it; it must be PEM", trust)}
 				}
+			}
+			if file := os.Getenv(benchmark.ClockFile); file != "" {
+				o.Now = benchmark.RehearsalClock(file)
 			}
 			s, err := service.Start(c.Context(), o)
 			if err != nil {

@@ -37,6 +37,15 @@ func Judge(ctx context.Context, tx pgx.Tx, q *work.Queue, metric int64, period t
 			late[series] = first
 		}
 	}
+	earliest := order.From
+	for _, at := range order.Late {
+		if at.Before(earliest) {
+			earliest = at
+		}
+	}
+	if err := store.CameUnfitted(ctx, tx, metric, earliest); err != nil {
+		return err
+	}
 	corrected, err := store.PutLate(ctx, tx, late)
 	if err != nil {
 		return err

@@ -42,7 +42,15 @@ func (d *jobs) all() work.Duties {
 				}
 			}
 			return d.followed(ctx, j.TaskID, func(progress func(int, int)) error {
-				return d.watcher.Learn(ctx, watch.Order{Monitor: j.MonitorID, History: j.History, Changed: j.Changed}, progress)
+				came, err := d.watcher.Learn(ctx, watch.Order{Monitor: j.MonitorID, History: j.History, Changed: j.Changed}, progress)
+				if err != nil || came.IsZero() {
+					return err
+				}
+				m, err := d.store.MonitorByID(ctx, j.MonitorID)
+				if err != nil {
+					return err
+				}
+				return d.queue.Add(ctx, work.Evaluate{MetricID: m.MetricID, From: came})
 			})
 		},
 		Backfill:  d.backfilled,

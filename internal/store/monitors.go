@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -11,7 +12,7 @@ import (
 )
 
 const monitorSelect = `
-	select v.*, m.name as metric, d.name as dataset
+	select v.id, v.metric_id, v.name, v.owner, v.settings, v.version, v.paused, v.learned_at, v.snoozed_until, v.snoozed_by, v.always_tell, v.created_at, m.name as metric, d.name as dataset
 	from monitor v join metric m on m.id = v.metric_id join dataset d on d.id = m.dataset_id `
 
 // AddMonitor stores a monitor with its first version and gives its id.
@@ -97,16 +98,47 @@ func (s *Store) UnfittedMonitors(ctx context.Context) ([]int64, error) {
 	return many[int64](ctx, s, "monitors", `select id from monitor where learned_at is null and not paused and created_at < now() - interval '30 seconds'`)
 }
 
+// CameUnfitted keeps that samples from a time on came to monitors of a metric that
+// were never fitted, in the transaction that writes them.
+func CameUnfitted(ctx context.Context, tx pgx.Tx, metric int64, from time.Time) error {
+	_, err := tx.Exec(ctx, `
+		update monitor set news_from = least(news_from, $2) where metric_id = $1 and learned_at is null and (news_from is null or news_from > $2)`, metric, from)
+	if err != nil {
+		return fmt.Errorf("write monitor: %w", err)
+	}
+	return nil
+}
+
+// NewsFrom gives from when on samples came to a monitor before it was fitted; zero
+// if none did.
+func (s *Store) NewsFrom(ctx context.Context, monitor int64) (time.Time, error) {
+	at, err := one[*time.Time](ctx, s, "monitor", "", `select news_from from monitor where id = $1`, monitor)
+	if err != nil || at == nil {
+		return time.Time{}, err
+	}
+	return *at, nil
+}
+
 // LockMonitor makes the transaction the only one that judges the monitor.
 func LockMonitor(ctx context.Context, tx pgx.Tx, id int64) error {
 	_, err := tx.Exec(ctx, `select pg_advisory_xact_lock($1, $2)`, lockMonitor, int32(id))
 	return err
 }
 
-// Learned notes when a monitor's baselines were fitted.
-func Learned(ctx context.Context, tx pgx.Tx, monitor int64, at time.Time) error {
-	_, err := tx.Exec(ctx, `update monitor set learned_at = $2 where id = $1`, monitor, at)
-	return err
+// Learned notes when a monitor's baselines were fitted, and gives from when on
+// samples had come before; zero if none had.
+func Learned(ctx context.Context, tx pgx.Tx, monitor int64, at time.Time) (came time.Time, err error) {
+	var from *time.Time
+	err = tx.QueryRow(ctx, `
+		update monitor m set learned_at = $2, news_from = null from (select id, news_from from monitor where id = $1 for update) was
+		where m.id = was.id returning was.news_from`, monitor, at).Scan(&from)
+	if errors.Is(err, pgx.ErrNoRows) || err == nil && from == nil {
+		return time.Time{}, nil
+	}
+	if err != nil {
+		return time.Time{}, fmt.Errorf("write monitor: %w", err)
+	}
+	return *from, nil
 }
 
 // Baselines gives the fitted baselines of some of a monitor's series, by series.

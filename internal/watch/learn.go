@@ -67,14 +67,16 @@ const atOnce = 200
 
 // Learn fits the baselines of all of a monitor's series, some at a time: what was
 // fitted stays when a later part is cut off.
-func (w *Watcher) Learn(ctx context.Context, o Order, progress func(done, total int)) error {
+// It gives from when on samples came before the first fit, which may have come too
+// late for it and are to be judged; zero if none did.
+func (w *Watcher) Learn(ctx context.Context, o Order, progress func(done, total int)) (came time.Time, err error) {
 	m, err := w.store.MonitorByID(ctx, o.Monitor)
 	if err != nil {
-		return err
+		return came, err
 	}
 	subject, err := Load(ctx, w.store, m)
 	if err != nil {
-		return err
+		return came, err
 	}
 	now := w.now()
 	past := walk{from: func(record.Series) time.Time { return time.Time{} }}
@@ -84,12 +86,12 @@ func (w *Watcher) Learn(ctx context.Context, o Order, progress func(done, total 
 	done := 0
 	for part := range slices.Chunk(subject.Series, subject.together()) {
 		if err := w.learnSome(ctx, subject, part, o, past); err != nil {
-			return err
+			return came, err
 		}
 		done += len(part)
 		progress(done, len(subject.Series))
 	}
-	return w.store.InTx(ctx, func(tx pgx.Tx) error {
+	return came, w.store.InTx(ctx, func(tx pgx.Tx) error {
 		if err := store.LockMonitor(ctx, tx, m.ID); err != nil {
 			return err
 		}
@@ -110,7 +112,8 @@ func (w *Watcher) Learn(ctx context.Context, o Order, progress func(done, total 
 		if err := store.Notify(ctx, tx, "alerts"); err != nil {
 			return err
 		}
-		return store.Learned(ctx, tx, m.ID, now)
+		came, err = store.Learned(ctx, tx, m.ID, now)
+		return err
 	})
 }
 
@@ -190,10 +193,20 @@ func (w *Watcher) learnSome(ctx context.Context, v *Subject, part []record.Serie
 		if err := store.LockMonitor(ctx, tx, v.Monitor.ID); err != nil {
 			return err
 		}
+		came, err := w.store.In(tx).NewsFrom(ctx, v.Monitor.ID)
+		if err != nil {
+			return err
+		}
+		if came.IsZero() {
+			came = farFuture
+		}
 		for _, r := range results {
 			news := past.news
 			if news.IsZero() {
-				news = inForce(states[r.series.ID], v.Monitor)
+				news = inForce(states[r.series.ID], v.Monitor).Add(-dayBefore)
+			}
+			if o.History {
+				news = came
 			}
 			if err := w.keepFit(ctx, tx, v, r, news, o); err != nil {
 				return err
@@ -205,6 +218,10 @@ func (w *Watcher) learnSome(ctx context.Context, v *Subject, part []record.Serie
 		return store.Notify(ctx, tx, "alerts")
 	})
 }
+
+// dayBefore is how long before a monitor was in force a series' first samples may
+// lie and still be news: they came after it.
+const dayBefore = 24 * time.Hour
 
 // inForce is when a monitor was first in force for a series: alerts from then on
 // are no history.
@@ -324,7 +341,7 @@ func (w *Watcher) keepFit(ctx context.Context, tx pgx.Tx, v *Subject, r fitted, 
 	switch {
 	case r.walked.IsZero():
 	case o.History:
-		if err := w.keepHistory(ctx, tx, v, r, farFuture); err != nil {
+		if err := w.keepHistory(ctx, tx, v, r, news); err != nil {
 			return err
 		}
 	default:

@@ -7,7 +7,7 @@ import (
 	"os"
 
 	"tinbell/core/learn"
-	"tinbell/internal/trial"
+	"tinbell/internal/benchmark"
 )
 
 func main() {
@@ -15,7 +15,7 @@ func main() {
 	for i := range uint64(24) {
 		seeds, cuts = append(seeds, 9000+i), append(cuts, 9500+i)
 	}
-	p, err := trial.PriorOf(seeds, cuts, 6, func(done, total int) { fmt.Fprintf(os.Stderr, "\r%d of %d fleets ", done, total) })
+	p, err := benchmark.PriorOf(seeds, cuts, 6, func(done, total int) { fmt.Fprintf(os.Stderr, "\r%d of %d fleets ", done, total) })
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)

@@ -40,11 +40,16 @@ create table late_change (
 );
 alter table series add late int not null default 0;
 
+-- From when on samples came that a monitor could not judge before its first fit:
+-- what that raises of them is news, and no history.
+alter table monitor add news_from timestamptz;
+
 -- From when on a pushed metric has samples; null: not said.
 alter table metric add starts_at timestamptz;
 
 -- +goose Down
 alter table metric drop starts_at;
+alter table monitor drop news_from;
 alter table series drop late;
 drop table late_change, series_state, process;
 drop index dataset_name;

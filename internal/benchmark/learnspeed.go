@@ -1,4 +1,4 @@
-package trial
+package benchmark
 
 import (
 	"context"
@@ -119,7 +119,7 @@ func busyMonitor(ctx context.Context, s *service.Service) (record.Monitor, []int
 	if err != nil {
 		return m, nil, err
 	}
-	if err := s.Parts.Watcher.Learn(ctx, watch.Order{Monitor: id, History: true}, func(int, int) {}); err != nil {
+	if _, err := s.Parts.Watcher.Learn(ctx, watch.Order{Monitor: id, History: true}, func(int, int) {}); err != nil {
 		return m, nil, err
 	}
 	m, err = records.Monitor(ctx, "busy")

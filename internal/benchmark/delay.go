@@ -1,4 +1,4 @@
-package trial
+package benchmark
 
 import (
 	"bytes"
@@ -84,7 +84,7 @@ func Delay(ctx context.Context, say func(string)) (Delays, error) {
 		return v, err
 	}
 	for _, m := range monitors {
-		if err := s.Parts.Watcher.Learn(ctx, watch.Order{Monitor: m.ID, History: false}, func(int, int) {}); err != nil {
+		if _, err := s.Parts.Watcher.Learn(ctx, watch.Order{Monitor: m.ID, History: false}, func(int, int) {}); err != nil {
 			return v, err
 		}
 	}

@@ -1,6 +1,6 @@
-// Package trial measures the program itself: how long its parts take, beside a
+// Package benchmark measures the program itself: how long its parts take, beside a
 // limit measured in the same run.
-package trial
+package benchmark
 
 import (
 	"bytes"

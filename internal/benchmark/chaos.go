@@ -1,0 +1,604 @@
+package benchmark
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"tinbell/core/timeline"
+	"tinbell/internal/client"
+	"tinbell/internal/collect"
+	"tinbell/internal/httpapi"
+	"tinbell/internal/record"
+	"tinbell/internal/store"
+)
+
+// ChaosOrder says how long accidents happen, to which program, and which.
+type ChaosOrder struct {
+	Program   string        // that is run as the service
+	For       time.Duration // of accidents; what is under way afterwards is waited for
+	Every     time.Duration // between accidents
+	Seed      uint64
+	Accidents []string // empty: all that can be made here
+}
+
+// Chaos is what a service went through, and what became of what it acknowledged.
+type Chaos struct {
+	Accidents    map[string]int `json:"accidents"`
+	Left         []string       `json:"left_out" doc:"accidents that could not be made here, and why"`
+	Acknowledged int            `json:"acknowledged" doc:"samples"`
+	Refused      int            `json:"refused" doc:"pushes that were not acknowledged: none of these count"`
+	Lost         int            `json:"lost" doc:"acknowledged samples that are not there in the end"`
+	Faults       int            `json:"faults" doc:"planted, one after another"`
+	Untold       int            `json:"untold" doc:"of these, never told"`
+	Doubled      int            `json:"doubled" doc:"of these, told under two keys"`
+	Delays       []float64      `json:"delays_seconds" doc:"from acknowledging a fault's sample to its message, accidents or not"`
+	Peak         int            `json:"peak_mb" doc:"of the service's resident memory"`
+}
+
+// accident is one kind of what happens to a service.
+type accident struct {
+	name string
+	make func(*chaos) error
+}
+
+var accidents = []accident{
+	{"service killed", (*chaos).killService},
+	{"service stopped", (*chaos).stopService},
+	{"database killed", (*chaos).killDatabase},
+	{"disk full", (*chaos).fillDisk},
+	{"senders stalled", (*chaos).stall},
+	{"bad file", (*chaos).badFile},
+	{"bad lines", (*chaos).badLines},
+	{"clock stepped", (*chaos).stepClock},
+}
+
+// AccidentNames are the kinds there are.
+func AccidentNames() []string {
+	var names []string
+	for _, a := range accidents {
+		names = append(names, a.name)
+	}
+	return names
+}
+
+// ClockFile names, by environment, a file with the seconds by which a service's
+// clock is off: what a chaos run steps.
+const ClockFile = "TINBELL_REHEARSAL_CLOCK"
+
+// chaos is a run under way.
+type chaos struct {
+	order   ChaosOrder
+	say     func(string)
+	rng     *rand.Rand
+	dir     string
+	port    int
+	mounted bool
+	told    *faultsTold
+
+	mu      sync.Mutex
+	run     *exec.Cmd
+	acked   map[string]bool      // samples
+	planted map[string]time.Time // faults, by dataset, when acknowledged
+	result  Chaos
+}
+
+// RunChaos starts a service with a private PostgreSQL, sends it samples without a
+// pause, plants faults, and has accidents happen to it. At the end it waits for
+// what is under way and counts.
+func RunChaos(ctx context.Context, order ChaosOrder, say func(string)) (Chaos, error) {
+	c := &chaos{order: order, say: say, rng: rand.New(rand.NewPCG(order.Seed, 1)), acked: map[string]bool{}, planted: map[string]time.Time{},
+		told: &faultsTold{at: map[string]time.Time{}, keys: map[string]map[string]bool{}}, result: Chaos{Accidents: map[string]int{}}}
+	if err := c.prepare(); err != nil {
+		return c.result, err
+	}
+	defer c.clear()
+	receiver, address, err := c.receive()
+	if err != nil {
+		return c.result, err
+	}
+	defer receiver.Close()
+	if err := c.serve(ctx); err != nil {
+		return c.result, err
+	}
+	defer c.end(syscall.SIGKILL)
+	if err := c.setUp(ctx, address); err != nil {
+		return c.result, err
+	}
+	within, cancel := context.WithTimeout(ctx, order.For)
+	defer cancel()
+	var wait sync.WaitGroup
+	wait.Go(func() { c.push(within) })
+	wait.Go(func() { c.plant(within) })
+	wait.Go(func() { c.weigh(within) })
+	c.happen(within)
+	wait.Wait()
+	if ctx.Err() != nil {
+		return c.result, ctx.Err()
+	}
+	return c.result, c.reckon(ctx)
+}
+
+// diskSize is that of the disk a run is given, if it can make one.
+const diskSize = 1500 << 20
+
+func (c *chaos) prepare() error {
+	dir, err := os.MkdirTemp("", "tinbell-chaos-")
+	if err != nil {
+		return err
+	}
+	c.dir = dir
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return err
+	}
+	if err := syscall.Mount("tmpfs", dir, "tmpfs", 0, fmt.Sprintf("size=%d,mode=755", diskSize)); err != nil {
+		c.result.Left = append(c.result.Left, "disk full: a small disk cannot be made here ("+err.Error()+")")
+	} else {
+		c.mounted = true
+	}
+	if err := os.MkdirAll(filepath.Join(dir, "landing"), 0o755); err != nil {
+		return err
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	c.port = l.Addr().(*net.TCPAddr).Port
+	return c.setClock(0)
+}
+
+func (c *chaos) clear() {
+	if c.mounted {
+		syscall.Unmount(c.dir, syscall.MNT_DETACH)
+	}
+	os.RemoveAll(c.dir)
+}
+
+func (c *chaos) receive() (*http.Server, string, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, "", err
+	}
+	server := &http.Server{Handler: c.told}
+	go server.Serve(l)
+	return server, "http://" + l.Addr().String() + "/", nil
+}
+
+// serve runs the service until it is ready.
+func (c *chaos) serve(ctx context.Context) error {
+	log, err := os.OpenFile(filepath.Join(os.TempDir(), "tinbell-chaos.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	run := exec.Command(c.order.Program, "serve", "--dir", filepath.Join(c.dir, "data"), "--listen", fmt.Sprintf("127.0.0.1:%d", c.port), "--sign-in=false", "--allow-private", "127.0.0.0/8")
+	run.Env = append(os.Environ(), ClockFile+"="+c.clockFile())
+	run.Stdout, run.Stderr = log, log
+	if err := run.Start(); err != nil {
+		return err
+	}
+	c.mu.Lock()
+	c.run = run
+	c.mu.Unlock()
+	for end := time.Now().Add(2 * time.Minute); ; time.Sleep(50 * time.Millisecond) {
+		if answer, err := http.Get(c.address() + "/readyz"); err == nil {
+			answer.Body.Close()
+			if answer.StatusCode == http.StatusOK {
+				return nil
+			}
+		}
+		if ctx.Err() != nil || time.Now().After(end) {
+			return errors.New("the service does not come up: see " + log.Name())
+		}
+	}
+}
+
+func (c *chaos) address() string   { return fmt.Sprintf("http://127.0.0.1:%d", c.port) }
+func (c *chaos) clockFile() string { return filepath.Join(c.dir, "clock") }
+
+func (c *chaos) setClock(seconds int) error {
+	return os.WriteFile(c.clockFile(), []byte(strconv.Itoa(seconds)), 0o644)
+}
+
+func (c *chaos) end(signal syscall.Signal) {
+	c.mu.Lock()
+	run := c.run
+	c.mu.Unlock()
+	run.Process.Signal(signal)
+	run.Wait()
+}
+
+// sound and bad are the value of a sample that is as it should be, and of a fault.
+const sound, bad = 100, 0
+
+func (c *chaos) setUp(ctx context.Context, receiver string) error {
+	to := client.New(c.address(), "")
+	wait := int64(0)
+	for _, set := range []struct {
+		path string
+		body any
+	}{
+		{"/channels", httpapi.NewChannel{Name: "chaos", Kind: record.ChannelWebhook, Settings: record.ChannelSettings{URL: receiver}, HourlyLimit: 3600}},
+		{"/routes", httpapi.NewRoute{Name: "chaos", Channel: "chaos", WaitSeconds: &wait}},
+		{"/metrics/declare", collect.Declaration{Metric: "steady", Dataset: "chaos.steady", Measure: "rows", Kind: timeline.Count, Period: "1m", MaxSegments: 1000}},
+		{"/sources", httpapi.NewSource{Name: "landing", Address: filepath.Join(c.dir, "landing")}},
+		{"/datasets", httpapi.NewDataset{Source: "landing", Name: "files", Pattern: "{port}.csv"}},
+		{"/metrics", httpapi.NewMetric{Dataset: "files", Name: "file-rows", Measure: "rows", PeriodSeconds: 3600, EverySeconds: 5}},
+	} {
+		if err := to.Send(ctx, "POST", set.path, set.body, nil); err != nil {
+			return fmt.Errorf("set up %s: %w", set.path, err)
+		}
+	}
+	return nil
+}
+
+// push sends samples without a pause, and keeps which were acknowledged.
+func (c *chaos) push(ctx context.Context) {
+	start := time.Now().UTC().Truncate(time.Minute).AddDate(0, 0, -3)
+	for turn := 0; ctx.Err() == nil; turn++ {
+		var body strings.Builder
+		var keys []string
+		at := start.Add(time.Duration(turn%4000) * time.Minute).Format(time.RFC3339)
+		for i := range 100 {
+			segment := fmt.Sprintf("s%d", turn/4000*100+i)
+			keys = append(keys, segment+" "+at)
+			fmt.Fprintf(&body, `{"metric":"steady","segment":%q,"at":%q,"value":%d}`+"\n", segment, at, turn)
+		}
+		if c.send(ctx, body.String()) {
+			c.mu.Lock()
+			for _, key := range keys {
+				c.acked[key] = true
+			}
+			c.mu.Unlock()
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+}
+
+// send pushes a body, and tells whether all of it was acknowledged.
+func (c *chaos) send(ctx context.Context, body string) bool {
+	limited, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	r, err := http.NewRequestWithContext(limited, "POST", c.address()+"/api/v1/samples", strings.NewReader(body))
+	if err != nil {
+		return false
+	}
+	r.Header.Set("Content-Type", "application/x-ndjson")
+	answer, err := http.DefaultClient.Do(r)
+	ok := false
+	if err == nil {
+		var receipt collect.Receipt
+		ok = answer.StatusCode == http.StatusOK && json.NewDecoder(answer.Body).Decode(&receipt) == nil && receipt.Refused == 0
+		answer.Body.Close()
+	}
+	if !ok {
+		c.mu.Lock()
+		c.result.Refused++
+		c.mu.Unlock()
+	}
+	return ok
+}
+
+// plant makes a fault in a dataset of its own every few seconds: a metric with a
+// bound, and a sample under it. Each step is tried until it is acknowledged.
+func (c *chaos) plant(ctx context.Context) {
+	low := float64(sound) / 2
+	settings := record.DefaultSettings()
+	settings.Method, settings.Low, settings.Spikes = "fixed", &low, true
+	for n := 0; ctx.Err() == nil; n++ {
+		name := fmt.Sprintf("fault.%d", n)
+		at := time.Now().UTC().Truncate(time.Hour).Add(-time.Hour).Format(time.RFC3339)
+		steps := []func() bool{
+			func() bool {
+				return c.post(ctx, "/metrics/declare", collect.Declaration{Metric: name, Dataset: name, Measure: "rows", Kind: timeline.Count, Period: "1h"})
+			},
+			func() bool {
+				return c.post(ctx, "/monitors", httpapi.NewMonitor{Name: name, Metric: name, Settings: &settings})
+			},
+			func() bool { return c.send(ctx, fmt.Sprintf(`{"metric":%q,"at":%q,"value":%d}`, name, at, bad)) },
+		}
+		for _, step := range steps {
+			for !step() && ctx.Err() == nil {
+				time.Sleep(200 * time.Millisecond)
+			}
+		}
+		if ctx.Err() == nil {
+			c.mu.Lock()
+			c.planted[name] = time.Now()
+			c.mu.Unlock()
+		}
+		time.Sleep(2 * time.Second)
+	}
+}
+
+// post sends something that may be there already from a try whose answer was lost.
+func (c *chaos) post(ctx context.Context, path string, body any) bool {
+	raw, err := json.Marshal(body)
+	if err != nil {
+		return false
+	}
+	limited, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	r, err := http.NewRequestWithContext(limited, "POST", c.address()+"/api/v1"+path, bytes.NewReader(raw))
+	if err != nil {
+		return false
+	}
+	r.Header.Set("Content-Type", "application/json")
+	answer, err := http.DefaultClient.Do(r)
+	if err != nil {
+		return false
+	}
+	defer answer.Body.Close()
+	return answer.StatusCode < 300 || answer.StatusCode == http.StatusConflict
+}
+
+// weigh keeps the most memory that the service took.
+func (c *chaos) weigh(ctx context.Context) {
+	for ctx.Err() == nil {
+		c.mu.Lock()
+		pid := c.run.Process.Pid
+		c.mu.Unlock()
+		if mb := resident(pid); mb > 0 {
+			c.mu.Lock()
+			c.result.Peak = max(c.result.Peak, mb)
+			c.mu.Unlock()
+		}
+		time.Sleep(200 * time.Millisecond)
+	}
+}
+
+// resident is the memory of a process in megabytes, 0 if it is gone.
+func resident(pid int) int {
+	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	if err != nil {
+		return 0
+	}
+	for _, line := range strings.Split(string(status), "\n") {
+		if kb, found := strings.CutPrefix(line, "VmRSS:"); found {
+			n, _ := strconv.Atoi(strings.Fields(kb)[0])
+			return n >> 10
+		}
+	}
+	return 0
+}
+
+// happen makes one accident after another until the time is over.
+func (c *chaos) happen(ctx context.Context) {
+	var kinds []accident
+	for _, a := range accidents {
+		if len(c.order.Accidents) > 0 && !slices.Contains(c.order.Accidents, a.name) || a.name == "disk full" && !c.mounted {
+			continue
+		}
+		kinds = append(kinds, a)
+	}
+	for n := 0; len(kinds) > 0; n++ {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(c.order.Every/2 + time.Duration(c.rng.Int64N(int64(c.order.Every)))):
+		}
+		a := kinds[n%len(kinds)]
+		c.say(a.name)
+		if err := a.make(c); err != nil {
+			c.say(a.name + ": " + err.Error())
+		}
+		c.mu.Lock()
+		c.result.Accidents[a.name]++
+		c.mu.Unlock()
+	}
+}
+
+func (c *chaos) killService() error {
+	c.end(syscall.SIGKILL)
+	return c.serve(context.Background())
+}
+
+func (c *chaos) stopService() error {
+	c.end(syscall.SIGTERM)
+	return c.serve(context.Background())
+}
+
+func (c *chaos) killDatabase() error {
+	content, err := os.ReadFile(filepath.Join(c.dir, "data", "postgres", "data", "postmaster.pid"))
+	if err != nil {
+		return err
+	}
+	pid, err := strconv.Atoi(strings.SplitN(string(content), "\n", 2)[0])
+	if err != nil {
+		return err
+	}
+	return syscall.Kill(pid, syscall.SIGKILL)
+}
+
+// fillDisk takes all that is free of the disk for ten seconds.
+func (c *chaos) fillDisk() error {
+	file := filepath.Join(c.dir, "filler")
+	defer os.Remove(file)
+	f, err := os.Create(file)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	block := make([]byte, 1<<20)
+	for {
+		if _, err := f.Write(block); err != nil {
+			break
+		}
+	}
+	time.Sleep(10 * time.Second)
+	return nil
+}
+
+// stall opens pushes that send nothing, and leaves them.
+func (c *chaos) stall() error {
+	for range 30 {
+		conn, err := net.Dial("tcp", strings.TrimPrefix(c.address(), "http://"))
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(conn, "POST /api/v1/samples HTTP/1.1\r\nHost: x\r\nContent-Type: application/x-ndjson\r\nTransfer-Encoding: chunked\r\n\r\n")
+		time.AfterFunc(30*time.Second, func() { conn.Close() })
+	}
+	return nil
+}
+
+func (c *chaos) badFile() error {
+	names := []string{"north\xff.csv", "quote.csv", fmt.Sprintf("huge%d.csv", c.rng.IntN(1000))}
+	contents := []string{"a,b\n1,2\n", "a,b\n\"1,2\n", "a,b\n\"" + strings.Repeat("x", 6<<20) + "\n"}
+	i := c.rng.IntN(len(names))
+	file := filepath.Join(c.dir, "landing", names[i])
+	if err := os.WriteFile(file, []byte(contents[i]), 0o644); err != nil {
+		return err
+	}
+	old := time.Now().Add(-time.Hour)
+	return os.Chtimes(file, old, old)
+}
+
+func (c *chaos) badLines() error {
+	lines := []string{"{", `{"metric":"steady","at":"1970-01-01T00:00:00Z","value":1}`, "{\"metric\":\"\xff\"}", `{"metric":"steady","segment":"` + strings.Repeat("y", 30_000) + `"}`, strings.Repeat("[", 100_000)}
+	answer, err := http.Post(c.address()+"/api/v1/samples", "application/x-ndjson", strings.NewReader(strings.Join(lines, "\n")))
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	io.Copy(io.Discard, answer.Body)
+	if answer.StatusCode >= 500 && answer.StatusCode != http.StatusServiceUnavailable {
+		return fmt.Errorf("bad lines are answered with %d", answer.StatusCode)
+	}
+	return nil
+}
+
+// stepClock sets the service's clock an hour forward or a few minutes back for a
+// while.
+func (c *chaos) stepClock() error {
+	if err := c.setClock([]int{3600, -300, 90}[c.rng.IntN(3)]); err != nil {
+		return err
+	}
+	time.Sleep(8 * time.Second)
+	return c.setClock(0)
+}
+
+// chaosPatience is how long after the last accident faults are waited for.
+const chaosPatience = 2 * time.Minute
+
+// reckon waits for what is under way and counts what became of it.
+func (c *chaos) reckon(ctx context.Context) error {
+	c.say("waiting for what is under way")
+	for end := time.Now().Add(chaosPatience); time.Now().Before(end) && ctx.Err() == nil && len(c.untold()) > 0; {
+		time.Sleep(200 * time.Millisecond)
+	}
+	c.result.Faults, c.result.Untold = len(c.planted), len(c.untold())
+	c.told.mu.Lock()
+	for name, at := range c.planted {
+		if told, there := c.told.at[name]; there {
+			c.result.Delays = append(c.result.Delays, max(told.Sub(at).Seconds(), 0))
+		}
+		if len(c.told.keys[name]) > 1 {
+			c.result.Doubled++
+		}
+	}
+	c.told.mu.Unlock()
+	slices.Sort(c.result.Delays)
+	c.result.Acknowledged = len(c.acked)
+	there, err := c.kept(ctx)
+	if err != nil {
+		return err
+	}
+	for key := range c.acked {
+		if !there[key] {
+			c.result.Lost++
+		}
+	}
+	return nil
+}
+
+func (c *chaos) untold() []string {
+	c.told.mu.Lock()
+	defer c.told.mu.Unlock()
+	var list []string
+	for name := range c.planted {
+		if _, there := c.told.at[name]; !there {
+			list = append(list, name)
+		}
+	}
+	return list
+}
+
+// kept reads which samples are there, from the database itself.
+func (c *chaos) kept(ctx context.Context) (map[string]bool, error) {
+	folder := filepath.Join(c.dir, "data", "postgres")
+	password, err := os.ReadFile(filepath.Join(folder, "password"))
+	if err != nil {
+		return nil, err
+	}
+	port, err := os.ReadFile(filepath.Join(folder, "port"))
+	if err != nil {
+		return nil, err
+	}
+	records, err := store.Open(ctx, fmt.Sprintf("postgres://tinbell:%s@127.0.0.1:%s/tinbell_records?sslmode=disable", strings.TrimSpace(string(password)), strings.TrimSpace(string(port))))
+	if err != nil {
+		return nil, err
+	}
+	defer records.Close()
+	m, err := records.Metric(ctx, "steady")
+	if err != nil {
+		return nil, err
+	}
+	list, err := records.SeriesOf(ctx, m.ID)
+	if err != nil {
+		return nil, err
+	}
+	there := map[string]bool{}
+	for _, series := range list {
+		samples, err := records.Samples(ctx, []int64{series.ID}, time.Time{}, time.Now().AddDate(1, 0, 0))
+		if err != nil {
+			return nil, err
+		}
+		for _, one := range samples[series.ID] {
+			there[series.Segment+" "+time.Unix(one.At, 0).UTC().Format(time.RFC3339)] = true
+		}
+	}
+	return there, nil
+}
+
+// faultsTold takes webhooks and notes of each fault when it was told first, and
+// under how many keys.
+type faultsTold struct {
+	mu   sync.Mutex
+	at   map[string]time.Time
+	keys map[string]map[string]bool
+}
+
+func (f *faultsTold) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	var event struct {
+		Type string
+		Data struct{ Dataset string }
+	}
+	err := json.NewDecoder(io.LimitReader(r.Body, 1<<20)).Decode(&event)
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if err == nil && strings.HasSuffix(event.Type, ".opened") {
+		name := event.Data.Dataset
+		if f.keys[name] == nil {
+			f.at[name], f.keys[name] = time.Now(), map[string]bool{}
+		}
+		f.keys[name][r.Header.Get("webhook-id")] = true
+	}
+	w.WriteHeader(http.StatusNoContent)
+}

@@ -1,0 +1,78 @@
+package cli
+
+import (
+	"fmt"
+	"math"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tinbell/internal/benchmark"
+)
+
+// chaosBench has accidents happen to a service of its own.
+func (a *app) chaosBench() *cobra.Command {
+	var order benchmark.ChaosOrder
+	c := &cobra.Command{Use: "chaos", Short: "Accidents that happen to a service under load, and what became of what it acknowledged", Args: exactly(0, "nothing"),
+		Long: `Starts a service with a private PostgreSQL of its own, pushes samples to it
+without a pause, plants one fault after another, and has accidents happen: the
+service is killed and stopped, the database is killed, its disk is full, senders
+stall, files and lines are broken, the clock steps. Then it waits, and counts what
+was acknowledged and is lost, and what was told twice, late or never.`,
+		Example: "  tinbell bench chaos --for 10m\n  tinbell bench chaos --for 2m --accident 'service killed' --every 3s",
+		RunE: func(c *cobra.Command, _ []string) (err error) {
+			for _, name := range order.Accidents {
+				if !slices.Contains(benchmark.AccidentNames(), name) {
+					return wrongUsage{fmt.Errorf("--accident %q: allowed are %s", name, strings.Join(benchmark.AccidentNames(), ", "))}
+				}
+			}
+			if order.For < time.Second || order.Every < 100*time.Millisecond {
+				return wrongUsage{fmt.Errorf("--for %s --every %s: a second and a tenth of one at least", order.For, order.Every)}
+			}
+			if order.Program, err = os.Executable(); err != nil {
+				return err
+			}
+			began := time.Now()
+			v, err := benchmark.RunChaos(c.Context(), order, func(what string) { fmt.Fprintf(a.errors, "%4s  %s\n", time.Since(began).Round(time.Second), what) })
+			if err != nil {
+				return err
+			}
+			l := listing{head: []string{"what", "figure"}, right: []int{1}, raw: v}
+			row := func(what string, figure any) { l.rows = append(l.rows, []string{what, fmt.Sprint(figure)}) }
+			for _, name := range benchmark.AccidentNames() {
+				if n := v.Accidents[name]; n > 0 {
+					row(name, n)
+				}
+			}
+			for _, why := range v.Left {
+				row(why, "left out")
+			}
+			row("samples acknowledged", v.Acknowledged)
+			row("of these lost", v.Lost)
+			row("pushes not acknowledged", v.Refused)
+			row("faults planted", v.Faults)
+			row("of these never told", v.Untold)
+			row("of these told twice", v.Doubled)
+			if n := len(v.Delays); n > 0 {
+				row("delay of a message, median", fmt.Sprintf("%.1f s", v.Delays[(n-1)/2]))
+				row("delay of a message, 95 of 100 within", fmt.Sprintf("%.1f s", v.Delays[int(math.Ceil(0.95*float64(n)))-1]))
+				row("delay of a message, longest", fmt.Sprintf("%.1f s", v.Delays[n-1]))
+			}
+			row("the service's memory at most", fmt.Sprintf("%d MB", v.Peak))
+			if err := a.show(l); err != nil {
+				return err
+			}
+			if v.Lost+v.Doubled+v.Untold > 0 {
+				return errGate
+			}
+			return nil
+		}}
+	c.Flags().DurationVar(&order.For, "for", 10*time.Minute, "how long accidents happen")
+	c.Flags().DurationVar(&order.Every, "every", 6*time.Second, "about how long between accidents")
+	c.Flags().Uint64Var(&order.Seed, "seed", 1, "of what happens when")
+	c.Flags().StringArrayVar(&order.Accidents, "accident", nil, "only these: "+strings.Join(benchmark.AccidentNames(), ", "))
+	return c
+}
