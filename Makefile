@@ -42,6 +42,10 @@ chromium:
 pictures: postgresql chromium build
 	scripts/pictures
 
+# Every reader of what others send, a hundred thousand times each.
+fuzz:
+	GO=$(GO) scripts/fuzz
+
 # Ten minutes of accidents, and what was acknowledged, lost, doubled, delayed.
 chaos: postgresql build
 	bin/tinbell bench chaos --for 10m

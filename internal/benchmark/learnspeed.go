@@ -22,7 +22,7 @@ import (
 const (
 	learnSeries  = 50
 	learnWeeks   = 16
-	scoredAlerts = 10_000
+	scoredAlerts = 100_000
 )
 
 // learnSpeed tries and tunes one monitor of many series from storage, and scores
@@ -146,12 +146,12 @@ func answerAll(ctx context.Context, s *service.Service, since time.Time) error {
 	})
 }
 
-// scoreSpeed scores ten thousand alerts and some incidents.
+// scoreSpeed scores a hundred thousand alerts and some incidents.
 func scoreSpeed(ctx context.Context, s *service.Service, m record.Monitor, ids []int64) ([]Result, error) {
 	now := time.Now().UTC().Truncate(time.Hour)
 	rows := make([][]any, scoredAlerts)
 	for i := range rows {
-		at := now.Add(-time.Duration(i) * 11 * time.Minute)
+		at := now.Add(-time.Duration(i)*5*time.Minute - 17*time.Second)
 		rows[i] = []any{m.ID, ids[i%len(ids)], "deviation", "low", "warning", at.Add(-time.Hour), at, at.Add(time.Hour), at.Add(time.Hour), "a made-up alert", []string{"", "fault", "noise"}[i%3]}
 	}
 	pool := s.Parts.Store.Pool
@@ -179,6 +179,15 @@ func scoreSpeed(ctx context.Context, s *service.Service, m record.Monitor, ids [
 		}
 		query = min(query, time.Since(began))
 	}
-	return []Result{{fmt.Sprintf("scorecard over %d alerts, by monitor, week and segment", counted), fmt.Sprintf("%.0f ms", float64(best.Microseconds())/1e3),
-		fmt.Sprintf("reading and sorting them in SQL alone %.0f ms", float64(query.Microseconds())/1e3)}}, nil
+	asking := time.Hour
+	for range 5 {
+		began := time.Now()
+		if _, err := s.Parts.Bench.Ask(ctx, 14, ""); err != nil {
+			return nil, err
+		}
+		asking = min(asking, time.Since(began))
+	}
+	return []Result{{fmt.Sprintf("label queue over %d alerts, %d of them unanswered", counted, counted/3), fmt.Sprintf("%.0f ms", float64(asking.Microseconds())/1e3), ""},
+		{fmt.Sprintf("scorecard over %d alerts, by monitor, week and segment", counted), fmt.Sprintf("%.0f ms", float64(best.Microseconds())/1e3),
+			fmt.Sprintf("reading and sorting them in SQL alone %.0f ms", float64(query.Microseconds())/1e3)}}, nil
 }

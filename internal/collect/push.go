@@ -76,6 +76,7 @@ var ErrStrict = errors.New("nothing was stored: strict was asked for and there a
 // error, what it accepted is durable.
 func (c *Collector) Push(ctx context.Context, body io.Reader, format string, strict bool) (Receipt, error) {
 	p := push{collector: c, metrics: map[string]*target{}, strict: strict}
+	p.find = func(ctx context.Context, name string) (record.Metric, error) { return p.store().Metric(ctx, name) }
 	p.receipt.Problems = []Problem{}
 	read := map[string]func(context.Context, io.Reader) error{"ndjson": p.readNDJSON, "csv": p.readCSV, "json": p.readJSON}[format]
 	var err error
@@ -122,6 +123,7 @@ type push struct {
 	metrics   map[string]*target
 	strict    bool
 	tx        pgx.Tx
+	find      func(context.Context, string) (record.Metric, error)
 	pending   []taken
 	writing   chan written // result of the batch on its way
 	receipt   Receipt
@@ -195,7 +197,7 @@ func (p *push) metric(ctx context.Context, name string) (*target, error) {
 	if err := record.CheckName("metric", name); err != nil {
 		return nil, err
 	}
-	m, err := p.store().Metric(ctx, name)
+	m, err := p.find(ctx, name)
 	if err != nil {
 		var missing record.NotFound
 		if errors.As(err, &missing) {

@@ -23,8 +23,17 @@ type archive struct {
 	how      record.Learning
 }
 
-// open reads the archive.
+// open reads the archive whole.
 func (b *Bench) open(ctx context.Context) (*archive, error) {
+	alerts, err := b.store.Alerts(ctx, store.AlertFilter{Judged: true, Evidence: true})
+	if err != nil {
+		return nil, err
+	}
+	return b.openOf(ctx, alerts)
+}
+
+// openOf is open of some alerts.
+func (b *Bench) openOf(ctx context.Context, alerts []record.Alert) (*archive, error) {
 	a := &archive{monitors: map[int64]record.Monitor{}, kinds: map[int64]timeline.Kind{}}
 	monitors, err := b.store.Monitors(ctx)
 	if err != nil {
@@ -50,9 +59,7 @@ func (b *Bench) open(ctx context.Context) (*archive, error) {
 	if a.how.Model != nil {
 		a.model = *a.how.Model
 	}
-	if a.alerts, err = b.store.Alerts(ctx, store.AlertFilter{Judged: true, Evidence: true}); err != nil {
-		return nil, err
-	}
+	a.alerts = alerts
 	a.cases = make([]learn.Case, len(a.alerts))
 	for i, alert := range a.alerts {
 		a.cases[i] = a.caseOf(alert)

@@ -39,10 +39,27 @@ const (
 	enough      = 30
 )
 
+const (
+	// candidates are how many alerts the queue chooses among: those the filter is
+	// least sure of, of no monitor more than perMonitor.
+	candidates, perMonitor = 600, 60
+	// together is how many alerts of one disturbance are asked about at once.
+	together = 12
+)
+
 // Ask gives the label queue.
 func (b *Bench) Ask(ctx context.Context, limit int, monitor string) (Questions, error) {
 	q := Questions{Questions: []Question{}, Enough: enough}
-	a, err := b.open(ctx)
+	tally, err := b.store.TallyLabels(ctx, monitor)
+	if err != nil {
+		return q, err
+	}
+	q.Waiting, q.Faults, q.Noise, q.Answered = tally.Waiting, tally.Faults, tally.Noise, tally.Faults+tally.Noise
+	unsure, err := b.store.Unsure(ctx, monitor, candidates, perMonitor)
+	if err != nil {
+		return q, err
+	}
+	a, err := b.openOf(ctx, unsure)
 	if err != nil {
 		return q, err
 	}
@@ -50,49 +67,39 @@ func (b *Bench) Ask(ctx context.Context, limit int, monitor string) (Questions, 
 	if err != nil {
 		return q, err
 	}
-	asked, askedSeries := map[int64]int{}, map[int64]int{}
-	var questions []learn.Question
-	var places []int
+	asked, askedSeries, err := b.store.Answered(ctx)
+	if err != nil {
+		return q, err
+	}
+	questions := make([]learn.Question, len(a.alerts))
 	for i, alert := range a.alerts {
-		switch {
-		case teaches(alert):
-			q.Answered++
-			if alert.Verdict == record.Fault {
-				q.Faults++
-			} else {
-				q.Noise++
-			}
-			asked[alert.MonitorID]++
-			askedSeries[alert.SeriesID]++
-		case alert.Verdict == "" && !alert.Planned && (monitor == "" || alert.Monitor == monitor):
-			q.Waiting++
-			chance, _ := a.model.Chance(a.cases[i], alert.SeriesID, alert.MonitorID)
-			if explained(alert, incidents) {
-				chance = 1 // the catalogue has answered it
-			}
-			m := a.monitors[alert.MonitorID]
-			rarer := max(alert.ReturnPeriod/float64(max(m.Settings.WarnSeconds, 1)), 1)
-			questions = append(questions, learn.Question{Case: a.cases[i], Monitor: alert.MonitorID, Series: alert.SeriesID, Chance: chance,
-				Weight: max(1-math.Log(rarer)/math.Log(300), 0.05)})
-			places = append(places, i)
+		chance, _ := a.model.Chance(a.cases[i], alert.SeriesID, alert.MonitorID)
+		if explained(alert, incidents) {
+			chance = 1 // the catalogue has answered it
 		}
+		m := a.monitors[alert.MonitorID]
+		rarer := max(alert.ReturnPeriod/float64(max(m.Settings.WarnSeconds, 1)), 1)
+		questions[i] = learn.Question{Case: a.cases[i], Monitor: alert.MonitorID, Series: alert.SeriesID, Chance: chance,
+			Weight: max(1-math.Log(rarer)/math.Log(300), 0.05)}
 	}
 	taken := map[int64]bool{}
 	for _, k := range learn.Ask(questions, &a.model.Filter, asked, askedSeries, 3*limit) {
-		alert := a.alerts[places[k]]
+		alert := a.alerts[k]
 		if taken[alert.ID] || len(q.Questions) == limit {
 			continue
 		}
 		one := Question{Alert: alert, Chance: questions[k].Chance, Alike: []record.Alert{}}
-		for _, other := range places {
-			o := a.alerts[other]
-			if o.ID != alert.ID && !taken[o.ID] && o.Dataset == alert.Dataset && o.Direction == alert.Direction &&
-				math.Abs(o.RaisedAt.Sub(alert.RaisedAt).Seconds()) <= score.GroupGap && len(one.Alike) < 12 {
+		taken[alert.ID] = true
+		others, err := b.store.SameDisturbance(ctx, alert, score.GroupGap*time.Second, 4*together)
+		if err != nil {
+			return q, err
+		}
+		for _, o := range others {
+			if !taken[o.ID] && len(one.Alike) < together {
 				one.Alike = append(one.Alike, o)
 				taken[o.ID] = true
 			}
 		}
-		taken[alert.ID] = true
 		q.Questions = append(q.Questions, one)
 	}
 	q.Sentence = q.sentence()

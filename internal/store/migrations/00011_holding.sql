@@ -40,6 +40,10 @@ create table late_change (
 );
 alter table series add late int not null default 0;
 
+-- The label queue and the scorecard read by what was said.
+create index alert_unanswered on alert (monitor_id, raised_at desc) where verdict = '' and monitor_id is not null and not planned;
+create index alert_answered on alert (verdict, monitor_id, series_id) where verdict in ('fault', 'noise');
+
 -- From when on samples came that a monitor could not judge before its first fit:
 -- what that raises of them is news, and no history.
 alter table monitor add news_from timestamptz;
@@ -54,3 +58,4 @@ alter table series drop late;
 drop table late_change, series_state, process;
 drop index dataset_name;
 drop sequence incident_reference;
+drop index alert_unanswered, alert_answered;
