@@ -14,7 +14,7 @@ import (
 // often as it must be to stay there.
 const (
 	collectAt = 400
-	softLimit = 1 << 30
+	softLimit = 240 << 20
 )
 
 func main() {

@@ -6,7 +6,6 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"io"
 	"log/slog"
 	"math"
 	"math/rand/v2"
@@ -109,7 +108,7 @@ func start(ctx context.Context, change ...func(*service.Options)) (*service.Serv
 	if err := os.Chmod(dir, 0o755); err != nil {
 		return nil, nil, err
 	}
-	o := service.Options{Dir: dir, Listen: "127.0.0.1:0", SignIn: false, Log: slog.New(slog.NewTextHandler(io.Discard, nil))}
+	o := service.Options{Dir: dir, Listen: "127.0.0.1:0", SignIn: false, Log: quietLog()}
 	for _, one := range change {
 		one(&o)
 	}
@@ -120,6 +119,8 @@ func start(ctx context.Context, change ...func(*service.Options)) (*service.Serv
 	}
 	return s, func() { s.Stop(); os.RemoveAll(dir) }, nil
 }
+
+func quietLog() *slog.Logger { return slog.New(slog.DiscardHandler) }
 
 func series(n int) []timeline.Sample {
 	rng := rand.New(rand.NewPCG(1, 1))

@@ -13,6 +13,34 @@ import (
 	"tinbell/internal/benchmark"
 )
 
+// loadBench weighs a service that judges many series of one minute.
+func (a *app) loadBench() *cobra.Command {
+	var order benchmark.LoadOrder
+	c := &cobra.Command{Use: "load", Short: "Memory of a service that judges many series of one minute, and whether it keeps up", Args: exactly(0, "nothing"),
+		Example: "  tinbell bench load --series 10000 --for 10m",
+		RunE: func(c *cobra.Command, _ []string) (err error) {
+			if order.Series < 1 || order.Series > 100_000 || order.For < time.Minute {
+				return wrongUsage{fmt.Errorf("--series %d --for %s: allowed are 1 to 100000, and a minute at least", order.Series, order.For)}
+			}
+			if order.Program, err = os.Executable(); err != nil {
+				return err
+			}
+			began := time.Now()
+			v, err := benchmark.RunLoad(c.Context(), order, func(what string) { fmt.Fprintf(a.errors, "%4s  %s\n", time.Since(began).Round(time.Second), what) })
+			if err != nil {
+				return err
+			}
+			l := listing{head: []string{"what", "figure"}, right: []int{1}, raw: v}
+			l.rows = [][]string{{"series of one minute", fmt.Sprint(v.Series)}, {"fitted in", v.Fitted.Round(time.Second).String()}, {"minutes pushed", fmt.Sprint(v.Minutes)},
+				{"the service's memory, minute by minute", strings.Trim(fmt.Sprint(v.Memory), "[]") + " MB"}, {"at most", fmt.Sprintf("%d MB", v.Peak)},
+				{"series behind at the end of each minute", strings.Trim(fmt.Sprint(v.Behind), "[]")}}
+			return a.show(l)
+		}}
+	c.Flags().IntVar(&order.Series, "series", 10_000, "how many")
+	c.Flags().DurationVar(&order.For, "for", 10*time.Minute, "how long samples are pushed")
+	return c
+}
+
 // chaosBench has accidents happen to a service of its own.
 func (a *app) chaosBench() *cobra.Command {
 	var order benchmark.ChaosOrder

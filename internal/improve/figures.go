@@ -15,7 +15,8 @@ func sum(alerts []record.Alert, m score.Matched, weeks float64) Card {
 	var faults, judged, hits, counted []int
 	wrong := 0
 	var wolves []score.Span
-	for i, a := range alerts {
+	for i := range alerts {
+		a := &alerts[i]
 		k, there := bySeries[a.SeriesID]
 		if !there {
 			k = len(faults)
@@ -75,7 +76,7 @@ func sum(alerts []record.Alert, m score.Matched, weeks float64) Card {
 	return c
 }
 
-func spanOf(a record.Alert) score.Span {
+func spanOf(a *record.Alert) score.Span {
 	s := score.Span{Start: a.Since.Unix()}
 	if a.EndedAt != nil {
 		s.End = a.EndedAt.Unix()
@@ -114,7 +115,8 @@ func byWeek(alerts []record.Alert, m score.Matched, incidents []record.Incident,
 	for i := range weeks {
 		weeks[i].From = start.AddDate(0, 0, 7*i)
 	}
-	for _, a := range alerts {
+	for i := range alerts {
+		a := &alerts[i]
 		w := &weeks[index(a.RaisedAt)]
 		switch a.Verdict {
 		case record.Fault:

@@ -169,18 +169,30 @@ func (b *Bench) start(ctx context.Context, to time.Time) (time.Time, error) {
 
 func (b *Bench) compile(ctx context.Context, monitors []record.Monitor, alerts []record.Alert, incidents []record.Incident, from, to time.Time, by string) (Scorecard, error) {
 	card := Scorecard{From: from, To: to, By: by, Groups: []Card{}, Monitors: []Card{}, Weeks: []Week{}, Missed: []string{}, Outcomes: map[int64]string{}}
+	metrics, err := b.store.Metrics(ctx)
+	if err != nil {
+		return card, err
+	}
+	byID := map[int64]string{}
+	for _, m := range metrics {
+		byID[m.ID] = m.Measure
+	}
 	measures := map[string]string{}
 	for _, m := range monitors {
-		metric, err := b.store.MetricByID(ctx, m.MetricID)
-		if err != nil {
-			return card, err
-		}
-		measures[m.Name] = metric.Measure
+		measures[m.Name] = byID[m.MetricID]
 	}
 	series, told := map[int64]*record.Alert{}, map[int64]int{}
 	for i := range alerts {
 		series[alerts[i].SeriesID] = &alerts[i]
 		told[alerts[i].MonitorID]++
+	}
+	ofMonitor := map[int64][]record.Alert{}
+	for i := range alerts {
+		id := alerts[i].MonitorID
+		if ofMonitor[id] == nil {
+			ofMonitor[id] = make([]record.Alert, 0, told[id])
+		}
+		ofMonitor[id] = append(ofMonitor[id], alerts[i])
 	}
 	reach, err := b.reach(ctx, incidents)
 	if err != nil {
@@ -196,8 +208,9 @@ func (b *Bench) compile(ctx context.Context, monitors []record.Monitor, alerts [
 	weeks := to.Sub(from).Hours() / (7 * 24)
 	matched := score.Match(scores(alerts), cases, to.Unix())
 	card.Overall = sum(alerts, matched, weeks)
-	for i, a := range alerts {
-		card.Outcomes[a.ID] = string(matched.Outcomes[i])
+	card.Outcomes = make(map[int64]string, len(alerts))
+	for i := range alerts {
+		card.Outcomes[alerts[i].ID] = string(matched.Outcomes[i])
 	}
 	for j, i := range incidents {
 		if !matched.Found[j] {
@@ -208,12 +221,7 @@ func (b *Bench) compile(ctx context.Context, monitors []record.Monitor, alerts [
 		}
 	}
 	for _, m := range monitors {
-		own := make([]record.Alert, 0, told[m.ID])
-		for i := range alerts {
-			if alerts[i].MonitorID == m.ID {
-				own = append(own, alerts[i])
-			}
-		}
+		own := ofMonitor[m.ID]
 		var ownCases []score.Incident
 		for j, i := range incidents {
 			if i.Dataset == m.Dataset && (i.Measure == "" || i.Measure == measures[m.Name]) {
@@ -254,7 +262,7 @@ func worse(a, b Card) bool {
 	return a.Alerts > b.Alerts
 }
 
-func scored(a record.Alert) score.Alert {
+func scored(a *record.Alert) score.Alert {
 	end := int64(0)
 	if a.EndedAt != nil {
 		end = a.EndedAt.Unix()
@@ -267,8 +275,8 @@ func scored(a record.Alert) score.Alert {
 
 func scores(list []record.Alert) []score.Alert {
 	out := make([]score.Alert, len(list))
-	for i, a := range list {
-		out[i] = scored(a)
+	for i := range list {
+		out[i] = scored(&list[i])
 	}
 	return out
 }

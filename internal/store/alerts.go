@@ -342,31 +342,53 @@ func (s *Store) LabelledSpans(ctx context.Context, metric int64) ([]LabelledSpan
 }
 
 // Scored gives of the alerts that monitors raised in [from, to) what a scorecard
-// counts, newest first; everything else is left empty. It reads thousands at
-// once, so its columns are scanned by hand.
+// counts, newest first; everything else is left empty. It reads a hundred thousand
+// at once, so what is the same for all of a series is read once.
 func (s *Store) Scored(ctx context.Context, from, to time.Time) ([]record.Alert, error) {
-	var n int
-	if err := s.querier().QueryRow(ctx, `select count(*) from alert where ($1::timestamptz is null or raised_at >= $1) and raised_at < $2 and monitor_id is not null`, nullTime(from), to).Scan(&n); err != nil {
-		return nil, fmt.Errorf("count alerts: %w", err)
+	type about struct {
+		Series  int64  `db:"series_id"`
+		Monitor int64  `db:"monitor_id"`
+		Name    string `db:"name"`
+		Owner   string `db:"owner"`
+		Measure string `db:"measure"`
+		Period  int64  `db:"period_seconds"`
+		Zone    string `db:"zone"`
+		Dataset string `db:"dataset"`
+		Segment string `db:"segment"`
+		N       int    `db:"n"`
+	}
+	list, err := many[about](ctx, s, "alerts", `
+		select a.series_id, a.monitor_id, v.name, v.owner, m.measure, m.period_seconds, m.zone, d.name as dataset, s.segment, a.n
+		from (select series_id, monitor_id, count(*)::int as n from alert where ($1::timestamptz is null or raised_at >= $1) and raised_at < $2 and monitor_id is not null group by 1, 2) a
+		join monitor v on v.id = a.monitor_id join series s on s.id = a.series_id join metric m on m.id = v.metric_id join dataset d on d.id = m.dataset_id`, nullTime(from), to)
+	if err != nil {
+		return nil, err
+	}
+	type key struct{ series, monitor int64 }
+	subjects, n := make(map[key]*about, len(list)), 0
+	for i := range list {
+		subjects[key{list[i].Series, list[i].Monitor}], n = &list[i], n+list[i].N
 	}
 	rows, err := s.querier().Query(ctx, `
-		select a.id, a.monitor_id, a.series_id, a.since, a.raised_at, a.ended_at, a.closed_at, a.planned, a.verdict, a.held, a.group_id,
-			v.name, v.owner, m.measure, m.period_seconds, m.zone, d.name, s.segment
-		from alert a join monitor v on v.id = a.monitor_id join series s on s.id = a.series_id
-		join metric m on m.id = v.metric_id join dataset d on d.id = m.dataset_id
-		where ($1::timestamptz is null or a.raised_at >= $1) and a.raised_at < $2 order by a.raised_at desc, a.id desc`, nullTime(from), to)
+		select id, monitor_id, series_id, since, raised_at, ended_at, closed_at, planned, verdict, held, group_id
+		from alert where ($1::timestamptz is null or raised_at >= $1) and raised_at < $2 and monitor_id is not null order by raised_at desc, id desc`, nullTime(from), to)
 	if err != nil {
 		return nil, fmt.Errorf("read alerts: %w", err)
 	}
-	defer rows.Close()
-	list := make([]record.Alert, 0, n)
-	for rows.Next() {
-		var a record.Alert
-		if err := rows.Scan(&a.ID, &a.MonitorID, &a.SeriesID, &a.Since, &a.RaisedAt, &a.EndedAt, &a.ClosedAt, &a.Planned, &a.Verdict, &a.Held, &a.GroupID,
-			&a.Monitor, &a.Owner, &a.Measure, &a.PeriodSeconds, &a.Zone, &a.Dataset, &a.Segment); err != nil {
-			return nil, fmt.Errorf("read alerts: %w", err)
+	alerts := make([]record.Alert, 0, n)
+	var a record.Alert
+	_, err = pgx.ForEachRow(rows, []any{&a.ID, &a.MonitorID, &a.SeriesID, &a.Since, &a.RaisedAt, &a.EndedAt, &a.ClosedAt, &a.Planned, &a.Verdict, &a.Held, &a.GroupID}, func() error {
+		of := subjects[key{a.SeriesID, a.MonitorID}]
+		if of == nil {
+			return nil // raised between the two readings
 		}
-		list = append(list, a)
+		a.Monitor, a.Owner, a.Measure, a.PeriodSeconds, a.Zone, a.Dataset, a.Segment = of.Name, of.Owner, of.Measure, of.Period, of.Zone, of.Dataset, of.Segment
+		alerts = append(alerts, a)
+		a.EndedAt, a.ClosedAt, a.GroupID = nil, nil, nil
+		return nil
+	})
+	if err != nil {
+		return nil, fmt.Errorf("read alerts: %w", err)
 	}
-	return list, rows.Err()
+	return alerts, nil
 }

@@ -95,7 +95,7 @@ func (s *Store) LearnedMonitors(ctx context.Context) ([]LearnedMonitor, error) {
 
 // UnfittedMonitors gives the monitors that were never fitted.
 func (s *Store) UnfittedMonitors(ctx context.Context) ([]int64, error) {
-	return many[int64](ctx, s, "monitors", `select id from monitor where learned_at is null and not paused and created_at < now() - interval '30 seconds'`)
+	return many[int64](ctx, s, "monitors", `select id from monitor where learned_at is null and not paused and created_at < now() - interval '10 seconds'`)
 }
 
 // CameUnfitted keeps that samples from a time on came to monitors of a metric that
@@ -250,4 +250,9 @@ func (s *Store) FirstJudged(ctx context.Context) (time.Time, error) {
 		return time.Time{}, err
 	}
 	return *at, nil
+}
+
+// Behind tells how many fitted series are not judged up to an instant.
+func (s *Store) Behind(ctx context.Context, to time.Time) (int, error) {
+	return one[int](ctx, s, "baselines", "", `select count(*)::int from baseline where judged_to < $1`, to)
 }

@@ -62,8 +62,13 @@ type Order struct {
 	Changed bool
 }
 
-// atOnce is how many series are fitted or judged in one transaction.
-const atOnce = 200
+// atOnce is how many hourly series are fitted or judged in one transaction. What
+// is kept of a series grows with its periods a day, and with it the memory that
+// they take together.
+const (
+	atOnce    = 200
+	fewAtOnce = 24
+)
 
 // Learn fits the baselines of all of a monitor's series, some at a time: what was
 // fitted stays when a later part is cut off.
@@ -126,7 +131,7 @@ func (v *Subject) together() int {
 	if v.Config.Method.Name == baseline.Siblings {
 		return max(len(v.Series), 1)
 	}
-	return atOnce
+	return max(atOnce*24/max(v.Grid.PerDay(), 24), fewAtOnce)
 }
 
 // walk says from when on a series' past is walked through, zero for one that goes
