@@ -9,9 +9,11 @@ SOURCES := $(shell find web/src web/public web/index.html web/vite.config.ts web
 demo: postgresql build
 	bin/tinbell demo run $(DEMO)
 
-test: postgresql chromium build
+test: postgresql chromium gcc build
 	$(GO) vet ./...
 	$(GO) test -count=1 -timeout 9m ./...
+	$(GO) test -race -count=1 -timeout 5m ./internal/contain ./internal/duty ./internal/work ./internal/store ./internal/collect/... ./internal/sink ./internal/watch
+	$(GO) test -race -count=1 -timeout 5m -run 'Burst|Racing|Orphaned|AStop|AtOnce' ./internal/service
 
 build: console
 	$(GO) build -o bin/tinbell ./cmd/tinbell
@@ -31,12 +33,16 @@ web/src/api/schema.d.ts: openapi.json web/node_modules/.package-lock.json
 openapi:
 	$(GO) run ./cmd/tinbell openapi > openapi.json
 
-.PHONY: postgresql chromium
+.PHONY: postgresql chromium gcc
 postgresql:
 	@scripts/install postgresql
 
 chromium:
 	@scripts/install chromium
+
+# The race detector needs a C compiler.
+gcc:
+	@scripts/install gcc
 
 # The pictures of the documentation, from a demo of their own.
 pictures: postgresql chromium build

@@ -18,6 +18,7 @@ import (
 	"tinbell/internal/collect/landing"
 	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/record"
+	"tinbell/internal/setup"
 	"tinbell/internal/store"
 	"tinbell/internal/work"
 )
@@ -28,11 +29,12 @@ type Comparer struct {
 	queue      *work.Queue
 	warehouses *warehouse.Pools
 	collector  *collect.Collector
+	setup      *setup.Desk
 	now        func() time.Time
 }
 
-func New(s *store.Store, q *work.Queue, w *warehouse.Pools, c *collect.Collector, now func() time.Time) *Comparer {
-	return &Comparer{s, q, w, c, now}
+func New(s *store.Store, q *work.Queue, w *warehouse.Pools, c *collect.Collector, u *setup.Desk, now func() time.Time) *Comparer {
+	return &Comparer{s, q, w, c, u, now}
 }
 
 // Finder gives a dataset by its name, with its source.

@@ -13,7 +13,6 @@ import (
 	"tinbell/internal/collect"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
-	"tinbell/internal/work"
 )
 
 // figure is one kind of drift figure that is a metric, its segments the features
@@ -258,9 +257,6 @@ func (r *run) watched(ctx context.Context, m record.Metric) error {
 	s := record.DefaultSettings()
 	s.Low, s.High = &none, &limit
 	s.Method, s.Direction, s.Spikes, s.Missing, s.StuckOff, s.SilenceOff, s.AdoptAfterSeconds, s.Sustained = "fixed", "high", true, -1, true, true, -1, "off"
-	id, err := r.store.AddMonitor(ctx, record.Monitor{MetricID: m.ID, Name: m.Name, Owner: r.v.Owner, Settings: s})
-	if err != nil {
-		return err
-	}
-	return r.queue.Add(ctx, work.Learn{MonitorID: id, History: true})
+	_, err = r.setup.AddMonitor(ctx, record.Monitor{Metric: m.Name, Name: m.Name, Owner: r.v.Owner, Settings: s})
+	return err
 }

@@ -11,14 +11,13 @@ import (
 
 	"tinbell/internal/answer"
 	"tinbell/internal/collect"
-	"tinbell/internal/collect/landing"
 	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/compare"
 	"tinbell/internal/record"
+	"tinbell/internal/setup"
 	"tinbell/internal/store"
 	"tinbell/internal/tell"
 	"tinbell/internal/watch"
-	"tinbell/internal/work"
 )
 
 var defaults = record.DefaultSettings()
@@ -32,12 +31,12 @@ type Keeper struct {
 	watcher   *watch.Watcher
 	teller    *tell.Teller
 	comparer  *compare.Comparer
-	queue     *work.Queue
+	setup     *setup.Desk
 	now       func() time.Time
 }
 
-func New(s *store.Store, c *collect.Collector, w *warehouse.Pools, d *answer.Desk, v *watch.Watcher, t *tell.Teller, m *compare.Comparer, q *work.Queue, now func() time.Time) *Keeper {
-	return &Keeper{s, c, w, d, v, t, m, q, now}
+func New(s *store.Store, c *collect.Collector, w *warehouse.Pools, d *answer.Desk, v *watch.Watcher, t *tell.Teller, m *compare.Comparer, u *setup.Desk, now func() time.Time) *Keeper {
+	return &Keeper{s, c, w, d, v, t, m, u, now}
 }
 
 // Read gives all that is set up.
@@ -199,20 +198,9 @@ func (l *load) dataset(ctx context.Context, d WrittenDataset) error {
 			return err
 		}
 	}
-	v := record.Dataset{SourceID: source.ID, Source: d.Source, Namespace: d.Namespace, Name: d.Name, Owner: d.Owner, Zone: d.Zone, LoadedBy: d.LoadedBy, Pattern: d.Pattern, KeepDays: d.KeepDays}
-	if v.Zone == "" {
-		v.Zone = "UTC"
-	}
-	if v.Namespace == "" {
-		v.Namespace = source.Name
-	}
-	if _, err := time.LoadLocation(v.Zone); err != nil {
-		return record.Invalid{Field: "zone", Given: v.Zone, Allowed: "a name of the tz database, such as America/Halifax"}
-	}
-	if source.Kind == "folder" {
-		if _, err := landing.ParsePattern(v.Pattern); err != nil {
-			return err
-		}
+	v := record.Dataset{Namespace: d.Namespace, Name: d.Name, Owner: d.Owner, Zone: d.Zone, LoadedBy: d.LoadedBy, Pattern: d.Pattern, KeepDays: d.KeepDays}
+	if err := setup.CheckDataset(&v, source); err != nil {
+		return err
 	}
 	l.datasets[d.Name], l.sources[d.Name] = v, source
 	return nil
@@ -281,14 +269,7 @@ func (l *load) check(ctx context.Context, m WrittenMonitor) error {
 			return err
 		}
 	}
-	grid, err := metric.Grid()
-	if err != nil {
-		return err
-	}
-	if err := m.Settings.Check(grid); err != nil {
-		return record.Invalid{Field: "settings", Given: m.Method, Allowed: err.Error()}
-	}
-	return nil
+	return setup.CheckMonitor(record.Monitor{Name: m.Name, Settings: m.Settings}, metric)
 }
 
 func (l *load) write(ctx context.Context, tx pgx.Tx, wanted Documents, changes []Change) error {
@@ -336,20 +317,10 @@ func (l *load) write(ctx context.Context, tx pgx.Tx, wanted Documents, changes [
 		}
 	}
 	for _, m := range wanted.Monitors {
-		i := changed("monitor", m.Name)
-		if i < 0 {
+		if changed("monitor", m.Name) < 0 {
 			continue
 		}
-		id, err := store.SetMonitor(ctx, tx, record.Monitor{Name: m.Name, Metric: m.Metric, Owner: m.Owner, Paused: m.Paused, Settings: m.Settings})
-		if err != nil {
-			return err
-		}
-		if m.Paused {
-			if err := store.ClosePaused(ctx, tx, id, l.now()); err != nil {
-				return err
-			}
-		}
-		if err := l.queue.Put(ctx, tx, work.Learn{MonitorID: id, History: changes[i].What == "added", Changed: true}); err != nil {
+		if err := l.setup.PutMonitor(ctx, tx, record.Monitor{Name: m.Name, Metric: m.Metric, Owner: m.Owner, Paused: m.Paused, Settings: m.Settings}); err != nil {
 			return err
 		}
 	}

@@ -9,8 +9,7 @@ import (
 
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
-	"tinbell/internal/store"
-	"tinbell/internal/tell"
+	"tinbell/internal/setup"
 	"tinbell/internal/watch"
 )
 
@@ -35,7 +34,7 @@ type WrittenRoute struct {
 	Severity        string         `json:"severity,omitempty" enum:"warning,critical"`
 	Hours           record.Strings `json:"hours,omitempty"`
 	Zone            string         `json:"zone,omitempty"`
-	WaitSeconds     int64          `json:"wait_seconds,omitempty"`
+	WaitSeconds     *int64         `json:"wait_seconds,omitempty"`
 	RemindSeconds   int64          `json:"remind_seconds,omitempty"`
 	EscalateSeconds int64          `json:"escalate_seconds,omitempty"`
 	EscalateTo      string         `json:"escalate_to,omitempty"`
@@ -72,12 +71,16 @@ func (w WrittenChannel) record() record.Channel {
 }
 
 func writtenRoute(v record.Route) WrittenRoute {
-	return WrittenRoute{v.Name, v.Channel, v.Datasets, v.Owners, v.Severity, v.Hours, v.Zone, v.WaitSeconds, v.RemindSeconds, v.EscalateSeconds, v.EscalateTo, !v.Recovery}
+	return WrittenRoute{v.Name, v.Channel, v.Datasets, v.Owners, v.Severity, v.Hours, v.Zone, &v.WaitSeconds, v.RemindSeconds, v.EscalateSeconds, v.EscalateTo, !v.Recovery}
 }
 
 func (w WrittenRoute) record() record.Route {
+	wait := int64(setup.UsualWait)
+	if w.WaitSeconds != nil {
+		wait = *w.WaitSeconds
+	}
 	return record.Route{Name: w.Name, Channel: w.Channel, Datasets: w.Datasets, Owners: w.Owners, Severity: w.Severity, Hours: w.Hours, Zone: w.Zone,
-		WaitSeconds: w.WaitSeconds, RemindSeconds: w.RemindSeconds, EscalateSeconds: w.EscalateSeconds, EscalateTo: w.EscalateTo, Recovery: !w.NoRecovery}
+		WaitSeconds: wait, RemindSeconds: w.RemindSeconds, EscalateSeconds: w.EscalateSeconds, EscalateTo: w.EscalateTo, Recovery: !w.NoRecovery}
 }
 
 func writtenSLA(v record.SLA) WrittenSLA {
@@ -161,7 +164,7 @@ func (l *load) checkTelling(ctx context.Context, wanted Documents) error {
 	}
 	for _, w := range wanted.Routes {
 		v := w.record()
-		if err := tell.CheckRoute(&v); err != nil {
+		if err := setup.CheckRoute(&v); err != nil {
 			return fmt.Errorf("route %s: %w", w.Name, err)
 		}
 		for _, name := range []string{v.Channel, v.EscalateTo} {
@@ -204,11 +207,7 @@ func (l *load) writeTelling(ctx context.Context, tx pgx.Tx, wanted Documents, ch
 		}
 	}
 	for _, w := range wanted.Routes {
-		v := w.record()
-		if err := tell.CheckRoute(&v); err != nil {
-			return err
-		}
-		if err := store.SetRoute(ctx, tx, v); err != nil {
+		if err := l.setup.PutRoute(ctx, tx, w.record()); err != nil {
 			return err
 		}
 	}

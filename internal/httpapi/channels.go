@@ -10,6 +10,7 @@ import (
 
 	"tinbell/internal/people"
 	"tinbell/internal/record"
+	"tinbell/internal/setup"
 	"tinbell/internal/sink"
 	"tinbell/internal/store"
 	"tinbell/internal/tell"
@@ -58,8 +59,6 @@ type MessageDetail struct {
 	record.Message
 	Body any `json:"body" doc:"as it is sent; null while it waits"`
 }
-
-const usualWait = 10
 
 func (s *server) addChannels(api huma.API) {
 	add(api, "GET", "/channels", "channels", "All channels", people.Reader, func(ctx context.Context, _ *none) (*body[[]record.Channel], error) {
@@ -111,12 +110,12 @@ func (s *server) addRoutes(api huma.API) {
 	})
 	add(api, "POST", "/routes", "set-route", "Add a route or replace the one of that name", people.Editor, func(ctx context.Context, in *body[NewRoute]) (*body[record.Route], error) {
 		v := in.Body
-		r := record.Route{Name: v.Name, Channel: v.Channel, Datasets: v.Datasets, Owners: v.Owners, Severity: v.Severity, Hours: v.Hours, Zone: v.Zone, WaitSeconds: usualWait,
+		r := record.Route{Name: v.Name, Channel: v.Channel, Datasets: v.Datasets, Owners: v.Owners, Severity: v.Severity, Hours: v.Hours, Zone: v.Zone, WaitSeconds: setup.UsualWait,
 			RemindSeconds: v.RemindSeconds, EscalateSeconds: v.EscalateSeconds, EscalateTo: v.EscalateTo, Recovery: !v.NoRecovery}
 		if v.WaitSeconds != nil {
 			r.WaitSeconds = *v.WaitSeconds
 		}
-		return ok(s.Teller.SetRoute(ctx, r))
+		return ok(s.Setup.SetRoute(ctx, r))
 	})
 	add(api, "DELETE", "/routes/{name}", "drop-route", "Remove a route", people.Editor, func(ctx context.Context, in *Named) (*struct{}, error) {
 		return nil, s.Store.DropRoute(ctx, in.Name)

@@ -6,7 +6,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"tinbell/internal/collect/landing"
 	"tinbell/internal/inspect"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
@@ -31,7 +30,8 @@ func (s *server) addDatasets(api huma.API) {
 		return ok(s.Inspector.DatasetPage(ctx, in.Name))
 	})
 	add(api, "POST", "/datasets", "add-dataset", "Add a table of a source", people.Editor, func(ctx context.Context, in *body[NewDataset]) (*body[record.Dataset], error) {
-		return ok(s.addDataset(ctx, in.Body))
+		b := in.Body
+		return ok(s.Setup.AddDataset(ctx, record.Dataset{Source: b.Source, Namespace: b.Namespace, Name: b.Name, Owner: b.Owner, Zone: b.Zone, LoadedBy: b.LoadedBy, Pattern: b.Pattern}))
 	})
 	add(api, "GET", "/datasets/{name}/columns", "dataset-columns", "What a table's columns were, newest first", people.Reader, func(ctx context.Context, in *Named) (*body[[]record.ColumnVersion], error) {
 		d, err := s.Store.Dataset(ctx, in.Name)
@@ -83,30 +83,4 @@ func (s *server) addDatasets(api huma.API) {
 	}) (*body[inspect.Explanation], error) {
 		return ok(s.Inspector.Explain(ctx, in.ID, in.At))
 	})
-}
-
-func (s *server) addDataset(ctx context.Context, in NewDataset) (record.Dataset, error) {
-	source, err := s.Store.Source(ctx, in.Source)
-	if err != nil {
-		return record.Dataset{}, err
-	}
-	v := record.Dataset{SourceID: source.ID, Namespace: in.Namespace, Name: in.Name, Owner: in.Owner, Zone: in.Zone, LoadedBy: in.LoadedBy, Pattern: in.Pattern}
-	if v.Namespace == "" {
-		v.Namespace = source.Name
-	}
-	if v.Zone == "" {
-		v.Zone = "UTC"
-	}
-	if _, err := time.LoadLocation(v.Zone); err != nil {
-		return v, record.Invalid{Field: "zone", Given: v.Zone, Allowed: "a name of the tz database, such as America/Halifax"}
-	}
-	if source.Kind == "folder" {
-		if _, err := landing.ParsePattern(v.Pattern); err != nil {
-			return v, err
-		}
-	}
-	if _, err := s.Store.AddDataset(ctx, v); err != nil {
-		return v, err
-	}
-	return s.Store.Dataset(ctx, v.Name)
 }

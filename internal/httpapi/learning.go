@@ -193,7 +193,7 @@ func (s *server) addSearches(api huma.API) {
 		ID   int64 `path:"id"`
 		Body Decision
 	}) (*body[record.Proposal], error) {
-		return ok(s.Desk.Decide(ctx, in.ID, in.Body.Accept, account(ctx).Name, in.Body.Note))
+		return ok(s.Setup.Decide(ctx, in.ID, in.Body.Accept, account(ctx).Name, in.Body.Note))
 	})
 }
 
@@ -227,7 +227,7 @@ func (s *server) addVersions(api huma.API) {
 			Version int `json:"version"`
 		}
 	}) (*body[record.Monitor], error) {
-		return ok(s.Desk.TakeBack(ctx, in.Name, in.Body.Version, account(ctx).Name))
+		return ok(s.Setup.TakeBack(ctx, in.Name, in.Body.Version, account(ctx).Name))
 	})
 	add(api, "PUT", "/monitors/{name}/always-tell", "always-tell", "Say whether the filter may hold a monitor's alerts back", people.Editor, func(ctx context.Context, in *struct {
 		Named

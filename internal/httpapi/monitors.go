@@ -10,6 +10,7 @@ import (
 	"tinbell/internal/inspect"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
+	"tinbell/internal/setup"
 	"tinbell/internal/store"
 	"tinbell/internal/work"
 )
@@ -54,24 +55,18 @@ func (s *server) addMonitors(api huma.API) {
 		return ok(s.Store.Monitor(ctx, in.Name))
 	})
 	add(api, "POST", "/monitors", "add-monitor", "Add a monitor; it is fitted to the past at once", people.Editor, func(ctx context.Context, in *body[NewMonitor]) (*body[record.Monitor], error) {
-		return ok(s.addMonitor(ctx, in.Body))
+		v := record.Monitor{Metric: in.Body.Metric, Name: in.Body.Name, Owner: in.Body.Owner, Settings: record.DefaultSettings()}
+		if in.Body.Settings != nil {
+			v.Settings = *in.Body.Settings
+		}
+		return ok(s.Setup.AddMonitor(ctx, v))
 	})
 	add(api, "PUT", "/monitors/{name}", "change-monitor", "Change a monitor's settings", people.Editor, func(ctx context.Context, in *struct {
 		Named
 		Body ChangedMonitor
 	}) (*body[record.Monitor], error) {
-		m, err := s.Store.Monitor(ctx, in.Name)
-		if err != nil {
-			return nil, err
-		}
-		if err := s.checkSettings(ctx, m.MetricID, in.Body.Settings); err != nil {
-			return nil, err
-		}
 		change := store.Change{Version: in.Body.Version, Settings: in.Body.Settings, Paused: in.Body.Paused, Author: account(ctx).Name, Reason: in.Body.Reason}
-		if err := s.Desk.ChangeMonitor(ctx, m.ID, change); err != nil {
-			return nil, err
-		}
-		return ok(s.Store.Monitor(ctx, in.Name))
+		return ok(s.Setup.ChangeMonitor(ctx, in.Name, change))
 	})
 	add(api, "POST", "/monitors/{name}/learn", "learn-monitor", "Fit a monitor's baselines anew; with history, its past alerts too", people.Editor, func(ctx context.Context, in *struct {
 		Named
@@ -119,32 +114,6 @@ func (s *server) addMonitors(api huma.API) {
 	})
 }
 
-func (s *server) addMonitor(ctx context.Context, in NewMonitor) (record.Monitor, error) {
-	metric, err := s.Store.Metric(ctx, in.Metric)
-	if err != nil {
-		return record.Monitor{}, err
-	}
-	v := record.Monitor{MetricID: metric.ID, Name: in.Name, Owner: in.Owner, Settings: record.DefaultSettings()}
-	if in.Settings != nil {
-		v.Settings = *in.Settings
-	}
-	if err := s.checkSettings(ctx, metric.ID, v.Settings); err != nil {
-		return v, err
-	}
-	if v.Owner == "" {
-		if dataset, err := s.Store.Dataset(ctx, metric.Dataset); err == nil {
-			v.Owner = dataset.Owner
-		}
-	}
-	if v.ID, err = s.Store.AddMonitor(ctx, v); err != nil {
-		return v, err
-	}
-	if err := s.Queue.Add(ctx, work.Learn{MonitorID: v.ID, History: true}); err != nil {
-		return v, err
-	}
-	return s.Store.Monitor(ctx, v.Name)
-}
-
 func (s *server) backtest(ctx context.Context, in BacktestOrder) (improve.Backtest, error) {
 	monitors, err := s.Store.Monitors(ctx)
 	if err != nil {
@@ -177,12 +146,5 @@ func (s *server) checkSettings(ctx context.Context, metric int64, settings recor
 	if err != nil {
 		return err
 	}
-	grid, err := m.Grid()
-	if err != nil {
-		return err
-	}
-	if err := settings.Check(grid); err != nil {
-		return record.Invalid{Field: "settings", Given: settings.Method, Allowed: err.Error()}
-	}
-	return nil
+	return setup.CheckSettings(settings, m)
 }

@@ -22,6 +22,7 @@ import (
 	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
 	"tinbell/internal/people"
+	"tinbell/internal/setup"
 	"tinbell/internal/sink"
 	"tinbell/internal/store"
 	"tinbell/internal/tell"
@@ -39,6 +40,7 @@ type Parts struct {
 	Watcher    *watch.Watcher
 	Comparer   *compare.Comparer
 	Desk       *answer.Desk
+	Setup      *setup.Desk
 	Bench      *improve.Bench
 	Inspector  *inspect.Inspector
 	People     *people.Desk

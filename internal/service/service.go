@@ -28,6 +28,7 @@ import (
 	"tinbell/internal/inspect"
 	"tinbell/internal/localpg"
 	"tinbell/internal/people"
+	"tinbell/internal/setup"
 	"tinbell/internal/sink"
 	"tinbell/internal/store"
 	"tinbell/internal/tell"
@@ -145,15 +146,15 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	}
 	p.Collector = collect.New(records, p.Queue, p.Warehouses, o.Now, o.Log)
 	j.collector, j.queue = p.Collector, p.Queue
-	p.Comparer = compare.New(records, p.Queue, p.Warehouses, p.Collector, o.Now)
+	p.Comparer = compare.New(records, p.Queue, p.Warehouses, p.Collector, p.Setup, o.Now)
 	j.comparer = p.Comparer
-	p.Desk = answer.New(records, p.Queue, o.Now)
+	p.Desk, p.Setup = answer.New(records, p.Queue, o.Now), setup.New(records, p.Queue, o.Now)
 	p.Bench = improve.New(records, o.Now)
 	p.Inspector = inspect.New(records, p.Watcher, o.Now)
 	j.inspector, j.bench, j.desk = p.Inspector, p.Bench, p.Desk
 	p.People = people.New(records)
 	p.Teller = tell.New(records, p.Inspector, safe, tell.Options{Address: s.public(o), Allowed: o.AllowPrivate, Trust: o.Trust, Now: o.Now, Log: o.Log})
-	p.Config = config.New(records, p.Collector, p.Warehouses, p.Desk, p.Watcher, p.Teller, p.Comparer, p.Queue, o.Now)
+	p.Config = config.New(records, p.Collector, p.Warehouses, p.Desk, p.Watcher, p.Teller, p.Comparer, p.Setup, o.Now)
 	s.Parts = p
 	if o.SignIn {
 		if s.FirstToken, err = p.People.First(ctx); err != nil {

@@ -1,0 +1,181 @@
+package setup
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"tinbell/internal/record"
+	"tinbell/internal/store"
+	"tinbell/internal/work"
+)
+
+// CheckMonitor refuses a monitor that could not judge its metric.
+func CheckMonitor(v record.Monitor, m record.Metric) error {
+	if err := record.CheckName("name", v.Name); err != nil {
+		return err
+	}
+	if strings.TrimSpace(v.Name) == "" {
+		return record.Invalid{Field: "name", Given: v.Name, Allowed: "a name of its own, for example boarding-volume"}
+	}
+	return CheckSettings(v.Settings, m)
+}
+
+// CheckSettings refuses settings that a metric's monitor could not follow.
+func CheckSettings(v record.Settings, m record.Metric) error {
+	grid, err := m.Grid()
+	if err != nil {
+		return err
+	}
+	if err := v.Check(grid); err != nil {
+		return record.Invalid{Field: "settings", Given: v.Method, Allowed: err.Error()}
+	}
+	return nil
+}
+
+// AddMonitor puts a monitor on the metric that it names, and has it fitted to the
+// past. Without an owner it has its dataset's.
+func (d *Desk) AddMonitor(ctx context.Context, v record.Monitor) (record.Monitor, error) {
+	err := d.inTx(ctx, func(tx pgx.Tx, in *store.Store) error {
+		metric, err := in.Metric(ctx, v.Metric)
+		if err != nil {
+			return err
+		}
+		if err := CheckMonitor(v, metric); err != nil {
+			return err
+		}
+		if v.Owner == "" {
+			dataset, err := in.Dataset(ctx, metric.Dataset)
+			if err != nil {
+				return err
+			}
+			v.Owner = dataset.Owner
+		}
+		v.MetricID = metric.ID
+		id, err := in.AddMonitor(ctx, v)
+		if err != nil {
+			return err
+		}
+		if err := d.queue.Put(ctx, tx, work.Learn{MonitorID: id, History: true}); err != nil {
+			return err
+		}
+		v, err = in.MonitorByID(ctx, id)
+		return err
+	})
+	return v, err
+}
+
+// PutMonitor makes a monitor that was checked be as given, in the caller's
+// transaction: added, or changed as a new version.
+func (d *Desk) PutMonitor(ctx context.Context, tx pgx.Tx, v record.Monitor) error {
+	_, err := d.store.In(tx).Monitor(ctx, v.Name)
+	missing := record.NotFound{}
+	fresh := errors.As(err, &missing)
+	if err != nil && !fresh {
+		return err
+	}
+	id, err := store.SetMonitor(ctx, tx, v)
+	if err != nil {
+		return err
+	}
+	return d.follow(ctx, tx, id, v.Paused, work.Learn{MonitorID: id, History: fresh, Changed: true})
+}
+
+// ChangeMonitor puts new settings of a monitor in force as a new version, and has
+// what is open judged again by them. Paused, it judges nothing, and nothing of it
+// is open.
+func (d *Desk) ChangeMonitor(ctx context.Context, name string, c store.Change) (v record.Monitor, err error) {
+	err = d.inTx(ctx, func(tx pgx.Tx, in *store.Store) error {
+		if v, err = in.Monitor(ctx, name); err != nil {
+			return err
+		}
+		metric, err := in.MetricByID(ctx, v.MetricID)
+		if err != nil {
+			return err
+		}
+		if err := CheckSettings(c.Settings, metric); err != nil {
+			return err
+		}
+		if err := d.change(ctx, tx, v.ID, c); err != nil {
+			return err
+		}
+		v, err = in.Monitor(ctx, name)
+		return err
+	})
+	return v, err
+}
+
+func (d *Desk) change(ctx context.Context, tx pgx.Tx, id int64, c store.Change) error {
+	if err := store.ChangeMonitor(ctx, tx, id, c); err != nil {
+		return err
+	}
+	return d.follow(ctx, tx, id, c.Paused, work.Learn{MonitorID: id, Changed: true})
+}
+
+// follow orders what follows from a monitor's new settings.
+func (d *Desk) follow(ctx context.Context, tx pgx.Tx, id int64, paused bool, order work.Learn) error {
+	if paused {
+		if err := store.ClosePaused(ctx, tx, id, d.now()); err != nil {
+			return err
+		}
+	}
+	if err := d.queue.Put(ctx, tx, order); err != nil {
+		return err
+	}
+	return store.Notify(ctx, tx, "alerts")
+}
+
+// TakeBack makes an earlier version of a monitor's settings the newest again.
+func (d *Desk) TakeBack(ctx context.Context, name string, version int, author string) (record.Monitor, error) {
+	m, err := d.store.Monitor(ctx, name)
+	if err != nil {
+		return m, err
+	}
+	versions, err := d.store.MonitorVersions(ctx, m.ID)
+	if err != nil {
+		return m, err
+	}
+	i := slices.IndexFunc(versions, func(v record.MonitorVersion) bool { return v.Version == version })
+	if i < 0 || version == m.Version {
+		return m, record.Invalid{Field: "version", Given: fmt.Sprint(version), Allowed: fmt.Sprintf("a version before the present one, %d", m.Version)}
+	}
+	return d.ChangeMonitor(ctx, name, store.Change{Version: m.Version, Settings: versions[i].Settings, Paused: m.Paused, Author: author, Reason: fmt.Sprintf("back to version %d", version)})
+}
+
+// Decide accepts or rejects a proposal. What is accepted becomes the monitor's
+// newest version, if nobody has changed it since the search.
+func (d *Desk) Decide(ctx context.Context, id int64, accept bool, author, note string) (record.Proposal, error) {
+	p, err := d.store.Proposal(ctx, id)
+	if err != nil {
+		return p, err
+	}
+	state := "rejected"
+	if accept {
+		state = "accepted"
+	}
+	err = d.inTx(ctx, func(tx pgx.Tx, in *store.Store) error {
+		ok, err := store.Decide(ctx, tx, id, state, author, note)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return record.Conflict{What: fmt.Sprintf("proposal %d is %s already", id, p.State)}
+		}
+		if !accept {
+			return store.Notify(ctx, tx, "alerts")
+		}
+		m, err := in.MonitorByID(ctx, p.MonitorID)
+		if err != nil {
+			return err
+		}
+		return d.change(ctx, tx, p.MonitorID, store.Change{Version: p.Version, Settings: p.Settings, Paused: m.Paused, Author: author, Reason: fmt.Sprintf("tuned, proposal %d", id)})
+	})
+	if err != nil {
+		return p, err
+	}
+	return d.store.Proposal(ctx, id)
+}
