@@ -48,7 +48,7 @@ func (a *app) monitorCommand() *cobra.Command {
 		}}
 	flags.bind(add)
 	add.Flags().StringVar(&owner, "owner", "", "team that is told; the dataset's if left out")
-	return group("monitor", "Baselines and alert rules", list, add, a.monitorShow(), a.monitorSet(), a.monitorBacktest(), a.monitorTry(), a.monitorTune(), a.monitorVersions(), a.monitorTakeBack(), a.monitorAlwaysTell(), a.snoozing("snooze NAME DURATION", "Tell nothing of a monitor's alerts for a while; 0s ends it", "  tinbell monitor snooze boarding-scans-volume 4h", "/monitors/"))
+	return group("monitor", "Baselines and alert rules", list, add, a.monitorShow(), a.monitorStates(), a.monitorSet(), a.monitorBacktest(), a.monitorTry(), a.monitorTune(), a.monitorVersions(), a.monitorTakeBack(), a.monitorAlwaysTell(), a.snoozing("snooze NAME DURATION", "Tell nothing of a monitor's alerts for a while; 0s ends it", "  tinbell monitor snooze boarding-scans-volume 4h", "/monitors/"))
 }
 
 func (a *app) monitorSet() *cobra.Command {
@@ -164,4 +164,21 @@ func backtestCards(b improve.Backtest) listing {
 		l.rows = append(l.rows, row("all together", b.Overall))
 	}
 	return l
+}
+
+// monitorStates lists what a monitor cannot judge.
+func (a *app) monitorStates() *cobra.Command {
+	return &cobra.Command{Use: "states NAME", Short: "Which series a monitor cannot judge yet or any more: since when, and why", Args: exactly(1, "NAME"),
+		Example: "  tinbell monitor states boarding-scans-volume",
+		RunE: func(c *cobra.Command, args []string) error {
+			var states []record.SeriesState
+			if err := a.client().Get(c.Context(), "/monitors/"+url.PathEscape(args[0])+"/states", nil, &states); err != nil {
+				return err
+			}
+			l := listing{head: []string{"segment", "state", "since (UTC)", "why"}, raw: states, none: "It judges all of its series."}
+			for _, s := range states {
+				l.rows = append(l.rows, []string{orNone(s.Segment), s.State, s.Since.Format("2006-01-02 15:04"), s.Message})
+			}
+			return a.show(l)
+		}}
 }

@@ -21,6 +21,7 @@ export type MetricChange = S["MetricChange"];
 export type FileSet = S["FileSet"];
 export type Proposal = S["Proposal"];
 export type Questions = S["Questions"];
+export type SeriesState = S["SeriesState"];
 export type Question = S["Question"];
 export type FilterReport = S["FilterReport"];
 export type MonitorVersion = S["MonitorVersion"];

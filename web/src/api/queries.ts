@@ -117,6 +117,9 @@ export function useSaveMonitor(name: string) {
   });
 }
 
+export const useMonitorStates = (name: string) =>
+  useQuery({ queryKey: ["monitor", name, "states"], refetchInterval: 60_000, queryFn: () => answer(api.GET("/api/v1/monitors/{name}/states", { params: { path: { name } } })) });
+
 export const useLosses = (name: string) =>
   useQuery({ queryKey: ["losses", name], queryFn: () => answer(api.GET("/api/v1/monitors/{name}/losses", { params: { path: { name } } })) });
 

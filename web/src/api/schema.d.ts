@@ -1328,6 +1328,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/monitors/{name}/states": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The series that a monitor cannot judge yet or any more: since when, and why */
+        get: operations["monitor-states"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/monitors/{name}/take-back": {
         parameters: {
             query?: never;
@@ -2666,6 +2683,11 @@ export interface components {
             dataset: string;
             /** @enum {string} */
             kind: "count" | "share" | "value" | "duration";
+            /**
+             * Format: int64
+             * @description so many have series of their own, all others are counted together as (other); 500 if left out
+             */
+            max_segments?: number;
             /** @description what is measured, for example rows or mean_fare */
             measure: string;
             /** @description its name, unique */
@@ -2678,6 +2700,11 @@ export interface components {
             period: string;
             /** @description OTLP attributes whose values name the segment */
             segment_by?: string[] | null;
+            /**
+             * Format: date-time
+             * @description samples from before are refused; if left out, those of more than 25 years ago
+             */
+            starts_at?: string;
             unit?: string;
             /** @description of the tz database; UTC if left out */
             zone?: string;
@@ -3838,6 +3865,11 @@ export interface components {
              * @description wait after a period's end before it is read
              */
             settle_seconds: number;
+            /**
+             * Format: date-time
+             * @description of a pushed metric: samples from before are refused
+             */
+            starts_at: string | null;
             /** @enum {string} */
             state: "ready" | "failed";
             time_column: string;
@@ -3927,6 +3959,11 @@ export interface components {
              * @description wait after a period's end before it is read
              */
             settle_seconds: number;
+            /**
+             * Format: date-time
+             * @description of a pushed metric: samples from before are refused
+             */
+            starts_at: string | null;
             /** @enum {string} */
             state: "ready" | "failed";
             time_column: string;
@@ -4649,6 +4686,11 @@ export interface components {
             problems: components["schemas"]["Problem"][] | null;
             /** Format: int64 */
             refused: number;
+            /**
+             * Format: int64
+             * @description of the accepted, those of segments beyond the metric's limit: they are counted together as (other)
+             */
+            together: number;
         };
         Referred: {
             /** Format: date-time */
@@ -4905,6 +4947,29 @@ export interface components {
             id: number;
             /** @description values of the dimension columns, joined by ' / '; empty without dimensions */
             segment: string;
+        };
+        SeriesState: {
+            /**
+             * Format: date-time
+             * @description its first sample
+             */
+            first_at: string | null;
+            /** @description why, in a sentence */
+            message: string;
+            /**
+             * Format: date-time
+             * @description about when it can be judged, where samples come as they should
+             */
+            ready_at: string | null;
+            segment: string;
+            /** Format: int64 */
+            series_id: number;
+            /** Format: date-time */
+            since: string;
+            /** @enum {string} */
+            state: "waiting" | "failed";
+            /** Format: date-time */
+            tried_at: string;
         };
         SetChannel: {
             /** Format: date-time */
@@ -6155,6 +6220,8 @@ export interface operations {
                 dataset?: string;
                 /** @description of events which say none; mute if left out */
                 effect?: "mute" | "widen" | "leave out" | "";
+                /** @description a file without events empties the calendar */
+                empty?: boolean;
             };
             header?: never;
             path: {
@@ -8837,6 +8904,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Monitor"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "monitor-states": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeriesState"][] | null;
                 };
             };
             /** @description Error */
