@@ -14,6 +14,9 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	strict "github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+
 	"tinbell/internal/collect/bound"
 	"tinbell/internal/record"
 )
@@ -87,21 +90,40 @@ func (p *push) elements(ctx context.Context, n int, raw []byte) error {
 		p.refuse(n, fmt.Errorf("it is nested %d deep: a sample has no more than %d", depth, maxDepth))
 		return nil
 	}
-	decoder := json.NewDecoder(bytes.NewReader(raw))
-	decoder.DisallowUnknownFields()
+	p.line.Reset(raw)
+	if p.decoder == nil {
+		p.decoder = jsontext.NewDecoder(&p.line)
+	}
+	p.decoder.Reset(&p.line)
 	for {
 		var line Line
-		switch err := decoder.Decode(&line); {
+		switch err := strict.UnmarshalDecode(p.decoder, &line, strict.RejectUnknownMembers(true)); {
 		case err == io.EOF:
 			return nil
 		case err != nil:
-			p.refuse(n, fmt.Errorf("not a sample: %s", strings.TrimPrefix(err.Error(), "json: ")))
+			p.refuse(n, fmt.Errorf("not a sample: %s", notJSON(err)))
 			return nil
 		}
 		if err := p.take(ctx, n, line); err != nil {
 			return err
 		}
 	}
+}
+
+// notJSON says what is wrong with JSON, without the names of our own types.
+func notJSON(err error) string {
+	var wrong *strict.SemanticError
+	if !errors.As(err, &wrong) {
+		return strings.TrimPrefix(strings.TrimPrefix(err.Error(), "jsontext: "), "json: ")
+	}
+	field := wrong.JSONPointer.LastToken()
+	switch {
+	case errors.Is(err, strict.ErrUnknownName):
+		return fmt.Sprintf("unknown field %q", field)
+	case field == "":
+		return "it is no JSON object"
+	}
+	return fmt.Sprintf("%s cannot be read from a JSON %s", field, wrong.JSONKind.String())
 }
 
 // maxDepth is how deep a line may be nested: a declaration with a list has three.

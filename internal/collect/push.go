@@ -1,6 +1,7 @@
 package collect
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"slices"
 	"time"
 
+	"github.com/go-json-experiment/json/jsontext"
 	"github.com/jackc/pgx/v5"
 
 	"tinbell/core/timeline"
@@ -127,6 +129,8 @@ type push struct {
 	pending   []taken
 	writing   chan written // result of the batch on its way
 	receipt   Receipt
+	line      bytes.Reader // what decoder reads
+	decoder   *jsontext.Decoder
 }
 
 func (p *push) refuse(line int, err error) { p.refuseSome(line, 1, err) }

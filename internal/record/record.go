@@ -175,17 +175,18 @@ type Monitor struct {
 
 // Baseline is one fitted series of a monitor.
 type Baseline struct {
-	MonitorID   int64     `db:"monitor_id"`
-	SeriesID    int64     `db:"series_id"`
-	FittedAt    time.Time `db:"fitted_at"`
-	TrainedFrom time.Time `db:"trained_from"`
-	TrainedTo   time.Time `db:"trained_to"`
-	Excluded    Spans     `db:"excluded"`
-	Fitted      []byte    `db:"fitted"`
-	Judged      []byte    `db:"judged"`
-	JudgedTo    time.Time `db:"judged_to"`
-	Message     string    `db:"message"`
-	Again       bool      `db:"again"` // it is to be judged again from where it was fitted
+	MonitorID   int64      `db:"monitor_id"`
+	SeriesID    int64      `db:"series_id"`
+	FittedAt    time.Time  `db:"fitted_at"`
+	TrainedFrom time.Time  `db:"trained_from"`
+	TrainedTo   time.Time  `db:"trained_to"`
+	Excluded    Spans      `db:"excluded"`
+	Fitted      []byte     `db:"fitted"`
+	Judged      []byte     `db:"judged"`
+	JudgedTo    time.Time  `db:"judged_to"`
+	Message     string     `db:"message"`
+	StateTo     *time.Time `db:"state_to"` // up to when Judged stands; nil: up to JudgedTo
+	Again       bool       `db:"again"`    // it is to be judged again from where it was fitted
 }
 
 // Why a monitor cannot judge a series.

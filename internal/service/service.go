@@ -146,9 +146,10 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	}
 	p.Collector = collect.New(records, p.Queue, p.Warehouses, o.Now, o.Log)
 	j.collector, j.queue = p.Collector, p.Queue
+	p.Setup = setup.New(records, p.Queue, o.Now)
 	p.Comparer = compare.New(records, p.Queue, p.Warehouses, p.Collector, p.Setup, o.Now)
 	j.comparer = p.Comparer
-	p.Desk, p.Setup = answer.New(records, p.Queue, o.Now), setup.New(records, p.Queue, o.Now)
+	p.Desk = answer.New(records, p.Queue, o.Now)
 	p.Bench = improve.New(records, o.Now)
 	p.Inspector = inspect.New(records, p.Watcher, o.Now)
 	j.inspector, j.bench, j.desk = p.Inspector, p.Bench, p.Desk

@@ -151,7 +151,7 @@ func (s *Store) Baselines(ctx context.Context, monitor int64, series []int64) (m
 // fitting where nothing was corrected.
 func (s *Store) BaselinesBehind(ctx context.Context, monitor int64, series []int64, changed []time.Time, to time.Time) (map[int64]record.Baseline, error) {
 	return s.baselines(ctx, `
-		select monitor_id, series_id, trained_to, judged_to, again, case when again then fitted else ''::bytea end as fitted,
+		select monitor_id, series_id, trained_to, judged_to, state_to, again, case when again then fitted else ''::bytea end as fitted,
 			case when not again and judged_to < $4 then judged else ''::bytea end as judged
 		from (select b.*, judged_to > s.changed as again from unnest($2::bigint[], $3::timestamptz[]) as s(id, changed)
 			join baseline b on b.monitor_id = $1 and b.series_id = s.id) b`, monitor, series, changed, to)
@@ -182,11 +182,11 @@ func (s *Store) baselines(ctx context.Context, query string, args ...any) (map[i
 // PutBaseline stores a freshly fitted baseline.
 func PutBaseline(ctx context.Context, tx pgx.Tx, b record.Baseline) error {
 	_, err := tx.Exec(ctx, `
-		insert into baseline (monitor_id, series_id, fitted_at, trained_from, trained_to, excluded, fitted, judged, judged_to, message)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
+		insert into baseline (monitor_id, series_id, fitted_at, trained_from, trained_to, excluded, fitted, judged, judged_to, state_to, message)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $9, $10)
 		on conflict (monitor_id, series_id) do update set fitted_at = excluded.fitted_at, trained_from = excluded.trained_from,
 			trained_to = excluded.trained_to, excluded = excluded.excluded, fitted = excluded.fitted,
-			judged = excluded.judged, judged_to = excluded.judged_to, message = excluded.message`,
+			judged = excluded.judged, judged_to = excluded.judged_to, state_to = excluded.state_to, message = excluded.message`,
 		b.MonitorID, b.SeriesID, b.FittedAt, b.TrainedFrom, b.TrainedTo, b.Excluded, b.Fitted, b.Judged, b.JudgedTo, b.Message)
 	if err != nil {
 		return fmt.Errorf("write baseline: %w", err)
@@ -194,7 +194,8 @@ func PutBaseline(ctx context.Context, tx pgx.Tx, b record.Baseline) error {
 	return nil
 }
 
-// Judged is how far a series has been judged and the state there.
+// Judged is how far a series has been judged, and the state there; without one the
+// older state stays, to be stepped forward from where it stands.
 type Judged struct {
 	SeriesID int64
 	State    []byte
@@ -204,12 +205,30 @@ type Judged struct {
 // PutJudged keeps how far a monitor's series have been judged, all in one
 // statement: a monitor may have thousands.
 func PutJudged(ctx context.Context, tx pgx.Tx, monitor int64, list []Judged) error {
-	series, states, ends := make([]int64, len(list)), make([][]byte, len(list)), make([]time.Time, len(list))
-	for i, j := range list {
-		series[i], states[i], ends[i] = j.SeriesID, j.State, j.To
+	var older []int64
+	var reached []time.Time
+	var series []int64
+	var states [][]byte
+	var ends []time.Time
+	for _, j := range list {
+		if j.State == nil {
+			older, reached = append(older, j.SeriesID), append(reached, j.To)
+			continue
+		}
+		series, states, ends = append(series, j.SeriesID), append(states, j.State), append(ends, j.To)
+	}
+	if len(older) > 0 {
+		if _, err := tx.Exec(ctx, `
+			update baseline b set judged_to = v.judged_to from (select unnest($2::bigint[]) as series_id, unnest($3::timestamptz[]) as judged_to) v
+			where b.monitor_id = $1 and b.series_id = v.series_id`, monitor, older, reached); err != nil {
+			return fmt.Errorf("write judged state: %w", err)
+		}
+	}
+	if len(series) == 0 {
+		return nil
 	}
 	_, err := tx.Exec(ctx, `
-		update baseline b set judged = v.judged, judged_to = v.judged_to
+		update baseline b set judged = v.judged, judged_to = v.judged_to, state_to = v.judged_to
 		from (select unnest($2::bigint[]) as series_id, unnest($3::bytea[]) as judged, unnest($4::timestamptz[]) as judged_to) v
 		where b.monitor_id = $1 and b.series_id = v.series_id`, monitor, series, states, ends)
 	if err != nil {

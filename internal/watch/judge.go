@@ -121,7 +121,7 @@ func (w *Watcher) judgeSome(ctx context.Context, v *Subject, part []record.Serie
 		}
 		from := farFuture
 		for _, b := range baselines {
-			start := b.JudgedTo
+			start := stands(b)
 			switch {
 			case b.Again:
 				start = b.TrainedTo
@@ -177,16 +177,16 @@ type stepped struct {
 // follow; how far it came is for the caller to keep. A series that breaks off is
 // kept as failed, and leaves the others alone.
 func (w *Watcher) advance(ctx context.Context, tx pgx.Tx, v *Subject, series record.Series, b record.Baseline, samples []timeline.Sample, to time.Time) (int, *store.Judged, error) {
-	state, start := b.Judged, b.JudgedTo
+	state, start, told := b.Judged, stands(b), b.JudgedTo
 	if b.Again {
-		state, start = b.Fitted, b.TrainedTo
+		state, start, told = b.Fitted, b.TrainedTo, b.TrainedTo
 	}
-	found, err := contain.Get(func() (stepped, error) { return v.step(series, state, start, samples, to) })
+	found, err := contain.Get(func() (stepped, error) { return v.step(series, state, start, told, samples, to) })
 	if broke := (*contain.Panic)(nil); errors.As(err, &broke) {
 		w.log.ErrorContext(ctx, "a series could not be judged", "monitor", v.Monitor.Name, "segment", series.Segment, "samples", len(samples), "error", err, "stack", broke.Stack)
 		return 0, nil, w.failed(ctx, tx, v, series, err)
 	}
-	if err != nil || !found.to.After(start) {
+	if err != nil || !found.to.After(told) {
 		return 0, nil, err
 	}
 	rows := make([]record.Alert, len(found.changed))
@@ -199,8 +199,22 @@ func (w *Watcher) advance(ctx context.Context, tx pgx.Tx, v *Subject, series rec
 	return len(rows), &store.Judged{SeriesID: series.ID, State: found.state, To: found.to}, nil
 }
 
-// step loads an evaluator and steps it through samples.
-func (v *Subject) step(series record.Series, state []byte, start time.Time, samples []timeline.Sample, to time.Time) (stepped, error) {
+// stands is up to when a stored state stands.
+func stands(b record.Baseline) time.Time {
+	if b.StateTo != nil {
+		return *b.StateTo
+	}
+	return b.JudgedTo
+}
+
+// keptEvery is after how many periods the state of a series is kept at the latest.
+// A state of minutes is large, and stepping it forward a few of them again is
+// cheap.
+func (v *Subject) keptEvery() int64 { return int64(min(max(v.Grid.PerDay()/96, 1), 15)) }
+
+// step loads an evaluator and steps it through samples. Up to told it was stepped
+// through before, and what changes there is known.
+func (v *Subject) step(series record.Series, state []byte, start, told time.Time, samples []timeline.Sample, to time.Time) (stepped, error) {
 	e, err := detect.Load(v.Config, v.Monitor.Settings.Rule(len(v.Series)), state)
 	if err != nil {
 		return stepped{}, err
@@ -213,7 +227,7 @@ func (v *Subject) step(series record.Series, state []byte, start time.Time, samp
 	for _, s := range timeline.DenseFrom(v.Grid, start, samples, to) {
 		reading := e.Step(s, learn.MarkOf(v.Exclusions[series.ID], s.At, s.At+step))
 		r.to = v.Grid.Next(time.Unix(s.At, 0))
-		if reading.Change == detect.None {
+		if reading.Change == detect.None || s.At < told.Unix() {
 			continue
 		}
 		a, _ := e.OpenAlert()
@@ -223,7 +237,8 @@ func (v *Subject) step(series record.Series, state []byte, start time.Time, samp
 			r.changed = append(r.changed, a)
 		}
 	}
-	if r.to.After(start) {
+	// Some of the series of a metric in each period, not all in one.
+	if period := r.to.Unix() / step; len(r.changed) > 0 || period-start.Unix()/step >= v.keptEvery() || (period+series.ID)%v.keptEvery() == 0 {
 		r.state, err = e.MarshalBinary()
 	}
 	return r, err
@@ -251,12 +266,22 @@ func (w *Watcher) keepAlerts(ctx context.Context, tx pgx.Tx, v *Subject, series 
 		return err
 	}
 	now := w.now()
-	kept := map[int64]bool{}
+	kept, raised := map[int64]bool{}, map[string]bool{}
+	for _, old := range known {
+		raised[old.Cause+old.RaisedAt.String()] = true
+	}
 	for _, row := range rows {
 		if old := overlapping(known, row, kept); old != nil {
 			row.ID, row.RaisedAt = old.ID, old.RaisedAt
-		} else if !row.FromHistory {
-			row.RaisedAt = later(row.RaisedAt, now.Truncate(time.Second))
+		} else {
+			if !row.FromHistory {
+				row.RaisedAt = later(row.RaisedAt, now.Truncate(time.Second)).UTC()
+			}
+			// Several that become known at once are raised one after another.
+			for raised[row.Cause+row.RaisedAt.String()] {
+				row.RaisedAt = row.RaisedAt.Add(time.Second)
+			}
+			raised[row.Cause+row.RaisedAt.String()] = true
 		}
 		if row.ClosedAt != nil && row.ClosedAt.Before(row.RaisedAt) {
 			row.ClosedAt = &row.RaisedAt

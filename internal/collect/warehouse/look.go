@@ -95,7 +95,7 @@ func (w *Pools) Loads(ctx context.Context, source record.Source, dataset, column
 	err = w.read(ctx, source, func(tx pgx.Tx) error {
 		var looked, distinct int64
 		if err := tx.QueryRow(ctx, fmt.Sprintf(`
-			select count(*), count(distinct at) from (select %[1]s as at from %[2]s where %[1]s > $1 and %[1]s <= $2 limit %[3]d) some`, name(column), Table(dataset), lookedAt),
+			select count(*), count(distinct at) from (select %[1]s as at from %[2]s where %[1]s > $1 and %[1]s <= $2 limit %[3]d) as sampled`, name(column), Table(dataset), lookedAt),
 			after, until).Scan(&looked, &distinct); err != nil {
 			return err
 		}
@@ -105,7 +105,7 @@ func (w *Pools) Loads(ctx context.Context, source record.Source, dataset, column
 			at = fmt.Sprintf("date_trunc('minute', %s)", at)
 		}
 		rows, err := tx.Query(ctx, fmt.Sprintf(`
-			select * from (select %[1]s as at, count(*) from %[2]s where %[3]s > $1 and %[3]s <= $2 group by 1 order by 1 desc limit %[4]d) loads order by at`,
+			select * from (select %[1]s as at, count(*) from %[2]s where %[3]s > $1 and %[3]s <= $2 group by 1 order by 1 desc limit %[4]d) as loads order by at`,
 			at, Table(dataset), name(column), mostLoads), after, until)
 		if err != nil {
 			return err

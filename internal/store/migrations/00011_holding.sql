@@ -44,6 +44,10 @@ alter table series add late int not null default 0;
 create index alert_unanswered on alert (monitor_id, raised_at desc) where verdict = '' and monitor_id is not null and not planned;
 create index alert_answered on alert (verdict, monitor_id, series_id) where verdict in ('fault', 'noise');
 
+-- Up to when a stored state stands, where it is older than what was judged; from
+-- there it is stepped forward again.
+alter table baseline add state_to timestamptz;
+
 -- From when on samples came that a monitor could not judge before its first fit:
 -- what that raises of them is news, and no history.
 alter table monitor add news_from timestamptz;
@@ -53,6 +57,7 @@ alter table metric add starts_at timestamptz;
 
 -- +goose Down
 alter table metric drop starts_at;
+alter table baseline drop state_to;
 alter table monitor drop news_from;
 alter table series drop late;
 drop table late_change, series_state, process;
