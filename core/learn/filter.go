@@ -223,12 +223,7 @@ func fitWeights(all [][]row, cases []Labelled, prior Weights, use func(int) bool
 				y = 1
 			}
 			for k := range rows {
-				x, share := &rows[k], 1.0
-				if n := len(rows); n > 1 && k == n-1 {
-					share = 0.8
-				} else if n > 1 {
-					share = 0.2 / float64(n-1)
-				}
+				x, share := &rows[k], shareOf(k, len(rows))
 				p := sigmoid(w.dot(x))
 				g, h := share*(p-y), share*max(p*(1-p), 1e-6)
 				for a, va := range x {
@@ -249,16 +244,63 @@ func fitWeights(all [][]row, cases []Labelled, prior Weights, use func(int) bool
 		if !chol.Factorize(hessian) || chol.SolveVecTo(&step, gradient) != nil {
 			return w // cannot be: the penalty makes it positive definite
 		}
+		before, next := loss(all, cases, &prior, use, &w), w
 		largest := 0.0
-		for j := range width {
-			w[j] -= step.AtVec(j)
-			largest = max(largest, math.Abs(step.AtVec(j)))
+		// A whole step may lead far beyond where the curvature still holds.
+		for share := 1.0; share > 1e-6; share /= 2 {
+			largest = 0
+			for j := range width {
+				next[j] = w[j] - share*step.AtVec(j)
+				largest = max(largest, math.Abs(share*step.AtVec(j)))
+			}
+			if loss(all, cases, &prior, use, &next) <= before {
+				break
+			}
 		}
+		w = next
 		if largest < 1e-8 {
 			break
 		}
 	}
 	return w
+}
+
+// loss is the penalised negative log-likelihood that fitWeights minimises.
+func loss(all [][]row, cases []Labelled, prior *Weights, use func(int) bool, w *Weights) float64 {
+	sum := 0.0
+	for j := range width {
+		pull := float64(ridge)
+		if j == 0 {
+			pull = ridgeFirst
+		}
+		d := w[j] - prior[j]
+		sum += pull * d * d / 2
+	}
+	for i, rows := range all {
+		if !use(i) {
+			continue
+		}
+		for k := range rows {
+			z := w.dot(&rows[k])
+			if cases[i].Fault {
+				z = -z
+			}
+			// log(1 + e^z), which does not overflow
+			sum += shareOf(k, len(rows)) * (max(z, 0) + math.Log1p(math.Exp(-math.Abs(z))))
+		}
+	}
+	return sum
+}
+
+// shareOf is what of an alert's weight one of its looks has: most has the last.
+func shareOf(k, n int) float64 {
+	switch {
+	case n < 2:
+		return 1
+	case k == n-1:
+		return 0.8
+	}
+	return 0.2 / float64(n-1)
 }
 
 // Reason is what moved a probability, in words.

@@ -2,7 +2,7 @@ import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import type { Rehearsal, Replay, Settings } from "../../api/client";
 import { useTry } from "../../api/learning";
-import { useMonitor, useRehearsal, useSaveMonitor } from "../../api/queries";
+import { useMonitor, useMonitorStates, useRehearsal, useSaveMonitor } from "../../api/queries";
 import { RehearsalChart } from "../../chart/RehearsalChart";
 import { Pick } from "../../parts/Controls";
 import { Page, Reading, Section, Trouble } from "../../parts/Page";
@@ -33,6 +33,7 @@ export function MonitorPage() {
   const [draft, setDraft] = useState<Settings | null>(null);
   const [counts, setCounts] = useState(false);
   const [stretch, setStretch] = useState<[number, number] | null>(null);
+  const states = useMonitorStates(name).data ?? [];
   const save = useSaveMonitor(name);
   const share = useTry();
   const go = useNavigate();
@@ -50,14 +51,14 @@ export function MonitorPage() {
   if (!m || !settings) return <Page place={place} sentence=""><Reading what="the monitor" /></Page>;
   const keys = { S: { does: "save", act: keep }, D: { does: "discard", act: discard } };
   return (
-    <Page place={place} keys={keys} sentence={!r ? "" : changed ? r.sentence : standing(r)}>
+    <Page place={place} keys={keys} sentence={!r ? "" : changed ? r.sentence : states.length > 0 && states.length === r.series?.length ? `${name} judges nothing yet: ${states[0].message}.` : standing(r)}>
       <Waiting monitor={name} onTry={setDraft} />
       <div className="mt-3 grid grid-cols-[296px_minmax(0,1fr)] gap-[52px]">
         <div>
+          <NotJudged states={states} />
           <Section title="Settings" right={changed ? count(differing(changed, m.settings), "changed", "changed") : "as in force"}>
             <SettingsForm monitor={m} value={settings} onChange={setDraft} period={r?.period_seconds ?? 3600} unit={r?.unit ?? ""} />
           </Section>
-          <NotJudged monitor={name} />
           <Silence m={m} />
           <Versions m={m} />
           {rehearsal.error && <p role="alert" className="mt-3 border-t border-verm pt-2 text-verm">{rehearsal.error.message}</p>}

@@ -1,15 +1,13 @@
 import type { SeriesState } from "../../api/client";
-import { useMonitorStates } from "../../api/queries";
 import { Section } from "../../parts/Page";
 import { count, time } from "../../parts/words";
 
 /** The series that a monitor cannot judge yet, or any more: since when, and why. */
-export function NotJudged({ monitor }: { monitor: string }) {
-  const states = useMonitorStates(monitor).data ?? [];
+export function NotJudged({ states }: { states: SeriesState[] }) {
   if (states.length === 0) return null;
   const failed = states.filter((s) => s.state === "failed").length;
   return (
-    <Section className="mt-4" title="Not judged" right={failed ? count(failed, "broke off", "broke off") : count(states.length, "waits", "wait")}>
+    <Section className="mb-4" title="Not judged" right={failed ? count(failed, "broke off", "broke off") : count(states.length, "waits", "wait")}>
       <ul className="mt-2 max-h-56 overflow-auto">
         {states.map((s) => <One key={s.series_id} s={s} />)}
       </ul>
