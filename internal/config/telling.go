@@ -71,7 +71,11 @@ func (w WrittenChannel) record() record.Channel {
 }
 
 func writtenRoute(v record.Route) WrittenRoute {
-	return WrittenRoute{v.Name, v.Channel, v.Datasets, v.Owners, v.Severity, v.Hours, v.Zone, &v.WaitSeconds, v.RemindSeconds, v.EscalateSeconds, v.EscalateTo, !v.Recovery}
+	var wait *int64
+	if v.WaitSeconds != setup.UsualWait {
+		wait = &v.WaitSeconds
+	}
+	return WrittenRoute{v.Name, v.Channel, v.Datasets, v.Owners, v.Severity, v.Hours, v.Zone, wait, v.RemindSeconds, v.EscalateSeconds, v.EscalateTo, !v.Recovery}
 }
 
 func (w WrittenRoute) record() record.Route {

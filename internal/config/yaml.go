@@ -129,6 +129,10 @@ func (p *parser) value(f field, node *yaml.Node, into reflect.Value) {
 			p.fail(node, "%s: %v", f.key, err)
 			return
 		}
+		if into.Kind() == reflect.Pointer { // zero is not the same as left out
+			into.Set(reflect.ValueOf(&seconds))
+			return
+		}
 		into.SetInt(seconds)
 		return
 	}
@@ -174,7 +178,7 @@ func Write(d Documents) []byte {
 			}
 			var encoded yaml.Node
 			if f.duration {
-				encoded.SetString(duration(value.Int()))
+				encoded.SetString(duration(reflect.Indirect(value).Int()))
 			} else if err := encoded.Encode(value.Interface()); err != nil {
 				continue // text, numbers and lists of text can always be written
 			}
