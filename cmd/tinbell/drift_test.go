@@ -123,7 +123,8 @@ func driftOnTheCommandLine(t *testing.T, p *program) {
 		says string
 	}{
 		{"drift list", 0, "ml.noshow_features"},
-		{"drift show noshow", 0, "lead_time_hours most"},
+		{"drift show noshow", 0, "drifted since"},
+		{"drift show noshow", 0, "lead_time_hours: 100 to"},
 		{"drift show noshow --feature lead_time_hours", 0, "Kolmogorov-Smirnov"},
 		{"drift show noshow --feature nope", 1, "party_size"},
 		{"drift show noshow --period 2026-10-01", 2, "--feature, --pairs"},
@@ -134,7 +135,7 @@ func driftOnTheCommandLine(t *testing.T, p *program) {
 		{"drift show noshow --pair lead_time_hours", 2, "two features"},
 		{"drift show noshow --models", 0, "like inputs"},
 		{"drift show nothing", 3, `no comparison named "nothing"`},
-		{"drift run noshow", 0, "have drifted"},
+		{"drift run noshow", 0, "drifted since"},
 		{"drift export noshow", 0, "lead_time_hours,over,psi"},
 		{"drift set x ops.refunds --time refunded_at --try", 0, "the row's own time"},
 		{"drift set x ops.refunds --time amount_minor --try", 1, "a column that holds times"},

@@ -106,11 +106,17 @@ func tellOnTheCommandLine(t *testing.T, p *program) {
 		t.Errorf("a receiver that is down: code %d\n%s", code, out)
 	}
 	run("Put into the outbox", "group", "tell", id, "pager")
-	p.await("the message waits", 30*time.Second, func() bool { out, _ := p.do("message", "list", "--state", "waiting"); return strings.Contains(out, "503") })
+	p.await("the message waits", 30*time.Second, func() bool {
+		out, _ := p.do("message", "list", "--state", "waiting")
+		return strings.Contains(out, "503")
+	})
 	run("not reached since", "channel", "list")
 	run("They take messages again", "demo", "receiver", "up")
 	run("tried now", "channel", "retry", "pager")
-	p.await("the message arrives", 30*time.Second, func() bool { out, _ := p.do("message", "list", "--state", "waiting"); return strings.Contains(out, "No such") })
+	p.await("the message arrives", 30*time.Second, func() bool {
+		out, _ := p.do("message", "list", "--state", "waiting")
+		return strings.Contains(out, "No such")
+	})
 	run("Arrived at data-desk", "channel", "test", "data-desk")
 	var letters []sink.Letter
 	dbtest.Must(t, p.client().Get(t.Context(), "/mailbox", nil, &letters))

@@ -32,13 +32,14 @@ type Result struct {
 }
 
 // SpeedParts are what Speed measures, by name: fit and evaluation of a series,
-// ingest, the layers of samples, the overview, learning from labels, and drift.
-var SpeedParts = []string{"series", "ingest", "layers", "overview", "learning", "drift"}
+// ingest, the layers of samples, the overview, learning from labels, drift, and what
+// accidents cost.
+var SpeedParts = []string{"series", "ingest", "layers", "overview", "learning", "drift", "holding"}
 
 // Speed measures the parts asked for; all if none is.
 func Speed(ctx context.Context, parts []string) ([]Result, error) {
 	results := []Result{}
-	for i, measure := range []func(context.Context) ([]Result, error){seriesSpeed, ingestSpeed, layerSpeed, overviewSpeed, learnSpeed, driftSpeed} {
+	for i, measure := range []func(context.Context) ([]Result, error){seriesSpeed, ingestSpeed, layerSpeed, overviewSpeed, learnSpeed, driftSpeed, holdSpeed} {
 		if len(parts) > 0 && !slices.Contains(parts, SpeedParts[i]) {
 			continue
 		}
