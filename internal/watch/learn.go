@@ -172,9 +172,9 @@ func (w *Watcher) learnSome(ctx context.Context, v *Subject, part []record.Serie
 	group, _ := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.NumCPU())
 	for i, series := range part {
+		history := histories[series.ID]
+		delete(histories, series.ID) // each is needed once
 		group.Go(func() error {
-			history := histories[series.ID]
-			histories[series.ID] = nil // each is needed once
 			from := past.from(series)
 			if began, isOpen := open[series.ID]; isOpen && from.IsZero() && (o.Changed || outdated(v, judged[series.ID])) {
 				from = began
