@@ -36,11 +36,9 @@ type Prior struct {
 	Cuts    [][2]float64 // share of faults lost, cut; ascending
 }
 
-// ridge is how strongly weights are drawn to the prior; the intercept less.
 const (
-	ridge      = 5
-	ridgeFirst = 5
-	folds      = 5
+	ridge = 5 // how strongly weights are drawn to the prior
+	folds = 5
 )
 
 // Probability that the case is a fault, by its newest look.
@@ -207,12 +205,8 @@ func fitWeights(all [][]row, cases []Labelled, prior Weights, use func(int) bool
 		hessian := mat.NewSymDense(width, nil)
 		gradient := mat.NewVecDense(width, nil)
 		for j := range width {
-			pull := float64(ridge)
-			if j == 0 {
-				pull = ridgeFirst
-			}
-			hessian.SetSym(j, j, pull)
-			gradient.SetVec(j, pull*(w[j]-prior[j]))
+			hessian.SetSym(j, j, ridge)
+			gradient.SetVec(j, ridge*(w[j]-prior[j]))
 		}
 		for i, rows := range all {
 			if !use(i) {
@@ -244,23 +238,21 @@ func fitWeights(all [][]row, cases []Labelled, prior Weights, use func(int) bool
 		if !chol.Factorize(hessian) || chol.SolveVecTo(&step, gradient) != nil {
 			return w // cannot be: the penalty makes it positive definite
 		}
-		before, next := loss(all, cases, &prior, use, &w), w
-		largest := 0.0
+		length := mat.Norm(&step, math.Inf(1))
 		// A whole step may lead far beyond where the curvature still holds.
-		for share := 1.0; share > 1e-6; share /= 2 {
-			largest = 0
+		share, before, next := 1.0, loss(all, cases, &prior, use, &w), w
+		for ; share*length >= 1e-8; share /= 2 {
 			for j := range width {
 				next[j] = w[j] - share*step.AtVec(j)
-				largest = max(largest, math.Abs(share*step.AtVec(j)))
 			}
 			if loss(all, cases, &prior, use, &next) <= before {
 				break
 			}
 		}
-		w = next
-		if largest < 1e-8 {
-			break
+		if share*length < 1e-8 {
+			return w
 		}
+		w = next
 	}
 	return w
 }
@@ -269,12 +261,8 @@ func fitWeights(all [][]row, cases []Labelled, prior Weights, use func(int) bool
 func loss(all [][]row, cases []Labelled, prior *Weights, use func(int) bool, w *Weights) float64 {
 	sum := 0.0
 	for j := range width {
-		pull := float64(ridge)
-		if j == 0 {
-			pull = ridgeFirst
-		}
 		d := w[j] - prior[j]
-		sum += pull * d * d / 2
+		sum += ridge * d * d / 2
 	}
 	for i, rows := range all {
 		if !use(i) {

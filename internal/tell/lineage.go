@@ -13,10 +13,8 @@ import (
 func jobPlace(id int64) string    { return fmt.Sprintf("job:%d", id) }
 func sourcePlace(id int64) string { return fmt.Sprintf("source:%d", id) }
 
-// Lineage gives the graph that alerts are grouped by: datasets made from others,
+// lineage gives the graph that alerts are grouped by: datasets made from others,
 // from jobs, and held by sources.
-func (t *Teller) Lineage(ctx context.Context) (*group.Graph, error) { return lineage(ctx, t.store) }
-
 func lineage(ctx context.Context, s *store.Store) (*group.Graph, error) {
 	g := &group.Graph{}
 	steps, err := s.Steps(ctx)
