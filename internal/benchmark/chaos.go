@@ -6,14 +6,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"math/rand/v2"
 	"net"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -25,7 +23,6 @@ import (
 	"tinbell/internal/collect"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/record"
-	"tinbell/internal/store"
 )
 
 // ChaosOrder says how long accidents happen, to which program, and which.
@@ -49,32 +46,6 @@ type Chaos struct {
 	Doubled      int            `json:"doubled" doc:"of these, told under two keys"`
 	Delays       []float64      `json:"delays_seconds" doc:"from acknowledging a fault's sample to its message, accidents or not"`
 	Peak         int            `json:"peak_mb" doc:"of the service's resident memory"`
-}
-
-// accident is one kind of what happens to a service.
-type accident struct {
-	name string
-	make func(*chaos) error
-}
-
-var accidents = []accident{
-	{"service killed", (*chaos).killService},
-	{"service stopped", (*chaos).stopService},
-	{"database killed", (*chaos).killDatabase},
-	{"disk full", (*chaos).fillDisk},
-	{"senders stalled", (*chaos).stall},
-	{"bad file", (*chaos).badFile},
-	{"bad lines", (*chaos).badLines},
-	{"clock stepped", (*chaos).stepClock},
-}
-
-// AccidentNames are the kinds there are.
-func AccidentNames() []string {
-	var names []string
-	for _, a := range accidents {
-		names = append(names, a.name)
-	}
-	return names
 }
 
 // ClockFile names, by environment, a file with the seconds by which a service's
@@ -211,10 +182,6 @@ func (c *chaos) serve(ctx context.Context) error {
 
 func (c *chaos) address() string   { return fmt.Sprintf("http://127.0.0.1:%d", c.port) }
 func (c *chaos) clockFile() string { return filepath.Join(c.dir, "clock") }
-
-func (c *chaos) setClock(seconds int) error {
-	return os.WriteFile(c.clockFile(), []byte(strconv.Itoa(seconds)), 0o644)
-}
 
 func (c *chaos) end(signal syscall.Signal) {
 	c.mu.Lock()
@@ -376,229 +343,4 @@ func resident(pid int) int {
 		}
 	}
 	return 0
-}
-
-// happen makes one accident after another until the time is over.
-func (c *chaos) happen(ctx context.Context) {
-	var kinds []accident
-	for _, a := range accidents {
-		if len(c.order.Accidents) > 0 && !slices.Contains(c.order.Accidents, a.name) || a.name == "disk full" && !c.mounted {
-			continue
-		}
-		kinds = append(kinds, a)
-	}
-	for n := 0; len(kinds) > 0; n++ {
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(c.order.Every/2 + time.Duration(c.rng.Int64N(int64(c.order.Every)))):
-		}
-		a := kinds[n%len(kinds)]
-		c.say(a.name)
-		if err := a.make(c); err != nil {
-			c.say(a.name + ": " + err.Error())
-		}
-		c.mu.Lock()
-		c.result.Accidents[a.name]++
-		c.mu.Unlock()
-	}
-}
-
-func (c *chaos) killService() error {
-	c.end(syscall.SIGKILL)
-	return c.serve(context.Background())
-}
-
-func (c *chaos) stopService() error {
-	c.end(syscall.SIGTERM)
-	return c.serve(context.Background())
-}
-
-func (c *chaos) killDatabase() error {
-	content, err := os.ReadFile(filepath.Join(c.dir, "data", "postgres", "data", "postmaster.pid"))
-	if err != nil {
-		return err
-	}
-	pid, err := strconv.Atoi(strings.SplitN(string(content), "\n", 2)[0])
-	if err != nil {
-		return err
-	}
-	return syscall.Kill(pid, syscall.SIGKILL)
-}
-
-// fillDisk takes all that is free of the disk for ten seconds.
-func (c *chaos) fillDisk() error {
-	file := filepath.Join(c.dir, "filler")
-	defer os.Remove(file)
-	f, err := os.Create(file)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	block := make([]byte, 1<<20)
-	for {
-		if _, err := f.Write(block); err != nil {
-			break
-		}
-	}
-	time.Sleep(10 * time.Second)
-	return nil
-}
-
-// stall opens pushes that send nothing, and leaves them.
-func (c *chaos) stall() error {
-	for range 30 {
-		conn, err := net.Dial("tcp", strings.TrimPrefix(c.address(), "http://"))
-		if err != nil {
-			return err
-		}
-		fmt.Fprintf(conn, "POST /api/v1/samples HTTP/1.1\r\nHost: x\r\nContent-Type: application/x-ndjson\r\nTransfer-Encoding: chunked\r\n\r\n")
-		time.AfterFunc(30*time.Second, func() { conn.Close() })
-	}
-	return nil
-}
-
-func (c *chaos) badFile() error {
-	names := []string{"north\xff.csv", "quote.csv", fmt.Sprintf("huge%d.csv", c.rng.IntN(1000))}
-	contents := []string{"a,b\n1,2\n", "a,b\n\"1,2\n", "a,b\n\"" + strings.Repeat("x", 6<<20) + "\n"}
-	i := c.rng.IntN(len(names))
-	file := filepath.Join(c.dir, "landing", names[i])
-	if err := os.WriteFile(file, []byte(contents[i]), 0o644); err != nil {
-		return err
-	}
-	old := time.Now().Add(-time.Hour)
-	return os.Chtimes(file, old, old)
-}
-
-func (c *chaos) badLines() error {
-	lines := []string{"{", `{"metric":"steady","at":"1970-01-01T00:00:00Z","value":1}`, "{\"metric\":\"\xff\"}", `{"metric":"steady","segment":"` + strings.Repeat("y", 30_000) + `"}`, strings.Repeat("[", 100_000)}
-	answer, err := http.Post(c.address()+"/api/v1/samples", "application/x-ndjson", strings.NewReader(strings.Join(lines, "\n")))
-	if err != nil {
-		return err
-	}
-	defer answer.Body.Close()
-	io.Copy(io.Discard, answer.Body)
-	if answer.StatusCode >= 500 && answer.StatusCode != http.StatusServiceUnavailable {
-		return fmt.Errorf("bad lines are answered with %d", answer.StatusCode)
-	}
-	return nil
-}
-
-// stepClock sets the service's clock an hour forward or a few minutes back for a
-// while.
-func (c *chaos) stepClock() error {
-	if err := c.setClock([]int{3600, -300, 90}[c.rng.IntN(3)]); err != nil {
-		return err
-	}
-	time.Sleep(8 * time.Second)
-	return c.setClock(0)
-}
-
-// chaosPatience is how long after the last accident faults are waited for.
-const chaosPatience = 2 * time.Minute
-
-// reckon waits for what is under way and counts what became of it.
-func (c *chaos) reckon(ctx context.Context) error {
-	c.say("waiting for what is under way")
-	for end := time.Now().Add(chaosPatience); time.Now().Before(end) && ctx.Err() == nil && len(c.untold()) > 0; {
-		time.Sleep(200 * time.Millisecond)
-	}
-	c.result.Faults, c.result.Untold = len(c.planted), len(c.untold())
-	c.told.mu.Lock()
-	for name, at := range c.planted {
-		if told, there := c.told.at[name]; there {
-			c.result.Delays = append(c.result.Delays, max(told.Sub(at).Seconds(), 0))
-		}
-		if len(c.told.keys[name]) > 1 {
-			c.result.Doubled++
-		}
-	}
-	c.told.mu.Unlock()
-	slices.Sort(c.result.Delays)
-	c.result.Acknowledged = len(c.acked)
-	there, err := c.kept(ctx)
-	if err != nil {
-		return err
-	}
-	for key := range c.acked {
-		if !there[key] {
-			c.result.Lost++
-		}
-	}
-	return nil
-}
-
-func (c *chaos) untold() []string {
-	c.told.mu.Lock()
-	defer c.told.mu.Unlock()
-	var list []string
-	for name := range c.planted {
-		if _, there := c.told.at[name]; !there {
-			list = append(list, name)
-		}
-	}
-	return list
-}
-
-// kept reads which samples are there, from the database itself.
-func (c *chaos) kept(ctx context.Context) (map[string]bool, error) {
-	folder := filepath.Join(c.dir, "data", "postgres")
-	password, err := os.ReadFile(filepath.Join(folder, "password"))
-	if err != nil {
-		return nil, err
-	}
-	port, err := os.ReadFile(filepath.Join(folder, "port"))
-	if err != nil {
-		return nil, err
-	}
-	records, err := store.Open(ctx, fmt.Sprintf("postgres://tinbell:%s@127.0.0.1:%s/tinbell_records?sslmode=disable", strings.TrimSpace(string(password)), strings.TrimSpace(string(port))))
-	if err != nil {
-		return nil, err
-	}
-	defer records.Close()
-	m, err := records.Metric(ctx, "steady")
-	if err != nil {
-		return nil, err
-	}
-	list, err := records.SeriesOf(ctx, m.ID)
-	if err != nil {
-		return nil, err
-	}
-	there := map[string]bool{}
-	for _, series := range list {
-		samples, err := records.Samples(ctx, []int64{series.ID}, time.Time{}, time.Now().AddDate(1, 0, 0))
-		if err != nil {
-			return nil, err
-		}
-		for _, one := range samples[series.ID] {
-			there[series.Segment+" "+time.Unix(one.At, 0).UTC().Format(time.RFC3339)] = true
-		}
-	}
-	return there, nil
-}
-
-// faultsTold takes webhooks and notes of each fault when it was told first, and
-// under how many keys.
-type faultsTold struct {
-	mu   sync.Mutex
-	at   map[string]time.Time
-	keys map[string]map[string]bool
-}
-
-func (f *faultsTold) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	var event struct {
-		Type string
-		Data struct{ Dataset string }
-	}
-	err := json.NewDecoder(io.LimitReader(r.Body, 1<<20)).Decode(&event)
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	if err == nil && strings.HasSuffix(event.Type, ".opened") {
-		name := event.Data.Dataset
-		if f.keys[name] == nil {
-			f.at[name], f.keys[name] = time.Now(), map[string]bool{}
-		}
-		f.keys[name][r.Header.Get("webhook-id")] = true
-	}
-	w.WriteHeader(http.StatusNoContent)
 }
