@@ -76,9 +76,17 @@ func proposalRows(list []record.Proposal) listing {
 		if len(g.Gained) > 0 {
 			change += "; finds " + strings.Join(g.Gained, ", ")
 		}
-		l.rows = append(l.rows, []string{strconv.FormatInt(p.ID, 10), p.Monitor, change, fmt.Sprintf("about %.0f of %d alerts", g.Spared, g.Before), fmt.Sprintf("about %.1f", g.Lost), known, p.State})
+		l.rows = append(l.rows, []string{strconv.FormatInt(p.ID, 10), p.Monitor, change, spares(g), fmt.Sprintf("about %.1f", g.Lost), known, p.State})
 	}
 	return l
+}
+
+// spares says how many alerts fewer there would be, or more.
+func spares(g record.Gain) string {
+	if more := -g.Spared; more >= 0.5 {
+		return fmt.Sprintf("none, about %.0f more than %d", more, g.Before)
+	}
+	return fmt.Sprintf("about %.0f of %d alerts", max(g.Spared, 0), g.Before)
 }
 
 func (a *app) proposalCommand() *cobra.Command {

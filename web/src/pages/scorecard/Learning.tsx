@@ -55,7 +55,7 @@ export function One({ p }: { p: Proposal }) {
     <div className="grid grid-cols-[minmax(0,1fr)_auto] gap-4 border-b border-hair py-[7px]">
       <div>
         <Link to={`/monitors/${p.monitor}`} className="font-semibold">{p.monitor}</Link>: {g.changes!.join(", ")}
-        <div className="text-ink2">spares about {number(g.spared, 0)} of {count(g.alerts_before, "alert")}, loses about {number(g.lost, 1)} faults{g.incidents_gained!.length > 0 && `, finds ${g.incidents_gained!.join(", ")}`}.{" "}
+        <div className="text-ink2">{g.spared < -0.5 ? `raises about ${count(Math.round(-g.spared), "alert")} more than today's ${g.alerts_before}` : `spares about ${number(Math.max(g.spared, 0), 0)} of ${count(g.alerts_before, "alert")}`}, loses about {number(g.lost, 1)} faults{g.incidents_gained!.length > 0 && `, finds ${g.incidents_gained!.join(", ")}`}.{" "}
           {g.noise + g.faults === 0 ? "Nothing is labelled in the time held out."
             : `On time the search had not seen: ${g.noise ? `${g.noise_spared} of ${count(g.noise, "known false alarm")} spared (${percent(g.spared_low)} to ${percent(g.spared_high)})` : "no known false alarm"}, ${g.faults_lost} of ${count(g.faults, "known fault")} lost (at most ${percent(g.lost_high)}).`}</div>
         {decide.error && <p role="alert" className="text-verm">{decide.error.message}</p>}
