@@ -114,19 +114,7 @@ func (d *Desk) PutCalendar(ctx context.Context, tx pgx.Tx, c record.Calendar, ev
 	if c.Dataset != "" {
 		datasets = []string{c.Dataset}
 	}
-	return d.planAgain(ctx, tx, datasets)
-}
-
-// planAgain has monitors fitted again whose planned events changed.
-func (d *Desk) planAgain(ctx context.Context, tx pgx.Tx, datasets []string) error {
-	monitors, err := store.MonitorsOfDatasets(ctx, tx, datasets)
-	if err != nil {
-		return err
-	}
-	if err := d.learnAgain(ctx, tx, monitors); err != nil {
-		return err
-	}
-	return store.Notify(ctx, tx, "incidents")
+	return d.explainAgain(ctx, tx, datasets)
 }
 
 // DropCalendar removes a calendar with its events.
@@ -135,7 +123,7 @@ func (d *Desk) DropCalendar(ctx context.Context, name string) error {
 		if err := store.DropCalendar(ctx, tx, name); err != nil {
 			return err
 		}
-		return d.planAgain(ctx, tx, []string{""})
+		return d.explainAgain(ctx, tx, []string{""})
 	})
 }
 

@@ -35,15 +35,15 @@ func (d *Desk) addIncident(ctx context.Context, tx pgx.Tx, v record.Incident) (r
 	if err != nil {
 		return v, err
 	}
-	if err := d.incidentsChanged(ctx, tx, []string{v.Dataset}); err != nil {
+	if err := d.explainAgain(ctx, tx, []string{v.Dataset}); err != nil {
 		return v, err
 	}
 	return d.store.In(tx).Incident(ctx, reference)
 }
 
-// incidentsChanged has everything fitted again that learns from what is left out
-// for incidents of some datasets.
-func (d *Desk) incidentsChanged(ctx context.Context, tx pgx.Tx, datasets []string) error {
+// explainAgain has everything fitted again that leaves out what incidents and
+// planned events of some datasets explain.
+func (d *Desk) explainAgain(ctx context.Context, tx pgx.Tx, datasets []string) error {
 	monitors, err := store.MonitorsOfDatasets(ctx, tx, datasets)
 	if err != nil {
 		return err
@@ -97,7 +97,7 @@ func (d *Desk) putIncidents(ctx context.Context, tx pgx.Tx, list []record.Incide
 			datasets = append(datasets, v.Dataset)
 		}
 	}
-	return added, d.incidentsChanged(ctx, tx, datasets)
+	return added, d.explainAgain(ctx, tx, datasets)
 }
 
 // IncidentColumns are the columns of an incident catalogue; the first five are
@@ -374,6 +374,6 @@ func (d *Desk) DropIncident(ctx context.Context, reference string) error {
 		if err := d.store.In(tx).DropIncident(ctx, reference); err != nil {
 			return err
 		}
-		return d.incidentsChanged(ctx, tx, []string{v.Dataset})
+		return d.explainAgain(ctx, tx, []string{v.Dataset})
 	})
 }
