@@ -64,7 +64,8 @@ func TestHostileSeriesAreFittedAndJudgedToFiniteFigures(t *testing.T) {
 	if testing.Short() {
 		series = 200
 	}
-	methods := []baseline.Method{{}, {Name: baseline.Fixed, Low: 1, High: 5}, {Name: baseline.Change, Lag: 3}, {Name: baseline.Rolling, Window: 20}, {Name: baseline.Rolling, Window: 20, Robust: true},
+	methods := []baseline.Method{{}, {Name: baseline.Fixed, Low: 1, High: 5}, {Name: baseline.Change, Lag: 3},
+		{Name: baseline.Rolling, Window: 20}, {Name: baseline.Rolling, Window: 20, Robust: true},
 		{Name: baseline.ZScore}, {Name: baseline.Modified}, {Name: baseline.Fences}}
 	periods := []time.Duration{24 * time.Hour, time.Hour, 15 * time.Minute, 5 * time.Minute}
 	fitted := 0

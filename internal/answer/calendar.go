@@ -44,7 +44,8 @@ func (d *Desk) ImportCalendar(ctx context.Context, c record.Calendar, body io.Re
 		if len(events) == 0 && !empty {
 			n, err := d.store.In(tx).CountPlannedEvents(ctx, c.Name)
 			if err == nil && n > 0 {
-				err = record.Invalid{Field: "iCalendar file", Given: "no event in it", Allowed: fmt.Sprintf("a file with events: %s has %d, and they would all be gone; to empty it, say so (empty=true, or --empty)", c.Name, n)}
+				err = record.Invalid{Field: "iCalendar file", Given: "no event in it",
+					Allowed: fmt.Sprintf("a file with events: %s has %d, and they would all be gone; to empty it, say so (empty=true, or --empty)", c.Name, n)}
 			}
 			if err != nil {
 				return err

@@ -14,7 +14,8 @@ import (
 // after they begin and lie within reach, or it is refused with a reason.
 func FuzzCalendar(f *testing.F) {
 	head, foot := "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:x\r\nBEGIN:VEVENT\r\nUID:1\r\nDTSTAMP:20260101T000000Z\r\nSUMMARY:x\r\n", "END:VEVENT\r\nEND:VCALENDAR\r\n"
-	for _, lines := range []string{"DTSTART:20260701T000000Z\r\nDTEND:20260702T000000Z\r\n", "DTSTART;VALUE=DATE:20260701\r\nRRULE:FREQ=WEEKLY;COUNT=5\r\nEXDATE;VALUE=DATE:20260708\r\n",
+	for _, lines := range []string{"DTSTART:20260701T000000Z\r\nDTEND:20260702T000000Z\r\n",
+		"DTSTART;VALUE=DATE:20260701\r\nRRULE:FREQ=WEEKLY;COUNT=5\r\nEXDATE;VALUE=DATE:20260708\r\n",
 		"DTSTART;TZID=America/Halifax:20260701T010000\r\nDURATION:PT3H\r\nRRULE:FREQ=YEARLY;BYDAY=TU\r\n", "DTSTART:00010101T000000Z\r\nRRULE:FREQ=SECONDLY\r\n", "RECURRENCE-ID:20260701T000000Z\r\nDTSTART:20260701T000000Z\r\n"} {
 		f.Add(head + lines + foot)
 	}
@@ -41,7 +42,8 @@ func FuzzCalendar(f *testing.F) {
 // FuzzTable holds that any CSV catalogue is read to an end, and that each of its
 // lines is taken or refused by number.
 func FuzzTable(f *testing.F) {
-	for _, seed := range []string{"alert,verdict\n1,fault\n", "alert,verdict\n\"1,fault\n2,noise\n", "verdict\n\xff\n", "\ufeffverdict,note\nnoise,\"a\nb\"\n", "verdict\n\"", ""} {
+	for _, seed := range []string{"alert,verdict\n1,fault\n", "alert,verdict\n\"1,fault\n2,noise\n", "verdict\n\xff\n",
+		"\ufeffverdict,note\nnoise,\"a\nb\"\n", "verdict\n\"", ""} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, file string) {

@@ -158,7 +158,8 @@ func (c *chaos) serve(ctx context.Context) error {
 		return err
 	}
 	defer log.Close()
-	run := exec.Command(c.order.Program, "serve", "--dir", filepath.Join(c.dir, "data"), "--listen", fmt.Sprintf("127.0.0.1:%d", c.port), "--sign-in=false", "--allow-private", "127.0.0.0/8")
+	run := exec.Command(c.order.Program, "serve", "--dir", filepath.Join(c.dir, "data"),
+		"--listen", fmt.Sprintf("127.0.0.1:%d", c.port), "--sign-in=false", "--allow-private", "127.0.0.0/8")
 	run.Env = append(os.Environ(), ClockFile+"="+c.clockFile())
 	run.Stdout, run.Stderr = log, log
 	if err := run.Start(); err != nil {

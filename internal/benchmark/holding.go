@@ -68,7 +68,8 @@ func segmentsAtOnce(ctx context.Context, _ *service.Service, c *client.Client) (
 		return Result{}, err
 	}
 	again, err := push()
-	return Result{fmt.Sprintf("one push of %d segments never seen before", newSegments), fmt.Sprintf("%.2f s", fresh.Seconds()), fmt.Sprintf("the same again %.2f s", again.Seconds())}, err
+	return Result{fmt.Sprintf("one push of %d segments never seen before", newSegments), fmt.Sprintf("%.2f s", fresh.Seconds()),
+		fmt.Sprintf("the same again %.2f s", again.Seconds())}, err
 }
 
 // firstJudged is how long after its acknowledgement the first sample of a new
@@ -130,7 +131,8 @@ func burstOfWrites(ctx context.Context, s *service.Service, c *client.Client) (R
 	began := time.Now()
 	for i := range writes {
 		wait.Go(func() {
-			if c.Send(ctx, "POST", "/channels", httpapi.NewChannel{Name: fmt.Sprint("c", i), Kind: record.ChannelEmail, Settings: record.ChannelSettings{Host: "localhost", From: "bell@ferries.example", To: []string{"desk@ferries.example"}}}, nil) != nil {
+			if c.Send(ctx, "POST", "/channels", httpapi.NewChannel{Name: fmt.Sprint("c", i), Kind: record.ChannelEmail,
+				Settings: record.ChannelSettings{Host: "localhost", From: "bell@ferries.example", To: []string{"desk@ferries.example"}}}, nil) != nil {
 				failed.Add(1)
 			}
 		})
@@ -139,7 +141,8 @@ func burstOfWrites(ctx context.Context, s *service.Service, c *client.Client) (R
 	took := time.Since(began)
 	close(over)
 	<-asked
-	return Result{fmt.Sprintf("%d channels set at once", writes), fmt.Sprintf("%.2f s, %d failed", took.Seconds(), failed.Load()), fmt.Sprintf("/readyz meanwhile within %s", time.Duration(slowest.Load()).Round(time.Millisecond))}, nil
+	return Result{fmt.Sprintf("%d channels set at once", writes), fmt.Sprintf("%.2f s, %d failed", took.Seconds(), failed.Load()),
+		fmt.Sprintf("/readyz meanwhile within %s", time.Duration(slowest.Load()).Round(time.Millisecond))}, nil
 }
 
 // bombs sends six bodies side by side that unpack to far more than they are.
@@ -185,5 +188,6 @@ func bombs(ctx context.Context, s *service.Service, _ *client.Client) (Result, e
 	}
 	wait.Wait()
 	measured()
-	return Result{"six bombs side by side: OTLP, CSV, JSON, NDJSON, OpenLineage", fmt.Sprintf("%d MB at most, %d not refused", *peak>>20, taken.Load()), "unpacked 2,000 MB"}, nil
+	return Result{"six bombs side by side: OTLP, CSV, JSON, NDJSON, OpenLineage",
+		fmt.Sprintf("%d MB at most, %d not refused", *peak>>20, taken.Load()), "unpacked 2,000 MB"}, nil
 }

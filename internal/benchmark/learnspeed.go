@@ -187,7 +187,8 @@ func scoreSpeed(ctx context.Context, s *service.Service, m record.Monitor, ids [
 		}
 		asking = min(asking, time.Since(began))
 	}
-	return []Result{{fmt.Sprintf("label queue over %d alerts, %d of them unanswered", counted, counted/3), fmt.Sprintf("%.0f ms", float64(asking.Microseconds())/1e3), ""},
+	return []Result{{fmt.Sprintf("label queue over %d alerts, %d of them unanswered", counted, counted/3),
+		fmt.Sprintf("%.0f ms", float64(asking.Microseconds())/1e3), ""},
 		{fmt.Sprintf("scorecard over %d alerts, by monitor, week and segment", counted), fmt.Sprintf("%.0f ms", float64(best.Microseconds())/1e3),
 			fmt.Sprintf("reading and sorting them in SQL alone %.0f ms", float64(query.Microseconds())/1e3)}}, nil
 }

@@ -169,7 +169,8 @@ func fillMinutes(ctx context.Context, dir, url string, n int) error {
 		return err
 	}
 	defer s.Stop()
-	m, err := s.Parts.Collector.Declare(ctx, collect.Declaration{Metric: "minutes", Dataset: "bench.minutes", Measure: record.MeasureRows, Kind: timeline.Count, Period: "1m", MaxSegments: n})
+	m, err := s.Parts.Collector.Declare(ctx, collect.Declaration{Metric: "minutes", Dataset: "bench.minutes",
+		Measure: record.MeasureRows, Kind: timeline.Count, Period: "1m", MaxSegments: n})
 	if err != nil {
 		return err
 	}

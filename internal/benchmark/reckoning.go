@@ -73,7 +73,8 @@ func (c *chaos) kept(ctx context.Context) (map[string]bool, error) {
 	if err != nil {
 		return nil, err
 	}
-	records, err := store.Open(ctx, fmt.Sprintf("postgres://tinbell:%s@127.0.0.1:%s/tinbell_records?sslmode=disable", strings.TrimSpace(string(password)), strings.TrimSpace(string(port))))
+	records, err := store.Open(ctx, fmt.Sprintf("postgres://tinbell:%s@127.0.0.1:%s/tinbell_records?sslmode=disable",
+		strings.TrimSpace(string(password)), strings.TrimSpace(string(port))))
 	if err != nil {
 		return nil, err
 	}

@@ -37,7 +37,8 @@ func (a *app) benchCommand() *cobra.Command {
 			return a.show(l)
 		}}
 	speed.Flags().StringSliceVar(&parts, "part", nil, strings.Join(benchmark.SpeedParts, ", ")+"; all if left out")
-	return group("bench", "Measure Tin Bell itself", a.accuracyCommand(), a.learningCommand(), a.messagesBench(), a.delayBench(), a.driftBench(), a.chaosBench(), a.loadBench(), speed)
+	return group("bench", "Measure Tin Bell itself", a.accuracyCommand(), a.learningCommand(), a.messagesBench(), a.delayBench(),
+		a.driftBench(), a.chaosBench(), a.loadBench(), speed)
 }
 
 var accuracyParts = []string{"rarity", "faults", "detectors", "losses"}

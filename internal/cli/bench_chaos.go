@@ -31,7 +31,8 @@ func (a *app) loadBench() *cobra.Command {
 				return err
 			}
 			l := listing{head: []string{"what", "figure"}, right: []int{1}, raw: v}
-			l.rows = [][]string{{"series of one minute", fmt.Sprint(v.Series)}, {"fitted in", v.Fitted.Round(time.Second).String()}, {"minutes pushed", fmt.Sprint(v.Minutes)},
+			l.rows = [][]string{{"series of one minute", fmt.Sprint(v.Series)}, {"fitted in", v.Fitted.Round(time.Second).String()},
+				{"minutes pushed", fmt.Sprint(v.Minutes)},
 				{"the service's memory, minute by minute", strings.Trim(fmt.Sprint(v.Memory), "[]") + " MB"}, {"at most", fmt.Sprintf("%d MB", v.Peak)},
 				{"series behind at the end of each minute", strings.Trim(fmt.Sprint(v.Behind), "[]")}}
 			return a.show(l)

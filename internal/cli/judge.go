@@ -48,7 +48,8 @@ func (a *app) monitorCommand() *cobra.Command {
 		}}
 	flags.bind(add)
 	add.Flags().StringVar(&owner, "owner", "", "team that is told; the dataset's if left out")
-	return group("monitor", "Baselines and alert rules", list, add, a.monitorShow(), a.monitorStates(), a.monitorSet(), a.monitorBacktest(), a.monitorTry(), a.monitorTune(), a.monitorVersions(), a.monitorTakeBack(), a.monitorAlwaysTell(), a.snoozing("snooze NAME DURATION", "Tell nothing of a monitor's alerts for a while; 0s ends it", "  tinbell monitor snooze boarding-scans-volume 4h", "/monitors/"))
+	return group("monitor", "Baselines and alert rules", list, add, a.monitorShow(), a.monitorStates(), a.monitorSet(),
+		a.monitorBacktest(), a.monitorTry(), a.monitorTune(), a.monitorVersions(), a.monitorTakeBack(), a.monitorAlwaysTell(), a.snoozing("snooze NAME DURATION", "Tell nothing of a monitor's alerts for a while; 0s ends it", "  tinbell monitor snooze boarding-scans-volume 4h", "/monitors/"))
 }
 
 func (a *app) monitorSet() *cobra.Command {

@@ -71,7 +71,8 @@ func (p *push) readJSON(ctx context.Context, body io.Reader) error {
 		}
 	}
 	if _, err := decoder.Token(); err != nil {
-		return record.Invalid{Field: "body", Given: fmt.Sprintf("after element %d", n), Allowed: "the end of the array; the body ends too early, and what came before was stored"}
+		return record.Invalid{Field: "body", Given: fmt.Sprintf("after element %d", n),
+			Allowed: "the end of the array; the body ends too early, and what came before was stored"}
 	}
 	if _, err := decoder.Token(); err != io.EOF {
 		return record.Invalid{Field: "body", Given: fmt.Sprintf("after element %d", n), Allowed: "nothing after the array's end; what came before was stored"}
@@ -167,7 +168,8 @@ func (p *push) readCSV(ctx context.Context, body io.Reader) error {
 		switch {
 		case errors.As(err, &parse) && errors.Is(parse.Err, csv.ErrQuote) && parse.Line > parse.StartLine:
 			// The reader went on looking for the end of the quote, over whole lines.
-			p.refuseSome(parse.StartLine, int64(parse.Line-parse.StartLine), fmt.Errorf("a quote that is opened and not closed: the lines from here to %d were read as one value, and none of them was stored", parse.Line))
+			p.refuseSome(parse.StartLine, int64(parse.Line-parse.StartLine),
+				fmt.Errorf("a quote that is opened and not closed: the lines from here to %d were read as one value, and none of them was stored", parse.Line))
 			last = parse.Line
 			continue
 		case errors.As(err, &parse):

@@ -22,7 +22,8 @@ func reading(t testing.TB) *push {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := &push{collector: &Collector{now: func() time.Time { return now }}, metrics: map[string]*target{"queue": {Metric: m, grid: grid, series: map[string]int64{}}}}
+	p := &push{collector: &Collector{now: func() time.Time { return now }},
+		metrics: map[string]*target{"queue": {Metric: m, grid: grid, series: map[string]int64{}}}}
 	p.find = func(_ context.Context, name string) (record.Metric, error) {
 		return record.Metric{}, record.NotFound{Kind: "metric", Name: name}
 	}

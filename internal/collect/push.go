@@ -244,13 +244,16 @@ func (t *target) check(line Line, now time.Time) (record.Sample, error) {
 		return s, err
 	}
 	if line.Segment == record.OtherSegment {
-		return s, record.Invalid{Field: "segment", Given: line.Segment, Allowed: "another name: this one holds what is counted together of segments beyond the metric's limit"}
+		return s, record.Invalid{Field: "segment", Given: line.Segment,
+			Allowed: "another name: this one holds what is counted together of segments beyond the metric's limit"}
 	}
 	s.At = at.UTC()
 	if furthest := record.Furthest(now); t.StartsAt != nil && s.At.Before(*t.StartsAt) {
-		return s, record.Invalid{Field: "at", Given: line.At, Allowed: "times from " + t.StartsAt.UTC().Format(time.RFC3339) + " on, when this metric was declared to start"}
+		return s, record.Invalid{Field: "at", Given: line.At,
+			Allowed: "times from " + t.StartsAt.UTC().Format(time.RFC3339) + " on, when this metric was declared to start"}
 	} else if s.At.Before(furthest) {
-		return s, record.Invalid{Field: "at", Given: line.At, Allowed: "times from " + furthest.Format(time.DateOnly) + " on: what lies further back is a wrong clock or a wrong unit"}
+		return s, record.Invalid{Field: "at", Given: line.At,
+			Allowed: "times from " + furthest.Format(time.DateOnly) + " on: what lies further back is a wrong clock or a wrong unit"}
 	}
 	if start := t.grid.Floor(s.At); !start.Equal(s.At) {
 		return s, record.Invalid{Field: "at", Given: line.At, Allowed: "a period of this metric starts at " + start.Format(time.RFC3339)}

@@ -110,7 +110,8 @@ func (s *server) addRoutes(api huma.API) {
 	})
 	add(api, "POST", "/routes", "set-route", "Add a route or replace the one of that name", people.Editor, func(ctx context.Context, in *body[NewRoute]) (*body[record.Route], error) {
 		v := in.Body
-		r := record.Route{Name: v.Name, Channel: v.Channel, Datasets: v.Datasets, Owners: v.Owners, Severity: v.Severity, Hours: v.Hours, Zone: v.Zone, WaitSeconds: setup.UsualWait,
+		r := record.Route{Name: v.Name, Channel: v.Channel, Datasets: v.Datasets, Owners: v.Owners, Severity: v.Severity,
+			Hours: v.Hours, Zone: v.Zone, WaitSeconds: setup.UsualWait,
 			RemindSeconds: v.RemindSeconds, EscalateSeconds: v.EscalateSeconds, EscalateTo: v.EscalateTo, Recovery: !v.NoRecovery}
 		if v.WaitSeconds != nil {
 			r.WaitSeconds = *v.WaitSeconds

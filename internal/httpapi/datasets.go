@@ -31,7 +31,8 @@ func (s *server) addDatasets(api huma.API) {
 	})
 	add(api, "POST", "/datasets", "add-dataset", "Add a table of a source", people.Editor, func(ctx context.Context, in *body[NewDataset]) (*body[record.Dataset], error) {
 		b := in.Body
-		return ok(s.Setup.AddDataset(ctx, record.Dataset{Source: b.Source, Namespace: b.Namespace, Name: b.Name, Owner: b.Owner, Zone: b.Zone, LoadedBy: b.LoadedBy, Pattern: b.Pattern}))
+		return ok(s.Setup.AddDataset(ctx, record.Dataset{Source: b.Source, Namespace: b.Namespace, Name: b.Name, Owner: b.Owner,
+			Zone: b.Zone, LoadedBy: b.LoadedBy, Pattern: b.Pattern}))
 	})
 	add(api, "GET", "/datasets/{name}/columns", "dataset-columns", "What a table's columns were, newest first", people.Reader, func(ctx context.Context, in *Named) (*body[[]record.ColumnVersion], error) {
 		d, err := s.Store.Dataset(ctx, in.Name)

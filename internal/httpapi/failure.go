@@ -49,7 +49,8 @@ func (s *server) recovered(next http.Handler) http.Handler {
 				panic(value)
 			default:
 				one := requestOf(r.Context())
-				s.Log.ErrorContext(r.Context(), "a request broke off", "request", one.id, "method", one.method, "path", one.path, "error", value, "stack", string(debug.Stack()))
+				s.Log.ErrorContext(r.Context(), "a request broke off", "request", one.id, "method", one.method, "path", one.path,
+					"error", value, "stack", string(debug.Stack()))
 				writeProblem(w, http.StatusInternalServerError, failedHere(one.id))
 			}
 		}()

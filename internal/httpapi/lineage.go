@@ -76,7 +76,8 @@ func (s *server) hear(ctx context.Context, in *pushInput) (*Heard, error) {
 	case depth > maxEventDepth:
 		return nil, record.Invalid{Field: "body", Given: fmt.Sprintf("nested %d deep", depth), Allowed: fmt.Sprintf("events nested at most %d deep", maxEventDepth)}
 	case values > maxEventValues:
-		return nil, record.Invalid{Field: "body", Given: fmt.Sprintf("%d values", values), Allowed: fmt.Sprintf("at most %d in one body: send several", maxEventValues)}
+		return nil, record.Invalid{Field: "body", Given: fmt.Sprintf("%d values", values),
+			Allowed: fmt.Sprintf("at most %d in one body: send several", maxEventValues)}
 	}
 	events := []json.RawMessage{whole}
 	if trimmed := bytes.TrimSpace(whole); len(trimmed) > 0 && trimmed[0] == '[' {

@@ -82,13 +82,14 @@ func (s *server) addMonitors(api huma.API) {
 		}
 		return ok(Started{task}, s.Queue.Add(ctx, work.Learn{MonitorID: m.ID, History: in.History, TaskID: task}))
 	})
-	add(api, "GET", "/monitors/{name}/states", "monitor-states", "The series that a monitor cannot judge yet or any more: since when, and why", people.Reader, func(ctx context.Context, in *Named) (*body[[]record.SeriesState], error) {
-		m, err := s.Store.Monitor(ctx, in.Name)
-		if err != nil {
-			return nil, err
-		}
-		return ok(s.Store.StatesOf(ctx, m.ID, 1000))
-	})
+	add(api, "GET", "/monitors/{name}/states", "monitor-states",
+		"The series that a monitor cannot judge yet or any more: since when, and why", people.Reader, func(ctx context.Context, in *Named) (*body[[]record.SeriesState], error) {
+			m, err := s.Store.Monitor(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			return ok(s.Store.StatesOf(ctx, m.ID, 1000))
+		})
 	add(api, "GET", "/monitors/{name}/losses", "losses", "What losses a monitor shows, and within what time", people.Reader, func(ctx context.Context, in *Named) (*body[[]inspect.Detectable], error) {
 		m, err := s.Store.Monitor(ctx, in.Name)
 		if err != nil {

@@ -107,7 +107,8 @@ func TestArrowsRunOneWay(t *testing.T) {
 				t.Errorf("%s must not import %s", room, below)
 			}
 			for prefix, bad := range others {
-				if strings.HasPrefix(room, prefix) && slices.ContainsFunc(bad, func(b string) bool { return used == b || strings.HasSuffix(b, "/") && strings.HasPrefix(used, b) }) {
+				if strings.HasPrefix(room, prefix) && slices.ContainsFunc(bad,
+					func(b string) bool { return used == b || strings.HasSuffix(b, "/") && strings.HasPrefix(used, b) }) {
 					t.Errorf("%s must not import %s", room, used)
 				}
 			}

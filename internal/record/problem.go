@@ -34,7 +34,8 @@ const LongestName = 1000
 func CheckName(field, name string) error {
 	switch {
 	case len(name) > LongestName:
-		return Invalid{Field: field, Given: strings.ToValidUTF8(name[:40], "\ufffd") + "…", Allowed: fmt.Sprintf("names of at most %d bytes; this one has %d", LongestName, len(name))}
+		return Invalid{Field: field, Given: strings.ToValidUTF8(name[:40], "\ufffd") + "…",
+			Allowed: fmt.Sprintf("names of at most %d bytes; this one has %d", LongestName, len(name))}
 	case !utf8.ValidString(name):
 		return Invalid{Field: field, Given: strings.ToValidUTF8(name, "\ufffd"), Allowed: "text in UTF-8"}
 	case strings.ContainsFunc(name, unicode.IsControl):

@@ -98,7 +98,8 @@ func TestOneBadZoneStopsNoOtherPromise(t *testing.T) {
 	ctx := t.Context()
 	for _, name := range []string{"bad", "good"} {
 		declared(t, s, collect.Declaration{Metric: name, Kind: timeline.Count, Period: "1h"}, nil)
-		dbtest.Must(t, s.Admin.Send(ctx, "POST", "/slas", map[string]any{"name": name, "dataset": "ops." + name, "counts": "loads", "at_least": 1, "to_minute": 360}, nil))
+		dbtest.Must(t, s.Admin.Send(ctx, "POST", "/slas",
+			map[string]any{"name": name, "dataset": "ops." + name, "counts": "loads", "at_least": 1, "to_minute": 360}, nil))
 	}
 	_, err := s.Parts.Store.DB.Exec(`update sla set zone = 'Nowhere/Land' where name = 'bad'`)
 	dbtest.Must(t, err)

@@ -353,7 +353,8 @@ func TestAFileThatCannotBeKeptIsRefusedAlone(t *testing.T) {
 	ctx := t.Context()
 	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/sources", map[string]any{"name": "drop", "address": folder}, nil))
 	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/datasets", httpapi.NewDataset{Source: "drop", Name: "files", Pattern: "{port}"}, nil))
-	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/metrics", httpapi.NewMetric{Dataset: "files", Name: "file-rows", Measure: "rows", PeriodSeconds: 3600, EverySeconds: 5}, nil))
+	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/metrics",
+		httpapi.NewMetric{Dataset: "files", Name: "file-rows", Measure: "rows", PeriodSeconds: 3600, EverySeconds: 5}, nil))
 	var list []record.Delivery
 	await(t, func() bool {
 		dbtest.Must(t, s.Admin.Get(ctx, "/datasets/files/deliveries", nil, &list))
@@ -366,7 +367,8 @@ func TestAFileThatCannotBeKeptIsRefusedAlone(t *testing.T) {
 			t.Errorf("%s is broken and does not say why", d.Path)
 		}
 	}
-	for name, want := range map[string]string{"north\ufffd.csv": "broken", "nul.ndjson": "broken", "quote.csv": "broken", "long.csv": "broken", "foot.parquet": "broken", "south.csv": "taken", "east.ndjson": "taken"} {
+	for name, want := range map[string]string{"north\ufffd.csv": "broken", "nul.ndjson": "broken", "quote.csv": "broken",
+		"long.csv": "broken", "foot.parquet": "broken", "south.csv": "taken", "east.ndjson": "taken"} {
 		if states[name] != want {
 			t.Errorf("%s is %q, want %q: %v", name, states[name], want, states)
 		}

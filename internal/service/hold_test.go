@@ -256,7 +256,8 @@ func TestManyCalendarEventsAndManyOutputsTakeSeconds(t *testing.T) {
 		fmt.Fprintf(&outputs, `%s{"namespace":"n","name":"t%d","outputFacets":{"outputStatistics":{"rowCount":%d}}}`, map[bool]string{true: ",", false: ""}[i > 0], i, i)
 	}
 	began := time.Now()
-	dbtest.Must(t, s.Admin.Stream(t.Context(), "PUT", "/calendars/dock", "text/calendar", strings.NewReader("BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//t//t//EN\r\n"+events.String()+"END:VCALENDAR\r\n"), nil))
+	dbtest.Must(t, s.Admin.Stream(t.Context(), "PUT", "/calendars/dock",
+		"text/calendar", strings.NewReader("BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//t//t//EN\r\n"+events.String()+"END:VCALENDAR\r\n"), nil))
 	t.Logf("50,000 events: %s", time.Since(began))
 	began = time.Now()
 	run := `{"eventType":"COMPLETE","eventTime":"2026-06-18T10:00:00Z","job":{"namespace":"n","name":"wide"},"run":{"runId":"0197a3c2-0000-7000-8000-000000000001"},"outputs":[` + outputs.String() + `]}`

@@ -55,7 +55,8 @@ func TestANewSegmentIsJudgedOnceItCanBe(t *testing.T) {
 	s.Settle(t)
 	var states []record.SeriesState
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/monitors/queue/states", nil, &states))
-	if len(states) != 1 || states[0].State != record.SeriesWaiting || !strings.Contains(states[0].Message, "of the 72 samples") || !states[0].Since.Equal(s.Clock.Now()) {
+	if len(states) != 1 || states[0].State != record.SeriesWaiting || !strings.Contains(states[0].Message,
+		"of the 72 samples") || !states[0].Since.Equal(s.Clock.Now()) {
 		t.Fatalf("%+v", states)
 	}
 	fitted := time.Time{}

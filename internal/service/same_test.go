@@ -18,7 +18,8 @@ func TestWhatIsSetByFileAndByRequestIsTheSame(t *testing.T) {
 	s := dbtest.Start(t, now)
 	ctx := t.Context()
 	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h", Owner: "Harbour"}, nil)
-	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/channels", httpapi.NewChannel{Name: "pager", Kind: record.ChannelWebhook, Settings: record.ChannelSettings{URL: "http://127.0.0.1:9/x"}}, nil))
+	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/channels",
+		httpapi.NewChannel{Name: "pager", Kind: record.ChannelWebhook, Settings: record.ChannelSettings{URL: "http://127.0.0.1:9/x"}}, nil))
 	load := func(text string) error {
 		d, wrong := config.Parse("set.yaml", []byte(text))
 		if len(wrong) > 0 {

@@ -143,7 +143,8 @@ func (d *Desk) TakeBack(ctx context.Context, name string, version int, author st
 	if i < 0 || version == m.Version {
 		return m, record.Invalid{Field: "version", Given: fmt.Sprint(version), Allowed: fmt.Sprintf("a version before the present one, %d", m.Version)}
 	}
-	return d.ChangeMonitor(ctx, name, store.Change{Version: m.Version, Settings: versions[i].Settings, Paused: m.Paused, Author: author, Reason: fmt.Sprintf("back to version %d", version)})
+	return d.ChangeMonitor(ctx, name, store.Change{Version: m.Version, Settings: versions[i].Settings, Paused: m.Paused,
+		Author: author, Reason: fmt.Sprintf("back to version %d", version)})
 }
 
 // Decide accepts or rejects a proposal. What is accepted becomes the monitor's
@@ -172,7 +173,8 @@ func (d *Desk) Decide(ctx context.Context, id int64, accept bool, author, note s
 		if err != nil {
 			return err
 		}
-		return d.change(ctx, tx, p.MonitorID, store.Change{Version: p.Version, Settings: p.Settings, Paused: m.Paused, Author: author, Reason: fmt.Sprintf("tuned, proposal %d", id)})
+		return d.change(ctx, tx, p.MonitorID, store.Change{Version: p.Version, Settings: p.Settings, Paused: m.Paused, Author: author,
+			Reason: fmt.Sprintf("tuned, proposal %d", id)})
 	})
 	if err != nil {
 		return p, err

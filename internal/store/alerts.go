@@ -377,7 +377,8 @@ func (s *Store) Scored(ctx context.Context, from, to time.Time) ([]record.Alert,
 	}
 	alerts := make([]record.Alert, 0, n)
 	var a record.Alert
-	_, err = pgx.ForEachRow(rows, []any{&a.ID, &a.MonitorID, &a.SeriesID, &a.Since, &a.RaisedAt, &a.EndedAt, &a.ClosedAt, &a.Planned, &a.Verdict, &a.Held, &a.GroupID}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&a.ID, &a.MonitorID, &a.SeriesID, &a.Since, &a.RaisedAt, &a.EndedAt, &a.ClosedAt, &a.Planned,
+		&a.Verdict, &a.Held, &a.GroupID}, func() error {
 		of := subjects[key{a.SeriesID, a.MonitorID}]
 		if of == nil {
 			return nil // raised between the two readings

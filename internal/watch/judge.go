@@ -183,7 +183,8 @@ func (w *Watcher) advance(ctx context.Context, tx pgx.Tx, v *Subject, series rec
 	}
 	found, err := contain.Get(func() (stepped, error) { return v.step(series, state, start, told, samples, to) })
 	if broke := (*contain.Panic)(nil); errors.As(err, &broke) {
-		w.log.ErrorContext(ctx, "a series could not be judged", "monitor", v.Monitor.Name, "segment", series.Segment, "samples", len(samples), "error", err, "stack", broke.Stack)
+		w.log.ErrorContext(ctx, "a series could not be judged", "monitor", v.Monitor.Name, "segment", series.Segment,
+			"samples", len(samples), "error", err, "stack", broke.Stack)
 		return 0, nil, w.failed(ctx, tx, v, series, err)
 	}
 	if err != nil || !found.to.After(told) {

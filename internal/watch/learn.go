@@ -185,7 +185,8 @@ func (w *Watcher) learnSome(ctx context.Context, v *Subject, part []record.Serie
 			})
 			results[i].series = series
 			if broke := (*contain.Panic)(nil); errors.As(err, &broke) {
-				w.log.ErrorContext(ctx, "a series could not be fitted", "monitor", v.Monitor.Name, "segment", series.Segment, "samples", len(history), "error", err, "stack", broke.Stack)
+				w.log.ErrorContext(ctx, "a series could not be fitted", "monitor", v.Monitor.Name, "segment", series.Segment,
+					"samples", len(history), "error", err, "stack", broke.Stack)
 				results[i].broke, err = err, nil
 			}
 			return err

@@ -113,5 +113,6 @@ func (w *Watcher) rejudge(ctx context.Context, m record.Monitor, late []store.La
 	if len(part) == 0 {
 		return nil
 	}
-	return w.learnSome(ctx, v, part, Order{Monitor: m.ID}, walk{from: func(series record.Series) time.Time { return from[series.ID] }, news: w.now().Add(-newsFor)})
+	return w.learnSome(ctx, v, part, Order{Monitor: m.ID},
+		walk{from: func(series record.Series) time.Time { return from[series.ID] }, news: w.now().Add(-newsFor)})
 }

@@ -272,7 +272,8 @@ func (w *worker[T]) Work(ctx context.Context, job *river.Job[T]) error {
 	defer w.queue.doing.begin(job.ID)()
 	err := contain.Run(func() error { return w.do(ctx, job.Args) })
 	if broke := (*contain.Panic)(nil); errors.As(err, &broke) {
-		w.queue.log.ErrorContext(ctx, "a job broke off", "job", job.Kind, "arguments", string(job.EncodedArgs), "attempt", job.Attempt, "error", err, "stack", broke.Stack)
+		w.queue.log.ErrorContext(ctx, "a job broke off", "job", job.Kind, "arguments", string(job.EncodedArgs), "attempt", job.Attempt,
+			"error", err, "stack", broke.Stack)
 	}
 	return err
 }
