@@ -102,6 +102,21 @@ func (m *Model) derive() {
 	m.level = m.Mean.Sum / m.Mean.Weight
 }
 
+// A series that has been empty for long keeps a level and a shape from which the
+// first rows that come are not infinitely many.
+const (
+	leastLevel   = 0.01
+	emptyLevel   = 0.1 // under it the shape says nothing
+	emptyProfile = 0.3
+)
+
+func (m *Model) leastLevel() float64 {
+	if m.Family == Mult && m.MeanRows == 0 {
+		return leastLevel
+	}
+	return math.Inf(-1)
+}
+
 // Level is the current level on the model's own scale.
 func (m *Model) Level() float64 { return m.level }
 
@@ -156,6 +171,9 @@ func (m *Model) ExpectInto(e *Expectation, slot *timeline.Slot, rows float64) {
 			e.Day = (weekday.Sum + m.dayPrior[0]) / (weekday.Weight + m.dayPrior[0])
 		}
 		e.Profile = max((own.Sum+k2*e.Parent*e.Day)/(own.Weight+k2), 1e-4)
+		if e.Level < emptyLevel {
+			e.Profile = max(e.Profile, emptyProfile)
+		}
 		e.Mu = e.Level * e.Profile * e.Exposure
 		e.base = max(e.Mu, 0.3) + m.Phi*e.Mu*e.Mu
 	} else {
@@ -212,6 +230,9 @@ func (m *Model) Learn(e *Expectation, x float64) {
 		if e.Level > 0 {
 			r = xt / e.Level
 		}
+		if e.Level < emptyLevel {
+			r = min(r, 3)
+		}
 		m.Mean.see(m.lam, xt, e.Profile*e.Exposure)
 		m.Cells[cell].see(keep, r/max(e.Day, 0.05), e.Exposure)
 		m.Slots[e.Slot.Week].see(m.gSlot, r, e.Exposure)
@@ -224,7 +245,7 @@ func (m *Model) Learn(e *Expectation, x float64) {
 		m.Slots[e.Slot.Week].see(m.gSlot, r, 1)
 		m.Days[e.Slot.Day].see(m.gDay, r-e.Parent, 1)
 	}
-	m.level = m.Mean.Sum / m.Mean.Weight
+	m.level = max(m.Mean.Sum/m.Mean.Weight, m.leastLevel())
 	m.Seen++
 	if !m.light {
 		m.Scales[cell].see(keep, e.v*min(math.Abs(x-e.Mu)/e.Sigma, 3)*1.2533, 1)

@@ -52,13 +52,21 @@ type Rule struct {
 type Sustained uint8
 
 const (
-	SustainedLong  Sustained = iota // windows of up to 24 periods
+	SustainedLong  Sustained = iota // windows of all lengths
 	SustainedShort                  // up to 12
 	SustainedOff                    // up to 6
 )
 
-// windows is how many window lengths that uses.
-func (s Sustained) windows() int { return 5 - min(int(s), 2) }
+// windows is how many of so many window lengths that uses.
+func (s Sustained) windows(all int) int {
+	switch s {
+	case SustainedShort:
+		return min(all, 4)
+	case SustainedOff:
+		return min(all, 3)
+	}
+	return all
+}
 
 // MaxSmooth is the longest moving median.
 const MaxSmooth = 9
@@ -121,6 +129,9 @@ type Alert struct {
 	ReturnPeriod float64    // seconds, of the monitor as a whole
 	Reason       string     // why it closed: recovered, level_adopted, changed
 	N            int        // samples in Observed
+	Active       int64      // end of the last period that deviated
+	Strength     float64    // largest statistic over its limit
+	Quiet        bool       // not told: what an alert told before comes back
 	Evidence     Evidence   // so far
 	Looks        []Evidence // as it was at the ages of Looks
 }
@@ -134,6 +145,7 @@ const (
 	Updated
 	Reopened
 	Closed
+	Recurred // something told before came back and went, without being told
 )
 
 // Reading is what is said of one period.

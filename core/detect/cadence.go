@@ -13,44 +13,45 @@ import (
 
 // cadence holds the constants that depend on how long a period is.
 type cadence struct {
-	windows   [5]int  // lengths in periods, ascending
-	count     int     // how many of them are used
-	drop      int     // worst points left out of a window
-	dropFrom  int     // … of windows of at least this many periods
-	minEffect float64 // smallest share of a day's level worth an alert (counts)
-	quiet     int     // quiet periods that close an alert
-	gap       int     // periods within which a new alert continues the last
-	zeros     int     // zero periods a silence needs
-	absences  int     // missing periods a missing-data alert needs
-	coldDays  float64 // age until which thresholds are raised
-	block     int     // days per block of maxima
-	blocks    int     // blocks remembered
+	windows   [maxWindows]int // lengths in periods, ascending
+	count     int             // how many of them are used
+	drop      int             // worst points left out of a window
+	dropFrom  int             // … of windows of at least this many periods
+	minEffect float64         // smallest share of a day's level worth an alert (counts)
+	quiet     int             // quiet periods that close an alert
+	gap       int             // periods within which a new alert continues the last
+	zeros     int             // zero periods a silence needs
+	absences  int             // missing periods a missing-data alert needs
+	coldDays  float64         // age until which thresholds are raised
+	block     int             // days per block of maxima
+	blocks    int             // blocks remembered
 	bucket    time.Duration
 	adopt     time.Duration
 }
 
 func cadenceOf(g timeline.Grid) cadence {
 	c := cadence{
-		windows: [5]int{2, 3, 6, 12, 24}, count: 5, drop: 1, minEffect: 0.08,
-		quiet: 24, gap: 3, zeros: 2, absences: 2, coldDays: 28, block: 1, blocks: 56,
+		windows: [maxWindows]int{2, 3, 6, 12, 24, 72}, count: 6, drop: 1, minEffect: 0.08,
+		quiet: 24, gap: 3, zeros: 2, absences: 2, coldDays: 28, block: 1, blocks: 112,
 		bucket: 24 * time.Hour, adopt: 72 * time.Hour,
 	}
 	switch {
 	case g.Daily():
-		c.windows, c.dropFrom, c.minEffect = [5]int{1, 2, 3, 5, 7}, 5, 0
+		c.windows, c.count, c.dropFrom, c.minEffect = [maxWindows]int{1, 2, 3, 5, 7, 14, 28}, 7, 5, 0
 		c.quiet, c.gap, c.zeros, c.absences = 5, 0, 1, 1
-		c.coldDays, c.block, c.blocks = 56, 7, 26
+		c.coldDays, c.block, c.blocks = 56, 7, 104
 		c.bucket, c.adopt = 72*time.Hour, 144*time.Hour
 	case g.Period < 5*time.Minute:
-		c.windows, c.drop, c.minEffect = [5]int{5, 15, 30, 90, 240}, 2, 0.016
+		// No longer window: its memory would be three times as much a series.
+		c.windows, c.count, c.drop, c.minEffect = [maxWindows]int{5, 15, 30, 90, 240}, 5, 2, 0.016
 		c.quiet, c.gap, c.zeros, c.absences = 60, 10, 3, 3
 	case g.Period < 15*time.Minute:
-		c.windows, c.drop, c.minEffect = [5]int{3, 7, 12, 36, 144}, 2, 0.016
+		c.windows, c.drop, c.minEffect = [maxWindows]int{3, 7, 12, 36, 144, 288}, 2, 0.016
 		c.quiet, c.gap, c.zeros, c.absences = 36, 6, 3, 3
 	case g.Period < 30*time.Minute:
-		c.windows, c.minEffect = [5]int{2, 4, 8, 16, 48}, 0.03
+		c.windows, c.minEffect = [maxWindows]int{2, 4, 8, 16, 48, 96}, 0.03
 	case g.Period > 3*time.Hour:
-		c.windows, c.quiet = [5]int{2, 3, 4, 6, 8}, 8
+		c.windows, c.quiet = [maxWindows]int{2, 3, 4, 6, 8, 16}, 8
 	}
 	return c
 }

@@ -18,6 +18,7 @@ type closing struct {
 	Current int
 	LLR     float64
 	Quiet   int
+	Good    int // ordinary periods in a row
 }
 
 func (c *closing) seed(e *Evaluator, at int64) {
@@ -94,6 +95,7 @@ func (c *closing) turn(e *Evaluator, at int64, mult bool) bool {
 			ra, rb := a.X/a.Mu, b.X/b.Mu
 			if math.Abs(math.Log(ra/rb)) < 0.15 {
 				e.Model.SetLevel(e.Model.Level() * math.Sqrt(ra*rb))
+				e.settleDown(at, math.Abs(math.Log(ra*rb)/2) > math.Log(5))
 				return true
 			}
 		}
@@ -101,6 +103,7 @@ func (c *closing) turn(e *Evaluator, at int64, mult bool) bool {
 			ra, rb := (a.X-a.Mu)/a.N, (b.X-b.Mu)/b.N
 			if math.Abs(ra-rb) < e.Model.Spread {
 				e.Model.SetLevel(e.Model.Level() + (ra+rb)/2)
+				e.settleDown(at, false)
 				return true
 			}
 		}
@@ -109,4 +112,14 @@ func (c *closing) turn(e *Evaluator, at int64, mult bool) bool {
 	c.Current = 1 - c.Current
 	c.Bucket[c.Current].X, c.Bucket[c.Current].Mu, c.Bucket[c.Current].N = 0, 0, 0
 	return false
+}
+
+// settleDown begins a time in which deviations from a level that was just
+// adopted are learned from and not told. One that is another series altogether
+// has a history of its own from here on.
+func (e *Evaluator) settleDown(at int64, another bool) {
+	e.Probation = at + 7*daySeconds
+	if another {
+		e.Probation, e.Regime = at+14*daySeconds, at+e.step
+	}
 }

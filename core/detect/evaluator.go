@@ -17,47 +17,60 @@ type Evaluator struct {
 	rule    Rule
 	cadence cadence
 	slotter *timeline.Slotter
-	plainly bool // one of the simple methods
+	judge   judge
 	daily   bool
 	step    int64
 	state
 	youth          float64 // 1 at birth, 0 once old enough: what a first fit saw it fits too well
 	warn, critical [2]float64
 	verdict        verdict
-	calibrating    bool  // replaying to set scales and thresholds: no alerts
-	bandFrom       int64 // while calibrating: residuals before are forgotten anyway
-	idle           bool  // while calibrating: nobody asks for the windows
-	sampling       bool  // all windows of both sides are asked for
-	replaying      bool  // fitting: nobody reads the readings
+	odd            []float32 // room for fits of tails
+	calibrating    bool      // replaying to set scales and thresholds: no alerts
+	bandFrom       int64     // while calibrating: residuals before are forgotten anyway
+	idle           bool      // while calibrating: nobody asks for the windows
+	sampling       bool      // all windows of both sides are asked for
+	replaying      bool      // fitting: nobody reads the readings
+}
+
+// judge is one way of judging: by level and weekly shape, by one of the simple
+// methods, or by steps.
+type judge interface {
+	take(pt *baseline.Point, observed float64) Reading
+	peek(pt *baseline.Point, s timeline.Sample) Reading
+	explain(s timeline.Sample) []baseline.Part
 }
 
 // state is everything that is stored between samples.
 type state struct {
-	Version int
-	Model   *baseline.Model
-	Band    *baseline.Band
-	Recent  recent
-	Scale   [2][5]float64 // upper spread of each window's statistic, by side
-	Centre  [2][5]float64 // its median
-	Maxima  [2]maxima
-	Block   int64 // number of the current block of days
-	First   int64 // first sample ever seen
-	Last    int64 // last period judged
-	Bits    [2]uint64
-	Open    bool
-	Alert   Alert // open, or the last closed
-	Closing closing
-	Stuck   stuck
-	Silence silence
-	Absence absence
-	Steps   steps
-	Plain   plain
-	Lately  lately
-	Year    year // of daily series
-	Moved   moved
+	Version   int
+	Model     *baseline.Model
+	Band      *baseline.Band
+	Recent    recent
+	Scales    scales
+	Maxima    [2]maxima
+	Block     int64 // number of the current block of days
+	InBlock   int   // periods of it that were judged
+	First     int64 // first sample ever seen
+	Last      int64 // last period judged
+	Bits      [2]uint64
+	Open      bool
+	Alert     Alert // open, or the last closed
+	Closing   closing
+	Stuck     stuck
+	Silence   silence
+	Absence   absence
+	Steps     steps
+	Plain     plain
+	Lately    lately
+	Year      year // of daily series
+	Moved     moved
+	Known     []novelty       // what was told, newest last
+	Hushed    []timeline.Span // what came back and was not told again
+	Probation int64           // until then a new level is settling
+	Regime    int64           // start of a history of its own, 0 for none
 }
 
-const stateVersion = 5
+const stateVersion = 6
 
 // ErrOutdated is wrapped by Load for a stored baseline that must be fitted
 // again: one of another version of the program, or of another method.
@@ -70,24 +83,36 @@ func newEvaluator(cfg baseline.Config, rule Rule) *Evaluator {
 		cfg.Coverage = 0.99
 	}
 	e := &Evaluator{
-		cfg: cfg, rule: rule.Normal(), cadence: cadenceOf(cfg.Grid), plainly: cfg.Method.Plain(), daily: cfg.Grid.Daily(),
+		cfg: cfg, rule: rule.Normal(), cadence: cadenceOf(cfg.Grid), daily: cfg.Grid.Daily(),
 		slotter: timeline.NewSlotter(cfg.Grid), step: int64(cfg.Grid.Period.Seconds()),
 	}
-	e.Version = stateVersion
-	e.cadence.count = e.rule.Sustained.windows()
+	e.Version, e.Scales = stateVersion, unitScales()
+	e.cadence.count = e.rule.Sustained.windows(e.cadence.count)
 	if e.rule.KeepWorst {
 		e.cadence.drop = 0
 	}
 	if e.rule.Spikes && !cfg.Grid.Daily() {
 		e.cadence.windows[0], e.cadence.dropFrom = 1, 2
 	}
-	for s := range 2 {
-		for w := range e.Scale[s] {
-			e.Scale[s][w] = 1
-		}
-	}
 	return e
 }
+
+// appoint chooses who judges, once the model is known.
+func (e *Evaluator) appoint() {
+	switch {
+	case e.plainly():
+		e.judge = simple{e}
+	case e.Model.Family == baseline.Stepped:
+		e.judge = stepped{e}
+	default:
+		e.judge = seasonal{e}
+	}
+}
+
+func (e *Evaluator) plainly() bool { return e.cfg.Method.Plain() }
+
+// windowed tells whether the series is judged by windows.
+func (e *Evaluator) windowed() bool { return !e.plainly() && e.Model.Family != baseline.Stepped }
 
 // Load restores an evaluator from MarshalBinary's bytes under a configuration
 // and rule, which may differ from those it was fitted with.
@@ -108,15 +133,19 @@ func Load(cfg baseline.Config, rule Rule, blob []byte) (*Evaluator, error) {
 		e.Plain.State.Restore()
 	}
 	for s := range 2 {
-		e.Maxima[s].restore()
+		e.Maxima[s].All.restore()
 	}
-	e.settleThresholds()
+	for _, p := range []*peaks{&e.Silence.Odds.Peaks, &e.Absence.Odds.Peaks, &e.Stuck.Odds.Peaks, &e.Steps.Peaks} {
+		p.restore()
+	}
+	e.appoint()
+	e.settleLimits()
 	return e, nil
 }
 
 // OpenAlert gives the series' alert and whether it is open; a closed one is the
-// last there was.
-func (e *Evaluator) OpenAlert() (Alert, bool) { return e.Alert, e.Open }
+// last there was. One that is not told is not open.
+func (e *Evaluator) OpenAlert() (Alert, bool) { return e.Alert, e.Open && !e.Alert.Quiet }
 
 // Adopt closes an open alert because a person said that its level is the new
 // normal.
@@ -139,16 +168,23 @@ func (e *Evaluator) sides() int {
 	return 1
 }
 
-func (e *Evaluator) settleThresholds() {
+// settleLimits derives every rule's limit from its peaks.
+func (e *Evaluator) settleLimits() {
 	e.youth = 0
 	if e.Last > e.First {
 		e.youth = max(0, 1-float64(e.Last-e.First)/86400/e.cadence.coldDays)
 	}
 	cold := 1 + 0.6*e.youth
 	for s := range 2 {
-		e.warn[s] = cold * e.Maxima[s].threshold(Budget(e.rule.Warn, e.rule.Series), e.sides(), e.cadence.block)
-		e.critical[s] = cold * e.Maxima[s].threshold(Budget(e.rule.Critical, e.rule.Series), e.sides(), e.cadence.block)
+		m := &e.Maxima[s]
+		m.settle(&e.odd)
+		e.warn[s] = cold * m.threshold(Budget(e.rule.Warn, e.rule.Series), e.sides(), e.cadence.block)
+		e.critical[s] = cold * m.threshold(Budget(e.rule.Critical, e.rule.Series), e.sides(), e.cadence.block)
 	}
+	e.Silence.Odds.settle(e, silenceShare)
+	e.Absence.Odds.settle(e, missingShare)
+	e.Stuck.Odds.settle(e, stuckShare)
+	e.Steps.settle(e)
 }
 
 // Step judges the next period. Periods come in order, each once; masked ones
@@ -165,7 +201,7 @@ func (e *Evaluator) Step(s timeline.Sample, mark timeline.Mark) Reading {
 		return e.stepWide(s)
 	}
 	pt := e.Model.NewPoint(s, e.slotter.At(s.At), &e.cfg, mark)
-	return e.take(&pt, s.Value)
+	return e.judge.take(&pt, s.Value)
 }
 
 // WideBand is how many times wider the band is where a planned event widens it.
@@ -193,32 +229,11 @@ func (e *Evaluator) stepWide(s timeline.Sample) Reading {
 func (e *Evaluator) Peek(s timeline.Sample) Reading {
 	s.Value = baseline.Bound(s.Value)
 	pt := e.Model.NewPoint(s, e.slotter.At(s.At), &e.cfg, timeline.Judged)
-	switch {
-	case e.plainly:
-		r := Reading{At: pt.At, Observed: s.Value, Rows: pt.Rows, Expected: math.NaN(), Low: math.NaN(), High: math.NaN()}
-		if centre, inner, spread, known := e.Plain.State.Around(e.cfg.Method); known && e.cfg.Method.Name != baseline.Siblings {
-			e.plainBand(&r, centre, inner, spread, 1)
-		}
-		return r
-	case e.Model.Family == baseline.Stepped:
-		reach := math.Exp(e.stepLimit())
-		return Reading{At: pt.At, Observed: s.Value, Expected: e.Steps.Value, Low: e.Steps.Value / reach, High: e.Steps.Value * reach}
-	}
-	ex := e.expect(&pt)
-	return e.read(&pt, &ex, s.Value)
+	return e.judge.peek(&pt, s)
 }
 
 // Explain splits what was expected of a period into its parts.
-func (e *Evaluator) Explain(s timeline.Sample) []baseline.Part {
-	switch {
-	case e.plainly:
-		return []baseline.Part{{Name: e.cfg.Method.Told(), Amount: e.Peek(s).Expected}}
-	case e.Model.Family == baseline.Stepped:
-		return []baseline.Part{{Name: "last value", Amount: e.Steps.Value}}
-	}
-	pt := e.Model.NewPoint(s, e.slotter.At(s.At), &e.cfg, timeline.Judged)
-	return e.Model.Explain(e.expect(&pt), e.rowsOr(pt.Rows))
-}
+func (e *Evaluator) Explain(s timeline.Sample) []baseline.Part { return e.judge.explain(s) }
 
 func (e *Evaluator) rowsOr(rows float64) float64 {
 	if rows <= 0 && e.Model.MeanRows > 0 {
@@ -239,80 +254,6 @@ func (e *Evaluator) expectInto(ex *baseline.Expectation, pt *baseline.Point) {
 	}
 }
 
-// take is the whole of evaluation: read, judge, learn.
-func (e *Evaluator) take(pt *baseline.Point, observed float64) Reading {
-	if e.First == 0 {
-		e.First = pt.At
-	}
-	switch {
-	case e.plainly:
-		return e.takePlain(pt, observed)
-	case e.Model.Family == baseline.Stepped:
-		return e.takeStepped(pt, observed)
-	}
-	e.turnBlock(pt)
-	if e.Moved.N > 0 && !pt.Lasting {
-		e.moveLevel()
-	}
-	var ex baseline.Expectation
-	e.expectInto(&ex, pt)
-	r := Reading{At: pt.At, Observed: math.NaN()}
-	if !e.replaying {
-		r = e.read(pt, &ex, observed)
-	}
-	e.Last = pt.At
-	if pt.Lasting && pt.Known {
-		e.Moved.X, e.Moved.Mu, e.Moved.N = e.Moved.X+pt.X, e.Moved.Mu+ex.Mu, e.Moved.N+1
-	}
-	if pt.Masked || !pt.Known {
-		e.Recent.push(&point{Level: e.Model.Level()})
-		e.Bits[low], e.Bits[high] = e.Bits[low]<<1, e.Bits[high]<<1
-		if pt.Masked {
-			e.Silence.clear()
-			e.Absence.clear()
-			e.Stuck.clear()
-		} else if !pt.Holiday && pt.Rows != timeline.NoRows {
-			r.Change = e.judgeAbsence(pt)
-		}
-		return r
-	}
-	p := pointOf(e.Model, &ex, pt.X)
-	if e.rule.Smooth > 1 {
-		e.smooth(&p)
-	}
-	e.Recent.push(&p)
-	if e.idle {
-		e.verdict = silentVerdict
-	} else {
-		e.Recent.judge(&e.cadence, e.Model.Family == baseline.Mult, &e.Scale, e.effect(&ex), e.sampling, &e.verdict)
-	}
-	if e.daily && (!e.replaying || e.calibrating) {
-		e.Year.note(pt.At, e.verdict.u)
-	}
-	if e.calibrating {
-		if !pt.Holiday {
-			if pt.At >= e.bandFrom {
-				e.Band.Add(e.Model.Residual(&ex, pt.X))
-			}
-			e.Model.Learn(&ex, pt.X)
-		}
-		e.Absence.arrived(pt, e.Model.PerDay)
-		return r
-	}
-	e.Absence.arrived(pt, e.Model.PerDay)
-	r.Change = e.judge(pt, &ex, &r)
-	if !e.Open {
-		for s := range 2 {
-			e.Maxima[s].see(&e.verdict, s)
-		}
-		if !pt.Holiday {
-			e.Band.Add(e.Model.Residual(&ex, pt.X))
-			e.Model.Learn(&ex, pt.X)
-		}
-	}
-	return r
-}
-
 // moved sums up a masked stretch whose change lasts.
 type moved struct{ X, Mu, N float64 }
 
@@ -331,23 +272,33 @@ func (e *Evaluator) moveLevel() {
 	e.Recent.restart()
 }
 
-// turnBlock closes the block of maxima when the local day (or week) changes.
+// blockOf numbers the days (or weeks) that an instant lies in.
+func (e *Evaluator) blockOf(at int64) int64 {
+	return (at + daySeconds/2) / daySeconds / int64(e.cadence.block)
+}
+
+// turnBlock closes the block of peaks when the local day (or week) changes. A
+// block in which nothing was judged says nothing.
 func (e *Evaluator) turnBlock(pt *baseline.Point) {
-	noon := (pt.At + 43200) / 86400 / int64(e.cadence.block)
+	noon := e.blockOf(pt.At)
 	if noon == e.Block {
 		return
 	}
-	if e.Block != 0 && !e.calibrating && !e.replaying && !e.Open {
-		for s := range 2 {
-			e.Maxima[s].close(e.cadence.blocks)
+	if e.Block != 0 && e.InBlock > 0 {
+		keep := e.cadence.blocks
+		if !e.replaying {
+			for s := range 2 {
+				e.Maxima[s].close(keep)
+			}
 		}
+		e.Silence.Odds.Peaks.close(keep)
+		e.Absence.Odds.Peaks.close(keep)
+		e.Stuck.Odds.Peaks.close(keep)
+		e.Steps.Peaks.close(keep)
 	}
-	for s := range 2 {
-		e.Maxima[s].open()
-	}
-	e.Block = noon
-	if !e.calibrating && !e.replaying {
-		e.settleThresholds()
+	e.Block, e.InBlock = noon, 0
+	if !e.replaying {
+		e.settleLimits()
 	}
 }
 

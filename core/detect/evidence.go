@@ -75,7 +75,7 @@ func (e *Evaluator) weighEvidence(pt *baseline.Point, r *Reading) {
 		}
 	}
 	v.see(towards(e.Alert.Direction, z), r.Expected)
-	if e.Alert.Cause == Deviation && !e.plainly && e.Model.Family != baseline.Stepped {
+	if e.Alert.Cause == Deviation && e.windowed() {
 		s := side(e.Alert.Direction)
 		v.Excess = max(v.Excess, e.verdict.u[s]/e.warn[s])
 	}

@@ -2,6 +2,8 @@ package detect
 
 import (
 	"math"
+	"slices"
+	"sort"
 
 	"tinbell/core/baseline"
 	"tinbell/core/timeline"
@@ -17,6 +19,45 @@ import (
 // it is replayed under them and calibrated again on what is left, so that
 // faults nobody labelled bend neither the level nor the thresholds.
 func Fit(cfg baseline.Config, rule Rule, history []timeline.Sample, mask timeline.Mask) (*Evaluator, error) {
+	return fit(cfg, rule, history, mask)
+}
+
+// Refit is Fit for a series that an evaluator has judged so far, whose open alert
+// and memory the new one takes over. What is being told about, and what came back
+// and was not told, is left out of learning; a series that became another one is
+// learned from its new beginning as soon as that is long enough.
+func Refit(old *Evaluator, cfg baseline.Config, rule Rule, history []timeline.Sample, mask timeline.Mask) (*Evaluator, error) {
+	spans := old.Hushed
+	if a, open := old.OpenAlert(); open && (a.Cause == Deviation || a.Cause == Silence) {
+		spans = append(slices.Clone(spans), timeline.Span{From: a.Since, To: math.MaxInt64})
+	}
+	if len(spans) > 0 {
+		mask = mask.And(spans...)
+	}
+	from := 0
+	if at, due := old.RegimeDue(); due > 0 && len(history) > 0 && history[len(history)-1].At >= due {
+		from = sort.Search(len(history), func(i int) bool { return history[i].At >= at })
+	}
+	e, err := fit(cfg, rule, history[from:], mask)
+	if err == nil {
+		e.Carry(old)
+	}
+	return e, err
+}
+
+// RegimeDue gives where a series began that is another one than before, and when
+// that is long enough to be fitted by itself; zeros for none.
+func (e *Evaluator) RegimeDue() (from, due int64) {
+	if e.Regime == 0 {
+		return 0, 0
+	}
+	if e.daily {
+		return e.Regime, e.Regime + 42*daySeconds
+	}
+	return e.Regime, e.Regime + 14*daySeconds
+}
+
+func fit(cfg baseline.Config, rule Rule, history []timeline.Sample, mask timeline.Mask) (*Evaluator, error) {
 	prepared, err := baseline.Prepare(cfg, history, mask)
 	if err != nil {
 		return nil, err
@@ -25,56 +66,67 @@ func Fit(cfg baseline.Config, rule Rule, history []timeline.Sample, mask timelin
 	e := newEvaluator(cfg, rule)
 	e.replaying = true
 	e.begin(model)
-	if e.plainly {
-		e.fitPlain(prepared.Points)
+	if len(prepared.Points) > 0 {
+		e.First = prepared.Points[0].At
+	}
+	if e.plainly() {
 		e.Stuck.train(prepared.Points, false)
+		e.fitPlain(prepared.Points)
 		e.replaying = false
-		e.settleThresholds()
+		e.settleLimits()
 		return e, nil
 	}
 	e.Stuck.train(prepared.Points, model.Family == baseline.Mult)
 	e.calibrate(prepared.Points)
-	if model.Family != baseline.Stepped && e.wouldAlarm() {
+	if e.wouldAlarm() {
 		e.replay(prepared, history)
 	}
 	e.replaying = false
-	e.settleThresholds()
+	e.settleLimits()
 	e.Open, e.Alert, e.Closing = false, Alert{}, closing{}
 	return e, nil
 }
 
 func (e *Evaluator) begin(m *baseline.Model) {
-	version, scale := e.Version, e.Scale
-	e.state = state{Version: version, Scale: scale, Model: m, Band: baseline.NewBand(e.cfg.Coverage)}
-	e.Recent = newRecent(e.cadence.windows[4])
+	e.state = state{Version: e.Version, Scales: unitScales(), Model: m, Band: baseline.NewBand(e.cfg.Coverage)}
+	e.Recent = newRecent(e.cadence.windows[e.cadence.count-1])
+	e.appoint()
 }
 
-// replay goes through the history again, alerts and all, and calibrates on the
-// periods without one.
+// replay goes through the history again, alerts and all. Levels, shapes and
+// scales are learned from the periods without one; the peaks that limits follow
+// from are taken from all: what a series does is part of it.
 func (e *Evaluator) replay(p *baseline.Prepared, history []timeline.Sample) {
 	learned := e.state
 	e.begin(p.Restart(learned.Model))
-	e.Scale, e.Centre, e.Maxima, e.Absence, e.Stuck, e.Year = learned.Scale, learned.Centre, learned.Maxima, learned.Absence, learned.Stuck, learned.Year
+	e.Scales, e.Maxima, e.Year, e.Steps = learned.Scales, learned.Maxima, learned.Year, learned.Steps
+	e.Silence, e.Absence, e.Stuck = learned.Silence, learned.Absence, learned.Stuck
+	e.Steps.Known, e.Steps.Peaks = false, peaks{} // learned already
+	e.Silence.Odds.Peaks, e.Absence.Odds.Peaks, e.Stuck.Odds.Peaks = peaks{}, peaks{}, peaks{}
+	e.Silence.Odds.end(false)
+	e.Absence.end(false)
 	e.Stuck.forget()
 	e.First, e.Last = learned.First, learned.Last
-	e.settleThresholds()
 	c := newCalibration(e, len(p.Points))
 	for i := range p.Points {
 		c.sample(i)
-		e.take(&p.Points[i], baseline.Bound(history[i].Value))
-		if !e.Open {
-			c.see(i, &p.Points[i])
-		}
+		e.judge.take(&p.Points[i], baseline.Bound(history[i].Value))
+		c.see(i, &p.Points[i])
 	}
 	c.settle()
+	e.Steps.Peaks = learned.Steps.Peaks
 }
 
-// wouldAlarm tells whether any block of the history reaches a threshold.
+// wouldAlarm tells whether anything of the history rings, or rests on how often
+// periods are empty or missing, which is only known at its end.
 func (e *Evaluator) wouldAlarm() bool {
-	e.settleThresholds()
+	e.settleLimits()
+	if e.Silence.All[0] > 0 || e.Absence.All > 0 {
+		return true
+	}
 	for s := range 2 {
 		for _, u := range e.Maxima[s].Told {
-			if u > e.warn[s] {
+			if float64(u) > e.warn[s] {
 				return true
 			}
 		}
@@ -99,13 +151,15 @@ func (e *Evaluator) calibrate(points []baseline.Point) {
 		}
 		c.sample(i)
 		e.idle = !e.sampling && i < recent
-		e.take(pt, pt.X)
+		e.judge.take(pt, pt.X)
 		c.see(i, pt)
 	}
 	c.settle()
 	e.calibrating, e.idle = false, false
-	e.Steps.settle()
-	e.Absence.settle(float64(missing) / float64(max(len(points), 1)))
+	if len(points) > 0 && e.Model.Family == baseline.Stepped {
+		e.Steps.settleLasting(e.blockOf(points[0].At), e.Block, e.cadence.blocks)
+	}
+	e.Absence.All = float64(missing) / float64(max(len(points), 1))
 }
 
 // calibration sets, per window and side, the scale of its statistic (which
@@ -115,7 +169,7 @@ func (e *Evaluator) calibrate(points []baseline.Point) {
 type calibration struct {
 	*Evaluator
 	burn, stride int
-	z            [2][5][]float64
+	z            [2][maxWindows][]float64
 	blocks       []block
 }
 
@@ -128,9 +182,9 @@ func newCalibration(e *Evaluator, n int) *calibration {
 		c.stride = 1
 	}
 	size := n/c.stride + 1
-	backing := make([]float64, 10*size)
+	backing := make([]float64, 2*e.cadence.count*size)
 	for s := range 2 {
-		for w := range c.z[s] {
+		for w := range e.cadence.count {
 			c.z[s][w] = backing[:0:size]
 			backing = backing[size:]
 		}
@@ -147,9 +201,9 @@ func (c *calibration) see(i int, pt *baseline.Point) {
 		return
 	}
 	v := &c.verdict
-	if c.sampling {
+	if c.sampling && !c.Open {
 		for s := range 2 {
-			for w, raw := range v.raw[s] {
+			for w, raw := range v.raw[s][:c.cadence.count] {
 				if !math.IsNaN(raw) {
 					c.z[s][w] = append(c.z[s][w], raw)
 				}
@@ -165,11 +219,36 @@ func (c *calibration) see(i int, pt *baseline.Point) {
 func (c *calibration) settle() {
 	c.sampling = false
 	for s := range 2 {
-		for w := range c.z[s] {
-			c.Scale[s][w], c.Centre[s][w] = scaleOf(c.z[s][w])
+		for w := range c.cadence.count {
+			c.Scales.Scale[s][w], c.Scales.Centre[s][w] = scaleOf(c.z[s][w])
 		}
 	}
-	c.fillMaxima(c.blocks)
+	blocks := c.kept(c.blocks)
+
+	c.Scales.ownTails(blocks, c.cadence.count, &c.odd)
+	c.fillMaxima(blocks)
+}
+
+// ownTails gives each window of a history that is long enough the scale and
+// shift at which its block maxima have the tail of a standard normal one's.
+func (s *scales) ownTails(blocks []block, windows int, odd *[]float32) {
+	n := len(blocks)
+	if n <= 6 {
+		return
+	}
+	values, sorted := make([]float32, n), make([]float32, n)
+	for side := range 2 {
+		for w := range windows {
+			for i := range blocks {
+				values[i] = float32(blocks[i].raw[side][w])
+			}
+			copy(sorted, values)
+			slices.Sort(sorted)
+			t := fitWithoutOne(values, sorted, windowPrior*s.Scale[side][w], odd)
+			scale := t.slope() / windowPrior
+			s.Scale[side][w], s.Shift[side][w] = scale, windowBase-t.base/scale
+		}
+	}
 }
 
 // scaleOf is the upper spread of a statistic in units of a normal one, shrunk
@@ -188,7 +267,7 @@ func scaleOf(z []float64) (scale, centre float64) {
 // before scales are known.
 type block struct {
 	number    int64
-	raw, told [2][5]float64
+	raw, told [2]perWindow
 }
 
 func (b *block) see(v *verdict) {
@@ -207,23 +286,27 @@ func (b *block) see(v *verdict) {
 	}
 }
 
-func (e *Evaluator) fillMaxima(blocks []block) {
+// kept are the blocks that are over and not too old; what the last one holds so
+// far goes on.
+func (e *Evaluator) kept(blocks []block) []block {
 	if n := len(blocks); n > 0 {
-		blocks = blocks[:n-1] // the last one may not be over
+		blocks = blocks[:n-1]
 	}
-	if extra := len(blocks) - e.cadence.blocks; extra > 0 {
-		blocks = blocks[extra:]
-	}
+	return blocks[max(0, len(blocks)-e.cadence.blocks):]
+}
+
+func (e *Evaluator) fillMaxima(blocks []block) {
 	for s := range 2 {
 		m := maxima{}
+		m.All.Values, m.Told = make([]float32, 0, len(blocks)+1), make([]float32, 0, len(blocks)+1)
 		for i := range blocks {
 			u, told := 0.0, 0.0
-			for w, scale := range e.Scale[s] {
-				u, told = max(u, blocks[i].raw[s][w]/scale), max(told, blocks[i].told[s][w]/scale)
+			for w := range e.cadence.count {
+				u, told = max(u, e.Scales.of(s, w, blocks[i].raw[s][w])), max(told, e.Scales.of(s, w, blocks[i].told[s][w]))
 			}
-			m.Values, m.Told = append(m.Values, u), append(m.Told, told)
+			m.All.Values, m.Told = append(m.All.Values, float32(u)), append(m.Told, float32(told))
 		}
-		m.restore()
+		m.All.restore()
 		e.Maxima[s] = m
 	}
 }

@@ -21,7 +21,7 @@ type Loss struct {
 // what is half as large again as the worst tenth of them, practically always.
 // Series that are not judged by windows have none.
 func (e *Evaluator) Losses() []Loss {
-	if e.plainly || e.Model.Family == baseline.Stepped || e.rule.Direction == High {
+	if !e.windowed() || e.rule.Direction == High {
 		return nil
 	}
 	ahead := e.week()
@@ -77,7 +77,7 @@ func (e *Evaluator) lossIn(w int, window []baseline.Expectation) (float64, bool)
 		value += e.Model.Back(ex.Mu, e.rowsOr(0)) / n
 	}
 	mean, variance = mean*kept, variance*kept
-	reach := e.warn[low]*e.Scale[low][w] - e.Centre[low][w]
+	reach := (e.warn[low]-e.Scales.Shift[low][w])*e.Scales.Scale[low][w] - e.Scales.Centre[low][w]
 	if e.Model.Family == baseline.Mult {
 		if mean < 0.3 {
 			return 0, false
@@ -104,11 +104,13 @@ func clampShare(v float64) float64 { return min(max(v, 0), 1) }
 // StopShows is how many rows a day a part must send so that its falling silent
 // is told within the time, if it is watched by itself: the zero-run test asks
 // for odds of e^14 against chance.
-func StopShows(within int64) float64 { return -silenceLogP * 86400 / float64(within) }
+func StopShows(within int64) float64 { return silenceOdds * 86400 / float64(within) }
+
+const silenceOdds = 14
 
 // TypicalDay is the expected sum (counts) or mean of the next day.
 func (e *Evaluator) TypicalDay() float64 {
-	if e.plainly || e.Model.Family == baseline.Stepped {
+	if !e.windowed() {
 		return math.NaN()
 	}
 	sum, week := 0.0, e.week()

@@ -55,21 +55,23 @@ func (e *Evaluator) fitPlain(points []baseline.Point) {
 		}
 		p.Learn(v)
 		pt := &points[i]
-		if missed, seen := e.Absence.cell(&pt.Slot, e.Model.PerDay); pt.Known {
-			*seen++
-		} else if !pt.Masked {
-			*missed++
-			*seen++
+		if pt.Known {
+			*e.Absence.Seen.at(&pt.Slot, e.Model.PerDay)++
+		} else if !pt.Masked && pt.Rows != timeline.NoRows {
+			*e.Absence.Missed.at(&pt.Slot, e.Model.PerDay)++
+			*e.Absence.Seen.at(&pt.Slot, e.Model.PerDay)++
 			missing++
 		}
 	}
-	e.Absence.settle(float64(missing) / float64(max(len(points), 1)))
+	e.Absence.All = float64(missing) / float64(max(len(points), 1))
 	if n := len(sizes); n > 0 {
 		p.Unit = max(baseline.Quantile(sizes, 0.6827), 1e-9)
 	}
 	var blocks []block
 	for i, d := range distances {
-		e.turnBlock(&points[i])
+		pt := &points[i]
+		e.turnBlock(pt)
+		e.gather(pt, values[i])
 		if math.IsNaN(d) {
 			continue
 		}
@@ -85,10 +87,25 @@ func (e *Evaluator) fitPlain(points []baseline.Point) {
 		}
 		e.Plain.Before = d
 	}
-	e.Scale = [2][5]float64{{1, 1, 1, 1, 1}, {1, 1, 1, 1, 1}}
-	e.fillMaxima(blocks)
+	e.fillMaxima(e.kept(blocks))
 	for s := range 2 {
 		e.Maxima[s].Alone = true // the pool is of windows
+	}
+}
+
+// gather counts what the rules beside the band have reached in a history.
+func (e *Evaluator) gather(pt *baseline.Point, value float64) {
+	switch {
+	case pt.Masked:
+		e.Absence.end(false)
+		e.Stuck.clear()
+	case pt.Known && !math.IsNaN(value):
+		e.InBlock++
+		e.Absence.end(true)
+		e.Stuck.see(e, pt, &baseline.Expectation{Mu: pt.X, Sigma: 1}, true)
+	case !pt.Known && !pt.Holiday && pt.Rows != timeline.NoRows:
+		e.InBlock++
+		e.Absence.missed(e, pt, false)
 	}
 }
 
@@ -118,7 +135,22 @@ func (e *Evaluator) widths() [2]float64 {
 	return [2]float64{e.warn[low] * e.Plain.State.Unit, e.warn[high] * e.Plain.State.Unit}
 }
 
-func (e *Evaluator) takePlain(pt *baseline.Point, observed float64) Reading {
+// simple judges by one of the simple methods.
+type simple struct{ *Evaluator }
+
+func (e simple) peek(pt *baseline.Point, s timeline.Sample) Reading {
+	r := Reading{At: pt.At, Observed: s.Value, Rows: pt.Rows, Expected: math.NaN(), Low: math.NaN(), High: math.NaN()}
+	if centre, inner, spread, known := e.Plain.State.Around(e.cfg.Method); known && e.cfg.Method.Name != baseline.Siblings {
+		e.plainBand(&r, centre, inner, spread, 1)
+	}
+	return r
+}
+
+func (e simple) explain(s timeline.Sample) []baseline.Part {
+	return []baseline.Part{{Name: e.cfg.Method.Told(), Amount: e.Peek(s).Expected}}
+}
+
+func (e simple) take(pt *baseline.Point, observed float64) Reading {
 	e.turnBlock(pt)
 	method, p := e.cfg.Method, e.Plain.State
 	y, factor := e.yard(pt)
@@ -136,13 +168,14 @@ func (e *Evaluator) takePlain(pt *baseline.Point, observed float64) Reading {
 			return r
 		case pt.Masked:
 			p.Keep(method)
-			e.Absence.clear()
+			e.Absence.end(false)
+			e.Stuck.clear()
 			return r
 		case !pt.Known:
 			r.Observed = math.NaN()
 			p.Learn(math.NaN())
 			if !pt.Holiday && pt.Rows != timeline.NoRows {
-				r.Change = e.judgeAbsence(pt)
+				r.Change = e.miss(pt)
 			}
 			return r
 		}
@@ -158,18 +191,23 @@ func (e *Evaluator) takePlain(pt *baseline.Point, observed float64) Reading {
 	if math.Abs(r.Deviation) > 0.5 {
 		r.ReturnPeriod = clampReturnPeriod(float64(e.step) / e.Band.TailProbability(d))
 	}
-	if r.Change = e.judgePlain(pt, &r, d); r.Change == Opened || r.Change == Reopened {
-		p.Forget(int((pt.At - e.Alert.Since) / e.step))
-	}
+	e.InBlock++
+	learns, counts, was := e.learning(), !e.hushed(), e.Open
+	e.Absence.arrived(e.Evaluator, pt, learns, counts)
+	e.Stuck.see(e.Evaluator, pt, &baseline.Expectation{Mu: r.Expected, Sigma: 1}, counts)
 	for s := range 2 {
 		u := e.plainStatistic(s, d)
 		e.verdict.u[s], e.verdict.told[s] = u, u
-		if !e.Open {
+	}
+	if r.Change = e.tell(pt, &r); e.Open && !was {
+		p.Forget(int((pt.At - e.Alert.Since) / e.step))
+	}
+	for s := range 2 {
+		if !e.hushed() && !e.settling() {
 			e.Maxima[s].see(&e.verdict, s)
 		}
 	}
 	e.Plain.Before = d
-	e.Absence.arrived(pt, e.Model.PerDay)
 	if e.Open {
 		p.Keep(method)
 	} else {
@@ -194,8 +232,8 @@ func (e *Evaluator) plainBand(r *Reading, centre float64, inner [2]float64, spre
 	r.Expected, r.Low, r.High = centre*factor, edges[0]*factor, edges[1]*factor
 }
 
-// judgePlain opens, follows and closes the alert of a simple baseline.
-func (e *Evaluator) judgePlain(pt *baseline.Point, r *Reading, d float64) Change {
+// tell opens, follows and closes the alert of a simple baseline.
+func (e simple) tell(pt *baseline.Point, r *Reading) Change {
 	if e.rule.BandOnly {
 		return None
 	}
@@ -206,37 +244,39 @@ func (e *Evaluator) judgePlain(pt *baseline.Point, r *Reading, d float64) Change
 			e.Bits[s] |= 1
 		}
 	}
-	stuck := e.stuckTells(pt, &baseline.Expectation{Mu: r.Expected, Sigma: 1})
 	if e.Open {
-		return e.followPlain(pt, r, outside)
+		return e.follow(pt, r, outside)
 	}
 	m, n := e.rule.Persist, e.rule.Of
 	if e.patient() {
 		m, n = max(m, 2), max(n, 2)
 	}
 	for s, d := range [2]Direction{Low, High} {
-		if (e.rule.Direction == Both || e.rule.Direction == d) && outside[s] && bits.OnesCount64(e.Bits[s]&(1<<n-1)) >= m {
+		if !e.settling() && (e.rule.Direction == Both || e.rule.Direction == d) && outside[s] && bits.OnesCount64(e.Bits[s]&(1<<n-1)) >= m {
 			since := pt.At - int64(n-1-bits.LeadingZeros64(e.Bits[s]<<(64-n)))*e.step
 			return e.open(pt, r, Alert{Cause: Deviation, Direction: d, Severity: Warning, Window: n, Since: since})
 		}
 	}
-	if stuck {
+	if e.Stuck.tells(e.Evaluator) {
 		return e.open(pt, r, Alert{Cause: Stuck, Severity: Warning, Since: e.Stuck.Since})
 	}
 	return None
 }
 
-// followPlain closes after as many periods inside as one alarm needs outside,
+// follow closes after as many periods inside as one alarm needs outside,
 // or takes up learning again when a change has lasted long enough to be the new
 // normal.
-func (e *Evaluator) followPlain(pt *baseline.Point, r *Reading, outside [2]bool) Change {
+func (e simple) follow(pt *baseline.Point, r *Reading, outside [2]bool) Change {
 	e.weigh(pt, r)
+	if e.Alert.Quiet {
+		return e.listen(pt, r)
+	}
 	switch e.Alert.Cause {
 	case Missing:
-		return e.close(pt, pt.At, "recovered")
+		return e.shut(pt, pt.At, "recovered")
 	case Stuck:
 		if e.Stuck.Run <= 1 {
-			return e.close(pt, pt.At, "recovered")
+			return e.shut(pt, pt.At, "recovered")
 		}
 		return Updated
 	}
@@ -245,13 +285,14 @@ func (e *Evaluator) followPlain(pt *baseline.Point, r *Reading, outside [2]bool)
 	} else if e.Plain.Inside++; e.Plain.Inside >= 2 || !e.patient() {
 		since := pt.At - int64(e.Plain.Inside-1)*e.step
 		e.Plain.Inside = 0
-		return e.close(pt, since, "recovered")
+		return e.shut(pt, since, "recovered")
 	}
 	wait := e.adoptAfter()
 	if name := e.cfg.Method.Name; wait > 0 && (name == baseline.Change || name == baseline.Rolling || name == baseline.Siblings) &&
 		pt.At+e.step-e.Alert.Since >= wait {
 		e.Plain.State.Renew()
-		return e.close(pt, pt.At, "level_adopted")
+		e.settleDown(pt.At, false)
+		return e.shut(pt, pt.At, "level_adopted")
 	}
 	return Updated
 }

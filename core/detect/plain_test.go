@@ -20,7 +20,7 @@ func level(rng *rand.Rand, days int) []timeline.Sample {
 	return list
 }
 
-var simple = []baseline.Method{
+var everyMethod = []baseline.Method{
 	{Name: baseline.Fixed, Low: 70, High: 130},
 	{Name: baseline.Change, Lag: 24},
 	{Name: baseline.Rolling, Window: 168}, {Name: baseline.Rolling, Window: 168, Robust: true},
@@ -35,7 +35,7 @@ func plainConfig(m baseline.Method) baseline.Config {
 }
 
 func TestEverySimpleBaselineGivesTheSameShapeOfReading(t *testing.T) {
-	for _, m := range simple {
+	for _, m := range everyMethod {
 		rng := rand.New(rand.NewPCG(4, 4))
 		h := level(rng, 70)
 		fault := 62 * 24
@@ -69,7 +69,7 @@ func TestEverySimpleBaselineGivesTheSameShapeOfReading(t *testing.T) {
 }
 
 func TestWidthsFromTheBudgetKeepIt(t *testing.T) {
-	for _, m := range simple[1:] {
+	for _, m := range everyMethod[1:] {
 		found, months := 0, 0.0
 		rng := rand.New(rand.NewPCG(21, uint64(m.Lag+m.Window)))
 		for range 30 {
@@ -104,7 +104,7 @@ func TestSimpleBaselinesDoNotLearnAFault(t *testing.T) {
 	for i := 57 * 24; i < 59*24; i++ {
 		h[i].Value += 90
 	}
-	for _, m := range simple[1:4] {
+	for _, m := range everyMethod[1:4] {
 		_, readings := run(t, plainConfig(m), Rule{Warn: 90 * 24 * time.Hour}, h, 56*24)
 		if after := readings[4*24]; math.Abs(after.Deviation) > 1.2 || math.Abs(after.Expected-100) > 15 {
 			t.Errorf("%s: a day after the fault %+v", m.Name, after)
@@ -128,7 +128,7 @@ func TestALastingChangeBecomesTheNewNormalOfARollingBaseline(t *testing.T) {
 }
 
 func TestSimpleBaselinesSurviveStorage(t *testing.T) {
-	for _, m := range simple {
+	for _, m := range everyMethod {
 		rng := rand.New(rand.NewPCG(3, 4))
 		h := level(rng, 62)
 		h[59*24].Value, h[59*24+1].Value = 300, 300

@@ -33,34 +33,41 @@ func TestBudgetsFollowReturnPeriodsAndSeries(t *testing.T) {
 	}
 }
 
-func TestThresholdsAreReturnLevelsOfGumbelMaxima(t *testing.T) {
-	// Maxima drawn from a Gumbel distribution: the level exceeded once in 30
-	// days of one side is its 1 − 1/60 quantile when two sides share a budget.
-	rng := rand.New(rand.NewPCG(2, 8))
-	sum, n := 0.0, 300
-	for range n {
-		m := maxima{}
-		for range 56 {
-			m.Current = 3 - 0.5*math.Log(-math.Log(rng.Float64()))
-			m.CurrentTold = m.Current
-			m.close(56)
-		}
-		sum += m.threshold(1, 2, 1)
+// filled are maxima of a side after so many blocks.
+func filled(n int, value func(i int) float64) *maxima {
+	m := &maxima{}
+	for i := range n {
+		m.All.Current = value(i)
+		m.CurrentTold = m.All.Current
+		m.close(n)
 	}
-	truth := 3 - 0.5*math.Log(-math.Log(1-1.0/60))
-	own := math.Exp((56*math.Log(truth) + 14*math.Log(3.27)) / 70)
-	if got := sum / float64(n); math.Abs(got-own) > 0.1 {
-		t.Errorf("mean threshold %.2f, want %.2f", got, own)
+	var odd []float32
+	m.settle(&odd)
+	return m
+}
+
+func TestThresholdsAreReturnLevelsOfTheMaxima(t *testing.T) {
+	// Maxima drawn from a Gumbel distribution, whose tail is exponential: how
+	// often the threshold is exceeded afterwards must be what was stated, over
+	// many histories.
+	rng := rand.New(rand.NewPCG(2, 8))
+	const histories, scale = 400, 0.45
+	for _, budget := range []float64{0.03, 0.1, 1} {
+		exceed := 0.0
+		for range histories {
+			m := filled(112, func(int) float64 { return 3 - scale*math.Log(-math.Log(rng.Float64())) })
+			u := m.threshold(budget, 2, 1)
+			exceed += 1 - math.Exp(-math.Exp(-(u-3)/scale))
+		}
+		stated := deviationShare * budget / 60
+		if got := exceed / histories; got > 1.6*stated || got < stated/4 {
+			t.Errorf("budget %g: exceeded in %.2g of blocks, stated %.2g", budget, got, stated)
+		}
 	}
 }
 
 func TestRarityInvertsTheThreshold(t *testing.T) {
-	m := maxima{}
-	for i := range 56 {
-		m.Current = 2 + float64(i%9)/4
-		m.CurrentTold = m.Current
-		m.close(56)
-	}
+	m := filled(56, func(i int) float64 { return 2 + float64(i%9)/4 })
 	for _, budget := range []float64{0.003, 0.05, 1} {
 		u := m.threshold(budget, 2, 1)
 		if back := m.budgetOf(u, 2, 1); math.Abs(math.Log(back/budget)) > 0.01 {

@@ -39,11 +39,18 @@ func side(d Direction) int {
 }
 
 // point is what a judged period adds to the windows. Absent ones (missing,
-// masked) keep OK false.
+// masked) keep OK false. Shift is of additive models the moved level, of counts
+// what the high side sums: X, bounded, so that no single file makes a window.
 type point struct {
 	X, Part, Var, Z, Shift, Level float64
 	OK                            bool
 }
+
+// maxWindows is how many window lengths a cadence has at most.
+const maxWindows = 7
+
+// perWindow is a figure for each window length.
+type perWindow [maxWindows]float64
 
 // recent keeps the last points, as many as the longest window has, as running
 // sums: what a window holds is a difference of two. Entries fill room for twice
@@ -105,6 +112,7 @@ func pointOf(m *baseline.Model, e *baseline.Expectation, x float64) point {
 		if e.Slot.Date != 0 && e.Level > 0 {
 			p.Part = e.Mu / e.Level
 		}
+		p.Shift = min(x, e.Mu+max(8*e.Sigma, 10))
 	} else {
 		p.Shift = min(max(x-e.Mu, -8*e.Sigma), 8*e.Sigma) + e.Level
 	}
@@ -113,11 +121,11 @@ func pointOf(m *baseline.Model, e *baseline.Expectation, x float64) point {
 
 // verdict is what the windows say of the newest point, per side.
 type verdict struct {
-	raw    [2][5]float64 // statistic per window, NaN where there is none
-	ample  [2][5]bool    // the window's effect is large enough
-	u      [2]float64    // largest scaled statistic
-	told   [2]float64    // the same over windows whose effect is large enough
-	window [2]int        // which window told
+	raw    [2]perWindow        // statistic per window, NaN where there is none
+	ample  [2][maxWindows]bool // the window's effect is large enough
+	u      [2]float64          // largest scaled statistic
+	told   [2]float64          // the same over windows whose effect is large enough
+	window [2]int              // which window told
 }
 
 // judge computes the leave-worst-out windows: sums over the last w points
@@ -128,23 +136,23 @@ type verdict struct {
 // window that still holds old deviations must not alarm after recovery. Its
 // statistics are computed only where all of them are asked for, and so are
 // those of windows that lean the other way.
-func (r *recent) judge(c *cadence, mult bool, scale *[2][5]float64, effect float64, all bool, v *verdict) {
+func (r *recent) judge(c *cadence, mult bool, s *scales, effect float64, all bool, v *verdict) {
 	*v = silentVerdict
 	newest := r.Z[len(r.Z)-1]
 	if math.IsNaN(newest) {
 		return
 	}
 	if quiet := newest > -deviating; all || !quiet {
-		r.sweep(c, mult, low, &scale[low], effect, all, quiet, v)
+		r.sweep(c, mult, low, s, effect, all, quiet, v)
 	}
 	if quiet := newest < deviating; all || !quiet {
-		r.sweep(c, mult, high, &scale[high], effect, all, quiet, v)
+		r.sweep(c, mult, high, s, effect, all, quiet, v)
 	}
 }
 
 // sweep goes back once for all windows of a side, keeping the two entries that
 // deviate most.
-func (r *recent) sweep(c *cadence, mult bool, side int, scale *[5]float64, effect float64, all, quiet bool, v *verdict) {
+func (r *recent) sweep(c *cadence, mult bool, side int, s *scales, effect float64, all, quiet bool, v *verdict) {
 	n := len(r.Z)
 	sign := float64(2*side - 1)
 	worst, second := math.Inf(-1), math.Inf(-1)
@@ -173,10 +181,18 @@ func (r *recent) sweep(c *cadence, mult bool, side int, scale *[5]float64, effec
 		var z, gone float64
 		if mult {
 			x, part, variance := end.X-start.X, end.Part-start.Part, end.Var-start.Var
+			bounded := side == high && length > 1
+			if bounded {
+				x = end.Shift - start.Shift
+			}
 			for _, k := range out[:drop] {
 				if k >= 0 {
 					after, before := &r.Sums[k+1], &r.Sums[k]
-					x, part, variance = x-(after.X-before.X), part-(after.Part-before.Part), variance-(after.Var-before.Var)
+					gone := after.X - before.X
+					if bounded {
+						gone = after.Shift - before.Shift
+					}
+					x, part, variance = x-gone, part-(after.Part-before.Part), variance-(after.Var-before.Var)
 				}
 			}
 			mean := r.Level[first] * part
@@ -203,7 +219,7 @@ func (r *recent) sweep(c *cadence, mult bool, side int, scale *[5]float64, effec
 		if quiet {
 			continue
 		}
-		u := z / scale[w]
+		u := s.of(side, w, z)
 		v.u[side] = max(v.u[side], u)
 		if u > v.told[side] && gone >= effect {
 			v.told[side], v.window[side] = u, length
@@ -234,6 +250,33 @@ func ofValues(moved, variance float64) (z, gone float64) {
 // judged.
 const deviating = 0.7
 
-var silentVerdict = verdict{raw: [2][5]float64{unknown, unknown}}
+var silentVerdict = func() (v verdict) {
+	for s := range 2 {
+		for w := range v.raw[s] {
+			v.raw[s][w] = math.NaN()
+		}
+	}
+	return v
+}()
 
-var unknown = [5]float64{math.NaN(), math.NaN(), math.NaN(), math.NaN(), math.NaN()}
+// scales bring the statistics of all windows onto one footing, by side: each is
+// divided and shifted so that its block maxima have the tail of a standard normal
+// one's. Centre is the statistic's median.
+type scales struct{ Scale, Shift, Centre [2]perWindow }
+
+func unitScales() (s scales) {
+	for side := range 2 {
+		for w := range maxWindows {
+			s.Scale[side][w] = 1
+		}
+	}
+	return s
+}
+
+// of is what a window's statistic counts; nothing where it leans the other way.
+func (s *scales) of(side, w int, z float64) float64 {
+	if z <= 0 {
+		return 0
+	}
+	return max(z/s.Scale[side][w]+s.Shift[side][w], 0)
+}

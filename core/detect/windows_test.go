@@ -40,8 +40,8 @@ func TestRunningSumsGiveWhatAddingUpGives(t *testing.T) {
 		for _, mult := range []bool{true, false} {
 			rng := rand.New(rand.NewPCG(3, 9))
 			c := cadenceOf(grid)
-			r := newRecent(c.windows[4])
-			scale := [2][5]float64{{1, 1, 1, 1, 1}, {1, 1, 1, 1, 1}}
+			r := newRecent(c.windows[c.count-1])
+			scale := unitScales()
 			var all []point
 			for i := range 1500 {
 				mu := 40 + 30*math.Sin(float64(i)/5)
@@ -58,7 +58,7 @@ func TestRunningSumsGiveWhatAddingUpGives(t *testing.T) {
 				if !p.OK {
 					continue
 				}
-				for w, length := range c.windows {
+				for w, length := range c.windows[:c.count] {
 					for s := range 2 {
 						got := v.raw[s][w]
 						if length > len(all) {
@@ -181,47 +181,55 @@ func TestSustainedShiftsNeedTheLongWindows(t *testing.T) {
 	}
 }
 
-func TestFaultsInTheHistoryDoNotRaiseThresholds(t *testing.T) {
+func TestOneFaultInTheHistoryDoesNotRaiseThresholdsAndLabelledOnesNever(t *testing.T) {
 	rng := rand.New(rand.NewPCG(15, 1))
-	clean, spoilt := 0.0, 0.0
+	var clean, one, many, labelled float64
 	const n = 25
 	for range n {
 		h := scene(rng, hourly(), sceneStart, 56, 150)
-		threshold := func() float64 {
-			e, err := Fit(config(timeline.Count, hourly()), Rule{}, h, timeline.Mask{})
+		threshold := func(mask timeline.Mask) float64 {
+			e, err := Fit(config(timeline.Count, hourly()), Rule{}, h, mask)
 			if err != nil {
 				t.Fatal(err)
 			}
 			warn, _ := e.Thresholds()
-			return warn[low]
+			return warn[low]*e.Scales.Scale[low][2] - e.Scales.Shift[low][2]
 		}
-		clean += threshold() / n
-		for _, day := range []int{12, 21, 33, 44} { // a twentieth of the history, nobody labelled it
+		clean += threshold(timeline.Mask{}) / n
+		var faults []timeline.Span
+		for k, day := range []int{12, 21, 33, 44} { // a twentieth of the history
+			faults = append(faults, timeline.Span{From: h[day*24+6].At, To: h[day*24+22].At})
 			for i := range 16 {
 				h[day*24+6+i].Value = math.Round(h[day*24+6+i].Value * 0.2)
 			}
+			if k == 0 {
+				one += threshold(timeline.Mask{}) / n
+			}
 		}
-		spoilt += threshold() / n
+		many += threshold(timeline.Mask{}) / n
+		labelled += threshold(timeline.NewMask(faults...)) / n
 	}
-	t.Logf("threshold %.2f from clean history, %.2f with faults in it", clean, spoilt)
-	if spoilt > 1.15*clean || spoilt < 0.85*clean {
-		t.Errorf("threshold %.2f from clean history, %.2f with faults in it", clean, spoilt)
+	t.Logf("limit of windows of six: clean %.2f, one fault %.2f, four %.2f, four that are labelled %.2f", clean, one, many, labelled)
+	if labelled > 1.1*clean || labelled < 0.9*clean {
+		t.Errorf("labelled faults move the limit from %.2f to %.2f", clean, labelled)
+	}
+	if one > 1.6*clean {
+		t.Errorf("one fault nobody labelled moves the limit from %.2f to %.2f", clean, one)
+	}
+	if many < 1.2*clean {
+		t.Errorf("what came back four times is what the series does: limit %.2f, clean %.2f", many, clean)
 	}
 }
 
 func TestOnlyWhatIsToldSpendsTheBudget(t *testing.T) {
-	m := maxima{}
-	for i := range 56 {
-		m.Current = 2 + float64(i%11)/10
-		m.CurrentTold = m.Current
-		m.close(56)
-	}
-	all := m.threshold(0.1, 2, 1)
+	m := filled(112, func(i int) float64 { return 2 + float64(i%11)/10 })
+	all := m.threshold(1, 2, 1)
 	for i := range m.Told {
 		m.Told[i] = 0
 	}
-	m.restore()
-	if part := m.threshold(0.1, 2, 1); part >= all || m.share > 0.2 {
+	var odd []float32
+	m.settle(&odd)
+	if part := m.threshold(1, 2, 1); part >= all || m.share > 0.2 {
 		t.Errorf("threshold %.2f where all is told, %.2f where hardly any is", all, part)
 	}
 }

@@ -42,6 +42,17 @@ func Mask(exclusions []Exclusion, at int64) timeline.Mask {
 	return timeline.NewMask(spans...).Lasting(lasting...)
 }
 
+// Faults gives the spans of the past that people called faults by the instant.
+func Faults(exclusions []Exclusion, at int64) timeline.Mask {
+	var spans []timeline.Span
+	for _, x := range exclusions {
+		if x.Known <= at && !x.Planned && !x.Lasts {
+			spans = append(spans, x.Span)
+		}
+	}
+	return timeline.NewMask(spans...)
+}
+
 // MarkOf says how a period is judged: a planned event that was known at its end
 // mutes it.
 func MarkOf(exclusions []Exclusion, from, to int64) timeline.Mark {
@@ -111,7 +122,18 @@ func WalkOn(job Job) ([]detect.Alert, *detect.Evaluator, error) {
 	for ; i < len(job.History); i++ {
 		s := job.History[i]
 		if s.At >= due || job.learned(fitted, s.At) {
-			fresh, fitErr := detect.Fit(job.Config, job.Rule, job.History[:i], Mask(job.Exclusions, s.At))
+			mask := Mask(job.Exclusions, s.At)
+			fit := func() (*detect.Evaluator, error) { return detect.Fit(job.Config, job.Rule, job.History[:i], mask) }
+			if evaluator != nil {
+				if Settle(evaluator, job.Exclusions, s.At) {
+					alerts = Note(alerts, evaluator, detect.Closed)
+				}
+				evaluator.Disown(Faults(job.Exclusions, s.At))
+				fit = func() (*detect.Evaluator, error) {
+					return detect.Refit(evaluator, job.Config, job.Rule, job.History[:i], mask)
+				}
+			}
+			fresh, fitErr := fit()
 			var short baseline.TooShort
 			if fitErr != nil && !errors.As(fitErr, &short) {
 				return nil, nil, fitErr
@@ -123,16 +145,13 @@ func WalkOn(job Job) ([]detect.Alert, *detect.Evaluator, error) {
 				due = s.At + 86400
 				continue
 			}
-			if err = nil; evaluator != nil {
-				if Settle(evaluator, job.Exclusions, s.At) {
-					alerts = Note(alerts, evaluator, detect.Closed)
-				}
-				fresh.Carry(evaluator)
-			}
-			evaluator = fresh
+			err, evaluator = nil, fresh
 		}
 		if evaluator == nil {
 			continue
+		}
+		if _, regime := evaluator.RegimeDue(); regime > fitted {
+			due = min(due, regime)
 		}
 		if job.Visit != nil {
 			job.Visit(i, evaluator)

@@ -135,6 +135,11 @@ func (m Mask) Lasting(spans ...Span) Mask {
 	return joined
 }
 
+// And gives the mask with further spans.
+func (m Mask) And(spans ...Span) Mask {
+	return Mask{spans: Join(append(append([]Span(nil), m.spans...), spans...)), lasting: m.lasting}
+}
+
 // Mark tells how a period from..to is taken.
 func (m Mask) Mark(from, to int64) Mark {
 	if !m.Touches(from, to) {

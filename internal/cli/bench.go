@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tinbell/core/detect"
 	"tinbell/core/score"
 	"tinbell/internal/benchmark"
 	"tinbell/internal/words"
@@ -41,7 +42,7 @@ func (a *app) benchCommand() *cobra.Command {
 		a.driftBench(), a.corpusBench(), a.chaosBench(), a.loadBench(), speed)
 }
 
-var accuracyParts = []string{"rarity", "faults", "detectors", "losses"}
+var accuracyParts = []string{"rarity", "everyday", "faults", "detectors", "losses"}
 
 func (a *app) accuracyCommand() *cobra.Command {
 	var seeds, each int
@@ -49,10 +50,12 @@ func (a *app) accuracyCommand() *cobra.Command {
 	var parts []string
 	c := &cobra.Command{Use: "accuracy", Short: "Stated rarity beside found, and precision, recall and delay beside simple rivals", Args: exactly(0, "nothing"),
 		Long: `Makes up series of every kind and period from several seeds, judges them walking
-forward, and prints four things:
+forward, and prints five things:
 
   rarity     stated false alarms and coverage beside those found on series
              without any fault, with clean history and with 5 % of it spoilt
+  everyday   the same by rule, and faults found, on series of everyday oddity that
+             no baseline assumes: batches, tides, opening hours, new levels
   faults     precision, recall and delay on planted faults, beside simple rules
              whose limits were chosen on the answers to ring falsely as often
   detectors  what each detector, and each thing the service is told, is worth
@@ -96,6 +99,13 @@ func (a *app) accuracy(ctx context.Context, plan benchmark.Plan, parts []string,
 			}
 			raw[part] = rows
 			tables = append(tables, rarityTable(rows), coverageTable(rows))
+		case "everyday":
+			rows, err := plan.Generalities(ctx, budget)
+			if err != nil {
+				return err
+			}
+			raw[part] = rows
+			tables = append(tables, everydayTable(rows, budget))
 		case "faults":
 			contests, err := plan.Contests(ctx, budget)
 			if err != nil {
@@ -151,6 +161,22 @@ func historyOf(contaminated bool) string {
 		return "5 % faults"
 	}
 	return "clean"
+}
+
+func everydayTable(rows []benchmark.Generality, budget float64) listing {
+	l := listing{title: fmt.Sprintf("Everyday series: false alarms stated (%g per series and 30 days) and found where nothing was wrong, by rule, and planted faults found", budget),
+		head: []string{"period", "sort", "stated", "found", "found / stated (95 %)", "by rule", "faults found"}, right: []int{2, 3}}
+	for _, r := range rows {
+		var rules []string
+		for _, cause := range []detect.Cause{detect.Deviation, detect.Silence, detect.Missing, detect.Stuck, detect.Step} {
+			if n := r.Rules[cause]; n > 0 {
+				rules = append(rules, fmt.Sprintf("%s %d", cause, n))
+			}
+		}
+		l.rows = append(l.rows, []string{words.Duration(r.Period), r.Sort, fmt.Sprintf("%.1f", r.Stated), strconv.Itoa(r.Found),
+			fmt.Sprintf("%.2f (%.2f to %.2f)", r.Ratio.Estimate, r.Ratio.Low, r.Ratio.High), strings.Join(rules, ", "), fmt.Sprintf("%d of %d", r.Noticed, r.Faults)})
+	}
+	return l
 }
 
 func coverageTable(rows []benchmark.Rarity) listing {

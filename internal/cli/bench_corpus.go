@@ -71,8 +71,8 @@ func corpusTable(results []corpus.Result) listing {
 		right: []int{1, 2, 3, 8, 9}}
 	for _, r := range results {
 		delay := "–"
-		if r.Found > 0 {
-			delay = words.Duration(time.Duration(r.Delay) * time.Second)
+		if r.Delay != nil {
+			delay = words.Duration(time.Duration(*r.Delay) * time.Second)
 		}
 		ratio := r.Ratio()
 		l.rows = append(l.rows, []string{r.Corpus, fmt.Sprint(r.Series), fmt.Sprintf("%.1f", r.Stated), fmt.Sprint(r.False),

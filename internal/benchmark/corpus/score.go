@@ -17,10 +17,10 @@ type Result struct {
 	False, True      int     // alerts, long ones in pieces
 	Neutral          int
 	Incidents, Found int
-	Delay            float64 // median seconds from start to first alert
+	Delay            *float64 `json:",omitempty"` // median seconds from start to first alert, none without an incident found
 	Rules            []RuleCount
 	Kinds            []KindCount
-	Alerts           []Verdict
+	Alerts           []Verdict `json:"-"`
 }
 
 // RuleCount is what one rule told.
@@ -161,14 +161,14 @@ func (c *Corpus) Score(rang []Rang, budget float64) Result {
 		r.Kinds = append(r.Kinds, *kind)
 	}
 	sort.Slice(r.Kinds, func(a, b int) bool { return r.Kinds[a].Kind < r.Kinds[b].Kind })
-	r.Delay = median(delays)
+	if len(delays) > 0 {
+		m := median(delays)
+		r.Delay = &m
+	}
 	return r
 }
 
 func median(values []float64) float64 {
-	if len(values) == 0 {
-		return math.NaN()
-	}
 	sort.Float64s(values)
 	n := len(values)
 	return (values[(n-1)/2] + values[n/2]) / 2

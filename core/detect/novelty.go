@@ -1,0 +1,140 @@
+package detect
+
+import (
+	"slices"
+
+	"tinbell/core/baseline"
+	"tinbell/core/timeline"
+)
+
+// novelty is something that was told once. What comes back soon after, or at the
+// same time of day within about a week, is the same and does not ring again,
+// unless it lasts much longer or is much stronger than it was.
+type novelty struct {
+	Key     noveltyKey
+	Since   int64
+	Raised  int64
+	ToldEnd int64
+	End     int64 // of its newest return
+	Length  int64 // seconds
+	Peak    float64
+	Again   int // how often it has come back
+}
+
+type noveltyKey uint8
+
+const (
+	lowKey noveltyKey = iota // deviation and silence
+	highKey
+	missingKey
+	stuckKey
+	stepKey
+)
+
+func keyOf(a *Alert) noveltyKey {
+	switch a.Cause {
+	case Missing:
+		return missingKey
+	case Stuck:
+		return stuckKey
+	case Step:
+		return stepKey
+	}
+	if a.Direction == High {
+		return highKey
+	}
+	return lowKey
+}
+
+const (
+	manyKnown  = 12
+	manyHushed = 64
+	daySeconds = 86400
+)
+
+// returned is the newest that an opening alert repeats, nil if it is new.
+// Returns do not extend how long something counts as just told, only the week in
+// which the same time of day does.
+func (e *Evaluator) returned(a *Alert) *novelty {
+	near := int64(daySeconds)
+	if e.daily {
+		near = 7 * daySeconds
+	}
+	for i := len(e.Known) - 1; i >= 0; i-- {
+		k := &e.Known[i]
+		if k.Key != keyOf(a) {
+			continue
+		}
+		if a.Since-k.ToldEnd <= near {
+			return k
+		}
+		if !e.daily && a.Since-k.End <= 8*daySeconds {
+			slack := max(e.step, 5400)
+			if sameTime(a.Since, k.Since, slack) || sameTime(a.Raised, k.Raised, slack) {
+				return k
+			}
+		}
+	}
+	return nil
+}
+
+// sameTime tells whether two instants lie at about the same time of day.
+func sameTime(a, b, slack int64) bool {
+	d := ((a-b)%daySeconds + daySeconds) % daySeconds
+	return min(d, daySeconds-d) <= slack
+}
+
+// remember keeps a told alert, or counts a return.
+func (e *Evaluator) remember(a *Alert) {
+	end := max(a.Active, a.Since+e.step)
+	if a.Quiet {
+		if k := e.returned(a); k != nil {
+			k.Again, k.End = k.Again+1, max(k.End, end)
+		}
+		e.Hushed = append(e.Hushed, timeline.Span{From: a.Since, To: end})
+		if n := len(e.Hushed) - manyHushed; n > 0 {
+			e.Hushed = slices.Delete(e.Hushed, 0, n)
+		}
+		return
+	}
+	if e.replaying {
+		return
+	}
+	e.Known = append(e.Known, novelty{Key: keyOf(a), Since: a.Since, Raised: a.Raised, ToldEnd: end, End: end, Length: end - a.Since, Peak: a.Strength})
+	if n := len(e.Known) - manyKnown; n > 0 {
+		e.Known = slices.Delete(e.Known, 0, n)
+	}
+}
+
+// forgetNovelty takes an alert off the list: it goes on.
+func (e *Evaluator) forgetNovelty(raised int64) {
+	e.Known = slices.DeleteFunc(e.Known, func(k novelty) bool { return k.Raised == raised })
+}
+
+// Disown takes what lies in the spans off the list of what is known: a person
+// said that it was a fault, and it rings when it comes back.
+func (e *Evaluator) Disown(faults timeline.Mask) {
+	e.Known = slices.DeleteFunc(e.Known, func(k novelty) bool { return faults.Touches(k.Since, k.ToldEnd) })
+}
+
+// listen follows what is not told: it is told after all where it lasts more than
+// twice as long as before, or is half as strong again; it ends with two ordinary
+// periods.
+func (e *Evaluator) listen(pt *baseline.Point, r *Reading) Change {
+	a := &e.Alert
+	k := e.returned(a)
+	if k == nil || a.Active-a.Since > 2*k.Length+max(6*3600, 6*e.step) || a.Strength > 1.5*max(k.Peak, 1) {
+		a.Quiet, a.Raised = false, pt.At+e.step
+		if a.Strength > 1 {
+			a.ReturnPeriod = max(a.ReturnPeriod, clampReturnPeriod(e.rule.Warn.Seconds()))
+		}
+		return Opened
+	}
+	if e.deviates(pt, r) {
+		e.Closing.Good = 0
+	} else if e.Closing.Good++; e.Closing.Good >= 2 {
+		e.shut(pt, pt.At-e.step, "recovered")
+		return Recurred
+	}
+	return None
+}

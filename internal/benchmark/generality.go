@@ -1,0 +1,71 @@
+package benchmark
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"tinbell/core/detect"
+	"tinbell/core/score"
+)
+
+// Generality is what one sort of everyday series showed at one period: false
+// alarms stated and found on clean series, by rule, and faults found on others.
+type Generality struct {
+	Sort    string
+	Period  time.Duration
+	Months  float64
+	Stated  float64
+	Found   int
+	Ratio   score.Interval
+	Rules   map[detect.Cause]int
+	Faults  int
+	Noticed int
+}
+
+// Generalities judges everyday series of all sorts and periods, clean and with
+// faults, at a budget of false alarms per series and 30 days.
+func (p Plan) Generalities(ctx context.Context, budget float64) ([]Generality, error) {
+	var list []Generality
+	for k, st := range stretches {
+		for i := range everydays {
+			sort := &everydays[i]
+			if st.Period == 24*time.Hour && !sort.Daily {
+				continue
+			}
+			if err := ctx.Err(); err != nil {
+				return nil, err
+			}
+			g := Generality{Sort: sort.Name, Period: st.Period, Rules: map[detect.Cause]int{}}
+			var clean, spoilt []Scene
+			for _, seed := range p.Seeds {
+				for n := range p.PerFamily {
+					clean = append(clean, newEveryday(sort, seed, st, n, false))
+					spoilt = append(spoilt, newEveryday(sort, seed+5000, st, n, true))
+				}
+			}
+			alerts, err := walkAll(clean, ruleOf(budget))
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", sort.Name, err)
+			}
+			for _, of := range alerts {
+				g.Months += float64(st.Judge) / 30
+				for _, a := range of {
+					g.Found++
+					g.Rules[a.Cause]++
+				}
+			}
+			g.Stated = budget * g.Months
+			g.Ratio = score.PoissonRate(g.Found, g.Stated)
+			rang, err := walkAll(spoilt, ruleOf(budget))
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", sort.Name, err)
+			}
+			o := tally(sort.Name, spoilt, rang)
+			g.Faults, g.Noticed = o.Faults, o.Found
+			list = append(list, g)
+		}
+		p.Progress(k+1, len(stretches))
+	}
+	return list, nil
+}
