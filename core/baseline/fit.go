@@ -193,7 +193,10 @@ func (t *trials) noise(best *trial) {
 	for i := range residuals {
 		residuals[i] /= math.Sqrt(m.rowsNoise(rows[i]))
 	}
-	t.spread = max(1.4826*Median(residuals), floorSpread(best.mus))
+	// Where most values are exactly as expected (rain, refunds) the median says
+	// nothing of the rest.
+	average := mean(residuals)
+	t.spread = max(1.4826*Median(residuals), 0.25*1.2533*average, floorSpread(best.mus))
 }
 
 // chooseRowsWeight finds how much of the noise falls with the row count: the

@@ -70,5 +70,5 @@ func (a *absence) tells(e *Evaluator) bool {
 	case e.rule.Missing > 0:
 		return a.Odds.N >= e.rule.Missing
 	}
-	return a.Rare >= e.cadence.absences && a.Odds.S > a.Odds.warn
+	return a.Rare >= e.cadence.absences && a.Odds.over(e, Missing)
 }

@@ -46,6 +46,35 @@ type Rule struct {
 	SilenceOff bool          // do not tell of zeros where rows were due
 	KeepWorst  bool          // windows keep their worst period: only to measure what leaving it out is worth
 	BandOnly   bool          // readings without alerts
+	Caution    Caution
+}
+
+// Caution is by how much each rule's limit is raised over what the series itself
+// gives, because on the past of its monitor it rang more than stated. 0 counts as
+// 1: not at all.
+type Caution struct{ Deviation, Silence, Missing, Stuck, Step float64 }
+
+// Of is the factor for a rule, at least 1.
+func (c Caution) Of(cause Cause) float64 { return max(*c.at(cause), 1) }
+
+// With gives the caution with a rule's factor set.
+func (c Caution) With(cause Cause, factor float64) Caution {
+	*c.at(cause) = factor
+	return c
+}
+
+func (c *Caution) at(cause Cause) *float64 {
+	switch cause {
+	case Silence:
+		return &c.Silence
+	case Missing:
+		return &c.Missing
+	case Stuck:
+		return &c.Stuck
+	case Step:
+		return &c.Step
+	}
+	return &c.Deviation
 }
 
 // Sustained says how small and slow a shift is looked for.
@@ -130,7 +159,10 @@ type Alert struct {
 	Reason       string     // why it closed: recovered, level_adopted, changed
 	N            int        // samples in Observed
 	Active       int64      // end of the last period that deviated
+	Lost         float64    // of counts: most rows that were missing so far
 	Strength     float64    // largest statistic over its limit
+	Returns      int        // how often it has come back since, without being told
+	Returned     int64      // when it last had
 	Quiet        bool       // not told: what an alert told before comes back
 	Evidence     Evidence   // so far
 	Looks        []Evidence // as it was at the ages of Looks

@@ -71,10 +71,13 @@ func (c *closing) see(e *Evaluator, pt *baseline.Point, ex *baseline.Expectation
 		gain = (ex.Mu*(r-1) - pt.X*math.Log(r)) / max(ex.Sigma*ex.Sigma/max(ex.Mu, 0.3), 1)
 	}
 	c.LLR = max(0, c.LLR+min(max(gain, -2), 2))
-	if z*sign > 1.5 {
+	switch {
+	case z*sign > 1.5:
 		c.LLR = min(c.LLR, 2)
 		c.Quiet = 0
-	} else {
+	case e.Silence.Odds.N > 0 && pt.X == 0:
+		// Still nothing comes: a night in which little is due ends no silence.
+	default:
 		c.Quiet++
 	}
 	if c.LLR >= 4 || c.Quiet >= e.cadence.quiet || (delta*sign < 0 && c.Quiet >= 3) {
@@ -119,7 +122,10 @@ func (c *closing) turn(e *Evaluator, at int64, mult bool) bool {
 // has a history of its own from here on.
 func (e *Evaluator) settleDown(at int64, another bool) {
 	e.Probation = at + 7*daySeconds
+	if e.daily {
+		e.Probation = at + 28*daySeconds
+	}
 	if another {
-		e.Probation, e.Regime = at+14*daySeconds, at+e.step
+		e.Probation, e.Regime = max(e.Probation, at+14*daySeconds), at+e.step
 	}
 }

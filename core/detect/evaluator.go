@@ -24,6 +24,7 @@ type Evaluator struct {
 	youth          float64 // 1 at birth, 0 once old enough: what a first fit saw it fits too well
 	warn, critical [2]float64
 	verdict        verdict
+	point          baseline.Point // the newest; here it need not be made anew
 	odd            []float32 // room for fits of tails
 	calibrating    bool      // replaying to set scales and thresholds: no alerts
 	bandFrom       int64     // while calibrating: residuals before are forgotten anyway
@@ -174,16 +175,16 @@ func (e *Evaluator) settleLimits() {
 	if e.Last > e.First {
 		e.youth = max(0, 1-float64(e.Last-e.First)/86400/e.cadence.coldDays)
 	}
-	cold := 1 + 0.6*e.youth
+	cold := (1 + 0.6*e.youth) * e.rule.Caution.Of(Deviation)
 	for s := range 2 {
 		m := &e.Maxima[s]
 		m.settle(&e.odd)
 		e.warn[s] = cold * m.threshold(Budget(e.rule.Warn, e.rule.Series), e.sides(), e.cadence.block)
 		e.critical[s] = cold * m.threshold(Budget(e.rule.Critical, e.rule.Series), e.sides(), e.cadence.block)
 	}
-	e.Silence.Odds.settle(e, silenceShare)
-	e.Absence.Odds.settle(e, missingShare)
-	e.Stuck.Odds.settle(e, stuckShare)
+	e.Silence.Odds.settle(e, Silence)
+	e.Absence.Odds.settle(e, Missing)
+	e.Stuck.Odds.settle(e, Stuck)
 	e.Steps.settle(e)
 }
 
@@ -200,8 +201,8 @@ func (e *Evaluator) Step(s timeline.Sample, mark timeline.Mark) Reading {
 	if mark == timeline.Widened {
 		return e.stepWide(s)
 	}
-	pt := e.Model.NewPoint(s, e.slotter.At(s.At), &e.cfg, mark)
-	return e.judge.take(&pt, s.Value)
+	e.point = e.Model.NewPoint(s, e.slotter.At(s.At), &e.cfg, mark)
+	return e.judge.take(&e.point, s.Value)
 }
 
 // WideBand is how many times wider the band is where a planned event widens it.

@@ -25,8 +25,12 @@ func Fit(cfg baseline.Config, rule Rule, history []timeline.Sample, mask timelin
 // Refit is Fit for a series that an evaluator has judged so far, whose open alert
 // and memory the new one takes over. What is being told about, and what came back
 // and was not told, is left out of learning; a series that became another one is
-// learned from its new beginning as soon as that is long enough.
+// learned from its new beginning as soon as that is long enough. Without an old
+// evaluator it is Fit.
 func Refit(old *Evaluator, cfg baseline.Config, rule Rule, history []timeline.Sample, mask timeline.Mask) (*Evaluator, error) {
+	if old == nil {
+		return fit(cfg, rule, history, mask)
+	}
 	spans := old.Hushed
 	if a, open := old.OpenAlert(); open && (a.Cause == Deviation || a.Cause == Silence) {
 		spans = append(slices.Clone(spans), timeline.Span{From: a.Since, To: math.MaxInt64})
@@ -117,11 +121,14 @@ func (e *Evaluator) replay(p *baseline.Prepared, history []timeline.Sample) {
 	e.Steps.Peaks = learned.Steps.Peaks
 }
 
-// wouldAlarm tells whether anything of the history rings, or rests on how often
-// periods are empty or missing, which is only known at its end.
+// wouldAlarm tells whether anything of the history rings, or comes near to it
+// where how often periods are empty or missing is only known at its end.
 func (e *Evaluator) wouldAlarm() bool {
 	e.settleLimits()
-	if e.Silence.All[0] > 0 || e.Absence.All > 0 {
+	if s := &e.Silence.Odds; s.Peaks.largest() > s.least/2 {
+		return true
+	}
+	if s := &e.Absence.Odds; s.Peaks.largest() > s.least/2 {
 		return true
 	}
 	for s := range 2 {

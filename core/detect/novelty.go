@@ -18,7 +18,8 @@ type novelty struct {
 	End     int64 // of its newest return
 	Length  int64 // seconds
 	Peak    float64
-	Again   int // how often it has come back
+	Again   int     // how often it has come back
+	Lost    float64 // of counts: rows that did not come, before any came late
 }
 
 type noveltyKey uint8
@@ -52,27 +53,38 @@ const (
 	daySeconds = 86400
 )
 
-// returned is the newest that an opening alert repeats, nil if it is new.
-// Returns do not extend how long something counts as just told, only the week in
-// which the same time of day does.
-func (e *Evaluator) returned(a *Alert) *novelty {
+// returned is what an opening alert repeats, the strongest of several; nil if it
+// is new. Returns do not extend how long something counts as just told, only the
+// week in which the same time of day does.
+func (e *Evaluator) returned(a *Alert) (found *novelty) {
 	near := int64(daySeconds)
 	if e.daily {
 		near = 7 * daySeconds
 	}
-	for i := len(e.Known) - 1; i >= 0; i-- {
+	for i := range e.Known {
 		k := &e.Known[i]
-		if k.Key != keyOf(a) {
+		if k.Key != keyOf(a) || found != nil && found.Peak > k.Peak {
 			continue
 		}
-		if a.Since-k.ToldEnd <= near {
-			return k
+		slack := max(e.step, 5400)
+		justTold := a.Since-k.ToldEnd <= near && k.Raised > 0
+		sameHour := !e.daily && a.Since-k.End <= 8*daySeconds && (sameTime(a.Since, k.Since, slack) || sameTime(a.Raised, k.Raised, slack))
+		if justTold || sameHour {
+			found = k
 		}
-		if !e.daily && a.Since-k.End <= 8*daySeconds {
-			slack := max(e.step, 5400)
-			if sameTime(a.Since, k.Since, slack) || sameTime(a.Raised, k.Raised, slack) {
-				return k
-			}
+	}
+	return found
+}
+
+// rebound is the loss of rows just told of that an opening alert of too many may
+// be the end of: what was held back comes.
+func (e *Evaluator) rebound(a *Alert) *novelty {
+	if e.cfg.Kind != timeline.Count || a.Cause != Deviation || a.Direction != High {
+		return nil
+	}
+	for i := len(e.Known) - 1; i >= 0; i-- {
+		if k := &e.Known[i]; k.Key == lowKey && k.Lost > 0 && a.Since-k.End <= daySeconds {
+			return k
 		}
 	}
 	return nil
@@ -90,6 +102,9 @@ func (e *Evaluator) remember(a *Alert) {
 	if a.Quiet {
 		if k := e.returned(a); k != nil {
 			k.Again, k.End = k.Again+1, max(k.End, end)
+		} else if k := e.rebound(a); k != nil {
+			// The same may come at this time of day again, with the loss before it.
+			e.know(novelty{Key: highKey, Since: a.Since, ToldEnd: end, End: end, Length: end - a.Since, Peak: a.Strength})
 		}
 		e.Hushed = append(e.Hushed, timeline.Span{From: a.Since, To: end})
 		if n := len(e.Hushed) - manyHushed; n > 0 {
@@ -100,10 +115,29 @@ func (e *Evaluator) remember(a *Alert) {
 	if e.replaying {
 		return
 	}
-	e.Known = append(e.Known, novelty{Key: keyOf(a), Since: a.Since, Raised: a.Raised, ToldEnd: end, End: end, Length: end - a.Since, Peak: a.Strength})
+	k := novelty{Key: keyOf(a), Since: a.Since, Raised: a.Raised, ToldEnd: end, End: end, Length: end - a.Since, Peak: a.Strength}
+	if k.Key == lowKey && e.cfg.Kind == timeline.Count {
+		k.Lost = max(a.Lost, a.Expected-a.Observed)
+	}
+	e.know(k)
+}
+
+func (e *Evaluator) know(k novelty) {
+	e.Known = append(e.Known, k)
 	if n := len(e.Known) - manyKnown; n > 0 {
 		e.Known = slices.Delete(e.Known, 0, n)
 	}
+}
+
+// Returned is what the last Recurred was about: since when the alert deviated that
+// told of it, how often it has come back, and the end of the newest return. ok is
+// false where no alert did.
+func (e *Evaluator) Returned() (since int64, times int, end int64, ok bool) {
+	k := e.returned(&e.Alert)
+	if k == nil || k.Raised == 0 {
+		return 0, 0, 0, false
+	}
+	return k.Since, k.Again, k.End, true
 }
 
 // forgetNovelty takes an alert off the list: it goes on.
@@ -123,7 +157,13 @@ func (e *Evaluator) Disown(faults timeline.Mask) {
 func (e *Evaluator) listen(pt *baseline.Point, r *Reading) Change {
 	a := &e.Alert
 	k := e.returned(a)
-	if k == nil || a.Active-a.Since > 2*k.Length+max(6*3600, 6*e.step) || a.Strength > 1.5*max(k.Peak, 1) {
+	over := false
+	if k != nil {
+		over = a.Active-a.Since > 2*k.Length+max(6*3600, 6*e.step) || a.Strength > 1.5*max(k.Peak, 1)
+	} else if k = e.rebound(a); k != nil {
+		over = a.Observed-a.Expected > 1.3*k.Lost
+	}
+	if k == nil || over {
 		a.Quiet, a.Raised = false, pt.At+e.step
 		if a.Strength > 1 {
 			a.ReturnPeriod = max(a.ReturnPeriod, clampReturnPeriod(e.rule.Warn.Seconds()))

@@ -21,7 +21,7 @@ func (e *Evaluator) open(pt *baseline.Point, r *Reading, a Alert) Change {
 		e.forgetNovelty(a.Raised)
 	} else {
 		a.Raised = pt.At + e.step
-		if !e.replaying && e.returned(&a) != nil {
+		if !e.replaying && (e.returned(&a) != nil || e.rebound(&a) != nil) {
 			a.Quiet, change = true, None
 		}
 	}
@@ -84,6 +84,7 @@ func (e *Evaluator) weigh(pt *baseline.Point, r *Reading) {
 	if a.Strength = max(a.Strength, strength); grave {
 		a.Severity = Critical
 	}
+	a.Lost = max(a.Lost, a.Expected-a.Observed)
 	if e.deviates(pt, r) {
 		a.Active = pt.At + e.step
 	}
@@ -95,11 +96,11 @@ func (e *Evaluator) weigh(pt *baseline.Point, r *Reading) {
 func (e *Evaluator) strength() (strength float64, critical bool) {
 	switch e.Alert.Cause {
 	case Silence:
-		return e.Silence.Odds.excess(), e.Silence.Odds.S > e.Silence.Odds.critical
+		return e.Silence.Odds.strength(e, Silence)
 	case Stuck:
-		return e.Stuck.Odds.excess(), e.Stuck.Odds.S > e.Stuck.Odds.critical
+		return e.Stuck.Odds.strength(e, Stuck)
 	case Missing:
-		return e.Absence.Odds.excess(), e.Absence.Odds.S > e.Absence.Odds.critical
+		return e.Absence.Odds.strength(e, Missing)
 	case Step:
 		return max(e.Alert.Strength, 1), false
 	}
@@ -122,6 +123,9 @@ func (e *Evaluator) deviates(pt *baseline.Point, r *Reading) bool {
 	}
 	if !pt.Known {
 		return false
+	}
+	if strength, _ := e.strength(); strength > 1 {
+		return true
 	}
 	if e.windowed() && e.Recent.Valid > 0 {
 		if p := e.Recent.last(0); p.OK {

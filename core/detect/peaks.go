@@ -20,6 +20,9 @@ func (p *peaks) see(v float64) { p.Current = max(p.Current, v) }
 
 // close ends a block; the oldest beyond keep is forgotten.
 func (p *peaks) close(keep int) {
+	if n := len(p.sorted); n == keep && p.sorted[n-1] == 0 && p.Current == 0 {
+		return // nothing before, nothing now
+	}
 	if n := len(p.Values); n >= keep {
 		i, _ := slices.BinarySearch(p.sorted, p.Values[0])
 		p.sorted = slices.Delete(p.sorted, i, i+1)
@@ -39,8 +42,20 @@ func (p *peaks) restore() {
 	slices.Sort(p.sorted)
 }
 
+// largest is the largest of all blocks.
+func (p *peaks) largest() float64 {
+	if n := len(p.sorted); n > 0 {
+		return max(float64(p.sorted[n-1]), p.Current)
+	}
+	return p.Current
+}
+
 // settle fits the tail anew.
 func (p *peaks) settle(prior float64, odd *[]float32) {
+	if n := len(p.sorted); n > 0 && p.sorted[n-1] == 0 {
+		p.fit = tailOfNothing(n, prior)
+		return
+	}
 	p.fit = fitWithoutOne(p.Values, p.sorted, prior, odd)
 }
 
@@ -53,6 +68,21 @@ const (
 	stepShare      = 0.9 // a stepped series has no windows
 )
 
+// Share is the part of the budget that a rule may spend.
+func Share(cause Cause) float64 {
+	switch cause {
+	case Silence:
+		return silenceShare
+	case Missing:
+		return missingShare
+	case Stuck:
+		return stuckShare
+	case Step:
+		return stepShare
+	}
+	return deviationShare
+}
+
 const month = 30 * 24 * time.Hour
 
 // Budget is the number of false alarms one series may raise in 30 days so that
@@ -61,15 +91,22 @@ func Budget(returnPeriod time.Duration, series int) float64 {
 	return month.Seconds() / (returnPeriod.Seconds() * float64(max(series, 1)))
 }
 
+// longerRun is how much more unlikely than any before a run must be.
+const longerRun = 1.5
+
 // surpriseLimit is how unlikely a run must be, as −ln of its probability, to be
 // told about once for so many in 30 days: at least what the probability itself
 // says, and what runs of this series have reached without anything being wrong.
 func (p *peaks) surpriseLimit(each float64, step int64, blockDays int) float64 {
-	limit := -math.Log(min(each*float64(step)/month.Seconds(), 1))
+	limit := p.leastLimit(each, step)
 	if len(p.Values) > 0 {
-		limit = max(limit, p.fit.level(min(each*float64(blockDays)/30, 0.95)))
+		limit = max(limit, p.fit.level(min(each*float64(blockDays)/30, 0.95)), longerRun*p.fit.top)
 	}
 	return limit
+}
+
+func (p *peaks) leastLimit(each float64, step int64) float64 {
+	return -math.Log(min(each*float64(step)/month.Seconds(), 1))
 }
 
 // pooled are thresholds measured over many simulated series, for histories too

@@ -67,5 +67,5 @@ func (s *silence) see(e *Evaluator, pt *baseline.Point, ex *baseline.Expectation
 }
 
 func (s *silence) tells(e *Evaluator) bool {
-	return s.Odds.N >= e.cadence.zeros && s.Odds.S > s.Odds.warn && !e.rule.SilenceOff
+	return s.Odds.N >= e.cadence.zeros && s.Odds.over(e, Silence) && !e.rule.SilenceOff
 }

@@ -68,6 +68,7 @@ func (k *steps) settle(e *Evaluator) {
 		each := stepShare * Budget(e.rule.Warn, e.rule.Series) * float64(e.cadence.block) / 30
 		k.Reach = max(k.Reach, k.Peaks.fit.level(min(each, 0.95)))
 	}
+	k.Reach *= e.rule.Caution.Of(Step)
 }
 
 // undone tells whether the value is about the same again.

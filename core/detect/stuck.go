@@ -120,7 +120,7 @@ func (k *stuck) tells(e *Evaluator) bool {
 	if k.EqualShare >= 0.3 {
 		long = 3 * k.First
 	}
-	return k.Run >= long && k.Odds.S > max(k.Odds.warn, stuckNats)
+	return k.Run >= long && k.Odds.S > stuckNats && k.Odds.over(e, Stuck)
 }
 
 // stuckNats is the least odds against chance.

@@ -11,7 +11,9 @@ type surprise struct {
 	N     int // periods
 	Peaks peaks
 
+	least          float64 // what the probability alone asks for
 	warn, critical float64
+	settled        bool
 }
 
 // surprisePrior is the slope of peaks whose probabilities are right: −ln P of
@@ -35,12 +37,37 @@ func (s *surprise) end(counts bool) {
 	s.S, s.N = 0, 0
 }
 
-// settle derives the limits from the peaks.
-func (s *surprise) settle(e *Evaluator, share float64) {
-	s.Peaks.settle(surprisePrior, &e.odd)
-	s.warn = s.Peaks.surpriseLimit(share*Budget(e.rule.Warn, e.rule.Series), e.step, e.cadence.block)
-	s.critical = max(s.Peaks.surpriseLimit(share*Budget(e.rule.Critical, e.rule.Series), e.step, e.cadence.block), s.warn)
+// settle derives the limits from the peaks, once they are asked for: few runs come
+// near to what their probability alone allows.
+func (s *surprise) settle(e *Evaluator, rule Cause) {
+	s.least = s.Peaks.leastLimit(Share(rule)*Budget(e.rule.Warn, e.rule.Series), e.step)
+	s.settled = false
 }
 
-// rarity is how many times rarer than asked for the run is, by its own tail.
-func (s *surprise) excess() float64 { return s.S / s.warn }
+// limits are the statistic at which the rule tells, and at which it is critical.
+func (s *surprise) limits(e *Evaluator, rule Cause) (warn, critical float64) {
+	if !s.settled {
+		share, caution := Share(rule), e.rule.Caution.Of(rule)
+		s.Peaks.settle(surprisePrior, &e.odd)
+		s.warn = caution * s.Peaks.surpriseLimit(share*Budget(e.rule.Warn, e.rule.Series), e.step, e.cadence.block)
+		s.critical = max(caution*s.Peaks.surpriseLimit(share*Budget(e.rule.Critical, e.rule.Series), e.step, e.cadence.block), s.warn)
+		s.settled = true
+	}
+	return s.warn, s.critical
+}
+
+// over tells whether the run is beyond its limit.
+func (s *surprise) over(e *Evaluator, rule Cause) bool {
+	if s.S <= s.least {
+		return false
+	}
+	warn, _ := s.limits(e, rule)
+	return s.S > warn
+}
+
+// strength is how far the run lies over its limit, and whether over the critical
+// one.
+func (s *surprise) strength(e *Evaluator, rule Cause) (float64, bool) {
+	warn, critical := s.limits(e, rule)
+	return s.S / warn, s.S > critical
+}

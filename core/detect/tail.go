@@ -32,7 +32,7 @@ func fitTail(values, sorted []float32, prior float64) tail {
 	if n == 0 {
 		return t
 	}
-	k := min(max((n+2)/3, 3), n)
+	k := upperThird(n)
 	t.top = float64(sorted[n-1])
 	if k < n {
 		t.base = float64(sorted[n-1-k])
@@ -51,11 +51,22 @@ func fitTail(values, sorted []float32, prior float64) tail {
 			}
 			inside = above
 		}
-		theta = min(max(float64(runs)/(float64(k)*(1-float64(k)/float64(n))), 0.05), 1)
+		theta = min(max(float64(runs)/(float64(k)*(1-float64(k)/float64(n))), leastIndex), 1)
 	}
 	t.above = theta * float64(k)
 	t.sum, t.worth = theta*sum+tailPrior*prior, t.above+tailPrior
 	return t
+}
+
+func upperThird(n int) int { return min(max((n+2)/3, 3), n) }
+
+// leastIndex is the least extremal index.
+const leastIndex = 0.05
+
+// tailOfNothing is the fit of so many zeros.
+func tailOfNothing(n int, prior float64) tail {
+	k := leastIndex * float64(upperThird(n))
+	return tail{n: float64(n), above: k, sum: tailPrior * prior, worth: k + tailPrior}
 }
 
 // inside is the value that a share p of the maxima exceeds.

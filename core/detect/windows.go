@@ -180,26 +180,29 @@ func (r *recent) sweep(c *cadence, mult bool, side int, s *scales, effect float6
 		out := [2]int{worstAt, secondAt}
 		var z, gone float64
 		if mult {
-			x, part, variance := end.X-start.X, end.Part-start.Part, end.Var-start.Var
-			bounded := side == high && length > 1
+			// What the window holds, and what of it counts: on the high side of more
+			// than one period values are bounded.
+			held, part, variance := end.X-start.X, end.Part-start.Part, end.Var-start.Var
+			x, bounded := held, side == high && length > 1
 			if bounded {
 				x = end.Shift - start.Shift
 			}
 			for _, k := range out[:drop] {
 				if k >= 0 {
 					after, before := &r.Sums[k+1], &r.Sums[k]
-					gone := after.X - before.X
+					left := after.X - before.X
+					held, part, variance = held-left, part-(after.Part-before.Part), variance-(after.Var-before.Var)
 					if bounded {
-						gone = after.Shift - before.Shift
+						left = after.Shift - before.Shift
 					}
-					x, part, variance = x-gone, part-(after.Part-before.Part), variance-(after.Var-before.Var)
+					x -= left
 				}
 			}
 			mean := r.Level[first] * part
 			if !all && sign*(x-mean) <= 0 {
 				continue
 			}
-			z, gone = ofCounts(x, mean, variance)
+			z, gone = ofCounts(x, mean, variance), math.Abs(held-mean)
 		} else {
 			shift, variance := end.Shift-start.Shift, end.Var-start.Var
 			for _, k := range out[:drop] {
@@ -235,10 +238,10 @@ func (s sums) minus(o *sums) sums {
 }
 
 // ofCounts is the variance-stabilised distance of a window's sum from its
-// expectation (Anscombe 1948), and the distance itself.
-func ofCounts(x, mean, variance float64) (z, gone float64) {
+// expectation (Anscombe 1948).
+func ofCounts(x, mean, variance float64) float64 {
 	perD := min(max(mean, 0.3)/max(variance, 1e-300), 1)
-	return 2 * (math.Sqrt(max(x, 0)*perD+0.375) - math.Sqrt(max(mean, 0)*perD+0.375)), math.Abs(x - mean)
+	return 2 * (math.Sqrt(max(x, 0)*perD+0.375) - math.Sqrt(max(mean, 0)*perD+0.375))
 }
 
 // ofValues is the standardised distance of a window's sum, and the distance.

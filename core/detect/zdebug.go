@@ -3,7 +3,7 @@ package detect
 import "fmt"
 
 func (e *Evaluator) ZDebug() string {
-	return fmt.Sprintf("u %.2f told %.2f warn %.2f z %.1f sil %.1f/%.1f N%d open %v", e.verdict.u, e.verdict.told, e.warn, e.Recent.last(0).Z, e.Silence.Odds.S, e.Silence.Odds.warn, e.Silence.Odds.N, e.Open)
+	return fmt.Sprintf("u %.2f told %.2f warn %.2f z %.1f sil %.1f/%.1f N%d open %v", e.verdict.u, e.verdict.told, e.warn, e.Recent.last(0).Z, e.Silence.Odds.S, e.Silence.Odds.least, e.Silence.Odds.N, e.Open)
 }
 func (e *Evaluator) ZFit() string {
 	s := ""

@@ -123,17 +123,13 @@ func WalkOn(job Job) ([]detect.Alert, *detect.Evaluator, error) {
 		s := job.History[i]
 		if s.At >= due || job.learned(fitted, s.At) {
 			mask := Mask(job.Exclusions, s.At)
-			fit := func() (*detect.Evaluator, error) { return detect.Fit(job.Config, job.Rule, job.History[:i], mask) }
 			if evaluator != nil {
 				if Settle(evaluator, job.Exclusions, s.At) {
 					alerts = Note(alerts, evaluator, detect.Closed)
 				}
 				evaluator.Disown(Faults(job.Exclusions, s.At))
-				fit = func() (*detect.Evaluator, error) {
-					return detect.Refit(evaluator, job.Config, job.Rule, job.History[:i], mask)
-				}
 			}
-			fresh, fitErr := fit()
+			fresh, fitErr := detect.Refit(evaluator, job.Config, job.Rule, job.History[:i], mask)
 			var short baseline.TooShort
 			if fitErr != nil && !errors.As(fitErr, &short) {
 				return nil, nil, fitErr
@@ -195,6 +191,13 @@ func Note(alerts []detect.Alert, e *detect.Evaluator, change detect.Change) []de
 	switch change {
 	case detect.Opened:
 		return append(alerts, a)
+	case detect.Recurred:
+		since, times, end, ok := e.Returned()
+		for i := range alerts {
+			if ok && alerts[i].Since == since {
+				alerts[i].Returns, alerts[i].Returned = times, end
+			}
+		}
 	case detect.Updated, detect.Reopened, detect.Closed:
 		if n := len(alerts); n > 0 {
 			alerts[n-1] = a

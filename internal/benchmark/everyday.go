@@ -18,6 +18,7 @@ type everyday struct {
 	Name  string
 	Kind  timeline.Kind
 	Daily bool // also as daily sums; not where a day hides what it is about
+	Novel bool // something changes for good once while it is judged
 	Grow  func(*day, *sheet)
 }
 
@@ -99,7 +100,7 @@ func bump(hour, middle, width float64) float64 {
 
 // Everyday lists the sorts of everyday series, in the order they are reported.
 var everydays = []everyday{
-	{"night batches with jitter", timeline.Count, false, func(d *day, s *sheet) {
+	{"night batches with jitter", timeline.Count, false, false, func(d *day, s *sheet) {
 		if s.Float64() < 0.12 || d.weekend() && s.Float64() < 0.5 {
 			return // some nights nothing is to be loaded
 		}
@@ -111,7 +112,7 @@ var everydays = []everyday{
 			}
 		}
 	}},
-	{"three loads a week and lumps", timeline.Count, true, func(d *day, s *sheet) {
+	{"three loads a week and lumps", timeline.Count, true, false, func(d *day, s *sheet) {
 		s.arrive(d, func(h float64) float64 { return 6 * bump(h, 13, 4) })
 		if w := d.date.Weekday(); w == time.Monday || w == time.Wednesday || w == time.Friday {
 			s.hit(d.second+(21+2*s.Float64())*3600, math.Round(s.lognormal(900, 0.35)))
@@ -120,12 +121,12 @@ var everydays = []everyday{
 			s.hit(d.second+24*s.Float64()*3600, math.Round(s.lognormal(5000, 0.8)))
 		}
 	}},
-	{"intermittent counts", timeline.Count, true, func(d *day, s *sheet) {
+	{"intermittent counts", timeline.Count, true, false, func(d *day, s *sheet) {
 		mean := []float64{0.2, 0.5, 1, 2, 5}[int(s.nature[0]*5)] * 3600 / min(s.step(), 3600)
 		busy := s.gamma(1.5) / 1.5
 		s.arrive(d, func(float64) float64 { return mean * busy })
 	}},
-	{"opening hours that vary", timeline.Count, true, func(d *day, s *sheet) {
+	{"opening hours that vary", timeline.Count, true, false, func(d *day, s *sheet) {
 		if d.date.Weekday() == time.Sunday || s.Float64() < 0.05 {
 			return
 		}
@@ -141,20 +142,20 @@ var everydays = []everyday{
 			return trade * (0.6 + 0.4*bump(h, 12, 2))
 		})
 	}},
-	{"a tide of 12.4 hours", timeline.Count, false, func(d *day, s *sheet) {
+	{"a tide of 12.4 hours", timeline.Count, false, false, func(d *day, s *sheet) {
 		s.arrive(d, func(h float64) float64 {
 			t := d.second/3600 + h
 			spring := 0.75 + 0.25*math.Cos(2*math.Pi*t/354.4)
 			return 220 * (1 + 0.8*spring*math.Sin(2*math.Pi*(t/12.42+s.nature[0])))
 		})
 	}},
-	{"a lunar day of 24.8 hours", timeline.Value, false, func(d *day, s *sheet) {
+	{"a lunar day of 24.8 hours", timeline.Value, false, false, func(d *day, s *sheet) {
 		s.every(d, func(h float64) float64 {
 			t := d.second/3600 + h
 			return 40 + 12*math.Sin(2*math.Pi*(t/24.84+s.nature[0])) + 1.2*s.NormFloat64()
 		})
 	}},
-	{"a machine's cycle of 9.3 hours", timeline.Count, false, func(d *day, s *sheet) {
+	{"a machine's cycle of 9.3 hours", timeline.Count, false, false, func(d *day, s *sheet) {
 		s.arrive(d, func(h float64) float64 {
 			phase := math.Mod((d.second/3600+h)/9.3+s.nature[0], 1)
 			if phase > 0.8 {
@@ -163,53 +164,53 @@ var everydays = []everyday{
 			return 90 * (0.3 + phase)
 		})
 	}},
-	{"a month by the moon", timeline.Count, true, func(d *day, s *sheet) {
+	{"a month by the moon", timeline.Count, true, false, func(d *day, s *sheet) {
 		moon := 0.5 + 0.5*math.Cos(2*math.Pi*(float64(d.number)/29.53+s.nature[0]))
 		s.arrive(d, func(h float64) float64 { return 30 + 160*moon*bump(math.Mod(h+12, 24), 12, 3) })
 	}},
-	{"a schedule that moves for good", timeline.Count, false, func(d *day, s *sheet) {
+	{"a schedule that moves for good", timeline.Count, false, true, func(d *day, s *sheet) {
 		shift := 0.0
 		if d.through > s.turn {
 			shift = 2
 		}
 		s.arrive(d, func(h float64) float64 { return 8 + 300*bump(h, 9+shift, 1.6) + 160*bump(h, 16+shift, 2) })
 	}},
-	{"growth that saturates", timeline.Count, true, func(d *day, s *sheet) {
+	{"growth that saturates", timeline.Count, true, false, func(d *day, s *sheet) {
 		size := 900 / (1 + math.Exp(-9*(d.through-0.55)))
 		s.arrive(d, func(h float64) float64 { return math.Min((60+size)*(0.2+bump(h, 14, 4)), 620) })
 	}},
-	{"a new level", timeline.Count, true, func(d *day, s *sheet) {
+	{"a new level", timeline.Count, true, true, func(d *day, s *sheet) {
 		level := 150.0
 		if d.through > s.turn {
 			level *= []float64{0.6, 1.45}[int(2*s.nature[0])]
 		}
 		s.arrive(d, func(h float64) float64 { return level * (0.25 + bump(h, 15, 4)) })
 	}},
-	{"a segment that begins", timeline.Count, true, func(d *day, s *sheet) {
+	{"a segment that begins", timeline.Count, true, true, func(d *day, s *sheet) {
 		if d.through < s.turn {
 			return
 		}
 		s.arrive(d, func(h float64) float64 { return 45 * (0.3 + bump(h, 11, 3)) })
 	}},
-	{"a segment that ends", timeline.Count, true, func(d *day, s *sheet) {
+	{"a segment that ends", timeline.Count, true, true, func(d *day, s *sheet) {
 		if d.through > s.turn {
 			return
 		}
 		s.arrive(d, func(h float64) float64 { return 45 * (0.3 + bump(h, 11, 3)) })
 	}},
-	{"shares of few rows", timeline.Share, false, func(d *day, s *sheet) {
+	{"shares of few rows", timeline.Share, false, false, func(d *day, s *sheet) {
 		s.shares(d, func(h float64) float64 { return 1 + 5*bump(h, 13, 4) }, 0.02+0.1*s.nature[0])
 	}},
-	{"shares almost always 1", timeline.Share, false, func(d *day, s *sheet) {
+	{"shares almost always 1", timeline.Share, false, false, func(d *day, s *sheet) {
 		s.shares(d, func(h float64) float64 { return 4 + 30*bump(h, 13, 4) }, 0.985)
 	}},
-	{"durations with a heavy tail", timeline.Duration, true, func(d *day, s *sheet) {
+	{"durations with a heavy tail", timeline.Duration, true, false, func(d *day, s *sheet) {
 		s.every(d, func(h float64) float64 {
 			slow := 1 + bump(h, 9, 1.5)
 			return slow * 120 * math.Pow(1-s.Float64(), -1/1.8) * math.Exp(0.3*s.NormFloat64())
 		})
 	}},
-	{"a reference table", timeline.Count, true, func(d *day, s *sheet) {
+	{"a reference table", timeline.Count, true, false, func(d *day, s *sheet) {
 		if d.number == 0 {
 			s.nature[3] = math.Round(2000 + 3000*s.nature[0])
 		}
@@ -221,7 +222,7 @@ var everydays = []everyday{
 		}
 		s.every(d, func(float64) float64 { return s.nature[3] })
 	}},
-	{"working days from Sunday to Thursday", timeline.Count, true, func(d *day, s *sheet) {
+	{"working days from Sunday to Thursday", timeline.Count, true, false, func(d *day, s *sheet) {
 		size := 200.0
 		switch d.date.Weekday() {
 		case time.Friday:
@@ -232,11 +233,11 @@ var everydays = []everyday{
 		size *= s.lognormal(1, 0.08)
 		s.arrive(d, func(h float64) float64 { return size * (0.1 + bump(h, 11, 3)) })
 	}},
-	{"a yearly season", timeline.Count, true, func(d *day, s *sheet) {
+	{"a yearly season", timeline.Count, true, false, func(d *day, s *sheet) {
 		season := math.Exp(0.7 * math.Sin(2*math.Pi*(float64(d.date.YearDay())/365.25+s.nature[0])))
 		s.arrive(d, func(h float64) float64 { return 60 * season * (0.2 + bump(h, 13, 4)) })
 	}},
-	{"days missed now and then", timeline.Value, true, func(d *day, s *sheet) {
+	{"days missed now and then", timeline.Value, true, false, func(d *day, s *sheet) {
 		s.every(d, func(h float64) float64 { return 20 + 4*math.Sin(h/24*2*math.Pi) + s.NormFloat64() })
 		if s.Float64() < 0.12 {
 			s.lose(d, 24*s.Float64(), s.lognormal(4, 0.9))
@@ -245,7 +246,7 @@ var everydays = []everyday{
 			s.lose(d, 0, 24)
 		}
 	}},
-	{"short outages now and then", timeline.Count, false, func(d *day, s *sheet) {
+	{"short outages now and then", timeline.Count, false, false, func(d *day, s *sheet) {
 		from, to := 30.0, 30.0
 		if s.Float64() < 0.2 {
 			from = 24 * s.Float64()
@@ -258,7 +259,7 @@ var everydays = []everyday{
 			return 130 * (0.4 + bump(h, 14, 5))
 		})
 	}},
-	{"rain", timeline.Value, true, func(d *day, s *sheet) {
+	{"rain", timeline.Value, true, false, func(d *day, s *sheet) {
 		if d.number == 0 || s.Float64() < 0.35 {
 			s.nature[3] = 0
 			if s.Float64() < 0.35 {
@@ -272,7 +273,7 @@ var everydays = []everyday{
 			return math.Round(10*s.nature[3]*s.gamma(0.8)) / 10
 		})
 	}},
-	{"a sensor that freezes", timeline.Value, false, func(d *day, s *sheet) {
+	{"a sensor that freezes", timeline.Value, false, false, func(d *day, s *sheet) {
 		s.every(d, func(h float64) float64 {
 			if s.nature[2] > 0 {
 				s.nature[2] -= s.step() / 3600
@@ -285,7 +286,7 @@ var everydays = []everyday{
 			return s.nature[3]
 		})
 	}},
-	{"lots of 144", timeline.Count, false, func(d *day, s *sheet) {
+	{"lots of 144", timeline.Count, false, false, func(d *day, s *sheet) {
 		if d.date.Weekday() == time.Sunday {
 			return
 		}
@@ -293,19 +294,19 @@ var everydays = []everyday{
 			s.hit(d.second+at*3600, 144)
 		}
 	}},
-	{"bills on the 1st and 15th", timeline.Count, true, func(d *day, s *sheet) {
+	{"bills on the 1st and 15th", timeline.Count, true, false, func(d *day, s *sheet) {
 		s.arrive(d, func(h float64) float64 { return 20 * (0.2 + bump(h, 12, 4)) })
 		if n := d.date.Day(); n == 1 || n == 15 {
 			s.arrive(d, func(h float64) float64 { return 1500 * bump(h, 6, 1.2) })
 		}
 	}},
-	{"a closed day a month that no calendar lists", timeline.Count, true, func(d *day, s *sheet) {
+	{"a closed day a month that no calendar lists", timeline.Count, true, false, func(d *day, s *sheet) {
 		if s.Float64() < 1.0/30 {
 			return
 		}
 		s.arrive(d, func(h float64) float64 { return 90 * (0.15 + bump(h, 13, 4)) })
 	}},
-	{"late evenings", timeline.Count, false, func(d *day, s *sheet) {
+	{"late evenings", timeline.Count, false, false, func(d *day, s *sheet) {
 		late := 0.0
 		if s.Float64() < 0.15 {
 			late = 1 + 2*s.Float64()
@@ -318,7 +319,7 @@ var everydays = []everyday{
 			return rate
 		})
 	}},
-	{"queues that drain unevenly", timeline.Duration, false, func(d *day, s *sheet) {
+	{"queues that drain unevenly", timeline.Duration, false, false, func(d *day, s *sheet) {
 		s.every(d, func(h float64) float64 {
 			load := (0.55 + 0.4*bump(h, 14, 4)) * (1 + 0.25*s.NormFloat64())
 			s.nature[3] = max(0, s.nature[3]*math.Exp(-0.5*s.step()/3600)+(load-0.75)*s.step()/60)

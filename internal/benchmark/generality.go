@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"tinbell/core/detect"
+	"tinbell/core/learn"
 	"tinbell/core/score"
 )
 
@@ -13,6 +14,7 @@ import (
 // alarms stated and found on clean series, by rule, and faults found on others.
 type Generality struct {
 	Sort    string
+	Novel   int // changes for good, each of which may ring once
 	Period  time.Duration
 	Months  float64
 	Stated  float64
@@ -44,7 +46,7 @@ func (p Plan) Generalities(ctx context.Context, budget float64) ([]Generality, e
 					spoilt = append(spoilt, newEveryday(sort, seed+5000, st, n, true))
 				}
 			}
-			alerts, err := walkAll(clean, ruleOf(budget))
+			alerts, err := walkKin(clean, ruleOf(budget), p.PerFamily)
 			if err != nil {
 				return nil, fmt.Errorf("%s: %w", sort.Name, err)
 			}
@@ -56,8 +58,11 @@ func (p Plan) Generalities(ctx context.Context, budget float64) ([]Generality, e
 				}
 			}
 			g.Stated = budget * g.Months
-			g.Ratio = score.PoissonRate(g.Found, g.Stated)
-			rang, err := walkAll(spoilt, ruleOf(budget))
+			if sort.Novel {
+				g.Novel = len(clean)
+			}
+			g.Ratio = score.PoissonRate(g.Found, g.Stated+float64(g.Novel))
+			rang, err := walkKin(spoilt, ruleOf(budget), p.PerFamily)
 			if err != nil {
 				return nil, fmt.Errorf("%s: %w", sort.Name, err)
 			}
@@ -68,4 +73,28 @@ func (p Plan) Generalities(ctx context.Context, budget float64) ([]Generality, e
 		p.Progress(k+1, len(stretches))
 	}
 	return list, nil
+}
+
+// walkKin judges scenes of which so many in a row are series of one monitor.
+func walkKin(scenes []Scene, rule detect.Rule, kin int) ([][]detect.Alert, error) {
+	alerts := make([][]detect.Alert, len(scenes))
+	err := each((len(scenes)+kin-1)/kin, func(k int) error {
+		own := scenes[k*kin : min((k+1)*kin, len(scenes))]
+		jobs := make([]learn.Job, len(own))
+		for i, s := range own {
+			jobs[i] = learn.Job{Config: s.Config, Rule: rule, History: s.History, Exclusions: s.Exclusions, From: s.From}
+		}
+		held, err := learn.HoldOut(jobs)
+		if err != nil {
+			return err
+		}
+		for i := range jobs {
+			jobs[i].Rule.Caution = learn.CautionOf(held)
+			if alerts[k*kin+i], err = learn.Walk(jobs[i]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return alerts, err
 }

@@ -64,7 +64,7 @@ func (v *Inspector) studied(ctx context.Context, id int64) (*watch.Subject, Subj
 }
 
 func (v *Inspector) job(s *watch.Subject, id int64, history []timeline.Sample) learn.Job {
-	return learn.Job{Config: s.Config, Rule: s.Monitor.Settings.Rule(len(s.Series)), History: history, Exclusions: s.Exclusions[id]}
+	return learn.Job{Config: s.Config, Rule: s.Monitor.Rule(len(s.Series)), History: history, Exclusions: s.Exclusions[id]}
 }
 
 // SuitabilityStudy says how well a band suits a series.
@@ -276,7 +276,7 @@ func (v *Inspector) Losses(ctx context.Context, monitor record.Monitor) ([]Detec
 			list = append(list, d)
 			continue
 		}
-		e, err := detect.Load(subject.Config, monitor.Settings.Rule(len(subject.Series)), b.Judged)
+		e, err := detect.Load(subject.Config, monitor.Rule(len(subject.Series)), b.Judged)
 		if errors.Is(err, detect.ErrOutdated) {
 			d.Sentence = "Being fitted again."
 			list = append(list, d)

@@ -47,6 +47,9 @@ type Alert struct {
 	Verdict       string     `db:"verdict" json:"verdict" enum:"fault,noise,planned," doc:"the label in force; empty while unlabelled"`
 	LabelID       int64      `db:"label_id" json:"label_id" doc:"of the label in force; 0 while there is none"`
 	Disputed      bool       `db:"disputed" json:"disputed" doc:"people do not agree on it"`
+	Strength      float64    `db:"strength" json:"strength" doc:"largest statistic of its rule, in multiples of the limit"`
+	Returns       int        `db:"returns" json:"returns" doc:"how often what it told of has come back since, without being told again"`
+	ReturnedAt    *time.Time `db:"returned_at" json:"returned_at" doc:"when it last had come back"`
 	Looks         Looks      `db:"looks" json:"-"`
 	Recent        int        `db:"recent" json:"-"`
 	Company       int        `db:"company" json:"-"`

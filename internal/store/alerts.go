@@ -14,7 +14,7 @@ import (
 const alertSelect = `
 	select a.id, coalesce(a.monitor_id, 0) as monitor_id, coalesce(a.series_id, 0) as series_id, a.of_source, a.of_dataset, a.of_job, a.of_sla, a.group_id,
 		a.cause, a.direction, a.severity, a.since, a.raised_at, a.ended_at, a.closed_at, a.close_reason, a.peak, a.peak_at,
-		a.observed, a.expected, a.return_period_seconds, a.sentence, a.planned, a.from_history, a.verdict,
+		a.observed, a.expected, a.return_period_seconds, a.sentence, a.strength, a.returns, a.returned_at, a.planned, a.from_history, a.verdict,
 		a.label_id, a.disputed, a.recent, a.company, a.chance, a.held, a.held_why,
 		coalesce(v.name, '') as monitor, coalesce(nullif(v.owner, ''), nullif(sla.owner, ''), d.owner, '') as owner, coalesce(m.name, '') as metric, coalesce(m.measure, '') as measure, coalesce(m.comparison, '') as comparison,
 		coalesce(m.period_seconds, 0) as period_seconds, coalesce(m.unit, '') as unit, coalesce(m.zone, d.zone, 'UTC') as zone,
@@ -201,22 +201,34 @@ func PutAlert(ctx context.Context, tx pgx.Tx, a record.Alert) (int64, error) {
 		_, err = tx.Exec(ctx, `
 			update alert set severity = $2, since = $3, ended_at = $4, closed_at = $5, close_reason = $6, peak = $7, peak_at = $8,
 				observed = $9, expected = $10, return_period_seconds = $11, sentence = $12, direction = $13, cause = $14,
-				looks = case when $15::jsonb = '[]' then looks else $15::jsonb end where id = $1`,
+				looks = case when $15::jsonb = '[]' then looks else $15::jsonb end, strength = $16, returns = greatest(returns, $17),
+				returned_at = coalesce($18, returned_at) where id = $1`,
 			a.ID, a.Severity, a.Since, a.EndedAt, a.ClosedAt, a.CloseReason, a.Peak, a.PeakAt,
-			a.Observed, a.Expected, a.ReturnPeriod, a.Sentence, a.Direction, a.Cause, a.Looks)
+			a.Observed, a.Expected, a.ReturnPeriod, a.Sentence, a.Direction, a.Cause, a.Looks, a.Strength, a.Returns, a.ReturnedAt)
 	} else {
 		err = tx.QueryRow(ctx, `
 			insert into alert (monitor_id, series_id, cause, direction, severity, since, raised_at, ended_at, closed_at, close_reason,
-				peak, peak_at, observed, expected, return_period_seconds, sentence, planned, from_history, looks)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19)
+				peak, peak_at, observed, expected, return_period_seconds, sentence, planned, from_history, looks, strength, returns, returned_at)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, $22)
 			on conflict (monitor_id, series_id, raised_at, cause) do update set severity = excluded.severity returning id`,
 			a.MonitorID, a.SeriesID, a.Cause, a.Direction, a.Severity, a.Since, a.RaisedAt, a.EndedAt, a.ClosedAt, a.CloseReason,
-			a.Peak, a.PeakAt, a.Observed, a.Expected, a.ReturnPeriod, a.Sentence, a.Planned, a.FromHistory, a.Looks).Scan(&id)
+			a.Peak, a.PeakAt, a.Observed, a.Expected, a.ReturnPeriod, a.Sentence, a.Planned, a.FromHistory, a.Looks, a.Strength, a.Returns, a.ReturnedAt).Scan(&id)
 	}
 	if err != nil {
 		return 0, fmt.Errorf("write alert: %w", err)
 	}
 	return id, changed(ctx, tx, []int64{id})
+}
+
+// CountReturn keeps that what an alert told of, since an instant, has come back so
+// many times by now, without being told again.
+func CountReturn(ctx context.Context, tx pgx.Tx, monitor, series int64, since time.Time, times int, at time.Time) error {
+	_, err := tx.Exec(ctx, `update alert set returns = $4, returned_at = $5 where monitor_id = $1 and series_id = $2 and since = $3 and returns < $4`,
+		monitor, series, since, times, at)
+	if err != nil {
+		return fmt.Errorf("count a return: %w", err)
+	}
+	return nil
 }
 
 // changed keeps, in the transaction that changes alerts, that they are to be

@@ -12,7 +12,7 @@ import (
 )
 
 const monitorSelect = `
-	select v.id, v.metric_id, v.name, v.owner, v.settings, v.version, v.paused, v.learned_at, v.snoozed_until, v.snoozed_by, v.always_tell, v.created_at, m.name as metric, d.name as dataset
+	select v.id, v.metric_id, v.name, v.owner, v.settings, v.version, v.paused, v.learned_at, v.snoozed_until, v.snoozed_by, v.always_tell, v.created_at, v.held, m.name as metric, d.name as dataset
 	from monitor v join metric m on m.id = v.metric_id join dataset d on d.id = m.dataset_id `
 
 // AddMonitor stores a monitor with its first version and gives its id.
@@ -47,6 +47,27 @@ func ChangeMonitor(ctx context.Context, tx pgx.Tx, id int64, c Change) error {
 		return record.Conflict{What: fmt.Sprintf("the monitor has changed since version %d: read it again, then repeat the change", c.Version)}
 	}
 	return nil
+}
+
+// PutHeld keeps how a monitor keeps its budget.
+func (s *Store) PutHeld(ctx context.Context, id int64, h record.Held) error {
+	return s.exec(ctx, "monitor", `update monitor set held = $2 where id = $1`, id, h)
+}
+
+// ToldSince counts, by rule, what a monitor has told since an instant and nobody
+// calls a fault or planned, and sums the logarithms of how far it lay over the
+// limit.
+func (s *Store) ToldSince(ctx context.Context, monitor int64, from time.Time) ([]Told, error) {
+	return many[Told](ctx, s, "alerts", `
+		select cause, count(*) as n, sum(ln(greatest(strength, 1))) as logs from alert
+		where monitor_id = $1 and raised_at >= $2 and not from_history and not planned and verdict in ('', 'noise') group by cause`, monitor, from)
+}
+
+// Told is what one rule of a monitor told.
+type Told struct {
+	Cause string  `db:"cause"`
+	N     int     `db:"n"`
+	Logs  float64 `db:"logs"`
 }
 
 // SetAlwaysTell says whether the filter may hold a monitor's alerts back.

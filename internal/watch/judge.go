@@ -169,8 +169,15 @@ func (w *Watcher) judgeSome(ctx context.Context, v *Subject, part []record.Serie
 // stepped is what stepping through new samples came to.
 type stepped struct {
 	changed []detect.Alert
+	returns []comeback
 	state   []byte
 	to      time.Time
+}
+
+// comeback is something told before that came back and went.
+type comeback struct {
+	since, end int64
+	times      int
 }
 
 // advance steps one series through its new samples and keeps the alerts that
@@ -197,7 +204,12 @@ func (w *Watcher) advance(ctx context.Context, tx pgx.Tx, v *Subject, series rec
 	if err := w.keepAlerts(ctx, tx, v, series, rows, again{b.TrainedTo, b.Again}); err != nil {
 		return 0, nil, err
 	}
-	return len(rows), &store.Judged{SeriesID: series.ID, State: found.state, To: found.to}, nil
+	for _, c := range found.returns {
+		if err := store.CountReturn(ctx, tx, v.Monitor.ID, series.ID, time.Unix(c.since, 0).UTC(), c.times, time.Unix(c.end, 0).UTC()); err != nil {
+			return 0, nil, err
+		}
+	}
+	return len(rows) + len(found.returns), &store.Judged{SeriesID: series.ID, State: found.state, To: found.to}, nil
 }
 
 // stands is up to when a stored state stands.
@@ -216,7 +228,7 @@ func (v *Subject) keptEvery() int64 { return int64(min(max(v.Grid.PerDay()/96, 1
 // step loads an evaluator and steps it through samples. Up to told it was stepped
 // through before, and what changes there is known.
 func (v *Subject) step(series record.Series, state []byte, start, told time.Time, samples []timeline.Sample, to time.Time) (stepped, error) {
-	e, err := detect.Load(v.Config, v.Monitor.Settings.Rule(len(v.Series)), state)
+	e, err := detect.Load(v.Config, v.Monitor.Rule(len(v.Series)), state)
 	if err != nil {
 		return stepped{}, err
 	}
@@ -231,6 +243,12 @@ func (v *Subject) step(series record.Series, state []byte, start, told time.Time
 		if reading.Change == detect.None || s.At < told.Unix() {
 			continue
 		}
+		if reading.Change == detect.Recurred {
+			if since, times, end, ok := e.Returned(); ok {
+				r.returns = append(r.returns, comeback{since, end, times})
+			}
+			continue
+		}
 		a, _ := e.OpenAlert()
 		if n := len(r.changed); n > 0 && r.changed[n-1].Raised == a.Raised {
 			r.changed[n-1] = a
@@ -239,7 +257,7 @@ func (v *Subject) step(series record.Series, state []byte, start, told time.Time
 		}
 	}
 	// Some of the series of a metric in each period, not all in one.
-	if period := r.to.Unix() / step; len(r.changed) > 0 || period-start.Unix()/step >= v.keptEvery() || (period+series.ID)%v.keptEvery() == 0 {
+	if period := r.to.Unix() / step; len(r.changed) > 0 || len(r.returns) > 0 || period-start.Unix()/step >= v.keptEvery() || (period+series.ID)%v.keptEvery() == 0 {
 		r.state, err = e.MarshalBinary()
 	}
 	return r, err

@@ -84,6 +84,9 @@ func (w *Watcher) Learn(ctx context.Context, o Order, progress func(done, total 
 		return came, err
 	}
 	now := w.now()
+	if err := w.hold(ctx, subject); err != nil {
+		return came, err
+	}
 	past := walk{from: func(record.Series) time.Time { return time.Time{} }}
 	if o.History {
 		past.from = func(record.Series) time.Time { return theBeginning }
@@ -248,7 +251,7 @@ func outdated(v *Subject, b record.Baseline) bool {
 		return true
 	}
 	_, err := contain.Get(func() (*detect.Evaluator, error) {
-		return detect.Load(v.Config, v.Monitor.Settings.Rule(len(v.Series)), b.Judged)
+		return detect.Load(v.Config, v.Monitor.Rule(len(v.Series)), b.Judged)
 	})
 	return err != nil
 }
@@ -260,20 +263,14 @@ func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeli
 	}
 	now := w.now()
 	r.first = time.Unix(history[0].At, 0).UTC()
-	rule := v.Monitor.Settings.Rule(len(v.Series))
+	rule := v.Monitor.Rule(len(v.Series))
 	exclusions := v.Exclusions[series.ID]
 	// The fit ends where corrections may still come; from there on samples are
 	// stepped through, and can be stepped through again.
 	learned := history[:v.settledPart(history)]
-	e, err := detect.Fit(v.Config, rule, learned, learn.Mask(exclusions, now.Unix()))
+	mask := learn.Mask(exclusions, now.Unix())
+	var before *detect.Evaluator // that the fit goes on from
 	var short baseline.TooShort
-	if errors.As(err, &short) {
-		r.short = &short
-		return r, nil
-	}
-	if err != nil {
-		return r, fmt.Errorf("fit %s of %s: %w", series.Segment, v.Monitor.Name, err)
-	}
 	switch {
 	case !walk.IsZero() && !rule.BandOnly:
 		from := later(walk, r.first.Add(v.WarmUp()))
@@ -281,10 +278,7 @@ func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeli
 		if err != nil && !errors.As(err, &short) {
 			return r, err
 		}
-		r.alerts, r.walked = alerts, from
-		if walked != nil {
-			e.Carry(walked)
-		}
+		r.alerts, r.walked, before = alerts, from, walked
 	case !walk.IsZero():
 		r.walked = walk // nothing rings under a band alone
 	case len(last.Judged) > 0:
@@ -292,8 +286,17 @@ func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeli
 		old, err := contain.Get(func() (*detect.Evaluator, error) { return detect.Load(v.Config, rule, last.Judged) })
 		if err == nil {
 			learn.Settle(old, exclusions, now.Unix())
-			e.Carry(old)
+			old.Disown(learn.Faults(exclusions, now.Unix()))
+			before = old
 		}
+	}
+	e, err := detect.Refit(before, v.Config, rule, learned, mask)
+	if errors.As(err, &short) {
+		r.short = &short
+		return r, nil
+	}
+	if err != nil {
+		return r, fmt.Errorf("fit %s of %s: %w", series.Segment, v.Monitor.Name, err)
 	}
 	fit, err := e.MarshalBinary()
 	if err != nil {

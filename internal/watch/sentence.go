@@ -21,7 +21,7 @@ func (v *Subject) AlertOf(series record.Series, a detect.Alert) record.Alert {
 		Since: time.Unix(a.Since, 0).UTC(), RaisedAt: time.Unix(a.Raised, 0).UTC(),
 		EndedAt: unix(a.End), ClosedAt: unix(a.Closed), CloseReason: a.Reason,
 		Peak: a.Peak, PeakAt: unix(a.PeakAt), Observed: a.Observed, Expected: a.Expected,
-		ReturnPeriod: a.ReturnPeriod, Looks: a.Looks,
+		ReturnPeriod: a.ReturnPeriod, Looks: a.Looks, Strength: a.Strength, Returns: a.Returns, ReturnedAt: unix(a.Returned),
 	}
 	row.Planned = a.Cause != detect.Overdue && v.plannedAt(series.ID, a.Since, a.Raised)
 	row.Sentence = v.sentence(row)

@@ -49,20 +49,31 @@ func Judge(c *Corpus, o Order) ([]Rang, error) {
 	found := make([][]detect.Alert, len(c.Series))
 	var group errgroup.Group
 	group.SetLimit(runtime.NumCPU())
-	for i := range c.Series {
+	for _, of := range c.monitors() {
 		group.Go(func() error {
-			s := &c.Series[i]
-			rule := detect.Rule{Warn: warn, Critical: 10 * warn}
-			if s.Kind == timeline.Share || s.Kind == timeline.Duration {
-				rule.Direction = detect.High
+			jobs := make([]learn.Job, len(of))
+			for k, i := range of {
+				s := &c.Series[i]
+				rule := detect.Rule{Warn: warn, Critical: 10 * warn}
+				if s.Kind == timeline.Share || s.Kind == timeline.Duration {
+					rule.Direction = detect.High
+				}
+				jobs[k] = learn.Job{Config: baseline.Config{Kind: s.Kind, Grid: s.Grid}, Rule: rule, History: s.History,
+					Exclusions: c.exclusions(s, o), From: s.Split}
 			}
-			alerts, err := learn.Walk(learn.Job{Config: baseline.Config{Kind: s.Kind, Grid: s.Grid}, Rule: rule, History: s.History,
-				Exclusions: c.exclusions(s, o), From: s.Split})
-			var short baseline.TooShort
-			if err != nil && !errors.As(err, &short) {
-				return fmt.Errorf("%s: %w", s.ID, err)
+			held, err := learn.HoldOut(jobs)
+			if err != nil {
+				return err
 			}
-			found[i] = alerts
+			for k, i := range of {
+				jobs[k].Rule.Caution = learn.CautionOf(held)
+				alerts, err := learn.Walk(jobs[k])
+				var short baseline.TooShort
+				if err != nil && !errors.As(err, &short) {
+					return fmt.Errorf("%s: %w", c.Series[i].ID, err)
+				}
+				found[i] = alerts
+			}
 			return nil
 		})
 	}
@@ -74,6 +85,22 @@ func Judge(c *Corpus, o Order) ([]Rang, error) {
 		}
 	}
 	return rang, err
+}
+
+// monitors groups the series of one dataset and metric.
+func (c *Corpus) monitors() [][]int {
+	at := map[[2]string]int{}
+	var list [][]int
+	for i, s := range c.Series {
+		key := [2]string{s.Dataset, s.Metric}
+		k, known := at[key]
+		if !known {
+			k = len(list)
+			at[key], list = k, append(list, nil)
+		}
+		list[k] = append(list[k], i)
+	}
+	return list
 }
 
 func (c *Corpus) exclusions(s *Series, o Order) []learn.Exclusion {

@@ -1,0 +1,78 @@
+package record
+
+import (
+	"database/sql/driver"
+	"encoding/json"
+	"slices"
+	"time"
+
+	"tinbell/core/detect"
+	"tinbell/core/learn"
+)
+
+// Held is how a monitor keeps its budget: on the last third of its past, judged
+// with limits from what lay before, and in what it has told since.
+type Held struct {
+	At     time.Time  `json:"at"`
+	From   time.Time  `json:"from" doc:"of the part of the past"`
+	To     time.Time  `json:"to"`
+	Series int        `json:"series" doc:"how many were tried"`
+	Rules  []HeldRule `json:"rules"`
+}
+
+// HeldRule is what one rule did. Only what a rule rang or may spend is listed.
+type HeldRule struct {
+	Rule     string  `json:"rule" enum:"deviation,silence,missing,stuck,step"`
+	Stated   float64 `json:"stated" doc:"false alarms, on that part of the past"`
+	Rung     int     `json:"rung" doc:"alarms there that no label calls a fault"`
+	Since    float64 `json:"since" doc:"false alarms stated since it was learned"`
+	Told     int     `json:"told" doc:"told since, without those that people call faults or planned"`
+	Logs     float64 `json:"logs" doc:"sum of the logarithms of how far those of the past lay over the limit"`
+	ToldLogs float64 `json:"told_logs" doc:"the same of those told since"`
+	Factor   float64 `json:"factor" doc:"by how much the rule's limit is raised; 1: not at all"`
+}
+
+func (h Held) Value() (driver.Value, error) {
+	b, err := json.Marshal(h)
+	return string(b), err
+}
+
+func (h *Held) Scan(v any) error { return scanJSON(v, h) }
+
+// Caution is by how much the limits of each rule are raised.
+func (h *Held) Caution() (c detect.Caution) {
+	if h == nil {
+		return c
+	}
+	for _, r := range h.Rules {
+		c = c.With(detect.Cause(r.Rule), r.Factor)
+	}
+	return c
+}
+
+// Settle computes each rule's factor from what it rang and told.
+func (h *Held) Settle() {
+	for i := range h.Rules {
+		r := &h.Rules[i]
+		past := learn.Held{Rung: r.Rung + r.Told, Stated: r.Stated + r.Since, Logs: r.Logs + r.ToldLogs}
+		r.Factor = past.Caution()
+	}
+}
+
+// Rule gives what a rule did, made where there is nothing yet.
+func (h *Held) Rule(cause string) *HeldRule {
+	i := slices.IndexFunc(h.Rules, func(r HeldRule) bool { return r.Rule == cause })
+	if i < 0 {
+		h.Rules = append(h.Rules, HeldRule{Rule: cause, Factor: 1})
+		i = len(h.Rules) - 1
+	}
+	return &h.Rules[i]
+}
+
+// Rule is the alert rule in force for a monitor of that many series: its settings,
+// and what keeps them to the stated budget.
+func (m Monitor) Rule(series int) detect.Rule {
+	rule := m.Settings.Rule(series)
+	rule.Caution = m.Held.Caution()
+	return rule
+}

@@ -1,0 +1,125 @@
+package watch
+
+import (
+	"context"
+	"math"
+	"slices"
+	"time"
+
+	"tinbell/core/detect"
+	"tinbell/core/learn"
+	"tinbell/internal/duty"
+	"tinbell/internal/record"
+)
+
+// mostTried is how many series of a monitor its past is tried on.
+const mostTried = 24
+
+// hold tries a monitor's limits on a part of its past that they were not fitted to,
+// adds what it has told since, and keeps by how much each rule's limit is raised
+// for it. The subject judges by that from here on.
+func (w *Watcher) hold(ctx context.Context, v *Subject) error {
+	if v.Monitor.Settings.Method == record.MethodArrival || len(v.Series) == 0 {
+		return nil
+	}
+	now := w.now().UTC()
+	rule := v.Monitor.Settings.Rule(len(v.Series))
+	h := record.Held{At: now}
+	var jobs []learn.Job
+	stride := max(1, (len(v.Series)+mostTried-1)/mostTried)
+	for i := 0; i < len(v.Series); i += stride {
+		id := v.Series[i].ID
+		histories, err := v.come(ctx, w.store, []int64{id}, now)
+		if err != nil {
+			return err
+		}
+		history := histories[id]
+		if len(history) == 0 {
+			continue
+		}
+		jobs = append(jobs, learn.Job{Config: v.Config, Rule: rule, History: history, Exclusions: v.Exclusions[id], From: history[len(history)-1].At + 1})
+		h.Series++
+		from, to := time.Unix(history[len(history)*2/3].At, 0).UTC(), time.Unix(history[len(history)-1].At, 0).UTC()
+		if h.From.IsZero() || from.Before(h.From) {
+			h.From = from
+		}
+		h.To = later(h.To, to)
+	}
+	found, err := learn.HoldOut(jobs)
+	if err != nil {
+		return err
+	}
+	for cause, f := range found {
+		r := h.Rule(string(cause))
+		r.Stated, r.Rung, r.Logs = f.Stated, f.Rung, f.Logs
+	}
+	return w.govern(ctx, v, h)
+}
+
+// governed is how far back what was told counts.
+const governed = 90 * 24 * time.Hour
+
+// Govern raises the limits of rules that told more than is stated beyond chance, of
+// all monitors, and lowers them again where labels say that the alerts were right.
+func (w *Watcher) Govern(ctx context.Context) error {
+	monitors, err := w.store.Monitors(ctx)
+	if err != nil {
+		return err
+	}
+	named := func(m record.Monitor) string { return "monitor " + m.Name }
+	return duty.Each(ctx, monitors, named, func(m record.Monitor) error {
+		if m.Held == nil || m.Paused {
+			return nil
+		}
+		v, err := Load(ctx, w.store, m)
+		if err != nil {
+			return err
+		}
+		return w.govern(ctx, v, *m.Held)
+	})
+}
+
+// govern adds to a trial of the past what has been told since, where that is more
+// than chance allows, and keeps what follows if it is anything new.
+func (w *Watcher) govern(ctx context.Context, v *Subject, h record.Held) error {
+	now := w.now().UTC()
+	h.Rules = slices.Clone(h.Rules)
+	for i := range h.Rules {
+		h.Rules[i].Told, h.Rules[i].Since, h.Rules[i].ToldLogs = 0, 0, 0
+	}
+	if v.Monitor.LearnedAt != nil {
+		from := later(v.Monitor.CreatedAt, now.Add(-governed))
+		told, err := w.store.ToldSince(ctx, v.Monitor.ID, from)
+		if err != nil {
+			return err
+		}
+		rule := v.Monitor.Settings.Rule(len(v.Series))
+		all := detect.Budget(rule.Warn, rule.Series) * float64(len(v.Series)) * now.Sub(from).Hours() / 720
+		for _, t := range told {
+			if stated := all * detect.Share(detect.Cause(t.Cause)); beyondChance(t.N, stated) {
+				r := h.Rule(t.Cause)
+				r.Told, r.Since, r.ToldLogs = t.N, stated, t.Logs
+			}
+		}
+	}
+	h.Settle()
+	if v.Monitor.Held != nil && v.Monitor.Held.At.Equal(h.At) && v.Monitor.Held.Caution() == h.Caution() {
+		return nil
+	}
+	v.Monitor.Held = &h
+	return w.store.PutHeld(ctx, v.Monitor.ID, h)
+}
+
+// beyondChance tells whether so many are more than a Poisson count of that mean
+// reaches once in a hundred times.
+func beyondChance(n int, mean float64) bool {
+	if n < 2 {
+		return false
+	}
+	below, p := 0.0, math.Exp(-mean)
+	for k := range n {
+		below += p
+		p *= mean / float64(k+1)
+	}
+	return 1-below < 0.01
+}
