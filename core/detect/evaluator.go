@@ -303,10 +303,16 @@ func (e *Evaluator) turnBlock(pt *baseline.Point) {
 	}
 }
 
+// ordinaryNoise is the relative spread of a period from which on the smallest
+// effect worth an alert is as large as it gets.
+const ordinaryNoise = 0.1
+
 func (e *Evaluator) effect(ex *baseline.Expectation) float64 {
 	effect := e.rule.MinEffect
 	if e.cfg.Kind == timeline.Count {
-		effect = max(effect, e.cadence.minEffect*ex.Level*float64(e.Model.PerDay))
+		// The quieter the series, the smaller a loss is worth telling.
+		noise := math.Sqrt(e.Model.Phi + 1/max(ex.Level, 1e-9))
+		effect = max(effect, e.cadence.minEffect*min(max(noise/ordinaryNoise, 0.25), 1)*ex.Level*float64(e.Model.PerDay))
 	}
 	return effect
 }

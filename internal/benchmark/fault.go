@@ -160,7 +160,7 @@ func (m *maker) contaminate(from int) {
 			continue
 		}
 		at := m.IntN(from * 9 / 10)
-		m.apply(p, at)
+		m.scene.Past = append(m.scene.Past, m.apply(p, at))
 		spoilt += m.periods(p)
 	}
 }

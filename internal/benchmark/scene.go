@@ -40,6 +40,7 @@ type Scene struct {
 	History    []timeline.Sample // dense
 	From       int64
 	Faults     []Fault
+	Past       []timeline.Span // faults in the history that nobody labelled
 	Artifacts  int
 	Exclusions []learn.Exclusion
 }

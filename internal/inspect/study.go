@@ -305,7 +305,12 @@ func (d *Detectable) Tell(e *detect.Evaluator, segmented bool) {
 		d.Sentence = "Not judged by windows: a loss shows when it leaves the band."
 		return
 	}
-	last, middle := d.Losses[len(d.Losses)-1], d.Losses[len(d.Losses)/2]
+	middle, last := d.Losses[min(2, len(d.Losses)-1)], d.Losses[len(d.Losses)-1]
+	for _, l := range d.Losses { // within a day, of longer periods a week
+		if within := max(86400, 7*d.Losses[0].Seconds); l.Seconds > middle.Seconds && l.Seconds <= within {
+			last = l
+		}
+	}
 	tell := func(l detect.Loss) string {
 		within := "within " + words.Seconds(float64(l.Seconds))
 		if l.Always >= 1 {

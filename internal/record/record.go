@@ -170,7 +170,7 @@ type Monitor struct {
 	SnoozedBy    string     `db:"snoozed_by" json:"snoozed_by"`
 
 	AlwaysTell bool      `db:"always_tell" json:"always_tell" doc:"the filter holds none of its alerts back"`
-	Held       *Held     `db:"held" json:"held" doc:"false alarms stated and found on a part of its past that its limits were not fitted to, and since; null before its first fit"`
+	Budget     *Budget   `db:"budget" json:"budget" doc:"false alarms stated and found on a part of its past that its limits were not fitted to, and since; null before its first fit"`
 	CreatedAt  time.Time `db:"created_at" json:"created_at"`
 }
 

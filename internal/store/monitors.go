@@ -12,7 +12,7 @@ import (
 )
 
 const monitorSelect = `
-	select v.id, v.metric_id, v.name, v.owner, v.settings, v.version, v.paused, v.learned_at, v.snoozed_until, v.snoozed_by, v.always_tell, v.created_at, v.held, m.name as metric, d.name as dataset
+	select v.id, v.metric_id, v.name, v.owner, v.settings, v.version, v.paused, v.learned_at, v.snoozed_until, v.snoozed_by, v.always_tell, v.created_at, v.budget, m.name as metric, d.name as dataset
 	from monitor v join metric m on m.id = v.metric_id join dataset d on d.id = m.dataset_id `
 
 // AddMonitor stores a monitor with its first version and gives its id.
@@ -49,9 +49,9 @@ func ChangeMonitor(ctx context.Context, tx pgx.Tx, id int64, c Change) error {
 	return nil
 }
 
-// PutHeld keeps how a monitor keeps its budget.
-func (s *Store) PutHeld(ctx context.Context, id int64, h record.Held) error {
-	return s.exec(ctx, "monitor", `update monitor set held = $2 where id = $1`, id, h)
+// PutBudget keeps how a monitor keeps its budget.
+func (s *Store) PutBudget(ctx context.Context, id int64, h record.Budget) error {
+	return s.exec(ctx, "monitor", `update monitor set budget = $2 where id = $1`, id, h)
 }
 
 // ToldSince counts, by rule, what a monitor has told since an instant and nobody

@@ -2,7 +2,7 @@
 -- What a monitor's limits would have rung in a part of its past that they were not
 -- fitted to, what it has told since, and by how much each rule's limit is raised
 -- for it.
-alter table monitor add held jsonb;
+alter table monitor add budget jsonb;
 
 -- How far an alert's statistic lay over its limit, and how often what it told of
 -- has come back since without being told again.
@@ -28,4 +28,4 @@ create index ordinary_dataset on ordinary (dataset_id);
 -- +goose Down
 drop table ordinary;
 alter table alert drop strength, drop returns, drop returned_at;
-alter table monitor drop held;
+alter table monitor drop budget;

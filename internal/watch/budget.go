@@ -24,7 +24,7 @@ func (w *Watcher) hold(ctx context.Context, v *Subject) error {
 	}
 	now := w.now().UTC()
 	rule := v.Monitor.Settings.Rule(len(v.Series))
-	h := record.Held{At: now}
+	h := record.Budget{At: now}
 	var jobs []learn.Job
 	stride := max(1, (len(v.Series)+mostTried-1)/mostTried)
 	for i := 0; i < len(v.Series); i += stride {
@@ -68,20 +68,20 @@ func (w *Watcher) Govern(ctx context.Context) error {
 	}
 	named := func(m record.Monitor) string { return "monitor " + m.Name }
 	return duty.Each(ctx, monitors, named, func(m record.Monitor) error {
-		if m.Held == nil || m.Paused {
+		if m.Budget == nil || m.Paused {
 			return nil
 		}
 		v, err := Load(ctx, w.store, m)
 		if err != nil {
 			return err
 		}
-		return w.govern(ctx, v, *m.Held)
+		return w.govern(ctx, v, *m.Budget)
 	})
 }
 
 // govern adds to a trial of the past what has been told since, where that is more
 // than chance allows, and keeps what follows if it is anything new.
-func (w *Watcher) govern(ctx context.Context, v *Subject, h record.Held) error {
+func (w *Watcher) govern(ctx context.Context, v *Subject, h record.Budget) error {
 	now := w.now().UTC()
 	h.Rules = slices.Clone(h.Rules)
 	for i := range h.Rules {
@@ -103,11 +103,11 @@ func (w *Watcher) govern(ctx context.Context, v *Subject, h record.Held) error {
 		}
 	}
 	h.Settle()
-	if v.Monitor.Held != nil && v.Monitor.Held.At.Equal(h.At) && v.Monitor.Held.Caution() == h.Caution() {
+	if v.Monitor.Budget != nil && v.Monitor.Budget.At.Equal(h.At) && v.Monitor.Budget.Caution() == h.Caution() {
 		return nil
 	}
-	v.Monitor.Held = &h
-	return w.store.PutHeld(ctx, v.Monitor.ID, h)
+	v.Monitor.Budget = &h
+	return w.store.PutBudget(ctx, v.Monitor.ID, h)
 }
 
 // beyondChance tells whether so many are more than a Poisson count of that mean

@@ -10,18 +10,18 @@ import (
 	"tinbell/core/learn"
 )
 
-// Held is how a monitor keeps its budget: on the last third of its past, judged
+// Budget is how a monitor keeps its budget: on the last third of its past, judged
 // with limits from what lay before, and in what it has told since.
-type Held struct {
-	At     time.Time  `json:"at"`
-	From   time.Time  `json:"from" doc:"of the part of the past"`
-	To     time.Time  `json:"to"`
-	Series int        `json:"series" doc:"how many were tried"`
-	Rules  []HeldRule `json:"rules"`
+type Budget struct {
+	At     time.Time    `json:"at"`
+	From   time.Time    `json:"from" doc:"of the part of the past"`
+	To     time.Time    `json:"to"`
+	Series int          `json:"series" doc:"how many were tried"`
+	Rules  []BudgetRule `json:"rules"`
 }
 
-// HeldRule is what one rule did. Only what a rule rang or may spend is listed.
-type HeldRule struct {
+// BudgetRule is what one rule did. Only what a rule rang or may spend is listed.
+type BudgetRule struct {
 	Rule     string  `json:"rule" enum:"deviation,silence,missing,stuck,step"`
 	Stated   float64 `json:"stated" doc:"false alarms, on that part of the past"`
 	Rung     int     `json:"rung" doc:"alarms there that no label calls a fault"`
@@ -32,15 +32,15 @@ type HeldRule struct {
 	Factor   float64 `json:"factor" doc:"by how much the rule's limit is raised; 1: not at all"`
 }
 
-func (h Held) Value() (driver.Value, error) {
+func (h Budget) Value() (driver.Value, error) {
 	b, err := json.Marshal(h)
 	return string(b), err
 }
 
-func (h *Held) Scan(v any) error { return scanJSON(v, h) }
+func (h *Budget) Scan(v any) error { return scanJSON(v, h) }
 
 // Caution is by how much the limits of each rule are raised.
-func (h *Held) Caution() (c detect.Caution) {
+func (h *Budget) Caution() (c detect.Caution) {
 	if h == nil {
 		return c
 	}
@@ -51,7 +51,7 @@ func (h *Held) Caution() (c detect.Caution) {
 }
 
 // Settle computes each rule's factor from what it rang and told.
-func (h *Held) Settle() {
+func (h *Budget) Settle() {
 	for i := range h.Rules {
 		r := &h.Rules[i]
 		past := learn.Held{Rung: r.Rung + r.Told, Stated: r.Stated + r.Since, Logs: r.Logs + r.ToldLogs}
@@ -60,10 +60,10 @@ func (h *Held) Settle() {
 }
 
 // Rule gives what a rule did, made where there is nothing yet.
-func (h *Held) Rule(cause string) *HeldRule {
-	i := slices.IndexFunc(h.Rules, func(r HeldRule) bool { return r.Rule == cause })
+func (h *Budget) Rule(cause string) *BudgetRule {
+	i := slices.IndexFunc(h.Rules, func(r BudgetRule) bool { return r.Rule == cause })
 	if i < 0 {
-		h.Rules = append(h.Rules, HeldRule{Rule: cause, Factor: 1})
+		h.Rules = append(h.Rules, BudgetRule{Rule: cause, Factor: 1})
 		i = len(h.Rules) - 1
 	}
 	return &h.Rules[i]
@@ -73,6 +73,6 @@ func (h *Held) Rule(cause string) *HeldRule {
 // and what keeps them to the stated budget.
 func (m Monitor) Rule(series int) detect.Rule {
 	rule := m.Settings.Rule(series)
-	rule.Caution = m.Held.Caution()
+	rule.Caution = m.Budget.Caution()
 	return rule
 }

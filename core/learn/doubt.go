@@ -1,0 +1,110 @@
+package learn
+
+import (
+	"errors"
+	"slices"
+	"sort"
+	"time"
+
+	"tinbell/core/baseline"
+	"tinbell/core/detect"
+	"tinbell/core/timeline"
+)
+
+// Doubt is a stretch of the past of which no statistic can say whether it was a
+// fault or what the series does, and what the answer changes.
+type Doubt struct {
+	detect.Episode
+	Series  []int   // jobs that show it, the one it moves most first
+	Gain    float64 // by how much limits fall, as a logarithm, if it is a fault
+	LossNow float64 // share lost that shows within a day where it is ordinary; 0 where that says nothing
+	LossIf  float64 // … if it is a fault
+}
+
+const (
+	candidates = 8    // stretches of a series whose answers are tried
+	leastGain  = 0.07 // an answer that changes less is not worth asking for
+	joined     = 3 * time.Hour
+)
+
+// Doubts finds, over the series of one monitor, the stretches before From whose
+// answers would move limits most: each is taken out and the series fitted again.
+// Stretches of several series at about the same time are one question. ordinary
+// are stretches that somebody has answered for already.
+func Doubts(jobs []Job, ordinary []timeline.Span, most int) ([]Doubt, error) {
+	var all []Doubt
+	for n := range jobs {
+		own, err := jobs[n].doubts(ordinary)
+		if err != nil {
+			return nil, err
+		}
+		for _, q := range own {
+			q.Series = []int{n}
+			all = append(all, q)
+		}
+	}
+	sort.SliceStable(all, func(i, j int) bool { return all[i].Gain > all[j].Gain })
+	var list []Doubt
+	slack := int64(joined.Seconds())
+	for _, q := range all {
+		i := slices.IndexFunc(list, func(o Doubt) bool { return q.From < o.To+slack && o.From < q.To+slack })
+		if i < 0 {
+			list = append(list, q)
+			continue
+		}
+		o := &list[i]
+		o.From, o.To = min(o.From, q.From), max(o.To, q.To)
+		if !slices.Contains(o.Series, q.Series[0]) {
+			o.Series = append(o.Series, q.Series[0])
+		}
+	}
+	return list[:min(len(list), most)], nil
+}
+
+func (j *Job) doubts(ordinary []timeline.Span) ([]Doubt, error) {
+	end := sort.Search(len(j.History), func(k int) bool { return j.History[k].At >= j.From })
+	history, mask := j.History[:end], Mask(j.Exclusions, j.From)
+	now, err := detect.Fit(j.Config, j.Rule, history, mask)
+	var short baseline.TooShort
+	if errors.As(err, &short) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	episodes, err := now.Episodes(history, mask)
+	if err != nil {
+		return nil, err
+	}
+	answered := timeline.NewMask(ordinary...)
+	limits, loss := now.Limits(), lossWithin(now)
+	var list []Doubt
+	for _, e := range episodes {
+		if len(list) == candidates {
+			break
+		}
+		if answered.Touches(e.From, e.To) {
+			continue
+		}
+		without, err := detect.Fit(j.Config, j.Rule, history, mask.And(timeline.Span{From: e.From, To: e.To}))
+		if err != nil {
+			if errors.As(err, &short) {
+				continue
+			}
+			return nil, err
+		}
+		list = append(list, Doubt{Episode: e, Gain: without.Limits().Lower(limits), LossNow: loss, LossIf: lossWithin(without)})
+	}
+	return slices.DeleteFunc(list, func(q Doubt) bool { return q.Gain < leastGain }), nil
+}
+
+// lossWithin is the share lost that shows within a day or the nearest to it.
+func lossWithin(e *detect.Evaluator) float64 {
+	best, off := 0.0, int64(1<<62)
+	for _, l := range e.Losses() {
+		if d := max(l.Seconds-86400, 86400-l.Seconds); d < off {
+			best, off = l.Sometimes, d
+		}
+	}
+	return best
+}
