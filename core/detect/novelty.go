@@ -53,6 +53,12 @@ const (
 	daySeconds = 86400
 )
 
+// asked tells whether somebody gave the bounds: what lies beyond them rings each
+// time.
+func (e *Evaluator) asked() bool {
+	return e.plainly() && (e.cfg.Method.Name == baseline.Fixed || e.cfg.Method.Width > 0)
+}
+
 // returned is what an opening alert repeats, the strongest of several; nil if it
 // is new. Returns do not extend how long something counts as just told, only the
 // week in which the same time of day does.

@@ -21,7 +21,7 @@ func (e *Evaluator) open(pt *baseline.Point, r *Reading, a Alert) Change {
 		e.forgetNovelty(a.Raised)
 	} else {
 		a.Raised = pt.At + e.step
-		if !e.replaying && (e.returned(&a) != nil || e.rebound(&a) != nil) {
+		if !e.replaying && !e.asked() && (e.returned(&a) != nil || e.rebound(&a) != nil) {
 			a.Quiet, change = true, None
 		}
 	}

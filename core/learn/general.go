@@ -44,7 +44,9 @@ const (
 var rules = []detect.Cause{detect.Deviation, detect.Silence, detect.Missing, detect.Stuck, detect.Step}
 
 // HoldOut walks the last third of each job's history before From with baselines
-// from the first two thirds, labels known. Of many series only some are tried.
+// from the first two thirds, labels known. A series that rings counts once for each
+// rule, so that one odd one does not deafen the others. Of many series only some
+// are tried.
 func HoldOut(jobs []Job) (map[detect.Cause]Held, error) {
 	found := map[detect.Cause]Held{}
 	stride := max(1, len(jobs)/mostHeld)
@@ -72,6 +74,7 @@ func HoldOut(jobs []Job) (map[detect.Cause]Held, error) {
 			found[cause] = h
 		}
 		known := Faults(job.Exclusions, math.MaxInt64)
+		own := map[detect.Cause]Held{}
 		for _, a := range alerts {
 			end := a.End
 			if a.Closed == 0 {
@@ -80,9 +83,14 @@ func HoldOut(jobs []Job) (map[detect.Cause]Held, error) {
 			if known.Touches(a.Since, end) {
 				continue
 			}
-			h := found[a.Cause]
+			h := own[a.Cause]
 			h.Rung, h.Logs = h.Rung+1, h.Logs+math.Log(max(a.Strength, 1))
-			found[a.Cause] = h
+			own[a.Cause] = h
+		}
+		for cause, o := range own {
+			h := found[cause]
+			h.Rung, h.Logs = h.Rung+1, h.Logs+o.Logs/float64(o.Rung)
+			found[cause] = h
 		}
 	}
 	return found, nil

@@ -36,6 +36,7 @@ func (b *Bench) tryOptions(ctx context.Context, a *archive, m record.Monitor, in
 	if err != nil {
 		return nil, err
 	}
+	subject = subject.Answered()
 	c := &candidate{monitor: m, subject: subject, options: optionsFor(m.Settings)}
 	if settled := subject.SettledTo(b.now()); to.After(settled) {
 		to = settled

@@ -104,7 +104,7 @@ func (b *Bench) Rehearse(ctx context.Context, m record.Monitor, proposed record.
 			return nil
 		}
 		var err error
-		if r.Today, err = b.replayOf(within, subject, r.Drawn.ID, from, to); err == nil {
+		if r.Today, err = b.replayHeld(within, subject, r.Drawn.ID, from, to); err == nil {
 			kept := r.Today // what is drawn on it below stays with this answer
 			b.rehearsed.put(key, &kept)
 		}
@@ -112,7 +112,7 @@ func (b *Bench) Rehearse(ctx context.Context, m record.Monitor, proposed record.
 	})
 	contain.Go(group, func() error {
 		var err error
-		r.Proposed, err = b.replayOf(within, subject.Try(proposed), r.Drawn.ID, from, to)
+		r.Proposed, err = b.replayHeld(within, subject.Try(proposed), r.Drawn.ID, from, to)
 		return err
 	})
 	if err := group.Wait(); err != nil {
@@ -201,6 +201,17 @@ func (p *Replay) pad(n int) {
 			*column = append(make([]*float64, missing), *column...)
 		}
 	}
+}
+
+// replayHeld is replayOf with limits that keep the budget on the past as it is now.
+func (b *Bench) replayHeld(ctx context.Context, v *watch.Subject, drawn int64, from, to time.Time) (Replay, error) {
+	budget, err := v.HoldOut(ctx, b.store, b.now().UTC())
+	if err != nil {
+		return Replay{}, err
+	}
+	held := *v
+	held.Monitor.Budget = &budget
+	return b.replayOf(ctx, &held, drawn, from, to)
 }
 
 // replayOf walks a subject's series, keeps the band of one of them, and scores.

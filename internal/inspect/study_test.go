@@ -42,7 +42,7 @@ func TestAMonitorSaysWhatItCanSeeAndProposesSegments(t *testing.T) {
 	} {
 		d := Detectable{Subject: Subject{Kind: timeline.Count}}
 		d.Tell(fitted(t, c.mean, detect.Rule{}), c.segmented)
-		if !strings.HasPrefix(d.Sentence, "Within ") || !strings.HasSuffix(d.Sentence, ".") || len(d.Losses) != 5 {
+		if !strings.HasPrefix(d.Sentence, "Within ") || !strings.HasSuffix(d.Sentence, ".") || len(d.Losses) != 6 {
 			t.Errorf("%s: %q", name, d.Sentence)
 		}
 		if !strings.HasPrefix(d.Proposal, c.proposal) || (c.proposal == "") != (d.Proposal == "") {

@@ -51,7 +51,7 @@ func TestASegmentIsComparedWithItsSiblingsLive(t *testing.T) {
 	if told := openOf(t, s, "scans"); len(told) == 0 {
 		t.Error("the seasonal monitor sees that they drop")
 	}
-	hours(t, s, 6, 12, map[string]float64{"a": 1, "b": 1, "c": 0.3, "d": 1})
+	hours(t, s, 6, 12, map[string]float64{"a": 1, "b": 1, "c": 0.02, "d": 1})
 	told := openOf(t, s, "together")
 	if len(told) != 1 || told[0].Segment != "c" || told[0].Direction != "low" {
 		t.Fatalf("one port drops alone: %+v", told)

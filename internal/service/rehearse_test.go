@@ -209,7 +209,7 @@ func TestStudiesOfASeries(t *testing.T) {
 	}
 	var losses []inspect.Detectable
 	dbtest.Must(t, s.Admin.Get(ctx, "/monitors/scans/losses", nil, &losses))
-	if len(losses) != 4 || len(losses[0].Losses) != 5 || losses[0].Sentence == "" {
+	if len(losses) != 4 || len(losses[0].Losses) != 6 || losses[0].Sentence == "" {
 		t.Errorf("losses: %+v", losses)
 	}
 	for _, path := range []string{"/series/999/suitability", "/monitors/nobody/losses"} {

@@ -10,28 +10,46 @@ import (
 	"tinbell/core/learn"
 	"tinbell/internal/duty"
 	"tinbell/internal/record"
+	"tinbell/internal/store"
 )
 
 // mostTried is how many series of a monitor its past is tried on.
 const mostTried = 24
 
-// hold tries a monitor's limits on a part of its past that they were not fitted to,
-// adds what it has told since, and keeps by how much each rule's limit is raised
-// for it. The subject judges by that from here on.
+// hold tries a monitor's limits on its past, adds what it has told since, and keeps
+// by how much each rule's limit is raised for it. The subject judges by that from
+// here on.
 func (w *Watcher) hold(ctx context.Context, v *Subject) error {
 	if v.Monitor.Settings.Method == record.MethodArrival || len(v.Series) == 0 {
 		return nil
 	}
-	now := w.now().UTC()
+	h, err := v.HoldOut(ctx, w.store, w.now().UTC())
+	if err != nil {
+		return err
+	}
+	return w.govern(ctx, v, h)
+}
+
+// HoldOut tries the limits that the subject's settings give on a part of its past that
+// they were not fitted to. What its monitor has told since stays as it is kept.
+func (v *Subject) HoldOut(ctx context.Context, s *store.Store, now time.Time) (record.Budget, error) {
 	rule := v.Monitor.Settings.Rule(len(v.Series))
 	h := record.Budget{At: now}
+	if v.Monitor.Budget != nil {
+		for _, r := range v.Monitor.Budget.Rules {
+			if r.Told > 0 {
+				own := h.Rule(r.Rule)
+				own.Told, own.Since, own.ToldLogs = r.Told, r.Since, r.ToldLogs
+			}
+		}
+	}
 	var jobs []learn.Job
 	stride := max(1, (len(v.Series)+mostTried-1)/mostTried)
 	for i := 0; i < len(v.Series); i += stride {
 		id := v.Series[i].ID
-		histories, err := v.come(ctx, w.store, []int64{id}, now)
+		histories, err := v.come(ctx, s, []int64{id}, now)
 		if err != nil {
-			return err
+			return h, err
 		}
 		history := histories[id]
 		if len(history) == 0 {
@@ -47,13 +65,14 @@ func (w *Watcher) hold(ctx context.Context, v *Subject) error {
 	}
 	found, err := learn.HoldOut(jobs)
 	if err != nil {
-		return err
+		return h, err
 	}
 	for cause, f := range found {
 		r := h.Rule(string(cause))
 		r.Stated, r.Rung, r.Logs = f.Stated, f.Rung, f.Logs
 	}
-	return w.govern(ctx, v, h)
+	h.Settle()
+	return h, nil
 }
 
 // governed is how far back what was told counts.

@@ -5,6 +5,7 @@ package watch
 
 import (
 	"context"
+	"slices"
 	"sort"
 	"time"
 
@@ -103,6 +104,26 @@ func (v *Subject) Try(settings record.Settings) *Subject {
 	other := *v
 	other.Monitor.Settings = settings
 	other.Config.Coverage, other.Config.Method = settings.Coverage, settings.Baseline(v.Grid)
+	return &other
+}
+
+// promptly is how soon after a fault a person is thought to answer.
+const promptly = 24 * time.Hour
+
+// Answered gives the subject as it would have been had what is known today as a
+// fault been labelled within a day: settings are judged by the answers they get.
+func (v *Subject) Answered() *Subject {
+	other := *v
+	other.Exclusions = make(map[int64][]learn.Exclusion, len(v.Exclusions))
+	for series, list := range v.Exclusions {
+		list = slices.Clone(list)
+		for i := range list {
+			if x := &list[i]; !x.Planned && !x.Lasts {
+				x.Known = min(x.Known, x.Span.To+int64(promptly.Seconds()))
+			}
+		}
+		other.Exclusions[series] = list
+	}
 	return &other
 }
 
