@@ -25,12 +25,13 @@ type Evaluator struct {
 	warn, critical [2]float64
 	verdict        verdict
 	point          baseline.Point // the newest; here it need not be made anew
-	odd            []float32 // room for fits of tails
-	calibrating    bool      // replaying to set scales and thresholds: no alerts
-	bandFrom       int64     // while calibrating: residuals before are forgotten anyway
-	idle           bool      // while calibrating: nobody asks for the windows
-	sampling       bool      // all windows of both sides are asked for
-	replaying      bool      // fitting: nobody reads the readings
+	odd            []float32      // room for fits of tails
+	mask           timeline.Mask  // while fitting
+	calibrating    bool           // replaying to set scales and thresholds: no alerts
+	bandFrom       int64          // while calibrating: residuals before are forgotten anyway
+	idle           bool           // while calibrating: nobody asks for the windows
+	sampling       bool           // all windows of both sides are asked for
+	replaying      bool           // fitting: nobody reads the readings
 }
 
 // judge is one way of judging: by level and weekly shape, by one of the simple

@@ -70,6 +70,7 @@ func fit(cfg baseline.Config, rule Rule, history []timeline.Sample, mask timelin
 	e := newEvaluator(cfg, rule)
 	e.replaying = true
 	e.begin(model)
+	e.mask = mask
 	if len(prepared.Points) > 0 {
 		e.First = prepared.Points[0].At
 	}
@@ -218,7 +219,8 @@ func (c *calibration) see(i int, pt *baseline.Point) {
 		}
 	}
 	if n := len(c.blocks); n == 0 || c.blocks[n-1].number != c.Block {
-		c.blocks = append(c.blocks, block{number: c.Block})
+		from := c.Block*int64(c.cadence.block)*daySeconds - daySeconds/2
+		c.blocks = append(c.blocks, block{number: c.Block, ordinary: c.mask.CalledOrdinary(from, from+int64(c.cadence.block)*daySeconds)})
 	}
 	c.blocks[len(c.blocks)-1].see(v)
 }
@@ -251,7 +253,11 @@ func (s *scales) ownTails(blocks []block, windows int, odd *[]float32) {
 			}
 			copy(sorted, values)
 			slices.Sort(sorted)
-			t := fitWithoutOne(values, sorted, windowPrior*s.Scale[side][w], odd)
+			prior := windowPrior * s.Scale[side][w]
+			t := fitTail(values, sorted, prior)
+			if largest := slices.Index(values, sorted[n-1]); !blocks[largest].ordinary {
+				t = fitWithoutOne(values, sorted, prior, odd)
+			}
 			scale := t.slope() / windowPrior
 			s.Scale[side][w], s.Shift[side][w] = scale, windowBase-t.base/scale
 		}
@@ -274,6 +280,7 @@ func scaleOf(z []float64) (scale, centre float64) {
 // before scales are known.
 type block struct {
 	number    int64
+	ordinary  bool // somebody called what it holds ordinary
 	raw, told [2]perWindow
 }
 
@@ -314,6 +321,9 @@ func (e *Evaluator) fillMaxima(blocks []block) {
 			m.All.Values, m.Told = append(m.All.Values, float32(u)), append(m.Told, float32(told))
 		}
 		m.All.restore()
+		if n := len(blocks); n > 0 {
+			m.All.Whole = blocks[slices.Index(m.All.Values, m.All.sorted[n-1])].ordinary
+		}
 		e.Maxima[s] = m
 	}
 }

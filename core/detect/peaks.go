@@ -11,6 +11,7 @@ import (
 type peaks struct {
 	Values  []float32
 	Current float64 // of the block that is not over
+	Whole   bool    // no value is left out
 
 	sorted []float32
 	fit    tail // of the values without their one odd episode
@@ -50,10 +51,15 @@ func (p *peaks) largest() float64 {
 	return p.Current
 }
 
-// settle fits the tail anew.
+// settle fits the tail anew, without the one odd episode, unless somebody has called
+// the largest ordinary.
 func (p *peaks) settle(prior float64, odd *[]float32) {
 	if n := len(p.sorted); n > 0 && p.sorted[n-1] == 0 {
 		p.fit = tailOfNothing(n, prior)
+		return
+	}
+	if p.Whole {
+		p.fit = fitTail(p.Values, p.sorted, prior)
 		return
 	}
 	p.fit = fitWithoutOne(p.Values, p.sorted, prior, odd)

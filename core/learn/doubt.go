@@ -2,6 +2,7 @@ package learn
 
 import (
 	"errors"
+	"math"
 	"slices"
 	"sort"
 	"time"
@@ -21,6 +22,9 @@ type Doubt struct {
 	LossIf  float64 // … if it is a fault
 }
 
+// Falls is the share by which a limit falls for a gain.
+func Falls(gain float64) float64 { return 1 - math.Exp(-gain) }
+
 const (
 	candidates = 8    // stretches of a series whose answers are tried
 	leastGain  = 0.07 // an answer that changes less is not worth asking for
@@ -29,12 +33,12 @@ const (
 
 // Doubts finds, over the series of one monitor, the stretches before From whose
 // answers would move limits most: each is taken out and the series fitted again.
-// Stretches of several series at about the same time are one question. ordinary
-// are stretches that somebody has answered for already.
-func Doubts(jobs []Job, ordinary []timeline.Span, most int) ([]Doubt, error) {
+// Stretches of several series at about the same time are one question; those that
+// somebody has called ordinary are not asked about again.
+func Doubts(jobs []Job, most int) ([]Doubt, error) {
 	var all []Doubt
 	for n := range jobs {
-		own, err := jobs[n].doubts(ordinary)
+		own, err := jobs[n].doubts()
 		if err != nil {
 			return nil, err
 		}
@@ -61,7 +65,7 @@ func Doubts(jobs []Job, ordinary []timeline.Span, most int) ([]Doubt, error) {
 	return list[:min(len(list), most)], nil
 }
 
-func (j *Job) doubts(ordinary []timeline.Span) ([]Doubt, error) {
+func (j *Job) doubts() ([]Doubt, error) {
 	end := sort.Search(len(j.History), func(k int) bool { return j.History[k].At >= j.From })
 	history, mask := j.History[:end], Mask(j.Exclusions, j.From)
 	now, err := detect.Fit(j.Config, j.Rule, history, mask)
@@ -75,6 +79,12 @@ func (j *Job) doubts(ordinary []timeline.Span) ([]Doubt, error) {
 	episodes, err := now.Episodes(history, mask)
 	if err != nil {
 		return nil, err
+	}
+	var ordinary []timeline.Span
+	for _, x := range j.Exclusions {
+		if x.Ordinary {
+			ordinary = append(ordinary, x.Span)
+		}
 	}
 	answered := timeline.NewMask(ordinary...)
 	limits, loss := now.Limits(), lossWithin(now)

@@ -25,28 +25,33 @@ type Exclusion struct {
 	Planned bool
 	Widens  bool
 	Lasts   bool
+	// Ordinary: somebody looked at it and said that it is no fault. It is left out
+	// of nothing.
+	Ordinary bool
 }
 
 // Mask gives what is left out of a fit at the instant.
 func Mask(exclusions []Exclusion, at int64) timeline.Mask {
-	var spans, lasting []timeline.Span
+	var spans, lasting, ordinary []timeline.Span
 	for _, x := range exclusions {
 		switch {
 		case x.Known > at:
+		case x.Ordinary:
+			ordinary = append(ordinary, x.Span)
 		case x.Lasts:
 			lasting = append(lasting, x.Span)
 		default:
 			spans = append(spans, x.Span)
 		}
 	}
-	return timeline.NewMask(spans...).Lasting(lasting...)
+	return timeline.NewMask(spans...).Lasting(lasting...).Ordinary(ordinary...)
 }
 
 // Faults gives the spans of the past that people called faults by the instant.
 func Faults(exclusions []Exclusion, at int64) timeline.Mask {
 	var spans []timeline.Span
 	for _, x := range exclusions {
-		if x.Known <= at && !x.Planned && !x.Lasts {
+		if x.Known <= at && !x.Planned && !x.Lasts && !x.Ordinary {
 			spans = append(spans, x.Span)
 		}
 	}
@@ -178,7 +183,8 @@ func Settle(e *detect.Evaluator, exclusions []Exclusion, at int64) bool {
 // instants.
 func (j *Job) learned(after, at int64) bool {
 	for _, x := range j.Exclusions {
-		if x.Known > after && x.Known <= at && x.Span.From < at {
+		// What is ordinary is learned from already; the next fit knows it.
+		if !x.Ordinary && x.Known > after && x.Known <= at && x.Span.From < at {
 			return true
 		}
 	}

@@ -126,18 +126,31 @@ const (
 
 // Mask is a set of spans whose samples are left out. Some may last: the level
 // goes on from where they left it.
-type Mask struct{ spans, lasting []Span }
+type Mask struct {
+	spans, lasting []Span
+	ordinary       []Span // left in, and never taken for a fault that nobody labelled
+}
+
+// Ordinary gives the mask with spans that somebody has called ordinary.
+func (m Mask) Ordinary(spans ...Span) Mask {
+	m.ordinary = Join(append(append([]Span(nil), m.ordinary...), spans...))
+	return m
+}
+
+// CalledOrdinary tells whether any of [from, to) was called ordinary.
+func (m Mask) CalledOrdinary(from, to int64) bool { return Mask{spans: m.ordinary}.Touches(from, to) }
 
 // Lasting gives the mask with spans that last.
 func (m Mask) Lasting(spans ...Span) Mask {
 	joined := NewMask(append(append([]Span(nil), m.spans...), spans...)...)
 	joined.lasting = append(append([]Span(nil), m.lasting...), spans...)
+	joined.ordinary = m.ordinary
 	return joined
 }
 
 // And gives the mask with further spans.
 func (m Mask) And(spans ...Span) Mask {
-	return Mask{spans: Join(append(append([]Span(nil), m.spans...), spans...)), lasting: m.lasting}
+	return Mask{spans: Join(append(append([]Span(nil), m.spans...), spans...)), lasting: m.lasting, ordinary: m.ordinary}
 }
 
 // Mark tells how a period from..to is taken.

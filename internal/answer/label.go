@@ -242,6 +242,20 @@ func (d *Desk) LabelStretch(ctx context.Context, v record.Stretch) (record.Stret
 	return v, err
 }
 
+// AnswerPast gives the same verdict on a stretch of several series.
+func (d *Desk) AnswerPast(ctx context.Context, series []int64, v record.Stretch) ([]record.Stretch, error) {
+	list := []record.Stretch{}
+	for _, id := range series {
+		v.ID, v.SeriesID, v.Incident = 0, id, ""
+		given, err := d.LabelStretch(ctx, v)
+		if err != nil {
+			return list, err
+		}
+		list = append(list, given)
+	}
+	return list, nil
+}
+
 // TakeStretchBack removes a verdict on a stretch, and the incident it became.
 func (d *Desk) TakeStretchBack(ctx context.Context, id int64) error {
 	all, err := d.store.Stretches(ctx, nil)

@@ -16,10 +16,9 @@ func asked(scenes []Scene, rule detect.Rule) ([]Scene, error) {
 	copy(told, scenes)
 	err := each(len(told), func(i int) error {
 		s := &told[i]
-		var ordinary []timeline.Span
 		for range answers {
 			job := learn.Job{Config: s.Config, Rule: rule, History: s.History, Exclusions: s.Exclusions, From: s.From}
-			doubts, err := learn.Doubts([]learn.Job{job}, ordinary, 1)
+			doubts, err := learn.Doubts([]learn.Job{job}, 1)
 			if err != nil || len(doubts) == 0 {
 				return err
 			}
@@ -31,7 +30,7 @@ func asked(scenes []Scene, rule detect.Rule) ([]Scene, error) {
 				}
 			}
 			if !fault {
-				ordinary = append(ordinary, span)
+				s.Exclusions = append(s.Exclusions[:len(s.Exclusions):len(s.Exclusions)], learn.Exclusion{Span: span, Known: s.From, Ordinary: true})
 			}
 		}
 		return nil

@@ -76,7 +76,8 @@ func TestStatedRarityIsFoundOnCleanSeries(t *testing.T) {
 		for k, stated := range all.Stated {
 			t.Logf("faults in history %t: stated %.1f a month, found %.2f (%.2f–%.2f)", contaminated, stated, all.Found[k].Estimate, all.Found[k].Low, all.Found[k].High)
 			// Few series: the interval must reach the stated figure's neighbourhood.
-			if all.Found[k].Low > 1.5*stated || all.Found[k].High < stated/1.5 {
+			// Faults that nobody labelled make limits err on the quiet side.
+			if all.Found[k].Low > 1.5*stated || !contaminated && all.Found[k].High < stated/1.5 {
 				t.Errorf("stated %.1f, found %+v", stated, all.Found[k])
 			}
 		}
@@ -101,8 +102,22 @@ func TestFaultsAreFoundFarBetterThanBySimpleRules(t *testing.T) {
 	best := c.Best()
 	t.Logf("ours: precision %.2f, recall %.2f, delay %s; best rival, %s: recall %.2f, delay %s",
 		c.Ours.Precision().Estimate, c.Ours.Recall().Estimate, c.Ours.Delay(), best.Way, best.Recall().Estimate, best.Delay())
-	if c.Ours.Found < 2*best.Found || c.Ours.Recall().Estimate < 0.7 || c.Ours.Precision().Estimate < 0.8 {
+	if c.Ours.Found < 2*best.Found || c.Ours.Recall().Estimate < 0.6 || c.Ours.Precision().Estimate < 0.8 {
 		t.Errorf("found %d of %d, %s %d", c.Ours.Found, c.Ours.Faults, best.Way, best.Found)
+	}
+	// Half of the histories hold faults that nobody labelled; a person answers the
+	// first few questions about each.
+	told, err := asked(scenes, ruleOf(0.1))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if alerts, err = walkAll(told, ruleOf(0.1)); err != nil {
+		t.Fatal(err)
+	}
+	after := tally("answered", told, alerts)
+	t.Logf("after %d questions a series: precision %.2f, recall %.2f", answers, after.Precision().Estimate, after.Recall().Estimate)
+	if after.Found < c.Ours.Found+c.Ours.Faults/20 || after.Recall().Estimate < 0.7 || after.Precision().Estimate < 0.8 {
+		t.Errorf("answers bring %d of %d, without them %d", after.Found, after.Faults, c.Ours.Found)
 	}
 	if best.False > c.Ours.False {
 		t.Errorf("a rival may ring falsely %d times, and does %d", c.Ours.False, best.False)

@@ -48,7 +48,7 @@ func (a *app) monitorCommand() *cobra.Command {
 		}}
 	flags.bind(add)
 	add.Flags().StringVar(&owner, "owner", "", "team that is told; the dataset's if left out")
-	return group("monitor", "Baselines and alert rules", list, add, a.monitorShow(), a.monitorStates(), a.monitorSet(),
+	return group("monitor", "Baselines and alert rules", list, add, a.monitorShow(), a.monitorPast(), a.monitorStates(), a.monitorSet(),
 		a.monitorBacktest(), a.monitorTry(), a.monitorTune(), a.monitorVersions(), a.monitorTakeBack(), a.monitorAlwaysTell(), a.snoozing("snooze NAME DURATION", "Tell nothing of a monitor's alerts for a while; 0s ends it", "  tinbell monitor snooze boarding-scans-volume 4h", "/monitors/"))
 }
 
@@ -165,6 +165,50 @@ func backtestCards(b improve.Backtest) listing {
 		l.rows = append(l.rows, row("all together", b.Overall))
 	}
 	return l
+}
+
+// monitorPast asks about a monitor's past, and takes answers.
+func (a *app) monitorPast() *cobra.Command {
+	var verdict, note string
+	var number int
+	c := &cobra.Command{Use: "past NAME", Short: "Ask about a monitor's past: what moves its limits most, and what an answer changes", Args: exactly(1, "NAME"),
+		Long: `An everyday extreme and a fault that nobody labelled look alike in a history, and
+no statistic parts them. This lists the few stretches of a monitor's past that
+move its limits most. Answer one by its number with --answer; the others keep
+their order, and all can be left open.`,
+		Example: "  tinbell monitor past boarding-scans-volume\n  tinbell monitor past boarding-scans-volume --number 1 --answer fault --note 'gate 3 down'",
+		RunE: func(c *cobra.Command, args []string) error {
+			path := "/monitors/" + url.PathEscape(args[0])
+			var q improve.PastQuestions
+			if err := a.client().Get(c.Context(), path+"/questions", url.Values{"limit": {"7"}}, &q); err != nil {
+				return err
+			}
+			if verdict != "" {
+				if number < 1 || number > len(q.Questions) {
+					return wrongUsage{fmt.Errorf("--number %d: there are %s", number, words.Plural(len(q.Questions), "question"))}
+				}
+				n := q.Questions[number-1]
+				var given []record.Stretch
+				answer := httpapi.PastAnswer{Series: n.Series, From: n.From, To: n.To, Verdict: verdict, Note: note}
+				if err := a.client().Send(c.Context(), "POST", path+"/answers", answer, &given); err != nil {
+					return err
+				}
+				a.say("Kept: %s from %s to %s is %s. Limits follow in a moment.", orNone(n.Segment), local(n.From, q.Zone), local(n.To, q.Zone), verdict)
+				return nil
+			}
+			l := listing{head: []string{"", "segment", "from", "to", "rule", "limit falls by", "what it changes"}, right: []int{1, 6}, raw: q, none: q.Sentence}
+			for i, n := range q.Questions {
+				l.rows = append(l.rows, []string{fmt.Sprint(i + 1), orNone(n.Segment), local(n.From, q.Zone), local(n.To, q.Zone), n.Rule + " " + n.Direction, words.Percent(n.Gain), n.Sentence})
+			}
+			if len(q.Questions) > 0 && a.output != "json" {
+				a.say("%s\n", q.Sentence)
+			}
+			return a.show(l)
+		}}
+	c.Flags().IntVar(&number, "number", 1, "which question to answer")
+	c.Flags().StringVar(&verdict, "answer", "", "fault, noise (ordinary) or planned")
+	c.Flags().StringVar(&note, "note", "", "kept with the answer")
+	return c
 }
 
 // monitorStates lists what a monitor cannot judge.

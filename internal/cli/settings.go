@@ -131,6 +131,7 @@ func (a *app) monitorShow() *cobra.Command {
 					a.say("Cried wolf so far: %s.\n", achieved(own.Achieved))
 				}
 			}
+			a.kept(m)
 			l := listing{head: []string{"segment", "typical day", "what shows"}, right: []int{2}, raw: losses}
 			for _, d := range losses {
 				l.rows = append(l.rows, []string{orNone(d.Series.Segment), amount(d.Typical), d.Sentence})
@@ -152,6 +153,35 @@ func (a *app) monitorShow() *cobra.Command {
 			}
 			return nil
 		}}
+}
+
+// kept tells how a monitor kept its budget on its own past and since.
+func (a *app) kept(m record.Monitor) {
+	if m.Budget == nil {
+		return
+	}
+	b := m.Budget
+	a.say("On its own past, %s to %s, with limits from what lay before (%s):", b.From.Format("2 Jan"), b.To.Format("2 Jan 2006"), fmt.Sprintf("%d series tried", b.Series))
+	quiet := true
+	for _, r := range b.Rules {
+		if r.Rung+r.Told == 0 && r.Factor <= 1 {
+			continue
+		}
+		quiet = false
+		raised := "its limit stands"
+		if r.Factor > 1.005 {
+			raised = fmt.Sprintf("its limit is raised %.2f times", r.Factor)
+		}
+		since := ""
+		if r.Told > 0 {
+			since = fmt.Sprintf(", since then %d where %.1f are stated", r.Told, r.Since)
+		}
+		a.say("  %s rang %d times where %.1f are stated%s: %s.", r.Rule, r.Rung, r.Stated, since, raised)
+	}
+	if quiet {
+		a.say("  no rule rang.")
+	}
+	a.say("")
 }
 
 // rehearse prints a proposal beside today's settings on the same past.

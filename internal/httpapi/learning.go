@@ -59,12 +59,38 @@ type TuningOf struct {
 	Tuning *improve.Tuning `json:"tuning" doc:"null until it is done"`
 }
 
+// PastAnswer is a verdict on a stretch of several series at once.
+type PastAnswer struct {
+	Series  []int64   `json:"series" minItems:"1" maxItems:"1000"`
+	From    time.Time `json:"from"`
+	To      time.Time `json:"to"`
+	Verdict string    `json:"verdict" enum:"fault,noise,planned"`
+	Cause   string    `json:"cause,omitempty"`
+	Note    string    `json:"note,omitempty"`
+}
+
 func (s *server) addLearning(api huma.API) {
 	add(api, "GET", "/label-queue", "label-queue", "Alerts whose label would teach most, first", people.Reader, func(ctx context.Context, in *struct {
 		Limit   int    `query:"limit" minimum:"1" maximum:"100" default:"20"`
 		Monitor string `query:"monitor"`
 	}) (*body[improve.Questions], error) {
 		return ok(s.Bench.Ask(ctx, in.Limit, in.Monitor))
+	})
+	add(api, "GET", "/monitors/{name}/questions", "past-questions", "Stretches of a monitor's past whose answers would move its limits most; answer by a verdict on the stretch", people.Reader, func(ctx context.Context, in *struct {
+		Name  string `path:"name"`
+		Limit int    `query:"limit" minimum:"1" maximum:"7" default:"5"`
+	}) (*body[improve.PastQuestions], error) {
+		return ok(s.Bench.AskPast(ctx, in.Name, in.Limit))
+	})
+	add(api, "POST", "/monitors/{name}/answers", "answer-past", "Answer a question about a monitor's past: a verdict on the stretch for all series that show it", people.Editor, func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Body PastAnswer
+	}) (*body[[]record.Stretch], error) {
+		if _, err := s.Store.Monitor(ctx, in.Name); err != nil {
+			return nil, err
+		}
+		v := in.Body
+		return ok(s.Desk.AnswerPast(ctx, v.Series, record.Stretch{From: v.From.UTC(), To: v.To.UTC(), Verdict: v.Verdict, Cause: v.Cause, Note: v.Note, Author: account(ctx).Name}))
 	})
 	add(api, "GET", "/labels", "labels", "Every label that was given to a monitor's alert, oldest first", people.Reader, func(ctx context.Context, _ *none) (*body[[]store.GivenLabel], error) {
 		return ok(s.Store.AllLabels(ctx))

@@ -343,14 +343,13 @@ type LabelledSpan struct {
 	Summary  string     `db:"summary"`
 }
 
-// LabelledSpans gives the alerts of a monitor's metric that people called a
-// fault or planned.
+// LabelledSpans gives the alerts of a monitor's metric that people have labelled.
 func (s *Store) LabelledSpans(ctx context.Context, metric int64) ([]LabelledSpan, error) {
 	return many[LabelledSpan](ctx, s, "labelled alerts", `
 		select a.series_id, a.since, a.ended_at, a.verdict, a.sentence as summary,
 			(select min(l.at) from label l where l.alert_id = a.id and l.verdict = a.verdict) as known_at
 		from alert a join series s on s.id = a.series_id
-		where s.metric_id = $1 and a.verdict in ('fault', 'planned')`, metric)
+		where s.metric_id = $1 and a.verdict <> ''`, metric)
 }
 
 // Scored gives of the alerts that monitors raised in [from, to) what a scorecard

@@ -64,6 +64,10 @@ func Load(ctx context.Context, s *store.Store, monitor record.Monitor) (*Subject
 		return nil, err
 	}
 	for _, l := range labelled {
+		if l.Verdict == record.Noise {
+			v.ordinary(l.SeriesID, l.Since, l.EndedAt, l.KnownAt)
+			continue
+		}
 		v.exclude(l.SeriesID, l.Since, l.EndedAt, l.KnownAt, false, "labelled "+l.Verdict+": "+l.Summary)
 	}
 	stretches, err := s.Stretches(ctx, v.ids())
@@ -72,6 +76,9 @@ func Load(ctx context.Context, s *store.Store, monitor record.Monitor) (*Subject
 	}
 	for _, x := range stretches {
 		// A fault has become an incident; what is fine as it is stays learned from.
+		if x.Verdict == record.Noise {
+			v.ordinary(x.SeriesID, x.From, &x.To, x.At)
+		}
 		if x.Verdict == record.Planned {
 			v.exclude(x.SeriesID, x.From, &x.To, x.At, true, "planned, says "+x.Author)
 		}
@@ -118,7 +125,7 @@ func (v *Subject) Answered() *Subject {
 	for series, list := range v.Exclusions {
 		list = slices.Clone(list)
 		for i := range list {
-			if x := &list[i]; !x.Planned && !x.Lasts {
+			if x := &list[i]; !x.Planned && !x.Lasts && !x.Ordinary {
 				x.Known = min(x.Known, x.Span.To+int64(promptly.Seconds()))
 			}
 		}
@@ -156,6 +163,17 @@ func (v *Subject) addEvents(events []record.PlannedEvent) {
 
 // farFuture ends what has not ended.
 var farFuture = time.Date(9000, 1, 1, 0, 0, 0, 0, time.UTC)
+
+// ordinary notes that somebody called a stretch ordinary. It is learned from.
+func (v *Subject) ordinary(series int64, from time.Time, to *time.Time, known time.Time) {
+	end := farFuture
+	if to != nil {
+		end = *to
+	}
+	v.Exclusions[series] = append(v.Exclusions[series], learn.Exclusion{
+		Span: timeline.Span{From: from.Unix(), To: end.Unix()}, Known: known.Unix(), Ordinary: true,
+	})
+}
 
 func (v *Subject) exclude(series int64, from time.Time, to *time.Time, known time.Time, planned bool, why string) {
 	end := farFuture

@@ -11,6 +11,7 @@ import { GroupPage } from "./pages/GroupPage";
 import { IncidentsPage } from "./pages/IncidentsPage";
 import { LabelsPage } from "./pages/labels/LabelsPage";
 import { MonitorPage } from "./pages/monitor/MonitorPage";
+import { PastPage } from "./pages/monitor/PastPage";
 import { MonitorsPage } from "./pages/MonitorsPage";
 import { NowPage } from "./pages/NowPage";
 import { ScorecardPage } from "./pages/ScorecardPage";
@@ -41,6 +42,7 @@ function Inside() {
         <Route path="labels" element={<LabelsPage />} />
         <Route path="monitors" element={<MonitorsPage />} />
         <Route path="monitors/:name" element={<MonitorPage />} />
+        <Route path="monitors/:name/past" element={<PastPage />} />
         <Route path="series/:id" element={<SeriesPage />} />
         <Route path="incidents" element={<IncidentsPage />} />
         <Route path="scorecard" element={<ScorecardPage />} />

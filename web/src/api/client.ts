@@ -23,6 +23,7 @@ export type Proposal = S["Proposal"];
 export type Questions = S["Questions"];
 export type SeriesState = S["SeriesState"];
 export type Question = S["Question"];
+export type PastQuestion = S["PastQuestion"];
 export type FilterReport = S["FilterReport"];
 export type MonitorVersion = S["MonitorVersion"];
 export type Held = S["Held"];

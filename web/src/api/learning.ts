@@ -6,6 +6,14 @@ import type { NewIncident } from "./queries";
 export const useQuestions = (limit = 14) =>
   useQuery({ queryKey: ["questions", limit], refetchInterval: 60_000, queryFn: () => answer(api.GET("/api/v1/label-queue", { params: { query: { limit } } })) });
 
+/** The stretches of a monitor's past whose answers would move its limits most. */
+export const usePast = (name: string) =>
+  useQuery({ queryKey: ["past", name], staleTime: Infinity, queryFn: () => answer(api.GET("/api/v1/monitors/{name}/questions", { params: { path: { name }, query: { limit: 7 } } })) });
+
+export const useAnswerPast = (name: string) =>
+  useAct((body: { series: number[]; from: string; to: string; verdict: "fault" | "noise" | "planned" }) =>
+    answer(api.POST("/api/v1/monitors/{name}/answers", { params: { path: { name } }, body })), ["monitors", "rehearsal", "chart", "incidents"]);
+
 export const useHeld = (id: number | undefined) =>
   useQuery({ queryKey: ["held", id], enabled: id !== undefined, retry: false, queryFn: () => answer(api.GET("/api/v1/alerts/{id}/held", { params: { path: { id: id! } } })) });
 

@@ -9,6 +9,7 @@ import { Page, Reading, Section, Trouble } from "../../parts/Page";
 import { city, count } from "../../parts/words";
 import { Budget, Changes, Compared, LossChart } from "./Compared";
 import { SettingsForm } from "./SettingsForm";
+import { Kept } from "./Kept";
 import { NotJudged } from "./NotJudged";
 import { Silence } from "./Silence";
 import { Waiting } from "./Waiting";
@@ -59,6 +60,7 @@ export function MonitorPage() {
           <Section title="Settings" right={changed ? count(differing(changed, m.settings), "changed", "changed") : "as in force"}>
             <SettingsForm monitor={m} value={settings} onChange={setDraft} period={r?.period_seconds ?? 3600} unit={r?.unit ?? ""} />
           </Section>
+          <Kept m={m} />
           <Silence m={m} />
           <Versions m={m} />
           {rehearsal.error && <p role="alert" className="mt-3 border-t border-verm pt-2 text-verm">{rehearsal.error.message}</p>}
