@@ -17,7 +17,9 @@ import (
 type Doubt struct {
 	detect.Episode
 	Series  []int   // jobs that show it, the one it moves most first
-	Gain    float64 // by how much limits fall, as a logarithm, if it is a fault
+	Others  int     // stretches at least as strong that must be faults as well
+	Gain    float64 // by how much limits fall then, as a logarithm, for each of them
+	Fall    float64 // by how much they fall for all of them
 	LossNow float64 // share lost that shows within a day where it is ordinary; 0 where that says nothing
 	LossIf  float64 // … if it is a fault
 }
@@ -32,7 +34,10 @@ const (
 )
 
 // Doubts finds, over the series of one monitor, the stretches before From whose
-// answers would move limits most: each is taken out and the series fitted again.
+// answers would move limits most: the strongest, the two strongest and so on are
+// taken out and the series fitted again. What counts for a stretch is the best that
+// it and stronger ones bring, divided among them: where a series has two of a kind,
+// one answer alone changes nothing.
 // Stretches of several series at about the same time are one question; those that
 // somebody has called ordinary are not asked about again.
 func Doubts(jobs []Job, most int) ([]Doubt, error) {
@@ -96,14 +101,21 @@ func (j *Job) doubts() ([]Doubt, error) {
 		if answered.Touches(e.From, e.To) {
 			continue
 		}
-		without, err := detect.Fit(j.Config, j.Rule, history, mask.And(timeline.Span{From: e.From, To: e.To}))
+		mask = mask.And(timeline.Span{From: e.From, To: e.To})
+		without, err := detect.Fit(j.Config, j.Rule, history, mask)
+		if errors.As(err, &short) {
+			break
+		}
 		if err != nil {
-			if errors.As(err, &short) {
-				continue
-			}
 			return nil, err
 		}
-		list = append(list, Doubt{Episode: e, Gain: without.Limits().Lower(limits), LossNow: loss, LossIf: lossWithin(without)})
+		list = append(list, Doubt{Episode: e, LossNow: loss})
+		fall, lost := without.Limits().Lower(limits), lossWithin(without)
+		for i := range list {
+			if each := fall / float64(len(list)); each > list[i].Gain {
+				list[i].Gain, list[i].Fall, list[i].LossIf, list[i].Others = each, fall, lost, len(list)-1
+			}
+		}
 	}
 	return slices.DeleteFunc(list, func(q Doubt) bool { return q.Gain < leastGain }), nil
 }

@@ -14,6 +14,7 @@ import (
 	"tinbell/internal/httpapi"
 	"tinbell/internal/inspect"
 	"tinbell/internal/record"
+	"tinbell/internal/words"
 )
 
 func (a *app) alertCommand() *cobra.Command {
@@ -64,6 +65,12 @@ func (a *app) alertShow() *cobra.Command {
 				{"state", d.Severity + ", " + verdict(d.Alert)}, {"dataset", d.Dataset}, {"segment", orNone(d.Segment)}, {"monitor", d.Monitor}, {"owner", orNone(d.Owner)},
 				{"since", local(d.Since, d.Zone) + " " + d.Zone}, {"raised", local(d.RaisedAt, d.Zone)}, {"closed", optional(d.ClosedAt, d.Zone, "still open")},
 				{"opened by", d.Cause + " rule, " + d.Direction}, {"how rare", rare(d.ReturnPeriod)}, {"peak", fmt.Sprintf("%+.1f half-widths of the band", d.Peak)},
+			}
+			if d.Strength > 1 {
+				facts = append(facts, [2]string{"strength", fmt.Sprintf("%.1f times the rule's limit", d.Strength)})
+			}
+			if d.Returns > 0 {
+				facts = append(facts, [2]string{"came back", fmt.Sprintf("%s since, not told again; last %s", words.Plural(d.Returns, "time"), optional(d.ReturnedAt, d.Zone, ""))})
 			}
 			if !d.Judged() {
 				facts = [][2]string{

@@ -176,7 +176,7 @@ func (a *app) kept(m record.Monitor) {
 		if r.Told > 0 {
 			since = fmt.Sprintf(", since then %d where %.1f are stated", r.Told, r.Since)
 		}
-		a.say("  %s rang %d times where %.1f are stated%s: %s.", r.Rule, r.Rung, r.Stated, since, raised)
+		a.say("  %s rang in %s where %.1f are stated%s: %s.", r.Rule, fmt.Sprintf("%d of them", r.Rung), r.Stated, since, raised)
 	}
 	if quiet {
 		a.say("  no rule rang.")

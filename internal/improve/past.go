@@ -24,7 +24,8 @@ type PastQuestion struct {
 	Rule      string    `json:"rule" enum:"deviation,silence,missing"`
 	Direction string    `json:"direction" enum:"low,high"`
 	Strength  float64   `json:"strength" doc:"its statistic, in multiples of the limit"`
-	Gain      float64   `json:"gain" doc:"share by which the limit falls if it was a fault"`
+	Others    int       `json:"others" doc:"further stretches, at least as strong, that must be faults as well for the limit to fall"`
+	Gain      float64   `json:"gain" doc:"share by which the limit falls if it was a fault, and so were the others"`
 	LossNow   float64   `json:"loss_now" doc:"share lost that shows within a day if it is ordinary; 0 where that says nothing"`
 	LossIf    float64   `json:"loss_if" doc:"the same if it was a fault"`
 	Sentence  string    `json:"sentence"`
@@ -95,7 +96,7 @@ func (b *Bench) AskPast(ctx context.Context, monitor string, limit int) (PastQue
 
 func pastQuestion(d learn.Doubt, of []record.Series, metric record.Metric) PastQuestion {
 	q := PastQuestion{From: time.Unix(d.From, 0).UTC(), To: time.Unix(d.To, 0).UTC(), Rule: string(d.Cause), Direction: d.Direction.String(),
-		Strength: d.Strength, Gain: learn.Falls(d.Gain), LossNow: d.LossNow, LossIf: d.LossIf}
+		Strength: d.Strength, Others: d.Others, Gain: learn.Falls(d.Fall), LossNow: d.LossNow, LossIf: d.LossIf}
 	for _, k := range d.Series {
 		q.Series, q.Segments = append(q.Series, of[k].ID), append(q.Segments, of[k].Segment)
 	}
@@ -112,11 +113,15 @@ func pastQuestion(d learn.Doubt, of []record.Series, metric record.Metric) PastQ
 		what = map[detect.Direction]string{detect.Low: "was low", detect.High: "was high"}[d.Direction]
 	}
 	q.Sentence = fmt.Sprintf("%s %s for %s.", who, what, words.Seconds(float64(d.To-d.From)))
+	fault := "that was a fault"
+	if q.Others > 0 {
+		fault = fmt.Sprintf("that and %s like it were faults", words.Plural(q.Others, "stretch"))
+	}
 	switch now, then := words.Percent(q.LossNow), words.Percent(q.LossIf); {
-	case d.Direction != detect.High && q.LossNow > 0 && now != then:
-		q.Sentence += fmt.Sprintf(" If that was a fault, losses from %s on show within a day instead of %s; if it is ordinary, nothing changes.", then, now)
+	case d.Direction != detect.High && q.LossNow > q.LossIf && now != then:
+		q.Sentence += fmt.Sprintf(" If %s, losses from %s on show within a day instead of %s; if it is ordinary, nothing changes.", fault, then, now)
 	default:
-		q.Sentence += fmt.Sprintf(" If that was a fault, the limit falls by %s; if it is ordinary, nothing changes.", words.Percent(q.Gain))
+		q.Sentence += fmt.Sprintf(" If %s, the limit falls by %s; if it is ordinary, nothing changes.", fault, words.Percent(q.Gain))
 	}
 	return q
 }

@@ -32,7 +32,7 @@ type Settings struct {
 	Of                int     `json:"of" default:"1"`
 	MinEffect         float64 `json:"min_effect" default:"0" doc:"smallest absolute effect worth an alert, in units of the metric"`
 	Smooth            int     `json:"smooth,omitempty" enum:"0,1,3,5,7,9" doc:"periods of a moving median before detection; 0 or 1: none"`
-	Sustained         string  `json:"sustained,omitempty" enum:"off,short,long," doc:"small shifts are looked for over up to 6, 12 or 24 periods; empty: long"`
+	Sustained         string  `json:"sustained,omitempty" enum:"off,short,long," doc:"small shifts are looked for over the shortest windows, over up to 12 periods or over all lengths, up to three days; empty: long"`
 	Spikes            bool    `json:"spikes,omitempty" doc:"one period alone may alarm"`
 	Merge             int     `json:"merge,omitempty" doc:"alerts this many periods apart are one; 0: by the period's length, -1: never"`
 	Missing           int     `json:"missing,omitempty" doc:"alarm after this many missing periods in a row; 0: as learned, -1: never"`

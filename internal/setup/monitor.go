@@ -37,6 +37,19 @@ func CheckSettings(v record.Settings, m record.Metric) error {
 	return nil
 }
 
+// hasLoads refuses a monitor of load times where there are none: it would wait for
+// ever and say nothing.
+func hasLoads(ctx context.Context, in *store.Store, v record.Settings, m record.Metric) error {
+	if v.Method != record.MethodArrival || m.Measure == record.MeasureFreshness {
+		return nil
+	}
+	has, err := in.HasLoads(ctx, m.DatasetID)
+	if err == nil && !has {
+		return record.Invalid{Field: "method", Given: v.Method, Allowed: "another method: no load of " + m.Dataset + " is known, so there are no arrivals to learn. Collect the dataset or push its loads first"}
+	}
+	return err
+}
+
 // AddMonitor puts a monitor on the metric that it names, and has it fitted to the
 // past. Without an owner it has its dataset's.
 func (d *Desk) AddMonitor(ctx context.Context, v record.Monitor) (record.Monitor, error) {
@@ -46,6 +59,9 @@ func (d *Desk) AddMonitor(ctx context.Context, v record.Monitor) (record.Monitor
 			return err
 		}
 		if err := CheckMonitor(v, metric); err != nil {
+			return err
+		}
+		if err := hasLoads(ctx, in, v.Settings, metric); err != nil {
 			return err
 		}
 		if v.Owner == "" {
@@ -98,6 +114,9 @@ func (d *Desk) ChangeMonitor(ctx context.Context, name string, c store.Change) (
 			return err
 		}
 		if err := CheckSettings(c.Settings, metric); err != nil {
+			return err
+		}
+		if err := hasLoads(ctx, in, c.Settings, metric); err != nil {
 			return err
 		}
 		if err := d.change(ctx, tx, v.ID, c); err != nil {

@@ -39,6 +39,11 @@ func (s *Store) LastLoad(ctx context.Context, dataset int64, before time.Time) (
 }
 
 // Loads gives the loads of a dataset in [from, to), ascending.
+// HasLoads tells whether any load of a dataset is known.
+func (s *Store) HasLoads(ctx context.Context, dataset int64) (bool, error) {
+	return one[bool](ctx, s, "loads", "", `select exists (select from load where dataset_id = $1)`, dataset)
+}
+
 func (s *Store) Loads(ctx context.Context, dataset int64, from, to time.Time) ([]record.Load, error) {
 	return many[record.Load](ctx, s, "loads", `
 		select at, rows from load where dataset_id = $1 and at >= $2 and at < $3 order by at`, dataset, from, to)

@@ -87,12 +87,15 @@ func (w *Watcher) Govern(ctx context.Context) error {
 	}
 	named := func(m record.Monitor) string { return "monitor " + m.Name }
 	return duty.Each(ctx, monitors, named, func(m record.Monitor) error {
-		if m.Budget == nil || m.Paused {
+		if m.LearnedAt == nil || m.Paused {
 			return nil
 		}
 		v, err := Load(ctx, w.store, m)
-		if err != nil {
+		switch {
+		case err != nil:
 			return err
+		case m.Budget == nil:
+			return w.hold(ctx, v)
 		}
 		return w.govern(ctx, v, *m.Budget)
 	})
@@ -107,7 +110,10 @@ func (w *Watcher) govern(ctx context.Context, v *Subject, h record.Budget) error
 		h.Rules[i].Told, h.Rules[i].Since, h.Rules[i].ToldLogs = 0, 0, 0
 	}
 	if v.Monitor.LearnedAt != nil {
-		from := later(v.Monitor.CreatedAt, now.Add(-governed))
+		from := now.Add(-governed)
+		if made := v.Monitor.CreatedAt; made.After(from) && made.Before(now) {
+			from = made
+		}
 		told, err := w.store.ToldSince(ctx, v.Monitor.ID, from)
 		if err != nil {
 			return err

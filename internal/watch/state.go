@@ -37,6 +37,11 @@ func (w *Watcher) begin(ctx context.Context, v *Subject, unfitted []record.Serie
 			begun = append(begun, series)
 		}
 	}
+	if v.Monitor.Budget == nil {
+		if err := w.hold(ctx, v); err != nil {
+			return nil, err
+		}
+	}
 	return begun, w.learnSome(ctx, v, begun, Order{Monitor: v.Monitor.ID}, walk{from: func(record.Series) time.Time { return theBeginning }})
 }
 

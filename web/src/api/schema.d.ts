@@ -1260,6 +1260,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/monitors/{name}/answers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Answer a question about a monitor's past: a verdict on the stretch for all series that show it */
+        post: operations["answer-past"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/monitors/{name}/learn": {
         parameters: {
             query?: never;
@@ -1286,6 +1303,23 @@ export interface paths {
         };
         /** What losses a monitor shows, and within what time */
         get: operations["losses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/monitors/{name}/questions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Stretches of a monitor's past whose answers would move its limits most; answer by a verdict on the stretch */
+        get: operations["past-questions"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2100,6 +2134,16 @@ export interface components {
             raised_at: string;
             /** Format: double */
             return_period_seconds: number;
+            /**
+             * Format: date-time
+             * @description when it last had come back
+             */
+            returned_at: string | null;
+            /**
+             * Format: int64
+             * @description how often what it told of has come back since, without being told again
+             */
+            returns: number;
             segment: string;
             sentence: string;
             /** Format: int64 */
@@ -2115,6 +2159,11 @@ export interface components {
             sla: string;
             /** @description of an alert about a source or its tables, which has no monitor and no series */
             source: string;
+            /**
+             * Format: double
+             * @description largest statistic of its rule, in multiples of the limit
+             */
+            strength: number;
             unit: string;
             /**
              * @description the label in force; empty while unlabelled
@@ -2198,6 +2247,16 @@ export interface components {
             raised_at: string;
             /** Format: double */
             return_period_seconds: number;
+            /**
+             * Format: date-time
+             * @description when it last had come back
+             */
+            returned_at: string | null;
+            /**
+             * Format: int64
+             * @description how often what it told of has come back since, without being told again
+             */
+            returns: number;
             segment: string;
             sentence: string;
             /** Format: int64 */
@@ -2213,6 +2272,11 @@ export interface components {
             sla: string;
             /** @description of an alert about a source or its tables, which has no monitor and no series */
             source: string;
+            /**
+             * Format: double
+             * @description largest statistic of its rule, in multiples of the limit
+             */
+            strength: number;
             unit: string;
             /**
              * @description the label in force; empty while unlabelled
@@ -2319,6 +2383,62 @@ export interface components {
         };
         "BodyStruct { Token string \"json:\\\"token\\\"\" }Body": {
             token: string;
+        };
+        Budget: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: date-time
+             * @description of the part of the past
+             */
+            from: string;
+            rules: components["schemas"]["BudgetRule"][] | null;
+            /**
+             * Format: int64
+             * @description how many were tried
+             */
+            series: number;
+            /** Format: date-time */
+            to: string;
+        };
+        BudgetRule: {
+            /**
+             * Format: double
+             * @description by how much the rule's limit is raised; 1: not at all
+             */
+            factor: number;
+            /**
+             * Format: double
+             * @description sum of the logarithms of how far those of the past lay over the limit
+             */
+            logs: number;
+            /** @enum {string} */
+            rule: "deviation" | "silence" | "missing" | "stuck" | "step";
+            /**
+             * Format: int64
+             * @description alarms there that no label calls a fault
+             */
+            rung: number;
+            /**
+             * Format: double
+             * @description false alarms stated since it was learned
+             */
+            since: number;
+            /**
+             * Format: double
+             * @description false alarms, on that part of the past
+             */
+            stated: number;
+            /**
+             * Format: int64
+             * @description told since, without those that people call faults or planned
+             */
+            told: number;
+            /**
+             * Format: double
+             * @description the same of those told since
+             */
+            told_logs: number;
         };
         Calendar: {
             /** @description whose holidays it holds, as CA or DE-BY; empty: events of a file or by hand */
@@ -4049,6 +4169,8 @@ export interface components {
         Monitor: {
             /** @description the filter holds none of its alerts back */
             always_tell: boolean;
+            /** @description false alarms stated and found on a part of its past that its limits were not fitted to, and since; null before its first fit */
+            budget: components["schemas"]["Budget"];
             /** Format: date-time */
             created_at: string;
             dataset: string;
@@ -4492,6 +4614,68 @@ export interface components {
         Passed: {
             monitor: string;
             why: string;
+        };
+        PastAnswer: {
+            cause?: string;
+            /** Format: date-time */
+            from: string;
+            note?: string;
+            series: number[] | null;
+            /** Format: date-time */
+            to: string;
+            /** @enum {string} */
+            verdict: "fault" | "noise" | "planned";
+        };
+        PastQuestion: {
+            /** @enum {string} */
+            direction: "low" | "high";
+            /** Format: date-time */
+            from: string;
+            /**
+             * Format: double
+             * @description share by which the limit falls if it was a fault, and so were the others
+             */
+            gain: number;
+            /**
+             * Format: double
+             * @description the same if it was a fault
+             */
+            loss_if: number;
+            /**
+             * Format: double
+             * @description share lost that shows within a day if it is ordinary; 0 where that says nothing
+             */
+            loss_now: number;
+            /**
+             * Format: int64
+             * @description further stretches, at least as strong, that must be faults as well for the limit to fall
+             */
+            others: number;
+            /** @enum {string} */
+            rule: "deviation" | "silence" | "missing";
+            segment: string;
+            segments: string[] | null;
+            sentence: string;
+            /** @description all that show it */
+            series: number[] | null;
+            /**
+             * Format: int64
+             * @description the one whose limits it moves most
+             */
+            series_id: number;
+            /**
+             * Format: double
+             * @description its statistic, in multiples of the limit
+             */
+            strength: number;
+            /** Format: date-time */
+            to: string;
+        };
+        PastQuestions: {
+            monitor: string;
+            questions: components["schemas"]["PastQuestion"][] | null;
+            sentence: string;
+            zone: string;
         };
         PlannedEvent: {
             calendar: string;
@@ -5086,7 +5270,7 @@ export interface components {
             /** @description do not tell of a value that repeats again and again */
             stuck_off?: boolean;
             /**
-             * @description small shifts are looked for over up to 6, 12 or 24 periods; empty: long
+             * @description small shifts are looked for over the shortest windows, over up to 12 periods or over all lengths, up to three days; empty: long
              * @enum {string}
              */
             sustained?: "off" | "short" | "long" | "";
@@ -5842,7 +6026,7 @@ export interface components {
             /** @description do not tell of a value that repeats again and again */
             stuck_off?: boolean;
             /**
-             * @description small shifts are looked for over up to 6, 12 or 24 periods; empty: long
+             * @description small shifts are looked for over the shortest windows, over up to 12 periods or over all lengths, up to three days; empty: long
              * @enum {string}
              */
             sustained?: "off" | "short" | "long" | "";
@@ -8783,6 +8967,41 @@ export interface operations {
             };
         };
     };
+    "answer-past": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PastAnswer"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Stretch"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "learn-monitor": {
         parameters: {
             query?: {
@@ -8834,6 +9053,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Detectable"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "past-questions": {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PastQuestions"];
                 };
             };
             /** @description Error */

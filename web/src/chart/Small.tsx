@@ -8,7 +8,7 @@ import { Planned } from "./Planned";
 import { Hatches, Strip } from "./Strip";
 
 /** A small chart with its strip: a few days, three figures, dates below. */
-export function SmallChart({ chart, now, width = 340, height = 84, lane = 6 }: { chart: Chart; now: number; width?: number; height?: number; lane?: number }) {
+export function SmallChart({ chart, now, width = 340, height = 84, lane = 6, asked }: { chart: Chart; now: number; width?: number; height?: number; lane?: number; asked?: [number, number] }) {
   const id = useId();
   const left = 48, above = 6;
   const inner = width - left - 2, plot = height - above - 2 * lane - 22;
@@ -38,6 +38,12 @@ export function SmallChart({ chart, now, width = 340, height = 84, lane = 6 }: {
         <path d={d.expected} fill="none" stroke="var(--pewter-line)" strokeDasharray="3 2.5" />
         <path d={d.observed} fill="none" stroke="var(--ink)" strokeWidth="1.3" strokeLinejoin="round" />
         <Strip alerts={chart.alerts ?? []} incidents={chart.incidents ?? []} x={x} y={plot + 4} width={inner} lane={lane} now={now} id={id} />
+        {asked && (
+          <g data-asked>
+            <rect x={x(asked[0])} width={Math.max(x(asked[1]) - x(asked[0]), 2)} height={plot} fill="var(--brass-text)" opacity="0.14" />
+            {asked.map((at) => <line key={at} x1={x(at)} x2={x(at)} y1={0} y2={plot} stroke="var(--brass-text)" strokeDasharray="4 3" />)}
+          </g>
+        )}
         <line x1={x(now)} x2={x(now)} y1={0} y2={plot + 2 * lane + 9} stroke="var(--brass-text)" strokeWidth="1.5" />
         {named.map((t) => <text key={+t} x={Math.min(x(t) + 3, inner - 44)} y={height - above - 2}>{time(t, chart.zone, "day").replace(/ \w+$/, "")}</text>)}
       </g>

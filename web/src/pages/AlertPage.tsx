@@ -99,7 +99,8 @@ function Facts({ alert: a, now }: { alert: AlertDetail; now: number }) {
     ...(a.series_id === 0 ? aboutSource(a) : ([
       ["As unusual as this", <b className="font-[650]">{rarity(a.return_period_seconds)}</b>],
       ["Furthest from expected", <b className="font-[650]">{a.cause === "overdue" ? "–" : `${signed(a.peak)} half-widths`}</b>],
-      ["Told by", `the ${a.cause} rule, ${time(a.raised_at, a.zone)}`],
+      ["Told by", `the ${a.cause} rule, ${time(a.raised_at, a.zone)}${a.strength > 1 ? `, ${number(a.strength)} times its limit` : ""}`],
+      ...(a.returns > 0 && a.returned_at ? [["Came back, not told again", `${a.returns} times, last ${time(a.returned_at, a.zone)}`]] : []),
       ["Monitor", <Link to={`/monitors/${a.monitor}?series=${a.series_id}`}>{a.monitor}</Link>],
     ] as [string, React.ReactNode][])),
     ...(a.dataset ? ([["Dataset", <Link to={`/datasets/${a.dataset}`}><code>{a.dataset}</code></Link>]] as [string, React.ReactNode][]) : []),

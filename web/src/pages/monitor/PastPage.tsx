@@ -77,7 +77,7 @@ function Asked({ q, zone, now, give, error }: { q: PastQuestion; zone: string; n
   return (
     <div ref={box} className="border-t border-ink pt-2">
       <p className="text-ink2">{q.segment || "whole table"}, {q.rule} {q.direction}; {time(q.from, zone)} to {time(q.to, zone)}; {q.strength.toFixed(1)} times the limit</p>
-      <div className="mt-2 h-[236px]" data-question={q.series_id}>{chart.data ? <SmallChart chart={chart.data} now={now} width={width} height={236} lane={10} /> : <div className="h-full bg-well" />}</div>
+      <div className="mt-2 h-[236px]" data-question={q.series_id}>{chart.data ? <SmallChart chart={chart.data} now={now} width={width} height={236} lane={10} asked={[Date.parse(q.from), Date.parse(q.to)]} /> : <div className="h-full bg-well" />}</div>
       <div className="mt-3 border-t border-rule pt-2"><div className="text-[13px] text-ink2">What the answer changes</div>{q.sentence.slice(q.sentence.indexOf(". ") + 2)}</div>
       {others.length > 0 && <p className="mt-2 text-[13px] text-ink2">Answered together with {count(others.length, "other segment")}: {others.slice(0, 5).join(", ")}{others.length > 5 && " …"}</p>}
       <div className="mt-4 grid grid-cols-3 gap-3">

@@ -76,7 +76,7 @@ export function SettingsForm({ monitor, value: s, onChange, period, unit }: { mo
   );
 }
 
-const over: Record<string, string> = { off: "off", short: "over 12", long: "over 24" };
+const over: Record<string, string> = { off: "off", short: "over 12", long: "all lengths" };
 
 function Tick({ name, on, set }: { name: string; on: boolean; set: (v: boolean) => void }) {
   return <label className="inline-flex cursor-pointer items-center gap-[6px]"><input type="checkbox" checked={on} onChange={(e) => set(e.target.checked)} className="accent-ink" />{name}</label>;

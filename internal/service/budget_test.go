@@ -1,0 +1,203 @@
+package service_test
+
+import (
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"net/url"
+	"strings"
+	"testing"
+	"time"
+
+	"tinbell/core/timeline"
+	"tinbell/internal/collect"
+	"tinbell/internal/dbtest"
+	"tinbell/internal/httpapi"
+	"tinbell/internal/improve"
+	"tinbell/internal/record"
+)
+
+// tides pushes sixty days of a metric's hours for some segments, of which each
+// stops for half a day on the days that stops says, counted back from now.
+func tides(t *testing.T, s *dbtest.Service, stops map[string][]int) {
+	t.Helper()
+	rng := rand.New(rand.NewPCG(5, 15))
+	both := ""
+	for _, segment := range []string{"north", "south"} {
+		both += samples("queue", segment, now.AddDate(0, 0, -60), now, time.Hour, func(at time.Time) float64 {
+			for _, day := range stops[segment] {
+				if from := now.AddDate(0, 0, -day); !at.Before(from) && at.Before(from.Add(12*time.Hour)) {
+					return 0
+				}
+			}
+			mu := 120 * (1.3 + math.Sin(2*math.Pi*float64(at.Hour())/24))
+			return math.Round(math.Max(0, mu+math.Sqrt(mu)*rng.NormFloat64()))
+		})
+	}
+	pushed(t, s, both)
+	s.Settle(t)
+}
+
+// What was told once and comes back is counted on the alert, and nobody is told
+// again; the counting survives in storage and shows through the API.
+func TestWhatComesBackIsCountedAndNotToldAgain(t *testing.T) {
+	s := dbtest.Start(t, now)
+	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h"}, seasonal())
+	tides(t, s, nil)
+	for day := range 3 {
+		at := now.AddDate(0, 0, day)
+		s.Clock.Set(at.Add(24 * time.Hour))
+		both := ""
+		for _, segment := range []string{"north", "south"} {
+			both += samples("queue", segment, at, at.Add(24*time.Hour), time.Hour, func(at time.Time) float64 {
+				if segment == "north" && at.Hour() >= 13 && at.Hour() < 19 {
+					return 0
+				}
+				return math.Round(120 * (1.3 + math.Sin(2*math.Pi*float64(at.Hour())/24)))
+			})
+		}
+		pushed(t, s, both)
+		s.Settle(t)
+	}
+	list := alertsOf(t, s, "queue")
+	if len(list) != 1 || list[0].Returns != 2 || list[0].ReturnedAt == nil || list[0].Strength <= 1 {
+		t.Fatalf("three like mornings: %+v", list)
+	}
+	if last := list[0].ReturnedAt.Hour(); last < 17 || last > 21 {
+		t.Errorf("it last came back at %s", list[0].ReturnedAt)
+	}
+}
+
+// An extreme of the past that nobody labelled raises limits; the answer that it was
+// a fault lowers them, and it is not asked about again.
+func TestAnswersAboutThePastMoveLimits(t *testing.T) {
+	s := dbtest.Start(t, now)
+	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h"}, seasonal())
+	tides(t, s, map[string][]int{"north": {12, 27, 41}})
+	ctx := t.Context()
+	ask := func() (q improve.PastQuestions) {
+		dbtest.Must(t, s.Admin.Get(ctx, "/monitors/queue/questions", url.Values{"limit": {"7"}}, &q))
+		return q
+	}
+	first := ask()
+	if len(first.Questions) < 2 || first.Questions[0].Segment != "north" || first.Questions[0].Sentence == "" {
+		t.Fatalf("asked: %+v", first)
+	}
+	shows := func() float64 {
+		var losses []struct {
+			Losses []struct{ Seconds, Sometimes float64 }
+		}
+		dbtest.Must(t, s.Admin.Get(ctx, "/monitors/queue/losses", nil, &losses))
+		for _, l := range losses[0].Losses {
+			if l.Seconds == 86400 {
+				return l.Sometimes
+			}
+		}
+		t.Fatal("no loss within a day")
+		return 0
+	}
+	before := shows()
+	answered := 0
+	for range 6 {
+		q := ask()
+		i := 0
+		for i < len(q.Questions) && q.Questions[i].Segment != "north" {
+			i++
+		}
+		if i == len(q.Questions) {
+			break
+		}
+		n, verdict := q.Questions[i], "noise"
+		for _, day := range []int{12, 27, 41} {
+			if stop := now.AddDate(0, 0, -day); n.From.Before(stop.Add(12*time.Hour)) && n.To.After(stop) {
+				verdict = "fault"
+			}
+		}
+		var given []record.Stretch
+		dbtest.Must(t, s.Admin.Send(ctx, "POST", "/monitors/queue/answers", httpapi.PastAnswer{Series: n.Series, From: n.From, To: n.To, Verdict: verdict}, &given))
+		if verdict == "fault" && given[0].Incident == "" {
+			t.Errorf("a fault of the past became no incident: %+v", given)
+		}
+		answered++
+		s.Settle(t)
+		for _, again := range ask().Questions {
+			if again.SeriesID == n.SeriesID && again.From.Equal(n.From) {
+				t.Errorf("asked again about %s", n.Sentence)
+			}
+		}
+	}
+	if after := shows(); answered == 0 || after > 0.8*before {
+		t.Errorf("after %d answers losses from %.2f on show, before from %.2f", answered, after, before)
+	}
+	err := s.Admin.Send(ctx, "POST", "/monitors/queue/answers", httpapi.PastAnswer{Series: first.Questions[0].Series, From: now, To: now.Add(-time.Hour), Verdict: "fault"}, nil)
+	if err == nil || !strings.Contains(err.Error(), "after from") {
+		t.Errorf("a stretch that ends before it begins: %v", err)
+	}
+}
+
+// A rule that tells more than is stated beyond chance has its limit raised, and it
+// comes down again when labels say that the alerts were right.
+func TestARuleThatRingsTooOftenIsRaisedUntilLabelsSayItWasRight(t *testing.T) {
+	s := dbtest.Start(t, now)
+	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h"}, seasonal())
+	tides(t, s, nil)
+	for day, factor := range []float64{2.6, 0.3, 3.4, 0.25} {
+		at := now.AddDate(0, 0, 3*day)
+		s.Clock.Set(at.AddDate(0, 0, 3))
+		both := ""
+		for _, segment := range []string{"north", "south"} {
+			both += samples("queue", segment, at, at.AddDate(0, 0, 3), time.Hour, func(x time.Time) float64 {
+				mu := math.Round(120 * (1.3 + math.Sin(2*math.Pi*float64(x.Hour())/24)))
+				if x.Before(at.Add(time.Duration(9+day) * time.Hour)) {
+					return math.Round(mu * factor)
+				}
+				return mu
+			})
+		}
+		pushed(t, s, both)
+		s.Settle(t)
+	}
+	told := alertsOf(t, s, "queue")
+	if len(told) < 3 {
+		t.Fatalf("told %d times", len(told))
+	}
+	deviation := func() record.BudgetRule {
+		dbtest.Must(t, s.Parts.Watcher.Govern(t.Context()))
+		var m record.Monitor
+		dbtest.Must(t, s.Admin.Get(t.Context(), "/monitors/queue", nil, &m))
+		if m.Budget == nil || m.Budget.Series < 1 {
+			t.Fatalf("budget: %+v", m.Budget)
+		}
+		for _, r := range m.Budget.Rules {
+			if r.Rule == "deviation" {
+				return r
+			}
+		}
+		t.Fatalf("no deviation rule: %+v", m.Budget)
+		return record.BudgetRule{}
+	}
+	raised := deviation()
+	var ids []int64
+	for _, a := range told {
+		ids = append(ids, a.ID)
+	}
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/labels", httpapi.NewLabel{Alerts: ids, Verdict: "fault"}, nil))
+	s.Settle(t)
+	if raised.Told < 3 || raised.Since >= 1 || raised.Factor < 1.1 {
+		t.Errorf("told %d times where next to none are stated: %+v", len(told), raised)
+	}
+	if right := deviation(); right.Told != 0 {
+		t.Errorf("called faults, they still count: %+v", right)
+	}
+}
+
+func TestArrivalsAreNotLearnedWhereNothingArrives(t *testing.T) {
+	s := dbtest.Start(t, now)
+	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h"}, seasonal())
+	settings := record.DefaultSettings()
+	settings.Method = record.MethodArrival
+	err := s.Admin.Send(t.Context(), "POST", "/monitors", httpapi.NewMonitor{Name: "late", Metric: "queue", Settings: &settings}, nil)
+	if status(err) != 422 || !strings.Contains(fmt.Sprint(err), "no load of") {
+		t.Errorf("a monitor of arrivals without any: %v", err)
+	}
+}
