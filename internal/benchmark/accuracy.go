@@ -60,6 +60,7 @@ type Contest struct {
 	Period   time.Duration
 	Budget   float64
 	Ours     Outcome
+	Asked    Outcome   // ours, after the first questions about each past were answered
 	Usual    []Outcome // rivals at the limit people choose
 	Equal    []Outcome // rivals at the limit that rings falsely as often as ours
 	Families []Outcome // ours, by family
@@ -90,6 +91,15 @@ func (p Plan) Contests(ctx context.Context, budget float64) ([]Contest, error) {
 			return nil, err
 		}
 		c := Contest{Period: st.Period, Budget: budget, Ours: tally("Tin Bell", scenes, alerts)}
+		told, err := asked(scenes, ruleOf(budget))
+		if err != nil {
+			return nil, err
+		}
+		rang, err := walkAll(told, ruleOf(budget))
+		if err != nil {
+			return nil, err
+		}
+		c.Asked = tally("answered", told, rang)
 		c.Usual, c.Equal = rivals(scenes, st.InRow, c.Ours.False)
 		for _, f := range Families {
 			var own []Scene

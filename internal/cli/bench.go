@@ -222,6 +222,7 @@ func contestTable(contests []benchmark.Contest) listing {
 		}
 		period := words.Duration(c.Period)
 		l.rows = append(l.rows, append([]string{period}, append(outcomeRow("Tin Bell", "budget", c.Ours), beside(c.Ours))...))
+		l.rows = append(l.rows, append([]string{period}, append(outcomeRow("… after 5 answers about its past", "budget", c.Asked), beside(c.Asked))...))
 		equal := slices.Clone(c.Equal)
 		sort.SliceStable(equal, func(i, j int) bool { return equal[i].Found > equal[j].Found })
 		for _, o := range equal[:3] {
