@@ -96,6 +96,7 @@ type Plain struct {
 	Inner  [2]float64 // where distance begins
 	Spread float64
 	Unit   float64 // usual size of a distance, in spreads
+	Floor  float64 // least spread where widths follow from the budget
 
 	sorted []float64
 }
@@ -103,7 +104,7 @@ type Plain struct {
 // NewPlain learns what a method needs from a history of values on the judged
 // scale, ascending in time, NaN where missing.
 func NewPlain(m Method, history []float64) *Plain {
-	p := &Plain{Unit: 1}
+	p := &Plain{Unit: 1, Floor: floorOf(m, history)}
 	switch m.Name {
 	case Change:
 		p.Ring = nans(m.Lag)
@@ -113,6 +114,45 @@ func NewPlain(m Method, history []float64) *Plain {
 		p.learn(m, history)
 	}
 	return p
+}
+
+// floorOf keeps a spread from vanishing where most values are the same, and a
+// change from being measured against next to nothing. Widths that people give are
+// taken as they are.
+func floorOf(m Method, history []float64) float64 {
+	if m.Width > 0 || m.Name == Fixed || m.Name == Siblings || m.Name == ZScore {
+		return 0
+	}
+	values := make([]float64, 0, len(history))
+	for _, v := range history {
+		if !math.IsNaN(v) {
+			values = append(values, v)
+		}
+	}
+	if len(values) == 0 {
+		return 0
+	}
+	centre := 0.0
+	if m.Name != Change {
+		centre = Median(values)
+	}
+	sum, same := 0.0, 0
+	for _, v := range values {
+		sum += math.Abs(v - centre)
+		if v == centre {
+			same++
+		}
+	}
+	// Robust spreads may lie well under the mean distance, unless much is the same.
+	share := 0.1
+	if m.Name == Change || 4*same > len(values) {
+		share = 0.3
+	}
+	floor := share * sum / float64(len(values))
+	if math.IsInf(floor, 0) {
+		return 0
+	}
+	return floor
 }
 
 func nans(n int) []float64 {
@@ -183,7 +223,7 @@ func (p *Plain) Around(m Method) (centre float64, inner [2]float64, spread float
 		return p.fixed(m)
 	case Change:
 		before := p.Ring[p.Next]
-		return before, [2]float64{before, before}, math.Abs(before), !math.IsNaN(before)
+		return before, [2]float64{before, before}, max(math.Abs(before), p.Floor), !math.IsNaN(before)
 	case Rolling, Siblings:
 		n := len(p.sorted)
 		if n < 3 || 2*n < min(len(p.Ring), p.Seen) {
@@ -196,9 +236,9 @@ func (p *Plain) Around(m Method) (centre float64, inner [2]float64, spread float
 			centre = mean(p.sorted)
 			spread = deviationOf(p.sorted, centre)
 		}
-		return centre, [2]float64{centre, centre}, spread, true
+		return centre, [2]float64{centre, centre}, max(spread, p.Floor), true
 	}
-	return p.Centre, p.Inner, p.Spread, p.Seen > 0
+	return p.Centre, p.Inner, max(p.Spread, p.Floor), p.Seen > 0
 }
 
 // fixed expects what was usual, inside the bounds; distance begins there and

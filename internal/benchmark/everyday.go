@@ -446,21 +446,17 @@ func (s *sheet) spoil(scene *Scene) {
 	part := (s.n() - first) / 3
 	perDay := s.grid.PerDay()
 	for k, kind := range []string{"stop", "partial loss", "doubled"} {
-		length := max(perDay/2, 1)
-		if perDay == 1 {
-			length = 2
-		}
+		length := max(perDay, 2) // a day; of daily series two
 		at := first + k*part + part/4 + s.IntN(max(part/2, 1))
-		for perDay > 1 && at%perDay != perDay*3/8 {
-			at++
-		}
 		to := min(at+length, s.n())
 		for i := at; i < to; i++ {
 			x := &scene.History[i]
 			switch {
 			case scene.Config.Kind == timeline.Share:
-				if x.Rows > 0 {
-					x.Value = math.Round(min(x.Value+0.5, 1)*x.Rows) / x.Rows
+				if x.Rows > 0 && x.Value > 0.5 {
+					x.Value = math.Round((x.Value-0.5)*x.Rows) / x.Rows
+				} else if x.Rows > 0 {
+					x.Value = math.Round((x.Value+0.5)*x.Rows) / x.Rows
 				}
 			case kind == "stop" && scene.Config.Kind == timeline.Count:
 				x.Value = 0
