@@ -143,9 +143,9 @@ func TestASeriesThatBreaksOffLeavesTheOthersAlone(t *testing.T) {
 	ctx := t.Context()
 	spoil(t, s, "broken")
 	s.Clock.Set(now)
-	for _, segment := range []string{"broken", "sound"} {
-		pushed(t, s, samples("queue", segment, now.Add(-3*time.Hour), now, time.Hour, func(time.Time) float64 { return 0 }))
-	}
+	// Both at once: one that is judged before the other comes is missing until then.
+	pushed(t, s, samples("queue", "broken", now.Add(-3*time.Hour), now, time.Hour, func(time.Time) float64 { return 0 })+
+		samples("queue", "sound", now.Add(-3*time.Hour), now, time.Hour, func(time.Time) float64 { return 0 }))
 	s.Settle(t)
 	var states []record.SeriesState
 	dbtest.Must(t, s.Admin.Get(ctx, "/monitors/queue/states", nil, &states))
