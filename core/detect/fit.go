@@ -126,10 +126,10 @@ func (e *Evaluator) replay(p *baseline.Prepared, history []timeline.Sample) {
 // where how often periods are empty or missing is only known at its end.
 func (e *Evaluator) wouldAlarm() bool {
 	e.settleLimits()
-	if s := &e.Silence.Odds; s.Peaks.largest() > s.least/2 {
+	if s := &e.Silence.Odds; s.Peaks.largest() > 0.8*s.least {
 		return true
 	}
-	if s := &e.Absence.Odds; s.Peaks.largest() > s.least/2 {
+	if s := &e.Absence.Odds; s.Peaks.largest() > 0.8*s.least {
 		return true
 	}
 	for s := range 2 {
