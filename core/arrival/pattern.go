@@ -14,8 +14,7 @@ import (
 	"slices"
 	"sort"
 	"time"
-
-	"tinbell/core/baseline"
+	"tinbell/core/robust"
 )
 
 const (
@@ -126,7 +125,7 @@ func (p *Pattern) learnSchedule(days []day) bool {
 		if len(counts) == 0 {
 			return false
 		}
-		k := math.Round(baseline.Median(slices.Clone(counts)))
+		k := math.Round(robust.Median(slices.Clone(counts)))
 		if k > maxPerDay {
 			return false
 		}
@@ -162,7 +161,7 @@ func template(days []day, weekday, k int) []float64 {
 				times = append(times, d.seconds[j])
 			}
 		}
-		slots = append(slots, baseline.Median(times))
+		slots = append(slots, robust.Median(times))
 	}
 	return slots
 }
@@ -217,7 +216,7 @@ func (p *Pattern) learnRate(loads []int64) {
 			}
 		}
 	}
-	p.busy = 0.8 * baseline.Quantile(slices.Clone(p.rate[:]), 0.8)
+	p.busy = 0.8 * robust.Quantile(slices.Clone(p.rate[:]), 0.8)
 	for i := 1; i < len(loads); i++ {
 		k := p.pool(loads[i-1])
 		p.gaps[k] = append(p.gaps[k], p.expected(loads[i-1], loads[i]))

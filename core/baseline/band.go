@@ -1,6 +1,9 @@
 package baseline
 
-import "math"
+import (
+	"math"
+	"tinbell/core/robust"
+)
 
 // Residual is the variance-stabilised residual of x: near standard normal for
 // clean data of any level. Mult: 2(√(x/D+⅜) − √(mu/D+⅜)) with D the variance to
@@ -108,10 +111,10 @@ func (b *Band) tail(level float64, upper bool) float64 {
 	if n < 100 || rank < 1 {
 		// Too few to have seen this tail: extrapolate from the deepest level seen.
 		if n < 100 {
-			return signed(-1.15*normalQuantile(level), upper)
+			return signed(-1.15*robust.NormalQuantile(level), upper)
 		}
 		seen := 4 / float64(n+1)
-		return b.tail(seen, upper) * normalQuantile(level) / normalQuantile(seen)
+		return b.tail(seen, upper) * robust.NormalQuantile(level) / robust.NormalQuantile(seen)
 	}
 	cum := 0
 	at, step := b.first, 1
@@ -130,7 +133,7 @@ func (b *Band) tail(level float64, upper bool) float64 {
 		}
 		cum += count
 	}
-	return signed(-normalQuantile(level), upper)
+	return signed(-robust.NormalQuantile(level), upper)
 }
 
 func signed(v float64, upper bool) float64 {

@@ -3,6 +3,7 @@ package baseline
 import (
 	"math"
 
+	"tinbell/core/robust"
 	"tinbell/core/timeline"
 )
 
@@ -49,7 +50,7 @@ func (p *Prepared) learnCalendar() {
 			}
 		}
 		if len(before) >= 5 {
-			ratios[d.kind] = append(ratios[d.kind], math.Log(d.sum/Median(before)))
+			ratios[d.kind] = append(ratios[d.kind], math.Log(d.sum/robust.Median(before)))
 		}
 	}
 	p.shape.DayType = [timeline.MonthDays]float64{1, 1, 1, 1, 1}
@@ -65,7 +66,7 @@ func (p *Prepared) learnCalendar() {
 		for _, r := range list {
 			squares += (r - mean) * (r - mean) / (n - 1)
 		}
-		if m := Median(list); math.Abs(m) > max(2*math.Sqrt(squares/n), 0.15) {
+		if m := robust.Median(list); math.Abs(m) > max(2*math.Sqrt(squares/n), 0.15) {
 			p.shape.DayType[k], p.shape.Calendar = math.Exp(m), true
 		}
 	}
@@ -107,7 +108,7 @@ func (p *Prepared) learnYear() {
 		if len(around) < 8 {
 			continue
 		}
-		r := math.Log(pt.X / Median(around))
+		r := math.Log(pt.X / robust.Median(around))
 		d := &dates[pt.Slot.YearDay]
 		if d.n == 0 {
 			d.low, d.high = r, r

@@ -1,6 +1,9 @@
 package baseline
 
-import "math"
+import (
+	"math"
+	"tinbell/core/robust"
+)
 
 // Choose fits by trying candidates on the last six weeks and keeping the one
 // with the lowest error one day (daily series: one week) ahead. A one-step
@@ -163,7 +166,7 @@ func (t *trials) noise(best *trial) {
 	quartile := 0.0
 	mult := t.prepared.shape.Family == Mult
 	if mult {
-		quartile = Quantile(append(values, best.mus...), 0.25)
+		quartile = robust.Quantile(append(values, best.mus...), 0.25)
 	}
 	var residuals, rows []float64
 	k := 0
@@ -184,7 +187,7 @@ func (t *trials) noise(best *trial) {
 	}
 	if mult {
 		if len(values) >= 10 {
-			t.phi = clamp(Median(values), 1e-6, 3)
+			t.phi = clamp(robust.Median(values), 1e-6, 3)
 		}
 		return
 	}
@@ -195,8 +198,8 @@ func (t *trials) noise(best *trial) {
 	}
 	// Where most values are exactly as expected (rain, refunds) the median says
 	// nothing of the rest.
-	average := mean(residuals)
-	t.spread = max(1.4826*Median(residuals), 0.25*1.2533*average, floorSpread(best.mus))
+	average := robust.Mean(residuals)
+	t.spread = max(1.4826*robust.Median(residuals), 0.25*1.2533*average, floorSpread(best.mus))
 }
 
 // chooseRowsWeight finds how much of the noise falls with the row count: the
@@ -241,11 +244,11 @@ func (p *Prepared) roughNoise(points []Point) (phi, spread float64) {
 			xs = append(xs, points[i].X)
 		}
 	}
-	median := Median(xs)
+	median := robust.Median(xs)
 	for i := range xs {
 		xs[i] = math.Abs(xs[i] - median)
 	}
-	return 0.02, max(0.7*Median(xs), floorSpread([]float64{median}), 1e-3*math.Abs(median))
+	return 0.02, max(0.7*robust.Median(xs), floorSpread([]float64{median}), 1e-3*math.Abs(median))
 }
 
 // Start makes a model with start values from the first two weeks of points:
@@ -335,7 +338,7 @@ func (p *Prepared) startValues(points []Point) (values []float64, level float64)
 
 // middle is a robust centre; it reorders values.
 func middle(values []float64, family Family) float64 {
-	median := Median(values)
+	median := robust.Median(values)
 	if family != Mult || median >= 10 || len(values) < 4 {
 		return median
 	}

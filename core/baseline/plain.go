@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"tinbell/core/robust"
 )
 
 // Name of a baseline method.
@@ -134,7 +135,7 @@ func floorOf(m Method, history []float64) float64 {
 	}
 	centre := 0.0
 	if m.Name != Change {
-		centre = Median(values)
+		centre = robust.Median(values)
 	}
 	sum, same := 0.0, 0
 	for _, v := range values {
@@ -174,17 +175,17 @@ func (p *Plain) learn(m Method, history []float64) {
 	if len(values) == 0 {
 		values = append(values, 0)
 	}
-	p.Centre = Median(values)
+	p.Centre = robust.Median(values)
 	p.Inner = [2]float64{p.Centre, p.Centre}
 	switch m.Name {
 	case ZScore:
-		p.Centre = mean(values)
+		p.Centre = robust.Mean(values)
 		p.Inner = [2]float64{p.Centre, p.Centre}
 		p.Spread = deviationOf(values, p.Centre)
 	case Modified:
 		p.Spread = madOf(values, p.Centre)
 	case Fences:
-		p.Inner = [2]float64{Quantile(values, 0.25), Quantile(values, 0.75)}
+		p.Inner = [2]float64{robust.Quantile(values, 0.25), robust.Quantile(values, 0.75)}
 		p.Spread = p.Inner[1] - p.Inner[0]
 	}
 }
@@ -208,7 +209,7 @@ func madOf(values []float64, centre float64) float64 {
 		distances[i] = math.Abs(v - centre)
 		sum += distances[i]
 	}
-	if mad := Median(distances); mad > 0 {
+	if mad := robust.Median(distances); mad > 0 {
 		return mad / 0.6745
 	}
 	return 1.2533 * sum / float64(max(len(values), 1))
@@ -233,7 +234,7 @@ func (p *Plain) Around(m Method) (centre float64, inner [2]float64, spread float
 			centre = (p.sorted[(n-1)/2] + p.sorted[n/2]) / 2
 			spread = madOf(p.sorted, centre)
 		} else {
-			centre = mean(p.sorted)
+			centre = robust.Mean(p.sorted)
 			spread = deviationOf(p.sorted, centre)
 		}
 		return centre, [2]float64{centre, centre}, max(spread, p.Floor), true

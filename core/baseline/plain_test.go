@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"tinbell/core/robust"
 	"tinbell/core/timeline"
 )
 
@@ -65,8 +66,8 @@ func TestEqualValuesLeaveNoSpreadAndAnyOtherIsFar(t *testing.T) {
 
 func TestRollingStatisticsAreThoseOfTheWindow(t *testing.T) {
 	rng := rand.New(rand.NewPCG(1, 2))
-	for _, robust := range []bool{false, true} {
-		m := Method{Name: Rolling, Window: 24, Robust: robust}
+	for _, sturdy := range []bool{false, true} {
+		m := Method{Name: Rolling, Window: 24, Robust: sturdy}
 		p := NewPlain(m, nil)
 		var seen []float64
 		for i := range 300 {
@@ -90,9 +91,9 @@ func TestRollingStatisticsAreThoseOfTheWindow(t *testing.T) {
 				t.Fatalf("period %d: known %t with %d values", i, known, len(values))
 			}
 			if known {
-				want, wide := mean(values), deviationOf(values, mean(values))
-				if robust {
-					want = Median(slices.Clone(values))
+				want, wide := robust.Mean(values), deviationOf(values, robust.Mean(values))
+				if sturdy {
+					want = robust.Median(slices.Clone(values))
 					wide = madOf(values, want)
 				}
 				near(t, "centre", centre, want, 1e-9)

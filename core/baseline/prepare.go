@@ -3,6 +3,7 @@ package baseline
 import (
 	"math"
 
+	"tinbell/core/robust"
 	"tinbell/core/timeline"
 )
 
@@ -76,7 +77,7 @@ func Prepare(cfg Config, history []timeline.Sample, mask timeline.Mask) (*Prepar
 	p := &Prepared{Ties: float64(equal) / float64(max(pairs, 1))}
 	median := 0.0
 	if p.Ties > 0.5 || cfg.Kind == timeline.Duration {
-		median = Median(known(history))
+		median = robust.Median(known(history))
 	}
 	p.shape = Model{Family: Add, PerDay: cfg.Grid.PerDay()}
 	switch kind := cfg.Kind; {
@@ -86,7 +87,7 @@ func Prepare(cfg Config, history []timeline.Sample, mask timeline.Mask) (*Prepar
 		p.shape.Family = Mult
 	case kind == timeline.Share:
 		if len(rows)*2 > n {
-			p.shape.Family, p.shape.MeanRows = Mult, mean(rows)
+			p.shape.Family, p.shape.MeanRows = Mult, robust.Mean(rows)
 		} else {
 			p.shape.Transform = Arcsine
 		}
@@ -94,7 +95,7 @@ func Prepare(cfg Config, history []timeline.Sample, mask timeline.Mask) (*Prepar
 		p.shape.Transform, p.shape.Offset = Log, max(0.001*median, 1e-6)
 	}
 	if p.shape.Family == Add && len(rows)*2 > n {
-		p.shape.UsualRows = Median(rows)
+		p.shape.UsualRows = robust.Median(rows)
 	}
 	slotter := timeline.NewSlotter(cfg.Grid)
 	p.Points = make([]Point, len(history))
@@ -131,14 +132,6 @@ func known(history []timeline.Sample) []float64 {
 	return values
 }
 
-func mean(values []float64) float64 {
-	sum := 0.0
-	for _, v := range values {
-		sum += v
-	}
-	return sum / float64(max(len(values), 1))
-}
-
 // repeatsItself tells a stepped series from a seasonal one with many equal
 // neighbours: its last value foretells it better than its period of day does.
 func (p *Prepared) repeatsItself() bool {
@@ -156,7 +149,7 @@ func (p *Prepared) repeatsItself() bool {
 	}
 	centres := make([]float64, len(cells))
 	for i := range cells {
-		centres[i] = Median(cells[i])
+		centres[i] = robust.Median(cells[i])
 	}
 	off := 0.0
 	for i := range p.Points {

@@ -227,3 +227,7 @@ func TestUnusualInputHasADefinedOutcome(t *testing.T) {
 		}
 	}
 }
+
+func daily(kind timeline.Kind) Config {
+	return Config{Kind: kind, Grid: timeline.Grid{Period: 24 * time.Hour, Zone: time.UTC}}
+}

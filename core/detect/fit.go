@@ -6,6 +6,7 @@ import (
 	"sort"
 
 	"tinbell/core/baseline"
+	"tinbell/core/robust"
 	"tinbell/core/timeline"
 )
 
@@ -271,7 +272,7 @@ func scaleOf(z []float64) (scale, centre float64) {
 	if n < 20 {
 		return 1, 0
 	}
-	upper, middle := baseline.Quantile(z, 0.9), baseline.Quantile(z, 0.5)
+	upper, middle := robust.Quantile(z, 0.9), robust.Quantile(z, 0.5)
 	own := max((upper-middle)/1.2816, 0.35)
 	return math.Exp(n * math.Log(own) / (n + 100)), middle
 }

@@ -4,6 +4,7 @@ import (
 	"math"
 
 	"tinbell/core/baseline"
+	"tinbell/core/robust"
 	"tinbell/core/timeline"
 )
 
@@ -37,7 +38,7 @@ func (e *Evaluator) Losses() []Loss {
 		if len(shares) == 0 {
 			continue
 		}
-		half, worst := baseline.Quantile(shares, 0.5), baseline.Quantile(shares, 0.9)
+		half, worst := robust.Quantile(shares, 0.5), robust.Quantile(shares, 0.9)
 		list = append(list, Loss{Periods: length, Seconds: int64(length) * e.step, Sometimes: min(half, 1), Always: min(1.5*worst, 1)})
 	}
 	// A longer time never sees less.

@@ -5,6 +5,7 @@ import (
 	"math/bits"
 
 	"tinbell/core/baseline"
+	"tinbell/core/robust"
 	"tinbell/core/timeline"
 )
 
@@ -65,7 +66,7 @@ func (e *Evaluator) fitPlain(points []baseline.Point) {
 	}
 	e.Absence.All = float64(missing) / float64(max(len(points), 1))
 	if n := len(sizes); n > 0 {
-		p.Unit = max(baseline.Quantile(sizes, 0.6827), 1e-9)
+		p.Unit = max(robust.Quantile(sizes, 0.6827), 1e-9)
 	}
 	var blocks []block
 	for i, d := range distances {

@@ -6,9 +6,9 @@ import (
 	"math"
 	"time"
 
-	"tinbell/core/baseline"
 	"tinbell/core/detect"
-	"tinbell/core/learn"
+	"tinbell/core/replay"
+	"tinbell/core/robust"
 	"tinbell/core/score"
 	"tinbell/core/timeline"
 )
@@ -231,7 +231,7 @@ func (p Plan) rarity(st stretch, contaminated bool) ([]Rarity, error) {
 	err := each(len(scenes), func(i int) error {
 		s := &scenes[i]
 		for k, budget := range statedBudgets {
-			alerts, err := learn.Walk(learn.Job{Config: s.Config, Rule: ruleOf(budget), History: s.History, From: s.From})
+			alerts, err := replay.Walk(replay.Job{Config: s.Config, Rule: ruleOf(budget), History: s.History, From: s.From})
 			if err != nil {
 				return err
 			}
@@ -244,7 +244,7 @@ func (p Plan) rarity(st stretch, contaminated bool) ([]Rarity, error) {
 		for k, coverage := range statedCoverage {
 			cfg := s.Config
 			cfg.Coverage = coverage
-			_, err := learn.Walk(learn.Job{Config: cfg, Rule: detect.Rule{BandOnly: true}, History: s.History, From: s.From, Read: func(r detect.Reading) {
+			_, err := replay.Walk(replay.Job{Config: cfg, Rule: detect.Rule{BandOnly: true}, History: s.History, From: s.From, Read: func(r detect.Reading) {
 				if math.IsNaN(r.Observed) || cfg.Kind == timeline.Count && r.Expected < 20 {
 					return
 				}
@@ -366,7 +366,7 @@ func (p Plan) Losses(ctx context.Context, budget float64) ([]LossCheck, error) {
 			}
 		}
 		c.SeriesTried = len(shares)
-		c.Predicted = baseline.Median(shares)
+		c.Predicted = robust.Median(shares)
 		c.AtLess, c.AtSometimes, c.AtAlways = score.Wilson(sum.found[0], sum.n[0]), score.Wilson(sum.found[1], sum.n[1]), score.Wilson(sum.found[2], sum.n[2])
 		list = append(list, c)
 	}

@@ -2,7 +2,7 @@ package benchmark
 
 import (
 	"tinbell/core/detect"
-	"tinbell/core/learn"
+	"tinbell/core/replay"
 	"tinbell/core/timeline"
 )
 
@@ -17,8 +17,8 @@ func asked(scenes []Scene, rule detect.Rule) ([]Scene, error) {
 	err := each(len(told), func(i int) error {
 		s := &told[i]
 		for range answers {
-			job := learn.Job{Config: s.Config, Rule: rule, History: s.History, Exclusions: s.Exclusions, From: s.From}
-			doubts, err := learn.Doubts([]learn.Job{job}, 1)
+			job := replay.Job{Config: s.Config, Rule: rule, History: s.History, Exclusions: s.Exclusions, From: s.From}
+			doubts, err := replay.Doubts([]replay.Job{job}, 1)
 			if err != nil || len(doubts) == 0 {
 				return err
 			}
@@ -26,11 +26,11 @@ func asked(scenes []Scene, rule detect.Rule) ([]Scene, error) {
 			for _, p := range s.Past {
 				if p.From < span.To && span.From < p.To {
 					fault = true
-					s.Exclusions = append(s.Exclusions[:len(s.Exclusions):len(s.Exclusions)], learn.Exclusion{Span: p, Known: s.From})
+					s.Exclusions = append(s.Exclusions[:len(s.Exclusions):len(s.Exclusions)], replay.Exclusion{Span: p, Known: s.From})
 				}
 			}
 			if !fault {
-				s.Exclusions = append(s.Exclusions[:len(s.Exclusions):len(s.Exclusions)], learn.Exclusion{Span: span, Known: s.From, Ordinary: true})
+				s.Exclusions = append(s.Exclusions[:len(s.Exclusions):len(s.Exclusions)], replay.Exclusion{Span: span, Known: s.From, Ordinary: true})
 			}
 		}
 		return nil

@@ -4,7 +4,7 @@ import (
 	"math"
 	"time"
 
-	"tinbell/core/learn"
+	"tinbell/core/replay"
 	"tinbell/core/timeline"
 )
 
@@ -190,7 +190,7 @@ func (m *maker) happenings(from int) {
 			}
 		case what > 0.95 && m.family == Counts:
 			span := m.apply(plan{from: 6, to: 12, effect: times, lo: 0.1, hi: 0.4}, at)
-			m.scene.Exclusions = append(m.scene.Exclusions, learn.Exclusion{Span: span, Known: span.From - 86400, Planned: true})
+			m.scene.Exclusions = append(m.scene.Exclusions, replay.Exclusion{Span: span, Known: span.From - 86400, Planned: true})
 		}
 		at += gap/2 + m.IntN(gap)
 	}

@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"tinbell/core/detect"
-	"tinbell/core/learn"
+	"tinbell/core/filter"
 	"tinbell/core/score"
 )
 
@@ -23,7 +23,7 @@ type fleet struct {
 
 // rang is an alert of a fleet with the truth about it.
 type rang struct {
-	learn.Case
+	filter.Case
 	scene   int
 	monitor int
 	alert   detect.Alert
@@ -70,17 +70,17 @@ func (f *fleet) judge(found [][]detect.Alert, monitor []int, budget float64) []r
 		m := score.Match(scored(s, found[i]), faultsOf(s), f.end)
 		for k, a := range found[i] {
 			list = append(list, rang{scene: i, monitor: monitor[i], alert: a, outcome: m.Outcomes[k], fault: m.Incident[k],
-				Case: learn.Case{Budget: budget, Kind: s.Config.Kind, Cause: a.Cause, Direction: a.Direction, Looks: a.Looks}})
+				Case: filter.Case{Budget: budget, Kind: s.Config.Kind, Cause: a.Cause, Direction: a.Direction, Looks: a.Looks}})
 		}
 	}
 	inTime(list)
 	for i := range list {
 		a := &list[i]
-		for k := i - 1; k >= 0 && list[k].alert.Raised > a.alert.Raised-learn.RecentSpan; k-- {
+		for k := i - 1; k >= 0 && list[k].alert.Raised > a.alert.Raised-filter.RecentSpan; k-- {
 			other := &list[k]
 			if other.scene == a.scene {
 				a.Recent++
-			} else if other.monitor == a.monitor && a.alert.Raised-other.alert.Raised <= learn.CompanySpan {
+			} else if other.monitor == a.monitor && a.alert.Raised-other.alert.Raised <= filter.CompanySpan {
 				a.Company++
 			}
 		}

@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"tinbell/core/detect"
-	"tinbell/core/learn"
+	"tinbell/core/replay"
 	"tinbell/core/score"
 )
 
@@ -80,17 +80,17 @@ func walkKin(scenes []Scene, rule detect.Rule, kin int) ([][]detect.Alert, error
 	alerts := make([][]detect.Alert, len(scenes))
 	err := each((len(scenes)+kin-1)/kin, func(k int) error {
 		own := scenes[k*kin : min((k+1)*kin, len(scenes))]
-		jobs := make([]learn.Job, len(own))
+		jobs := make([]replay.Job, len(own))
 		for i, s := range own {
-			jobs[i] = learn.Job{Config: s.Config, Rule: rule, History: s.History, Exclusions: s.Exclusions, From: s.From}
+			jobs[i] = replay.Job{Config: s.Config, Rule: rule, History: s.History, Exclusions: s.Exclusions, From: s.From}
 		}
-		held, err := learn.HoldOut(jobs)
+		held, err := replay.HoldOut(jobs)
 		if err != nil {
 			return err
 		}
 		for i := range jobs {
-			jobs[i].Rule.Caution = learn.CautionOf(held)
-			if alerts[k*kin+i], err = learn.Walk(jobs[i]); err != nil {
+			jobs[i].Rule.Caution = replay.CautionOf(held)
+			if alerts[k*kin+i], err = replay.Walk(jobs[i]); err != nil {
 				return err
 			}
 		}

@@ -3,7 +3,8 @@ package benchmark
 import (
 	"math/rand/v2"
 
-	"tinbell/core/learn"
+	"tinbell/core/filter"
+	"tinbell/core/tune"
 )
 
 // told is what became of a fleet's second half.
@@ -25,8 +26,8 @@ func (t told) recall() float64    { return float64(t.Found) / float64(max(t.Faul
 type lesson struct {
 	*fleet
 	answers map[int]bool // by place in the first half's alerts: a fault or not
-	cases   []learn.Labelled
-	filter  learn.Filter
+	cases   []filter.Labelled
+	filter  filter.Filter
 	choice  []int // budget of each monitor
 }
 
@@ -55,18 +56,18 @@ func (f *fleet) learn(answers map[int]bool, limit float64) (*lesson, error) {
 		if fault, answered := answers[i]; answered {
 			a := all[i]
 			known.recallWithout(&a, fault)
-			l.cases = append(l.cases, learn.Labelled{Case: a.Case, Fault: fault})
+			l.cases = append(l.cases, filter.Labelled{Case: a.Case, Fault: fault})
 		}
 	}
 	var err error
-	var everyone []learn.Case
+	var everyone []filter.Case
 	for i := range n {
 		if a := all[i]; a.counts() {
 			known.recall(&a)
 			everyone = append(everyone, a.Case)
 		}
 	}
-	if l.filter, err = learn.FitFilter(l.cases, everyone, learn.ShippedPrior, limit); err != nil {
+	if l.filter, err = filter.FitFilter(l.cases, everyone, filter.ShippedPrior, limit); err != nil {
 		return nil, err
 	}
 	l.tune(known, limit)
@@ -80,10 +81,10 @@ func (f *fleet) learn(answers map[int]bool, limit float64) (*lesson, error) {
 
 // tune chooses each monitor's budget by what the first half would have been.
 func (l *lesson) tune(known memory, limit float64) {
-	gone := make([][][]learn.Gone, len(Families))
+	gone := make([][][]tune.Gone, len(Families))
 	faults := make([]float64, len(Families))
 	for m := range gone {
-		gone[m] = make([][]learn.Gone, len(budgets))
+		gone[m] = make([][]tune.Gone, len(budgets))
 	}
 	n := l.first()
 	for i := 0; i < n; i++ {
@@ -93,7 +94,7 @@ func (l *lesson) tune(known memory, limit float64) {
 		}
 		known.recall(&a)
 		fault, answered := l.answers[i]
-		g := learn.Gone{Chance: l.filter.Probability(&a.Case), Answered: answered, Fault: fault}
+		g := tune.Gone{Chance: l.filter.Probability(&a.Case), Answered: answered, Fault: fault}
 		faults[a.monitor] += g.Chance
 		for b := range budgets {
 			if !l.kept(&a, b) {
@@ -101,7 +102,7 @@ func (l *lesson) tune(known memory, limit float64) {
 			}
 		}
 	}
-	l.choice = learn.Allocate(learn.Outlooks(gone), faults, limit)
+	l.choice = tune.Allocate(tune.Outlooks(gone), faults, limit)
 }
 
 // kept tells whether an alert would be told under another budget.
@@ -163,7 +164,7 @@ func (l *lesson) outcome(tuned, filtered bool) told {
 
 // through is after how many periods a filter lets an alert through, −1 if it
 // never does.
-func through(f *learn.Filter, a *rang) int {
+func through(f *filter.Filter, a *rang) int {
 	for k := range a.Looks {
 		c := a.Case
 		c.Looks = a.Looks[:k+1]
@@ -202,7 +203,7 @@ func (f *fleet) queued(n int, wrong, limit float64, only int, rng *rand.Rand) (m
 		if err != nil {
 			return nil, err
 		}
-		var questions []learn.Question
+		var questions []filter.Question
 		var places []int
 		asked, askedSeries := map[int64]int{}, map[int64]int{}
 		for i := range f.first() {
@@ -217,11 +218,11 @@ func (f *fleet) queued(n int, wrong, limit float64, only int, rng *rand.Rand) (m
 						weight += 1 / float64(len(budgets)-1)
 					}
 				}
-				questions = append(questions, learn.Question{Case: a.Case, Monitor: int64(a.monitor), Series: int64(a.scene), Chance: l.filter.Probability(&a.Case), Weight: weight})
+				questions = append(questions, filter.Question{Case: a.Case, Monitor: int64(a.monitor), Series: int64(a.scene), Chance: l.filter.Probability(&a.Case), Weight: weight})
 				places = append(places, i)
 			}
 		}
-		order := learn.Ask(questions, &l.filter, asked, askedSeries, min(5, n-len(answers)))
+		order := filter.Ask(questions, &l.filter, asked, askedSeries, min(5, n-len(answers)))
 		if len(order) == 0 {
 			break
 		}

@@ -9,7 +9,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"tinbell/core/detect"
-	"tinbell/core/learn"
+	"tinbell/core/replay"
 	"tinbell/core/score"
 )
 
@@ -135,7 +135,7 @@ func walkAll(scenes []Scene, rule detect.Rule) ([][]detect.Alert, error) {
 	alerts := make([][]detect.Alert, len(scenes))
 	err := each(len(scenes), func(i int) error {
 		s := &scenes[i]
-		found, err := learn.Walk(learn.Job{Config: s.Config, Rule: rule, History: s.History, Exclusions: s.Exclusions, From: s.From})
+		found, err := replay.Walk(replay.Job{Config: s.Config, Rule: rule, History: s.History, Exclusions: s.Exclusions, From: s.From})
 		if err != nil {
 			return fmt.Errorf("%s: %w", s.Family, err)
 		}
@@ -148,7 +148,7 @@ func walkAll(scenes []Scene, rule detect.Rule) ([][]detect.Alert, error) {
 // rivals scores every simple rule twice: at the limit people choose, and at
 // the limit, chosen on the answers, that rings falsely as often as allowed.
 func rivals(scenes []Scene, inRow int, allowed int) (usual, equal []Outcome) {
-	for _, r := range learn.Rivals(inRow) {
+	for _, r := range replay.Rivals(inRow) {
 		name := fmt.Sprintf("%s, %d in a row", r.Name, r.Points)
 		scores := make([][]float64, len(scenes))
 		start := make([]int, len(scenes))

@@ -5,18 +5,18 @@ import (
 	"math/rand/v2"
 	"slices"
 
-	"tinbell/core/learn"
+	"tinbell/core/filter"
 )
 
 // PriorOf fits the weights that the filter starts from, on fleets of their own,
 // and on others the cuts that go with them.
-func PriorOf(seeds, cutSeeds []uint64, perFamily int, progress func(done, total int)) (learn.Prior, error) {
-	var prior learn.Prior
+func PriorOf(seeds, cutSeeds []uint64, perFamily int, progress func(done, total int)) (filter.Prior, error) {
+	var prior filter.Prior
 	cases, err := answered(seeds, perFamily, progress)
 	if err != nil {
 		return prior, err
 	}
-	f, err := learn.FitFilter(cases, nil, prior, 0.02)
+	f, err := filter.FitFilter(cases, nil, prior, 0.02)
 	if err != nil {
 		return prior, err
 	}
@@ -40,8 +40,8 @@ func PriorOf(seeds, cutSeeds []uint64, perFamily int, progress func(done, total 
 
 // answered gives the alerts of fleets with the truth, each knowing a random
 // part of the labels before it, as in a service that is some weeks old.
-func answered(seeds []uint64, perFamily int, progress func(done, total int)) ([]learn.Labelled, error) {
-	var cases []learn.Labelled
+func answered(seeds []uint64, perFamily int, progress func(done, total int)) ([]filter.Labelled, error) {
+	var cases []filter.Labelled
 	for k, seed := range seeds {
 		f, err := newFleet(seed, perFamily, []float64{3, 2, 1, 0.3})
 		if err != nil {
@@ -57,7 +57,7 @@ func answered(seeds []uint64, perFamily int, progress func(done, total int)) ([]
 					continue
 				}
 				known.recall(a)
-				cases = append(cases, learn.Labelled{Case: a.Case, Fault: a.real()})
+				cases = append(cases, filter.Labelled{Case: a.Case, Fault: a.real()})
 				if rng.Float64() < share {
 					known.learn(a, a.real())
 				}
@@ -69,10 +69,10 @@ func answered(seeds []uint64, perFamily int, progress func(done, total int)) ([]
 }
 
 // memory keeps answers by series and by monitor.
-type memory struct{ series, monitor map[int]learn.Surprise }
+type memory struct{ series, monitor map[int]filter.Surprise }
 
 func newMemory() memory {
-	return memory{map[int]learn.Surprise{}, map[int]learn.Surprise{}}
+	return memory{map[int]filter.Surprise{}, map[int]filter.Surprise{}}
 }
 
 func (m memory) learn(a *rang, fault bool) {

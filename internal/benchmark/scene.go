@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"tinbell/core/baseline"
-	"tinbell/core/learn"
+	"tinbell/core/replay"
 	"tinbell/core/timeline"
 )
 
@@ -42,7 +42,7 @@ type Scene struct {
 	Faults     []Fault
 	Past       []timeline.Span // faults in the history that nobody labelled
 	Artifacts  int
-	Exclusions []learn.Exclusion
+	Exclusions []replay.Exclusion
 }
 
 // Setting says what scenes to make.

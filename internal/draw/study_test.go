@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"tinbell/core/baseline"
-	"tinbell/core/learn"
+	"tinbell/core/replay"
 	"tinbell/internal/inspect"
 )
 
@@ -20,8 +20,8 @@ func TestStudiesAreDrawnWithTheirWords(t *testing.T) {
 	forecast := inspect.Forecast{Subject: subject, Sentence: "In two days 11 are expected", PastAt: []time.Time{at, at.AddDate(0, 0, 1), at.AddDate(0, 0, 2)}, Past: []*float64{&ten, nil, &twelve},
 		At: []time.Time{at.AddDate(0, 0, 3), at.AddDate(0, 0, 4)}, Expected: []float64{11, 11}, Low: []float64{9, 8}, High: []float64{13, 15}, Limit: &limit}
 	smoothing := inspect.SmoothingStudy{Subject: subject, Sentence: "A moving median of 3 periods"}
-	for _, n := range learn.SmoothingPeriods {
-		smoothing.Windows = append(smoothing.Windows, learn.Smoothing{Periods: n, Spikes: [3]float64{0, 0.4, 0.7}, Dips: 0.9, Delay: 7200, Recommended: n == 3})
+	for _, n := range replay.SmoothingPeriods {
+		smoothing.Windows = append(smoothing.Windows, replay.Smoothing{Periods: n, Spikes: [3]float64{0, 0.4, 0.7}, Dips: 0.9, Delay: 7200, Recommended: n == 3})
 	}
 	explanation := inspect.Explanation{Subject: subject, At: at, Expected: 28, Parts: []baseline.Part{{Name: "level", Amount: 41}, {Name: "hour", Amount: -14}, {Name: "Monday", Amount: 1}}}
 	dir := t.TempDir()

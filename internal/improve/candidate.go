@@ -6,8 +6,9 @@ import (
 	"sort"
 	"time"
 
-	"tinbell/core/learn"
+	"tinbell/core/filter"
 	"tinbell/core/score"
+	"tinbell/core/tune"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 	"tinbell/internal/watch"
@@ -24,7 +25,7 @@ type candidate struct {
 
 // verdict is what is known of a replayed alert.
 type verdict struct {
-	gone     learn.Gone
+	gone     tune.Gone
 	incident string
 	skip     bool // planned
 }
@@ -110,18 +111,18 @@ func (c *candidate) match(k int, incidents []record.Incident, to time.Time) {
 }
 
 // caseOf is a replayed alert of today's settings as the filter sees it.
-func (c *candidate) caseOf(i int) learn.Case {
+func (c *candidate) caseOf(i int) filter.Case {
 	alert := &c.told[0][i]
 	a := record.Alert{Cause: alert.Rule, Direction: alert.Direction, Looks: alert.looks}
 	for k := i - 1; k >= 0; k-- {
 		other := &c.told[0][k]
 		apart := alert.RaisedAt.Sub(other.RaisedAt).Seconds()
-		if apart > learn.RecentSpan {
+		if apart > filter.RecentSpan {
 			break
 		}
 		if other.SeriesID == alert.SeriesID {
 			a.Recent++
-		} else if apart <= learn.CompanySpan {
+		} else if apart <= filter.CompanySpan {
 			a.Company++
 		}
 	}
@@ -138,7 +139,7 @@ func overlap(a *BacktestAlert, s record.Alert, now time.Time) bool {
 
 // goneUnder lists today's alerts in [from, to) that an option would not have
 // told, and how the alerts it tells beside them change the balance.
-func (c *candidate) goneUnder(k int, from, to time.Time) (gone []learn.Gone, more learn.Outlook) {
+func (c *candidate) goneUnder(k int, from, to time.Time) (gone []tune.Gone, more tune.Outlook) {
 	within := func(a *BacktestAlert) bool { return !a.RaisedAt.Before(from) && a.RaisedAt.Before(to) }
 	found := map[string]bool{}
 	for i := range c.told[k] {

@@ -6,7 +6,7 @@ import (
 	"slices"
 	"time"
 
-	"tinbell/core/learn"
+	"tinbell/core/filter"
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
@@ -15,7 +15,7 @@ import (
 // archive is everything the filter and the queue learn from.
 type archive struct {
 	alerts   []record.Alert // of monitors, newest first
-	cases    []learn.Case   // of each alert, with what was answered beside it
+	cases    []filter.Case  // of each alert, with what was answered beside it
 	monitors map[int64]record.Monitor
 	kinds    map[int64]timeline.Kind // by metric
 	series   map[int64]int           // by metric
@@ -55,19 +55,19 @@ func (b *Bench) openOf(ctx context.Context, alerts []record.Alert) (*archive, er
 	if a.how, err = b.store.Learning(ctx); err != nil {
 		return nil, err
 	}
-	a.model = record.Model{Filter: learn.Filter{Weights: learn.ShippedPrior.Weights, Limit: a.how.Limit}, Series: map[int64]learn.Surprise{}, Monitors: map[int64]learn.Surprise{}}
+	a.model = record.Model{Filter: filter.Filter{Weights: filter.ShippedPrior.Weights, Limit: a.how.Limit}, Series: map[int64]filter.Surprise{}, Monitors: map[int64]filter.Surprise{}}
 	if a.how.Model != nil {
 		a.model = *a.how.Model
 	}
 	a.alerts = alerts
-	a.cases = make([]learn.Case, len(a.alerts))
+	a.cases = make([]filter.Case, len(a.alerts))
 	for i, alert := range a.alerts {
 		a.cases[i] = a.caseOf(alert)
 	}
 	return a, nil
 }
 
-func (a *archive) caseOf(alert record.Alert) learn.Case {
+func (a *archive) caseOf(alert record.Alert) filter.Case {
 	m := a.monitors[alert.MonitorID]
 	return alert.Case(a.kinds[m.MetricID], m.Settings, a.series[m.MetricID])
 }
@@ -79,7 +79,7 @@ func teaches(a record.Alert) bool {
 
 // fit learns a filter from the labels of some alerts.
 func (a *archive) fit(limit float64, use func(record.Alert) bool) (record.Model, error) {
-	m := record.Model{Series: map[int64]learn.Surprise{}, Monitors: map[int64]learn.Surprise{}}
+	m := record.Model{Series: map[int64]filter.Surprise{}, Monitors: map[int64]filter.Surprise{}}
 	for i, alert := range a.alerts {
 		if !teaches(alert) || !use(alert) {
 			continue
@@ -89,8 +89,8 @@ func (a *archive) fit(limit float64, use func(record.Alert) bool) (record.Model,
 		v.Add(a.cases[i], alert.Verdict == record.Fault)
 		m.Series[alert.SeriesID], m.Monitors[alert.MonitorID] = s, v
 	}
-	var labelled []learn.Labelled
-	everyone := make([]learn.Case, 0, len(a.alerts))
+	var labelled []filter.Labelled
+	everyone := make([]filter.Case, 0, len(a.alerts))
 	for i, alert := range a.alerts {
 		c := a.cases[i]
 		c.Series, c.Monitor = m.Series[alert.SeriesID], m.Monitors[alert.MonitorID]
@@ -98,14 +98,14 @@ func (a *archive) fit(limit float64, use func(record.Alert) bool) (record.Model,
 			fault := alert.Verdict == record.Fault
 			c.Series.Less(a.cases[i], fault)
 			c.Monitor.Less(a.cases[i], fault)
-			labelled = append(labelled, learn.Labelled{Case: c, Fault: fault})
+			labelled = append(labelled, filter.Labelled{Case: c, Fault: fault})
 		}
 		if alert.Verdict != record.Planned {
 			everyone = append(everyone, c)
 		}
 	}
 	var err error
-	m.Filter, err = learn.FitFilter(labelled, everyone, learn.ShippedPrior, limit)
+	m.Filter, err = filter.FitFilter(labelled, everyone, filter.ShippedPrior, limit)
 	if math.IsNaN(m.Right) {
 		m.Right = -1 // JSON knows no NaN
 	}
@@ -227,7 +227,7 @@ type HeldReason struct {
 }
 
 // reasons speak of evidence; alerts of rules that have none have no reasons.
-func reasons(a *archive, c *learn.Case, labelled []learn.Labelled) []learn.Reason {
+func reasons(a *archive, c *filter.Case, labelled []filter.Labelled) []filter.Reason {
 	if len(c.Looks) == 0 {
 		return nil
 	}
@@ -252,11 +252,11 @@ func (b *Bench) WhyHeld(ctx context.Context, id int64) (Held, error) {
 	h.Cut = a.model.Cut
 	h.Chance, _ = a.model.Chance(c, alert.SeriesID, alert.MonitorID)
 	c.Series, c.Monitor = a.model.Series[alert.SeriesID], a.model.Monitors[alert.MonitorID]
-	var labelled []learn.Labelled
+	var labelled []filter.Labelled
 	var places []int
 	for i, other := range a.alerts {
 		if teaches(other) && other.ID != id {
-			labelled, places = append(labelled, learn.Labelled{Case: a.cases[i], Fault: other.Verdict == record.Fault}), append(places, i)
+			labelled, places = append(labelled, filter.Labelled{Case: a.cases[i], Fault: other.Verdict == record.Fault}), append(places, i)
 		}
 	}
 	for _, r := range reasons(a, &c, labelled) {

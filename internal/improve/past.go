@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"tinbell/core/detect"
-	"tinbell/core/learn"
+	"tinbell/core/replay"
 	"tinbell/internal/record"
 	"tinbell/internal/watch"
 	"tinbell/internal/words"
@@ -65,7 +65,7 @@ func (b *Bench) AskPast(ctx context.Context, monitor string, limit int) (PastQue
 		return q, nil
 	}
 	now := b.now()
-	var jobs []learn.Job
+	var jobs []replay.Job
 	var of []record.Series
 	stride := max(1, (len(v.Series)+askedOf-1)/askedOf)
 	for i := 0; i < len(v.Series); i += stride {
@@ -75,12 +75,12 @@ func (b *Bench) AskPast(ctx context.Context, monitor string, limit int) (PastQue
 			return q, err
 		}
 		if len(history) > 0 {
-			jobs = append(jobs, learn.Job{Config: v.Config, Rule: v.Monitor.Rule(len(v.Series)), History: history,
+			jobs = append(jobs, replay.Job{Config: v.Config, Rule: v.Monitor.Rule(len(v.Series)), History: history,
 				Exclusions: v.Exclusions[series.ID], From: now.Unix()})
 			of = append(of, series)
 		}
 	}
-	doubts, err := learn.Doubts(jobs, min(limit, MostAsked))
+	doubts, err := replay.Doubts(jobs, min(limit, MostAsked))
 	if err != nil {
 		return q, err
 	}
@@ -94,9 +94,9 @@ func (b *Bench) AskPast(ctx context.Context, monitor string, limit int) (PastQue
 	return q, nil
 }
 
-func pastQuestion(d learn.Doubt, of []record.Series, metric record.Metric) PastQuestion {
+func pastQuestion(d replay.Doubt, of []record.Series, metric record.Metric) PastQuestion {
 	q := PastQuestion{From: time.Unix(d.From, 0).UTC(), To: time.Unix(d.To, 0).UTC(), Rule: string(d.Cause), Direction: d.Direction.String(),
-		Strength: d.Strength, Others: d.Others, Gain: learn.Falls(d.Fall), LossNow: d.LossNow, LossIf: d.LossIf}
+		Strength: d.Strength, Others: d.Others, Gain: replay.Falls(d.Fall), LossNow: d.LossNow, LossIf: d.LossIf}
 	for _, k := range d.Series {
 		q.Series, q.Segments = append(q.Series, of[k].ID), append(q.Segments, of[k].Segment)
 	}

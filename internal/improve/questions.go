@@ -7,7 +7,7 @@ import (
 	"slices"
 	"time"
 
-	"tinbell/core/learn"
+	"tinbell/core/filter"
 	"tinbell/core/score"
 	"tinbell/internal/record"
 	"tinbell/internal/watch"
@@ -71,7 +71,7 @@ func (b *Bench) Ask(ctx context.Context, limit int, monitor string) (Questions, 
 	if err != nil {
 		return q, err
 	}
-	questions := make([]learn.Question, len(a.alerts))
+	questions := make([]filter.Question, len(a.alerts))
 	for i, alert := range a.alerts {
 		chance, _ := a.model.Chance(a.cases[i], alert.SeriesID, alert.MonitorID)
 		if explained(alert, incidents) {
@@ -79,11 +79,11 @@ func (b *Bench) Ask(ctx context.Context, limit int, monitor string) (Questions, 
 		}
 		m := a.monitors[alert.MonitorID]
 		rarer := max(alert.ReturnPeriod/float64(max(m.Settings.WarnSeconds, 1)), 1)
-		questions[i] = learn.Question{Case: a.cases[i], Monitor: alert.MonitorID, Series: alert.SeriesID, Chance: chance,
+		questions[i] = filter.Question{Case: a.cases[i], Monitor: alert.MonitorID, Series: alert.SeriesID, Chance: chance,
 			Weight: max(1-math.Log(rarer)/math.Log(300), 0.05)}
 	}
 	taken := map[int64]bool{}
-	for _, k := range learn.Ask(questions, &a.model.Filter, asked, askedSeries, 3*limit) {
+	for _, k := range filter.Ask(questions, &a.model.Filter, asked, askedSeries, 3*limit) {
 		alert := a.alerts[k]
 		if taken[alert.ID] || len(q.Questions) == limit {
 			continue

@@ -10,7 +10,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"tinbell/core/detect"
-	"tinbell/core/learn"
+	"tinbell/core/replay"
 	"tinbell/core/timeline"
 	"tinbell/internal/contain"
 	"tinbell/internal/inspect"
@@ -267,11 +267,11 @@ func found(alerts []BacktestAlert) map[string]bool {
 
 // walkOne replays one series and gives its readings over the whole stretch.
 func walkOne(v *watch.Subject, series record.Series, history []timeline.Sample, from time.Time, read bool) ([]detect.Alert, *detect.Evaluator, []detect.Reading, error) {
-	job := learn.Job{Config: v.Config, Rule: v.Monitor.Rule(len(v.Series)), History: history, Exclusions: v.Exclusions[series.ID], From: from.Unix()}
+	job := replay.Job{Config: v.Config, Rule: v.Monitor.Rule(len(v.Series)), History: history, Exclusions: v.Exclusions[series.ID], From: from.Unix()}
 	var readings []detect.Reading
 	if read {
 		job.Read = func(r detect.Reading) { readings = append(readings, r) }
 	}
-	alerts, e, err := learn.WalkOn(job)
+	alerts, e, err := replay.WalkOn(job)
 	return alerts, e, readings, err
 }

@@ -7,8 +7,8 @@ import (
 	"slices"
 	"time"
 
-	"tinbell/core/learn"
 	"tinbell/core/score"
+	"tinbell/core/tune"
 	"tinbell/internal/record"
 	"tinbell/internal/words"
 )
@@ -114,9 +114,9 @@ func (b *Bench) tunable(ctx context.Context, names []string, t *Tuning) ([]recor
 }
 
 // choose picks an option for each candidate by what is known of [from, to).
-func choose(list []*candidate, from, to time.Time, limit float64) ([]int, [][]learn.Outlook) {
-	gone := make([][][]learn.Gone, len(list))
-	more := make([][]learn.Outlook, len(list))
+func choose(list []*candidate, from, to time.Time, limit float64) ([]int, [][]tune.Outlook) {
+	gone := make([][][]tune.Gone, len(list))
+	more := make([][]tune.Outlook, len(list))
 	faults := make([]float64, len(list))
 	for m, c := range list {
 		for k := range c.options {
@@ -133,14 +133,14 @@ func choose(list []*candidate, from, to time.Time, limit float64) ([]int, [][]le
 			}
 		}
 	}
-	outlooks := learn.Outlooks(gone)
+	outlooks := tune.Outlooks(gone)
 	for m := range outlooks {
 		for k := range outlooks[m] {
 			outlooks[m][k].Spared += more[m][k].Spared
 			outlooks[m][k].Lost += more[m][k].Lost
 		}
 	}
-	return learn.Allocate(outlooks, faults, limit), outlooks
+	return tune.Allocate(outlooks, faults, limit), outlooks
 }
 
 // propose chooses on the whole stretch and measures, block by block, what the
@@ -196,7 +196,7 @@ func (b *Bench) propose(t *Tuning, list []*candidate, limit float64) {
 }
 
 // refuse says why a choice is not worth a person's time, empty if it is.
-func refuse(choice int, o learn.Outlook, g record.Gain) string {
+func refuse(choice int, o tune.Outlook, g record.Gain) string {
 	switch {
 	case choice == 0:
 		return "nothing that was tried is better than today's settings"

@@ -10,7 +10,7 @@ import (
 
 	"tinbell/core/baseline"
 	"tinbell/core/detect"
-	"tinbell/core/learn"
+	"tinbell/core/replay"
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
@@ -89,7 +89,7 @@ func walk(c *Chart, v *watch.Subject, series int64, history []timeline.Sample, f
 		show(&r)
 		c.add(r)
 	}
-	_, e, err := learn.WalkOn(learn.Job{
+	_, e, err := replay.WalkOn(replay.Job{
 		Config: v.Config, Rule: rule, History: history, Exclusions: v.Exclusions[series], From: from.Unix(), Read: read,
 	})
 	var short baseline.TooShort
@@ -232,7 +232,7 @@ func (v *Inspector) Explain(ctx context.Context, seriesID int64, at time.Time) (
 	if len(history) == 0 {
 		return Explanation{}, record.Invalid{Field: "at", Given: at.Format(time.RFC3339), Allowed: "a time after the first sample"}
 	}
-	e, err := detect.Fit(subject.Config, subject.Monitor.Rule(len(subject.Series)), history, learn.Mask(subject.Exclusions[seriesID], at.Unix()))
+	e, err := detect.Fit(subject.Config, subject.Monitor.Rule(len(subject.Series)), history, replay.Mask(subject.Exclusions[seriesID], at.Unix()))
 	if err != nil {
 		return Explanation{}, record.Invalid{Field: "at", Given: at.Format(time.RFC3339), Allowed: err.Error()}
 	}

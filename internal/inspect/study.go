@@ -9,7 +9,8 @@ import (
 
 	"tinbell/core/baseline"
 	"tinbell/core/detect"
-	"tinbell/core/learn"
+	"tinbell/core/forecast"
+	"tinbell/core/replay"
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
@@ -63,14 +64,14 @@ func (v *Inspector) studied(ctx context.Context, id int64) (*watch.Subject, Subj
 	return subject, named, history, err
 }
 
-func (v *Inspector) job(s *watch.Subject, id int64, history []timeline.Sample) learn.Job {
-	return learn.Job{Config: s.Config, Rule: s.Monitor.Rule(len(s.Series)), History: history, Exclusions: s.Exclusions[id]}
+func (v *Inspector) job(s *watch.Subject, id int64, history []timeline.Sample) replay.Job {
+	return replay.Job{Config: s.Config, Rule: s.Monitor.Rule(len(s.Series)), History: history, Exclusions: s.Exclusions[id]}
 }
 
 // SuitabilityStudy says how well a band suits a series.
 type SuitabilityStudy struct {
 	Subject
-	learn.Suitability
+	replay.Suitability
 }
 
 // Suits judges whether a series is predictable enough for a band.
@@ -81,7 +82,7 @@ func (v *Inspector) Suits(ctx context.Context, id int64) (SuitabilityStudy, erro
 	}
 	job := v.job(subject, id, history)
 	job.Config.Method = baseline.Method{}
-	study := SuitabilityStudy{named, learn.Suit(job)}
+	study := SuitabilityStudy{named, replay.Suit(job)}
 	if subject.Monitor.Settings.Method == record.MethodArrival {
 		study.Instead = "the arrival pattern of its loads, as its monitor has it"
 	}
@@ -91,10 +92,10 @@ func (v *Inspector) Suits(ctx context.Context, id int64) (SuitabilityStudy, erro
 // SmoothingStudy compares moving medians on a series' past.
 type SmoothingStudy struct {
 	Subject
-	From     time.Time         `json:"from"`
-	To       time.Time         `json:"to"`
-	Windows  []learn.Smoothing `json:"windows"`
-	Sentence string            `json:"sentence"`
+	From     time.Time          `json:"from"`
+	To       time.Time          `json:"to"`
+	Windows  []replay.Smoothing `json:"windows"`
+	Sentence string             `json:"sentence"`
 }
 
 // SmoothingBench replays a series since an instant under each moving median.
@@ -129,7 +130,7 @@ func (v *Inspector) SmoothingBench(ctx context.Context, id int64, since time.Tim
 			faults = append(faults, timeline.Span{From: i.StartedAt.Unix(), To: end.Unix()})
 		}
 	}
-	windows, err := learn.SmoothingBench(job, faults)
+	windows, err := replay.SmoothingBench(job, faults)
 	if err != nil {
 		return SmoothingStudy{}, err
 	}
@@ -138,7 +139,7 @@ func (v *Inspector) SmoothingBench(ctx context.Context, id int64, since time.Tim
 	return s, nil
 }
 
-func smoothingSentence(windows []learn.Smoothing) string {
+func smoothingSentence(windows []replay.Smoothing) string {
 	for _, w := range windows {
 		switch {
 		case !w.Recommended:
@@ -183,8 +184,8 @@ func (v *Inspector) Ahead(ctx context.Context, id int64, days int, coverage floa
 	if err != nil {
 		return Forecast{}, err
 	}
-	past := baseline.Days(subject.Config, history, mask)
-	f, err := baseline.Ahead(subject.Config, past, days, coverage)
+	past := forecast.Days(subject.Config, history, mask)
+	f, err := forecast.Ahead(subject.Config, past, days, coverage)
 	if err != nil {
 		return Forecast{}, record.Invalid{Field: "days", Given: fmt.Sprint(days), Allowed: err.Error()}
 	}
@@ -219,7 +220,7 @@ func (v *Inspector) known(ctx context.Context, subject *watch.Subject, id int64)
 	if err != nil {
 		return timeline.Mask{}, err
 	}
-	spans := learn.Mask(subject.Exclusions[id], v.now().Unix()).Spans()
+	spans := replay.Mask(subject.Exclusions[id], v.now().Unix()).Spans()
 	for _, a := range open {
 		spans = append(spans, timeline.Span{From: a.Since.Unix(), To: v.now().Unix()})
 	}

@@ -8,7 +8,8 @@ import (
 
 	"tinbell/core/baseline"
 	"tinbell/core/detect"
-	"tinbell/core/learn"
+	"tinbell/core/replay"
+	"tinbell/core/robust"
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
 	"tinbell/internal/watch"
@@ -70,7 +71,7 @@ func (t *total) sumUp(readings []detect.Reading, perDay int) {
 		}
 	}
 	if len(off) >= 7 {
-		width := 2.58 * max(1.4826*baseline.Median(off), 1/math.Sqrt(expected), 0.01)
+		width := 2.58 * max(1.4826*robust.Median(off), 1/math.Sqrt(expected), 0.01)
 		t.deviation = (rows/expected - 1) / width
 	}
 }
@@ -98,7 +99,7 @@ func (v *Inspector) total(ctx context.Context, m record.Metric) (*total, error) 
 	var readings []detect.Reading
 	rule := record.DefaultSettings().Rule(1)
 	rule.BandOnly = true
-	_, err = learn.Walk(learn.Job{Config: subject.Config, Rule: rule, History: summed, From: settled.AddDate(0, 0, -31).Unix(),
+	_, err = replay.Walk(replay.Job{Config: subject.Config, Rule: rule, History: summed, From: settled.AddDate(0, 0, -31).Unix(),
 		Read: func(r detect.Reading) { readings = append(readings, r) }})
 	var short baseline.TooShort
 	if errors.As(err, &short) {

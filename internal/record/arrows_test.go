@@ -26,10 +26,14 @@ func imports(t *testing.T) map[string][]string {
 // allowed. A room below another is listed by its own path.
 var allowed = map[string]string{
 	"core/timeline": "",
-	"core/baseline": "core/timeline",
-	"core/detect":   "core/timeline core/baseline",
-	"core/arrival":  "core/timeline core/baseline core/detect",
-	"core/learn":    "core/timeline core/baseline core/detect core/score",
+	"core/baseline": "core/timeline core/robust",
+	"core/detect":   "core/timeline core/robust core/baseline",
+	"core/arrival":  "core/timeline core/robust core/baseline core/detect",
+	"core/replay":   "core/timeline core/robust core/baseline core/detect core/score",
+	"core/filter":   "core/timeline core/robust core/detect core/score",
+	"core/tune":     "",
+	"core/robust":   "",
+	"core/forecast": "core/timeline core/robust core/baseline",
 	"core/score":    "",
 	"core/drift":    "core/score",
 	"core/group":    "",

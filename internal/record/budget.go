@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"tinbell/core/detect"
-	"tinbell/core/learn"
+	"tinbell/core/replay"
 )
 
 // Budget is how a monitor keeps its budget: on the last third of its past, judged
@@ -54,7 +54,7 @@ func (h *Budget) Caution() (c detect.Caution) {
 func (h *Budget) Settle() {
 	for i := range h.Rules {
 		r := &h.Rules[i]
-		past := learn.Held{Rung: r.Rung + r.Told, Stated: r.Stated + r.Since, Logs: r.Logs + r.ToldLogs}
+		past := replay.Held{Rung: r.Rung + r.Told, Stated: r.Stated + r.Since, Logs: r.Logs + r.ToldLogs}
 		r.Factor = past.Caution()
 	}
 }

@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"tinbell/core/detect"
-	"tinbell/core/learn"
+	"tinbell/core/filter"
 	"tinbell/core/timeline"
 )
 
@@ -29,9 +29,9 @@ const (
 // Model is the filter as it was learned, with what people said of each series
 // and monitor beside what was expected.
 type Model struct {
-	learn.Filter
-	Series   map[int64]learn.Surprise `json:"series"`
-	Monitors map[int64]learn.Surprise `json:"monitors"`
+	filter.Filter
+	Series   map[int64]filter.Surprise `json:"series"`
+	Monitors map[int64]filter.Surprise `json:"monitors"`
 }
 
 func (m Model) Value() (driver.Value, error) {
@@ -122,16 +122,16 @@ type Proposal struct {
 
 // Case is the alert as the filter sees it: kind is its metric's, series how many
 // series its monitor has.
-func (a Alert) Case(kind timeline.Kind, s Settings, series int) learn.Case {
+func (a Alert) Case(kind timeline.Kind, s Settings, series int) filter.Case {
 	direction := map[string]detect.Direction{"low": detect.Low, "high": detect.High}[a.Direction]
-	return learn.Case{
+	return filter.Case{
 		Budget: detect.Budget(time.Duration(s.WarnSeconds)*time.Second, series), Kind: kind, Cause: detect.Cause(a.Cause), Direction: direction,
 		Looks: a.Looks, Recent: a.Recent, Company: a.Company,
 	}
 }
 
 // Chance is what the model makes of a case of a series and monitor.
-func (m *Model) Chance(c learn.Case, series, monitor int64) (chance float64, holds bool) {
+func (m *Model) Chance(c filter.Case, series, monitor int64) (chance float64, holds bool) {
 	c.Series, c.Monitor = m.Series[series], m.Monitors[monitor]
 	return m.Probability(&c), m.Holds(&c)
 }

@@ -5,7 +5,7 @@ import (
 	"errors"
 	"time"
 
-	"tinbell/core/learn"
+	"tinbell/core/replay"
 	"tinbell/internal/duty"
 	"tinbell/internal/store"
 	"tinbell/internal/work"
@@ -172,7 +172,7 @@ func (d *jobs) refit(ctx context.Context, now time.Time) error {
 	for _, m := range monitors {
 		wait := 24 * time.Hour
 		if !m.Waiting && m.From != nil {
-			wait = learn.RefitAfter(m.LearnedAt.Sub(*m.From))
+			wait = replay.RefitAfter(m.LearnedAt.Sub(*m.From))
 		}
 		due := m.LearnedAt.Add(wait)
 		if now.Before(due) {

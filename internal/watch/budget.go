@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"tinbell/core/detect"
-	"tinbell/core/learn"
+	"tinbell/core/replay"
 	"tinbell/internal/duty"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
@@ -43,7 +43,7 @@ func (v *Subject) HoldOut(ctx context.Context, s *store.Store, now time.Time) (r
 			}
 		}
 	}
-	var jobs []learn.Job
+	var jobs []replay.Job
 	stride := max(1, (len(v.Series)+mostTried-1)/mostTried)
 	for i := 0; i < len(v.Series); i += stride {
 		id := v.Series[i].ID
@@ -55,7 +55,7 @@ func (v *Subject) HoldOut(ctx context.Context, s *store.Store, now time.Time) (r
 		if len(history) == 0 {
 			continue
 		}
-		jobs = append(jobs, learn.Job{Config: v.Config, Rule: rule, History: history, Exclusions: v.Exclusions[id], From: history[len(history)-1].At + 1})
+		jobs = append(jobs, replay.Job{Config: v.Config, Rule: rule, History: history, Exclusions: v.Exclusions[id], From: history[len(history)-1].At + 1})
 		h.Series++
 		from, to := time.Unix(history[len(history)*2/3].At, 0).UTC(), time.Unix(history[len(history)-1].At, 0).UTC()
 		if h.From.IsZero() || from.Before(h.From) {
@@ -63,7 +63,7 @@ func (v *Subject) HoldOut(ctx context.Context, s *store.Store, now time.Time) (r
 		}
 		h.To = later(h.To, to)
 	}
-	found, err := learn.HoldOut(jobs)
+	found, err := replay.HoldOut(jobs)
 	if err != nil {
 		return h, err
 	}

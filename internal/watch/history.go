@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"tinbell/core/baseline"
-	"tinbell/core/learn"
+	"tinbell/core/replay"
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
@@ -23,7 +23,7 @@ type Subject struct {
 	Grid       timeline.Grid
 	Series     []record.Series
 	Config     baseline.Config
-	Exclusions map[int64][]learn.Exclusion // by series
+	Exclusions map[int64][]replay.Exclusion // by series
 	reasons    map[int64][]record.Span
 }
 
@@ -34,7 +34,7 @@ func Load(ctx context.Context, s *store.Store, monitor record.Monitor) (*Subject
 	if err != nil {
 		return nil, err
 	}
-	v := &Subject{Monitor: monitor, Metric: metric, Exclusions: map[int64][]learn.Exclusion{}, reasons: map[int64][]record.Span{}}
+	v := &Subject{Monitor: monitor, Metric: metric, Exclusions: map[int64][]replay.Exclusion{}, reasons: map[int64][]record.Span{}}
 	if v.Grid, err = metric.Grid(); err != nil {
 		return nil, err
 	}
@@ -121,7 +121,7 @@ const promptly = 24 * time.Hour
 // fault been labelled within a day: settings are judged by the answers they get.
 func (v *Subject) Answered() *Subject {
 	other := *v
-	other.Exclusions = make(map[int64][]learn.Exclusion, len(v.Exclusions))
+	other.Exclusions = make(map[int64][]replay.Exclusion, len(v.Exclusions))
 	for series, list := range v.Exclusions {
 		list = slices.Clone(list)
 		for i := range list {
@@ -170,7 +170,7 @@ func (v *Subject) ordinary(series int64, from time.Time, to *time.Time, known ti
 	if to != nil {
 		end = *to
 	}
-	v.Exclusions[series] = append(v.Exclusions[series], learn.Exclusion{
+	v.Exclusions[series] = append(v.Exclusions[series], replay.Exclusion{
 		Span: timeline.Span{From: from.Unix(), To: end.Unix()}, Known: known.Unix(), Ordinary: true,
 	})
 }
@@ -180,7 +180,7 @@ func (v *Subject) exclude(series int64, from time.Time, to *time.Time, known tim
 	if to != nil {
 		end = *to
 	}
-	v.Exclusions[series] = append(v.Exclusions[series], learn.Exclusion{
+	v.Exclusions[series] = append(v.Exclusions[series], replay.Exclusion{
 		Span: timeline.Span{From: from.Unix(), To: end.Unix()}, Known: known.Unix(), Planned: planned,
 	})
 	v.reasons[series] = append(v.reasons[series], record.Span{From: from, To: end, Why: why})

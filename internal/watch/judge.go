@@ -11,7 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"tinbell/core/detect"
-	"tinbell/core/learn"
+	"tinbell/core/replay"
 	"tinbell/core/timeline"
 	"tinbell/internal/contain"
 	"tinbell/internal/record"
@@ -238,7 +238,7 @@ func (v *Subject) step(series record.Series, state []byte, start, told time.Time
 	r := stepped{to: start}
 	step := int64(v.Grid.Period.Seconds())
 	for _, s := range timeline.DenseFrom(v.Grid, start, samples, to) {
-		reading := e.Step(s, learn.MarkOf(v.Exclusions[series.ID], s.At, s.At+step))
+		reading := e.Step(s, replay.MarkOf(v.Exclusions[series.ID], s.At, s.At+step))
 		r.to = v.Grid.Next(time.Unix(s.At, 0))
 		if reading.Change == detect.None || s.At < told.Unix() {
 			continue

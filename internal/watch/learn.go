@@ -16,7 +16,7 @@ import (
 	"tinbell/core/arrival"
 	"tinbell/core/baseline"
 	"tinbell/core/detect"
-	"tinbell/core/learn"
+	"tinbell/core/replay"
 	"tinbell/core/timeline"
 	"tinbell/internal/contain"
 	"tinbell/internal/record"
@@ -268,13 +268,13 @@ func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeli
 	// The fit ends where corrections may still come; from there on samples are
 	// stepped through, and can be stepped through again.
 	learned := history[:v.settledPart(history)]
-	mask := learn.Mask(exclusions, now.Unix())
+	mask := replay.Mask(exclusions, now.Unix())
 	var before *detect.Evaluator // that the fit goes on from
 	var short baseline.TooShort
 	switch {
 	case !walk.IsZero() && !rule.BandOnly:
 		from := later(walk, r.first.Add(v.WarmUp()))
-		alerts, walked, err := learn.WalkOn(learn.Job{Config: v.Config, Rule: rule, History: learned, Exclusions: exclusions, From: from.Unix()})
+		alerts, walked, err := replay.WalkOn(replay.Job{Config: v.Config, Rule: rule, History: learned, Exclusions: exclusions, From: from.Unix()})
 		if err != nil && !errors.As(err, &short) {
 			return r, err
 		}
@@ -285,8 +285,8 @@ func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeli
 		// What it goes on from may be what broke it: then it begins anew.
 		old, err := contain.Get(func() (*detect.Evaluator, error) { return detect.Load(v.Config, rule, last.Judged) })
 		if err == nil {
-			learn.Settle(old, exclusions, now.Unix())
-			old.Disown(learn.Faults(exclusions, now.Unix()))
+			replay.Settle(old, exclusions, now.Unix())
+			old.Disown(replay.Faults(exclusions, now.Unix()))
 			before = old
 		}
 	}
@@ -303,8 +303,8 @@ func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeli
 		return r, err
 	}
 	for _, s := range history[len(learned):] {
-		reading := e.Step(s, learn.MarkOf(exclusions, s.At, s.At+int64(v.Grid.Period.Seconds())))
-		r.alerts = learn.Note(r.alerts, e, reading.Change)
+		reading := e.Step(s, replay.MarkOf(exclusions, s.At, s.At+int64(v.Grid.Period.Seconds())))
+		r.alerts = replay.Note(r.alerts, e, reading.Change)
 	}
 	_, r.open = e.OpenAlert()
 	judged, err := e.MarshalBinary()
@@ -390,7 +390,7 @@ func (w *Watcher) walkArrivals(ctx context.Context, tx pgx.Tx, v *Subject, now t
 	}
 	rule := v.Monitor.Settings.Rule(1)
 	from := loads[0].At.Add(v.WarmUp())
-	alerts := arrival.Walk(unixTimes(loads), v.Grid.Zone, rule, from.Unix(), now.Unix(), learn.RefitEvery, v.Muted)
+	alerts := arrival.Walk(unixTimes(loads), v.Grid.Zone, rule, from.Unix(), now.Unix(), replay.RefitEvery, v.Muted)
 	for _, a := range alerts {
 		row := v.AlertOf(v.Series[0], a)
 		row.FromHistory = true
@@ -408,7 +408,7 @@ func (v *Subject) Muted(at int64) bool {
 	if v.Config.Holidays[y*10000+int(m)*100+d] {
 		return true
 	}
-	return len(v.Series) > 0 && learn.MarkOf(v.Exclusions[v.Series[0].ID], at, at+1) != timeline.Judged
+	return len(v.Series) > 0 && replay.MarkOf(v.Exclusions[v.Series[0].ID], at, at+1) != timeline.Judged
 }
 
 func unixTimes(loads []record.Load) []int64 {

@@ -5,7 +5,7 @@ import (
 	"time"
 
 	"tinbell/core/detect"
-	"tinbell/core/learn"
+	"tinbell/core/replay"
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
 )
@@ -14,7 +14,7 @@ func subject(kind timeline.Kind, unit string) *Subject {
 	zone, _ := time.LoadLocation("America/Halifax")
 	return &Subject{
 		Metric: record.Metric{Kind: kind, Unit: unit, Dataset: "ops.boarding_scans", Measure: "rows", Zone: "America/Halifax"},
-		Grid:   timeline.Grid{Period: time.Hour, Zone: zone}, Exclusions: map[int64][]learn.Exclusion{},
+		Grid:   timeline.Grid{Period: time.Hour, Zone: zone}, Exclusions: map[int64][]replay.Exclusion{},
 	}
 }
 
@@ -81,7 +81,7 @@ func TestAnOpenOverdueLoadSaysSinceWhenInLocalTime(t *testing.T) {
 
 func TestAlertsUnderAPlannedEventAreMarked(t *testing.T) {
 	v := subject(timeline.Count, "scans")
-	v.Exclusions[4] = []learn.Exclusion{{Span: timeline.Span{From: 1000, To: 2000}, Known: 5000, Planned: true}, {Span: timeline.Span{From: 3000, To: 4000}}}
+	v.Exclusions[4] = []replay.Exclusion{{Span: timeline.Span{From: 1000, To: 2000}, Known: 5000, Planned: true}, {Span: timeline.Span{From: 3000, To: 4000}}}
 	for since, want := range map[int64]bool{1500: true, 2500: false, 3500: false} {
 		row := v.AlertOf(record.Series{ID: 4}, detect.Alert{Cause: detect.Deviation, Since: since, Raised: since + 100})
 		if row.Planned != want {

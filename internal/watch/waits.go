@@ -8,7 +8,7 @@ import (
 
 	"tinbell/core/arrival"
 	"tinbell/core/detect"
-	"tinbell/core/learn"
+	"tinbell/core/replay"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 )
@@ -26,7 +26,7 @@ func (v *Subject) Waits(ctx context.Context, s *store.Store, from, to time.Time)
 		return nil, err
 	}
 	rule := v.Monitor.Settings.Rule(1)
-	waits := arrival.Waits(unixTimes(loads), v.Grid.Zone, rule, from.Unix(), to.Unix(), learn.RefitEvery)
+	waits := arrival.Waits(unixTimes(loads), v.Grid.Zone, rule, from.Unix(), to.Unix(), replay.RefitEvery)
 	newest := math.NaN() // the newest row's time, as the last reading had it
 	return func(r *detect.Reading) {
 		end := v.Grid.Next(time.Unix(r.At, 0)).Unix()

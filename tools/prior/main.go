@@ -1,12 +1,12 @@
 // Command prior fits the weights that the false-alarm filter starts from and
-// prints them as Go: go run ./tools/prior > core/learn/prior.go
+// prints them as Go: go run ./tools/prior > core/filter/prior.go
 package main
 
 import (
 	"fmt"
 	"os"
 
-	"tinbell/core/learn"
+	"tinbell/core/filter"
 	"tinbell/internal/benchmark"
 )
 
@@ -20,9 +20,9 @@ func main() {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
-	fmt.Println("package learn\n\n// ShippedPrior is what the filter starts from before anybody has labelled\n// anything: fitted by tools/prior on made-up fleets.\nvar ShippedPrior = Prior{\n\tWeights: Weights{")
+	fmt.Println("package filter\n\n// ShippedPrior is what the filter starts from before anybody has labelled\n// anything: fitted by tools/prior on made-up fleets.\nvar ShippedPrior = Prior{\n\tWeights: Weights{")
 	for i, w := range p.Weights {
-		fmt.Printf("\t\t%.3f, // %s\n", w, learn.Features[i])
+		fmt.Printf("\t\t%.3f, // %s\n", w, filter.Features[i])
 	}
 	fmt.Println("\t},\n\tCuts: [][2]float64{")
 	for _, c := range p.Cuts {

@@ -11,7 +11,7 @@ import (
 
 	"tinbell/core/baseline"
 	"tinbell/core/detect"
-	"tinbell/core/learn"
+	"tinbell/core/replay"
 	"tinbell/core/timeline"
 )
 
@@ -51,23 +51,23 @@ func Judge(c *Corpus, o Order) ([]Rang, error) {
 	group.SetLimit(runtime.NumCPU())
 	for _, of := range c.monitors() {
 		group.Go(func() error {
-			jobs := make([]learn.Job, len(of))
+			jobs := make([]replay.Job, len(of))
 			for k, i := range of {
 				s := &c.Series[i]
 				rule := detect.Rule{Warn: warn, Critical: 10 * warn}
 				if s.Kind == timeline.Share || s.Kind == timeline.Duration {
 					rule.Direction = detect.High
 				}
-				jobs[k] = learn.Job{Config: baseline.Config{Kind: s.Kind, Grid: s.Grid}, Rule: rule, History: s.History,
+				jobs[k] = replay.Job{Config: baseline.Config{Kind: s.Kind, Grid: s.Grid}, Rule: rule, History: s.History,
 					Exclusions: c.exclusions(s, o), From: s.Split}
 			}
-			held, err := learn.HoldOut(jobs)
+			held, err := replay.HoldOut(jobs)
 			if err != nil {
 				return err
 			}
 			for k, i := range of {
-				jobs[k].Rule.Caution = learn.CautionOf(held)
-				alerts, err := learn.Walk(jobs[k])
+				jobs[k].Rule.Caution = replay.CautionOf(held)
+				alerts, err := replay.Walk(jobs[k])
 				var short baseline.TooShort
 				if err != nil && !errors.As(err, &short) {
 					return fmt.Errorf("%s: %w", c.Series[i].ID, err)
@@ -103,18 +103,18 @@ func (c *Corpus) monitors() [][]int {
 	return list
 }
 
-func (c *Corpus) exclusions(s *Series, o Order) []learn.Exclusion {
-	var list []learn.Exclusion
+func (c *Corpus) exclusions(s *Series, o Order) []replay.Exclusion {
+	var list []replay.Exclusion
 	for k := range c.Incidents {
 		i := &c.Incidents[k]
 		if !o.Unlabelled && i.Start < s.Split && i.covers(s) {
-			list = append(list, learn.Exclusion{Span: timeline.Span{From: i.Start, To: i.End}, Known: min(i.End, s.Split)})
+			list = append(list, replay.Exclusion{Span: timeline.Span{From: i.Start, To: i.End}, Known: min(i.End, s.Split)})
 		}
 	}
 	for k := range c.Events {
 		e := &c.Events[k]
 		if !o.Unplanned && e.covers(s) {
-			list = append(list, learn.Exclusion{Span: timeline.Span{From: e.Start, To: e.End}, Known: math.MinInt64, Planned: true})
+			list = append(list, replay.Exclusion{Span: timeline.Span{From: e.Start, To: e.End}, Known: math.MinInt64, Planned: true})
 		}
 	}
 	return list

@@ -1,4 +1,4 @@
-package baseline
+package forecast
 
 import (
 	"errors"
@@ -7,11 +7,12 @@ import (
 	"testing"
 	"time"
 
+	"tinbell/core/baseline"
 	"tinbell/core/timeline"
 )
 
-func daily(kind timeline.Kind) Config {
-	return Config{Kind: kind, Grid: timeline.Grid{Period: 24 * time.Hour, Zone: time.UTC}}
+func daily(kind timeline.Kind) baseline.Config {
+	return baseline.Config{Kind: kind, Grid: timeline.Grid{Period: 24 * time.Hour, Zone: time.UTC}}
 }
 
 // growing makes n days that start on a Monday: level, growth a day, a weekly
@@ -85,7 +86,7 @@ func TestForecastsRefuseWhatTheHistoryCannotCarry(t *testing.T) {
 	if _, err := Ahead(daily(timeline.Count), d, 121, 0.9); err == nil {
 		t.Error("more than three times the history was forecast")
 	}
-	var short TooShort
+	var short baseline.TooShort
 	if _, err := Ahead(daily(timeline.Count), growing(rng, 20, 0, 0.01), 5, 0.9); !errors.As(err, &short) || short.Need != 28 {
 		t.Errorf("twenty days: %v", err)
 	}
@@ -123,7 +124,7 @@ func TestTheChanceOfPassingALimitGrowsWithGrowth(t *testing.T) {
 
 func TestDaysAreSummedByLocalMidnightThroughClockChanges(t *testing.T) {
 	zone := mustLoad(t, "America/Halifax")
-	cfg := Config{Kind: timeline.Count, Grid: timeline.Grid{Period: time.Hour, Zone: zone}}
+	cfg := baseline.Config{Kind: timeline.Count, Grid: timeline.Grid{Period: time.Hour, Zone: zone}}
 	at := time.Date(2026, 3, 6, 0, 0, 0, 0, zone)
 	var h []timeline.Sample
 	for t := at; t.Before(time.Date(2026, 3, 10, 12, 0, 0, 0, zone)); t = t.Add(time.Hour) {

@@ -1,11 +1,11 @@
-package learn
+package replay
 
 import (
 	"math"
 	"slices"
 
-	"tinbell/core/baseline"
 	"tinbell/core/detect"
+	"tinbell/core/robust"
 	"tinbell/core/timeline"
 )
 
@@ -92,7 +92,7 @@ func (row *Smoothing) replay(job Job) ([]detect.Alert, error) {
 	}
 	row.Dips = float64(len(delays)) / float64(max(planted, 1))
 	if len(delays) > 0 {
-		row.Delay = baseline.Median(delays)
+		row.Delay = robust.Median(delays)
 	}
 	return alerts, nil
 }

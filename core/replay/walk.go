@@ -1,7 +1,8 @@
-// Package learn replays configurations over the past, walking forward so that
-// nothing from the future leaks in, and holds the simple rules that people
-// would use instead, for comparison.
-package learn
+// Package replay walks configurations forward over the past, so that nothing from
+// the future leaks in: for alerts, for limits held out, for what to ask about a
+// past, for studies of a series; and it holds the simple rules that people would
+// use instead, for comparison.
+package replay
 
 import (
 	"errors"

@@ -1,4 +1,4 @@
-package learn
+package replay
 
 import (
 	"fmt"
@@ -6,6 +6,7 @@ import (
 
 	"tinbell/core/baseline"
 	"tinbell/core/detect"
+	"tinbell/core/robust"
 	"tinbell/core/timeline"
 )
 
@@ -81,7 +82,7 @@ func (s *Suitability) measure(job Job, values []float64) {
 	half := min(len(job.History)/2, 42*job.Config.Grid.PerDay())
 	from := len(job.History) - half
 	var off, around, widths []float64
-	middle := baseline.Median(append([]float64(nil), values...))
+	middle := robust.Median(append([]float64(nil), values...))
 	job.From, job.Rule.BandOnly = job.History[from].At, true
 	job.Read = func(r detect.Reading) {
 		if math.IsNaN(r.Observed) || r.Masked {
@@ -97,12 +98,12 @@ func (s *Suitability) measure(job Job, values []float64) {
 		return
 	}
 	s.Shape = shapeOf(e)
-	if spread := baseline.Quantile(around, 0.75); spread > 0 {
-		explained := max(0, 1-baseline.Quantile(off, 0.75)/spread)
+	if spread := robust.Quantile(around, 0.75); spread > 0 {
+		explained := max(0, 1-robust.Quantile(off, 0.75)/spread)
 		s.Explained = &explained
 	}
 	if len(widths) > 0 {
-		width := baseline.Median(widths)
+		width := robust.Median(widths)
 		s.HalfWidth = &width
 	}
 }
@@ -126,7 +127,7 @@ func (s *Suitability) judge(cfg baseline.Config, values []float64) {
 			s.Fitness, s.Instead = f, instead
 		}
 	}
-	middle := baseline.Median(append([]float64(nil), values...))
+	middle := robust.Median(append([]float64(nil), values...))
 	lowest, highest := math.Inf(1), math.Inf(-1)
 	for _, v := range values {
 		lowest, highest = min(lowest, v), max(highest, v)

@@ -1,4 +1,6 @@
-package baseline
+// Package forecast says what days to come will be like, with intervals from the
+// forecasts that would have been made before.
+package forecast
 
 import (
 	"fmt"
@@ -6,6 +8,8 @@ import (
 	"slices"
 	"time"
 
+	"tinbell/core/baseline"
+	"tinbell/core/robust"
 	"tinbell/core/timeline"
 )
 
@@ -41,7 +45,7 @@ type Daily struct {
 
 // Days sums up a dense history by local day; the last day counts only if it is
 // over. Masked samples and holidays are left out.
-func Days(cfg Config, history []timeline.Sample, mask timeline.Mask) Daily {
+func Days(cfg baseline.Config, history []timeline.Sample, mask timeline.Mask) Daily {
 	var d Daily
 	slotter := timeline.NewSlotter(cfg.Grid)
 	step := int64(cfg.Grid.Period.Seconds())
@@ -89,7 +93,7 @@ var horizons = []int{7, 14, 28, 56, 84, 112, 150}
 // between halves), damped or not, whichever did best on the past, with weekday
 // effects. Its interval comes from the forecasts that would have been made
 // before. It refuses horizons beyond three times the history.
-func Ahead(cfg Config, d Daily, days int, coverage float64) (*Forecast, error) {
+func Ahead(cfg baseline.Config, d Daily, days int, coverage float64) (*Forecast, error) {
 	present := 0
 	for _, v := range d.Value {
 		if !math.IsNaN(v) {
@@ -99,7 +103,7 @@ func Ahead(cfg Config, d Daily, days int, coverage float64) (*Forecast, error) {
 	n := len(d.Value)
 	switch {
 	case present < leastForecast:
-		return nil, TooShort{Have: present, Need: leastForecast}
+		return nil, baseline.TooShort{Have: present, Need: leastForecast}
 	case days < 1 || days > 3*n:
 		return nil, fmt.Errorf("%d days ahead: %d days of history allow 1 to %d", days, n, 3*n)
 	}
@@ -121,7 +125,7 @@ func Ahead(cfg Config, d Daily, days int, coverage float64) (*Forecast, error) {
 		f.Expected = append(f.Expected, f.back(centre))
 		f.Low, f.High = append(f.Low, f.back(centre-half)), append(f.High, f.back(centre+half))
 		if cfg.Kind == timeline.Share {
-			f.Low[h-1], f.High[h-1] = clamp(f.Low[h-1], 0, 1), clamp(f.High[h-1], 0, 1)
+			f.Low[h-1], f.High[h-1] = robust.Clamp(f.Low[h-1], 0, 1), robust.Clamp(f.High[h-1], 0, 1)
 		}
 	}
 	return f, nil
@@ -158,21 +162,21 @@ func (f *Forecast) season(d Daily) []float64 {
 	}
 	var effects [7][]float64
 	for i := 3; i+3 < len(y); i++ {
-		effects[d.Weekday[i]] = append(effects[d.Weekday[i]], y[i]-mean(y[i-3:i+4]))
+		effects[d.Weekday[i]] = append(effects[d.Weekday[i]], y[i]-robust.Mean(y[i-3:i+4]))
 	}
 	for w := range effects {
 		if len(effects[w]) > 0 {
-			f.weekday[w] = Median(effects[w])
+			f.weekday[w] = robust.Median(effects[w])
 		}
 	}
 	var rest []float64
 	for i := range y {
 		y[i] -= f.weekday[d.Weekday[i]]
 		if i >= 3 && i+3 < len(y) {
-			rest = append(rest, math.Abs(y[i]-mean(y[max(i-3, 0):min(i+4, len(y))])))
+			rest = append(rest, math.Abs(y[i]-robust.Mean(y[max(i-3, 0):min(i+4, len(y))])))
 		}
 	}
-	f.noise = 1.6449 * 1.4826 * Median(rest)
+	f.noise = 1.6449 * 1.4826 * robust.Median(rest)
 	return y
 }
 
@@ -180,13 +184,13 @@ func (f *Forecast) season(d Daily) []float64 {
 // between days half the history apart, over at most half a year.
 func levelAndSlope(y []float64) (level, slope float64) {
 	n := len(y)
-	level = Median(slices.Clone(y[max(0, n-28):]))
+	level = robust.Median(slices.Clone(y[max(0, n-28):]))
 	k := min(n, 182) / 2
 	slopes := make([]float64, k)
 	for i := range k {
 		slopes[i] = (y[n-1-i] - y[n-1-i-k]) / float64(k)
 	}
-	return level, Median(slopes)
+	return level, robust.Median(slopes)
 }
 
 func project(model string, level, slope float64, h int) float64 {
@@ -254,21 +258,21 @@ func (f *Forecast) uncertainty(y []float64) {
 			at = append(at, math.Abs(e))
 		}
 		if len(at) >= 3 {
-			logs, sizes = append(logs, math.Log(float64(h))), append(sizes, math.Log(max(mean(at), 1e-9)))
+			logs, sizes = append(logs, math.Log(float64(h))), append(sizes, math.Log(max(robust.Mean(at), 1e-9)))
 		}
 	}
 	growth := 0.6
 	if len(logs) >= 3 {
-		x, z := mean(logs), mean(sizes)
+		x, z := robust.Mean(logs), robust.Mean(sizes)
 		cov, sd := 0.0, 0.0
 		for i := range logs {
 			cov, sd = cov+(logs[i]-x)*(sizes[i]-z), sd+(logs[i]-x)*(logs[i]-x)
 		}
-		growth = clamp((cov/sd+0.6)/2, 0.3, 1.2)
+		growth = robust.Clamp((cov/sd+0.6)/2, 0.3, 1.2)
 	}
 	base := math.Log(max(f.noise/1.6449, 1e-9)) - growth*math.Log(7)
 	if len(logs) > 0 {
-		base = mean(sizes) - growth*mean(logs)
+		base = robust.Mean(sizes) - growth*robust.Mean(logs)
 	}
 	f.growth = [2]float64{base, growth}
 	for _, e := range errors {
@@ -285,11 +289,11 @@ func (f *Forecast) spreadAt(h int) float64 {
 // towards a normal one's while there are few at all.
 func (f *Forecast) quantile(coverage float64) float64 {
 	independent := max(3, float64(f.Days-84)/42)
-	normal := normalQuantile((1+coverage)/2) / math.Sqrt(2/math.Pi) // in mean absolute errors
+	normal := robust.NormalQuantile((1+coverage)/2) / math.Sqrt(2/math.Pi) // in mean absolute errors
 	n := float64(len(f.ratios))
 	own := normal
 	if n > 0 {
-		own = max(Quantile(slices.Clone(f.ratios), min(coverage*(1+1/independent), 1)), 0.1)
+		own = max(robust.Quantile(slices.Clone(f.ratios), min(coverage*(1+1/independent), 1)), 0.1)
 	}
 	return math.Exp((n*math.Log(own)+20*math.Log(normal))/(n+20)) * (1 + 0.3/independent)
 }

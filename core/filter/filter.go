@@ -1,4 +1,7 @@
-package learn
+// Package filter weighs alerts by what people said of others: how likely each is
+// a fault, which to hold back under a stated limit of faults lost, and which to
+// ask about next.
+package filter
 
 import (
 	"cmp"

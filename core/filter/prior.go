@@ -1,4 +1,4 @@
-package learn
+package filter
 
 // ShippedPrior is what the filter starts from before anybody has labelled
 // anything: fitted by tools/prior on made-up fleets.

@@ -1,9 +1,11 @@
-package baseline
+// Package robust holds the order statistics that a few wild values leave alone, and
+// what goes with them.
+package robust
 
 import "math"
 
-// normalQuantile is the quantile function of the standard normal distribution.
-func normalQuantile(p float64) float64 { return math.Sqrt2 * math.Erfinv(2*p-1) }
+// NormalQuantile is the quantile function of the standard normal distribution.
+func NormalQuantile(p float64) float64 { return math.Sqrt2 * math.Erfinv(2*p-1) }
 
 // Quantile gives the q-quantile of values by linear interpolation between
 // order statistics (Hyndman and Fan 1996, type 7). It reorders values and
@@ -57,3 +59,15 @@ func selectKth(v []float64, k int) float64 {
 	}
 	return v[k]
 }
+
+// Mean of values; 0 of none.
+func Mean(values []float64) float64 {
+	sum := 0.0
+	for _, v := range values {
+		sum += v
+	}
+	return sum / float64(max(len(values), 1))
+}
+
+// Clamp brings a value between two bounds.
+func Clamp(v, lo, hi float64) float64 { return min(max(v, lo), hi) }

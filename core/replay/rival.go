@@ -1,11 +1,11 @@
-package learn
+package replay
 
 import (
 	"math"
 	"slices"
 
-	"tinbell/core/baseline"
 	"tinbell/core/detect"
+	"tinbell/core/robust"
 	"tinbell/core/timeline"
 )
 
@@ -67,7 +67,7 @@ func fixedQuantiles(history []timeline.Sample, from, _ int) []float64 {
 	if len(values) == 0 {
 		return scores
 	}
-	low, middle, high := baseline.Quantile(values, 0.001), baseline.Quantile(values, 0.5), baseline.Quantile(values, 0.999)
+	low, middle, high := robust.Quantile(values, 0.001), robust.Quantile(values, 0.5), robust.Quantile(values, 0.999)
 	for i, s := range history {
 		if d := s.Value - middle; d >= 0 {
 			scores[i] = ratio(d, high-middle)
@@ -130,13 +130,13 @@ func slotMedian(history []timeline.Sample, from, perDay int) []float64 {
 	}
 	centre, spread := make([]float64, len(cells)), make([]float64, len(cells))
 	for k, values := range cells {
-		centre[k] = baseline.Median(values)
+		centre[k] = robust.Median(values)
 		for i := range values {
 			values[i] = math.Abs(values[i] - centre[k])
 		}
-		spread[k] = 1.4826 * baseline.Median(values)
+		spread[k] = 1.4826 * robust.Median(values)
 	}
-	typical := baseline.Median(slices.Clone(spread))
+	typical := robust.Median(slices.Clone(spread))
 	for i, s := range history {
 		if k := i % len(cells); !s.Missing() {
 			scores[i] = ratio(s.Value-centre[k], max(spread[k], 0.1*typical))

@@ -1,4 +1,6 @@
-package learn
+// Package tune chooses settings for monitors together: the fewest false alarms at a
+// stated limit of faults lost.
+package tune
 
 import "math"
 
