@@ -97,6 +97,7 @@ func (c *closing) turn(e *Evaluator, at int64, mult bool) bool {
 		if mult && a.X > 0 && b.X > 0 && a.Mu > 0 && b.Mu > 0 {
 			ra, rb := a.X/a.Mu, b.X/b.Mu
 			if math.Abs(math.Log(ra/rb)) < 0.15 {
+				e.leave(at)
 				e.Model.SetLevel(e.Model.Level() * math.Sqrt(ra*rb))
 				e.settleDown(at, math.Abs(math.Log(ra*rb)/2) > math.Log(5))
 				return true
@@ -105,6 +106,7 @@ func (c *closing) turn(e *Evaluator, at int64, mult bool) bool {
 		if !mult {
 			ra, rb := (a.X-a.Mu)/a.N, (b.X-b.Mu)/b.N
 			if math.Abs(ra-rb) < e.Model.Spread {
+				e.leave(at)
 				e.Model.SetLevel(e.Model.Level() + (ra+rb)/2)
 				e.settleDown(at, false)
 				return true
@@ -128,4 +130,49 @@ func (e *Evaluator) settleDown(at int64, another bool) {
 	if another {
 		e.Probation, e.Regime = max(e.Probation, at+14*daySeconds), at+e.step
 	}
+}
+
+// former is the level before one that was adopted. A fault that lasted until then
+// ends with a return to it, which is no news.
+type former struct {
+	Level    float64
+	Until    int64 // for how long a return to it is looked for
+	Turned   int64
+	X, Mu, N float64 // since then
+}
+
+const formerFor = 28 * daySeconds
+
+func (e *Evaluator) leave(at int64) {
+	e.Former = former{Level: e.Model.Level(), Until: at + formerFor, Turned: at + e.step}
+}
+
+// goBack takes up the former level again once a day (or so) of values fits it and
+// not the one that was adopted.
+func (e *Evaluator) goBack(pt *baseline.Point, mu float64) {
+	f := &e.Former
+	if pt.At >= f.Until || e.Open {
+		return
+	}
+	f.X, f.Mu, f.N = f.X+pt.X, f.Mu+mu, f.N+1
+	if pt.At+e.step-f.Turned < int64(e.cadence.bucket.Seconds()) {
+		return
+	}
+	fits := false
+	if level := e.Model.Level(); e.Model.Family == baseline.Mult {
+		if f.X > 0 && f.Mu > 0 && f.Level > 0 && level > 0 {
+			want, is := math.Log(f.Level/level), math.Log(f.X/f.Mu)
+			fits = math.Abs(want) > 0.1 && math.Abs(is-want) < max(0.1, math.Abs(want)/3)
+		}
+	} else {
+		want, is := f.Level-level, (f.X-f.Mu)/f.N
+		fits = math.Abs(want) > 0.5*e.Model.Spread && math.Abs(is-want) < max(0.3*e.Model.Spread, math.Abs(want)/3)
+	}
+	if fits {
+		e.Model.SetLevel(f.Level)
+		e.Recent.restart()
+		e.settleDown(pt.At, false)
+		f.Until = 0
+	}
+	f.Turned, f.X, f.Mu, f.N = pt.At+e.step, 0, 0, 0
 }

@@ -69,6 +69,7 @@ type state struct {
 	Known     []novelty       // what was told, newest last
 	Hushed    []timeline.Span // what came back and was not told again
 	Probation int64           // until then a new level is settling
+	Former    former          // level before the one that was adopted
 	Regime    int64           // start of a history of its own, 0 for none
 }
 

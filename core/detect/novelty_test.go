@@ -1,6 +1,7 @@
 package detect
 
 import (
+	"math"
 	"math/rand/v2"
 	"testing"
 
@@ -133,5 +134,16 @@ func TestOnsetIsWhereTheChangeIsSharpest(t *testing.T) {
 	}
 	if off > 3 {
 		t.Errorf("%d of 20 beginnings are off by more than two hours", off)
+	}
+}
+
+func TestAFaultThatEndsAfterItsLevelWasAdoptedIsNoNews(t *testing.T) {
+	h := scene(rand.New(rand.NewPCG(14, 7)), hourly(), sceneStart, 90, 200)
+	for i := 60 * 24; i < 66*24; i++ {
+		h[i].Value = math.Round(h[i].Value * 0.6)
+	}
+	alerts, _ := run(t, config(timeline.Count, hourly()), Rule{}, h, 56*24)
+	if len(alerts) != 1 || alerts[0].Direction != Low || alerts[0].Reason != "level_adopted" {
+		t.Errorf("six days at three fifths, and back: %d alerts, %+v", len(alerts), alerts)
 	}
 }

@@ -188,4 +188,5 @@ func (e *Evaluator) Carry(old *Evaluator) {
 		e.Recent.Valid = min(e.Recent.Valid, old.Recent.Valid)
 	}
 	e.Known, e.Hushed, e.Probation, e.Regime = old.Known, old.Hushed, old.Probation, old.Regime
+	e.Former = old.Former
 }

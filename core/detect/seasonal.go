@@ -82,6 +82,9 @@ func (e seasonal) take(pt *baseline.Point, observed float64) Reading {
 			e.Maxima[s].see(&e.verdict, s)
 		}
 	}
+	if e.Former.Until > 0 && !pt.Holiday {
+		e.goBack(pt, ex.Mu)
+	}
 	if !e.Open && !pt.Holiday {
 		e.Band.Add(e.Model.Residual(&ex, pt.X))
 		e.Model.Learn(&ex, pt.X)
