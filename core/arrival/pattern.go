@@ -257,7 +257,8 @@ func (p *Pattern) Confidence(budget float64) float64 {
 
 // quantile of sorted values: the order statistic where enough were seen, else
 // an exponential tail above the thirty largest (or, of few, the largest tenth),
-// as wide as so few warrant (a Lomax predictive), and never below what was seen.
+// as wide as so few warrant (a Lomax predictive). A load that was very late once
+// is no measure.
 func quantile(sorted []float64, q float64) float64 {
 	n := float64(len(sorted))
 	if rank := math.Ceil(q * (n + 1)); q*(n+1) < n-3 {
@@ -271,8 +272,7 @@ func quantile(sorted []float64, q float64) float64 {
 	}
 	mean := excess / tail
 	worth := tail + 4
-	limit := u + worth*mean*(math.Pow(tail/n/(1-q), 1/worth)-1)
-	return max(limit, sorted[len(sorted)-1]+mean*min(1, max(-math.Log(n*(1-q)), 0)))
+	return u + worth*mean*(math.Pow(tail/n/(1-q), 1/worth)-1)
 }
 
 // Due says when the load after last is usually there (half of them are) and by
