@@ -77,7 +77,8 @@ func (v *Subject) sentence(a record.Alert) string {
 		}
 		return fmt.Sprintf("%s sends %s more %s than expected", who, words.Percent(change), unit)
 	case timeline.Share:
-		return fmt.Sprintf("%s: %s is %s, expected %s", who, unit, words.Percent(a.Observed), words.Percent(a.Expected))
+		observed, expected := words.Apart(a.Observed, a.Expected)
+		return fmt.Sprintf("%s: %s is %s, expected %s", who, unit, observed, expected)
 	case timeline.Duration:
 		return fmt.Sprintf("%s: %s is %s, expected %s", who, unit, words.Seconds(a.Observed), words.Seconds(a.Expected))
 	}

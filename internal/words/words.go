@@ -66,6 +66,16 @@ func Percent(share float64) string {
 	return fmt.Sprintf("%.0f %%", p)
 }
 
+// Apart writes two shares with as many digits as it takes to tell them apart, up to
+// five.
+func Apart(a, b float64) (string, string) {
+	x, y := Percent(a), Percent(b)
+	for digits := 2; x == y && a != b && digits <= 5; digits++ {
+		x, y = fmt.Sprintf("%.*f %%", digits, a*100), fmt.Sprintf("%.*f %%", digits, b*100)
+	}
+	return x, y
+}
+
 var small = [...]string{"No", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine", "Ten", "Eleven", "Twelve"}
 
 // Opening writes a number as a sentence opens with it: as a word, up to twelve.

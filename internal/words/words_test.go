@@ -47,3 +47,19 @@ func TestListsAndNumbersOfThings(t *testing.T) {
 		}
 	}
 }
+
+func TestSharesThatDifferAreWrittenApart(t *testing.T) {
+	for _, c := range []struct {
+		a, b float64
+		x, y string
+	}{
+		{0.25, 0.012, "25 %", "1.2 %"},
+		{0.00712, 0.00698, "0.71 %", "0.70 %"},
+		{0.5, 0.5, "50 %", "50 %"},
+		{0.1234561, 0.1234569, "12.34561 %", "12.34569 %"},
+	} {
+		if x, y := Apart(c.a, c.b); x != c.x || y != c.y {
+			t.Errorf("%g and %g are written %s and %s", c.a, c.b, x, y)
+		}
+	}
+}

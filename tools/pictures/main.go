@@ -51,7 +51,7 @@ func run(ctx context.Context, address, token, folder string, texts []string) err
 		{"datasets", "/datasets", "document.querySelectorAll('tbody tr').length > 5 && document.querySelector('[data-brush]')"},
 		{"dataset", "/datasets/ops.boarding_scans", charts + " && document.querySelector('svg[data-lineage]')"},
 		{"group", fmt.Sprintf("/groups/%d", group), charts + " && document.querySelectorAll('article').length > 1"},
-		{"slas", "/slas", "document.querySelectorAll('tbody tr').length > 3"},
+		{"past", "/monitors/boarding-scans-volume/past", "document.querySelectorAll('[data-question] svg path').length > 2 && document.querySelector('[data-asked]')"},
 		{"telling", "/setup/telling", "document.querySelectorAll('[data-channel]').length > 3 && document.querySelectorAll('tbody tr').length > 5"},
 		{"drift", "/drift/noshow", "document.querySelectorAll('[role=gridcell]').length > 20 && document.querySelector('svg[aria-label*=\"over each other\"]')"},
 		{"alert", fmt.Sprintf("/alerts/%d", alert), "document.querySelector('svg[data-chart] path')"},
