@@ -56,7 +56,7 @@ func TestSharesThatDifferAreWrittenApart(t *testing.T) {
 		{0.25, 0.012, "25 %", "1.2 %"},
 		{0.00712, 0.00698, "0.71 %", "0.70 %"},
 		{0.5, 0.5, "50 %", "50 %"},
-		{0.1234561, 0.1234569, "12.34561 %", "12.34569 %"},
+		{0.1234561, 0.1234569, "12.3456 %", "12.3457 %"},
 	} {
 		if x, y := Apart(c.a, c.b); x != c.x || y != c.y {
 			t.Errorf("%g and %g are written %s and %s", c.a, c.b, x, y)
