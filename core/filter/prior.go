@@ -4,56 +4,56 @@ package filter
 // anything: fitted by tools/prior on made-up fleets.
 var ShippedPrior = Prior{
 	Weights: Weights{
-		-1.290, // always
-		1.060,  // excess over the threshold
-		1.965,  // mean deviation
-		-0.492, // largest deviation
-		-0.010, // newest deviation
-		1.081,  // how long it deviates
-		-0.152, // upwards
-		0.115,  // size of counts
-		0.453,  // a count
-		0.044,  // change in proportion
-		0.156,  // nothing at all came
-		3.780,  // silence rule
-		5.167,  // stuck rule
-		2.904,  // missing-data rule
-		5.679,  // step rule
+		-2.753, // always
+		1.698,  // excess over the threshold
+		2.675,  // mean deviation
+		-0.672, // largest deviation
+		-0.032, // newest deviation
+		3.279,  // how long it deviates
+		-0.267, // upwards
+		-0.568, // size of counts
+		0.891,  // a count
+		0.325,  // change in proportion
+		-0.531, // nothing at all came
+		2.092,  // silence rule
+		5.063,  // stuck rule
+		4.516,  // missing-data rule
+		5.823,  // step rule
 		0.000,  // overdue rule
-		-0.267, // alerts in the fortnight before
-		-0.118, // others at the same time
-		0.431,  // answers about the series
-		0.788,  // answers about the monitor
-		-0.524, // a share
-		-0.575, // a duration
-		-0.645, // a value
-		0.931,  // excess, of a share
-		-0.149, // excess, of a duration or value
-		-0.331, // excess by size of counts
-		0.912,  // mean deviation, of a share
-		0.597,  // mean deviation, of a duration or value
-		0.174,  // hardly over the threshold
-		0.939,  // rarity
-		0.051,  // rarity beyond a hundredfold
-		-0.514, // rarity, of a share
-		-0.387, // rarity, of a duration or value
-		-0.506, // rarity by size of counts
-		-0.546, // budget of its monitor
-		-0.125, // budget, of a share
-		-0.054, // budget, of a duration or value
-		0.002,  // budget by size of counts
-		0.221,  // mean deviation beyond 1.5
-		-1.927, // mean deviation beyond 3
-		1.217,  // excess beyond a third
-		-0.490, // many periods
-		0.001,  // many periods that deviate much
+		-0.026, // alerts in the fortnight before
+		-0.057, // others at the same time
+		0.229,  // answers about the series
+		0.025,  // answers about the monitor
+		-1.709, // a share
+		-0.953, // a duration
+		-0.981, // a value
+		1.033,  // excess, of a share
+		-0.500, // excess, of a duration or value
+		0.717,  // excess by size of counts
+		1.012,  // mean deviation, of a share
+		0.567,  // mean deviation, of a duration or value
+		-0.174, // hardly over the threshold
+		0.394,  // rarity
+		0.303,  // rarity beyond a hundredfold
+		-0.505, // rarity, of a share
+		-0.049, // rarity, of a duration or value
+		-0.384, // rarity by size of counts
+		-0.572, // budget of its monitor
+		0.247,  // budget, of a share
+		0.057,  // budget, of a duration or value
+		0.090,  // budget by size of counts
+		0.482,  // mean deviation beyond 1.5
+		-2.033, // mean deviation beyond 3
+		-0.204, // excess beyond a third
+		-1.594, // many periods
+		0.557,  // many periods that deviate much
 	},
 	Cuts: [][2]float64{
-		{0.005, 0.1597},
-		{0.01, 0.2077},
-		{0.02, 0.2903},
-		{0.05, 0.4922},
-		{0.1, 0.7772},
-		{0.2, 0.9318},
+		{0.005, 0.1344},
+		{0.01, 0.1773},
+		{0.02, 0.2619},
+		{0.05, 0.5173},
+		{0.1, 0.7604},
+		{0.2, 0.9527},
 	},
 }
