@@ -102,12 +102,14 @@ func (e *Evaluator) lossIn(w int, window []baseline.Expectation) (float64, bool)
 
 func clampShare(v float64) float64 { return min(max(v, 0), 1) }
 
-// StopShows is how many rows a day a part must send so that its falling silent
-// is told within the time, if it is watched by itself: the zero-run test asks
-// for odds of e^14 against chance.
-func StopShows(within int64) float64 { return silenceOdds * 86400 / float64(within) }
-
-const silenceOdds = 14
+// StopShows is how many rows a day a part must send so that its falling silent is
+// told within the time, if it is watched by itself and its zeros are as seldom as
+// a Poisson count says: the odds against chance that silence asks for under this
+// series' budget.
+func (e *Evaluator) StopShows(within int64) float64 {
+	odds := leastLimit(silenceShare*Budget(e.rule.Warn, e.rule.Series), e.step) * e.rule.Caution.Of(Silence)
+	return odds * daySeconds / float64(within)
+}
 
 // TypicalDay is the expected sum (counts) or mean of the next day.
 func (e *Evaluator) TypicalDay() float64 {

@@ -104,14 +104,15 @@ const longerRun = 1.5
 // told about once for so many in 30 days: at least what the probability itself
 // says, and what runs of this series have reached without anything being wrong.
 func (p *peaks) surpriseLimit(each float64, step int64, blockDays int) float64 {
-	limit := p.leastLimit(each, step)
+	limit := leastLimit(each, step)
 	if len(p.Values) > 0 {
 		limit = max(limit, p.fit.level(min(each*float64(blockDays)/30, 0.95)), longerRun*p.fit.top)
 	}
 	return limit
 }
 
-func (p *peaks) leastLimit(each float64, step int64) float64 {
+// leastLimit is how unlikely a run must be by its probability alone.
+func leastLimit(each float64, step int64) float64 {
 	return -math.Log(min(each*float64(step)/month.Seconds(), 1))
 }
 

@@ -40,7 +40,7 @@ func (s *surprise) end(counts bool) {
 // settle derives the limits from the peaks, once they are asked for: few runs come
 // near to what their probability alone allows.
 func (s *surprise) settle(e *Evaluator, rule Cause) {
-	s.least = s.Peaks.leastLimit(Share(rule)*Budget(e.rule.Warn, e.rule.Series), e.step)
+	s.least = leastLimit(Share(rule)*Budget(e.rule.Warn, e.rule.Series), e.step)
 	s.settled = false
 }
 

@@ -106,7 +106,7 @@ func TestRunsAreLimitedByWhatTheSeriesHasDone(t *testing.T) {
 	// Probabilities that are right give what they say; such that are too sure of
 	// themselves are met with a higher limit.
 	right, sure := limit(1), limit(8)
-	least := (&peaks{}).leastLimit(silenceShare*Budget(Year, 1), 3600)
+	least := leastLimit(silenceShare*Budget(Year, 1), 3600)
 	if right < least || right > 1.6*least || sure < 3*right {
 		t.Errorf("limit %.1f where they are right (they say %.1f), %.1f where not", right, least, sure)
 	}

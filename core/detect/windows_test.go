@@ -272,8 +272,32 @@ func TestDetectableLossesAreFound(t *testing.T) {
 	if found < tried-1 {
 		t.Errorf("a loss that always shows within a day was found %d times of %d", found, tried)
 	}
-	if stop := StopShows(6 * 3600); math.Abs(stop-56) > 1e-9 {
-		t.Errorf("a part that stops shows in six hours from %g rows a day, want 14·4", stop)
+}
+
+func TestAPartThatSendsAsManyRowsAsIsSaidShowsItsStop(t *testing.T) {
+	const within = 6
+	rng := rand.New(rand.NewPCG(41, 8))
+	e, err := Fit(config(timeline.Count, hourly()), Rule{}, scene(rng, hourly(), sceneStart, 56, 100), timeline.Mask{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	// A tenth more than is said, spread evenly, each part watched by itself.
+	mean, shown := 1.1*e.StopShows(within*3600)/24, 0
+	const parts = 20
+	for range parts {
+		h := make([]timeline.Sample, 56*24+within)
+		for i := range h {
+			h[i] = timeline.Sample{At: sceneStart.Unix() + int64(i)*3600, Value: count(rng, mean, 0)}
+			if i >= 56*24 {
+				h[i].Value = 0
+			}
+		}
+		if alerts, _ := run(t, config(timeline.Count, hourly()), Rule{}, h, 56*24); len(alerts) > 0 {
+			shown++
+		}
+	}
+	if shown < parts*3/4 {
+		t.Errorf("of %d parts with %.1f rows an hour that stopped %d showed it within %d h", parts, mean, shown, within)
 	}
 }
 

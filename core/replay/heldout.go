@@ -40,7 +40,7 @@ const (
 	mostCaution = 6
 )
 
-// rules are the rules that are held to the budget, and what each may spend.
+// rules are the rules that are held to the budget.
 var rules = []detect.Cause{detect.Deviation, detect.Silence, detect.Missing, detect.Stuck, detect.Step}
 
 // HoldOut walks the last third of each job's history before From with baselines

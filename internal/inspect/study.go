@@ -327,7 +327,7 @@ func (d *Detectable) Tell(e *detect.Evaluator, segmented bool) {
 		return
 	}
 	const within = 6 * 3600
-	part := detect.StopShows(within)
+	part := e.StopShows(within)
 	switch {
 	case *d.Typical < 2*part:
 		d.Proposal = fmt.Sprintf("Too few rows to split: a part must send about %s a day for its stop to show within %s.", words.Number(math.Ceil(part)), words.Seconds(within))

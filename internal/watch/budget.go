@@ -2,9 +2,10 @@ package watch
 
 import (
 	"context"
-	"math"
 	"slices"
 	"time"
+
+	"gonum.org/v1/gonum/stat/distuv"
 
 	"tinbell/core/detect"
 	"tinbell/core/replay"
@@ -141,10 +142,5 @@ func beyondChance(n int, mean float64) bool {
 	if n < 2 {
 		return false
 	}
-	below, p := 0.0, math.Exp(-mean)
-	for k := range n {
-		below += p
-		p *= mean / float64(k+1)
-	}
-	return 1-below < 0.01
+	return distuv.Poisson{Lambda: max(mean, 1e-9)}.Survival(float64(n-1)) < 0.01
 }

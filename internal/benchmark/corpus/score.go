@@ -5,6 +5,7 @@ import (
 	"sort"
 
 	"tinbell/core/detect"
+	"tinbell/core/robust"
 	"tinbell/core/score"
 )
 
@@ -59,8 +60,7 @@ func (r Result) F1() float64 {
 // Ratio is how many false alarms were found for each that was stated, with its
 // 95 % interval.
 func (r Result) Ratio() score.Interval {
-	rate := score.PoissonRate(r.False, r.Stated)
-	return rate
+	return score.PoissonRate(r.False, r.Stated)
 }
 
 // tolerance is how far an alert may lie beside an incident.
@@ -162,16 +162,10 @@ func (c *Corpus) Score(rang []Rang, budget float64) Result {
 	}
 	sort.Slice(r.Kinds, func(a, b int) bool { return r.Kinds[a].Kind < r.Kinds[b].Kind })
 	if len(delays) > 0 {
-		m := median(delays)
+		m := robust.Median(delays)
 		r.Delay = &m
 	}
 	return r
-}
-
-func median(values []float64) float64 {
-	sort.Float64s(values)
-	n := len(values)
-	return (values[(n-1)/2] + values[n/2]) / 2
 }
 
 // pieces clips alerts to the judged stretch and cuts long ones.
