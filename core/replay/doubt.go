@@ -28,16 +28,16 @@ type Doubt struct {
 func Falls(gain float64) float64 { return 1 - math.Exp(-gain) }
 
 const (
-	candidates = 8    // stretches of a series whose answers are tried
+	candidates = 5    // stretches of a series and side whose answers are tried
 	leastGain  = 0.07 // an answer that changes less is not worth asking for
 	joined     = 3 * time.Hour
 )
 
 // Doubts finds, over the series of one monitor, the stretches before From whose
-// answers would move limits most: the strongest, the two strongest and so on are
-// taken out and the series fitted again. What counts for a stretch is the best that
-// it and stronger ones bring, divided among them: where a series has two of a kind,
-// one answer alone changes nothing.
+// answers would move limits most: of lows and of highs the strongest, the two
+// strongest and so on are taken out and the series fitted again. What counts for a
+// stretch is the best that it and stronger ones bring, divided among them: where a
+// series has two of a kind, one answer alone changes nothing.
 // Stretches of several series at about the same time are one question; those that
 // somebody has called ordinary are not asked about again.
 func Doubts(jobs []Job, most int) ([]Doubt, error) {
@@ -93,31 +93,35 @@ func (j *Job) doubts() ([]Doubt, error) {
 	}
 	answered := timeline.NewMask(ordinary...)
 	limits, loss := now.Limits(), lossWithin(now)
-	var list []Doubt
-	for _, e := range episodes {
-		if len(list) == candidates {
-			break
-		}
-		if answered.Touches(e.From, e.To) {
-			continue
-		}
-		mask = mask.And(timeline.Span{From: e.From, To: e.To})
-		without, err := detect.Fit(j.Config, j.Rule, history, mask)
-		if errors.As(err, &short) {
-			break
-		}
-		if err != nil {
-			return nil, err
-		}
-		list = append(list, Doubt{Episode: e, LossNow: loss})
-		fall, lost := without.Limits().Lower(limits), lossWithin(without)
-		for i := range list {
-			if each := fall / float64(len(list)); each > list[i].Gain {
-				list[i].Gain, list[i].Fall, list[i].LossIf, list[i].Others = each, fall, lost, len(list)-1
+	var all []Doubt
+	for _, side := range []detect.Direction{detect.Low, detect.High} {
+		out, list := mask, []Doubt(nil)
+		for _, e := range episodes {
+			if len(list) == candidates {
+				break
+			}
+			if e.Direction != side || answered.Touches(e.From, e.To) {
+				continue
+			}
+			out = out.And(timeline.Span{From: e.From, To: e.To})
+			without, err := detect.Fit(j.Config, j.Rule, history, out)
+			if errors.As(err, &short) {
+				break
+			}
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, Doubt{Episode: e, LossNow: loss})
+			fall, lost := without.Limits().Lower(limits), lossWithin(without)
+			for i := range list {
+				if each := fall / float64(len(list)); each > list[i].Gain {
+					list[i].Gain, list[i].Fall, list[i].LossIf, list[i].Others = each, fall, lost, len(list)-1
+				}
 			}
 		}
+		all = append(all, list...)
 	}
-	return slices.DeleteFunc(list, func(q Doubt) bool { return q.Gain < leastGain }), nil
+	return slices.DeleteFunc(all, func(q Doubt) bool { return q.Gain < leastGain }), nil
 }
 
 // lossWithin is the share lost that shows within a day or the nearest to it.

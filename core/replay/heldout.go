@@ -58,7 +58,7 @@ func HoldOut(jobs []Job) (map[detect.Cause]Held, error) {
 		}
 		cut := end * 2 / 3
 		job.History, job.From = job.History[:end], job.History[cut].At
-		alerts, err := Walk(job)
+		alerts, e, err := WalkOn(job)
 		var short baseline.TooShort
 		if errors.As(err, &short) {
 			continue
@@ -69,6 +69,9 @@ func HoldOut(jobs []Job) (map[detect.Cause]Held, error) {
 		span := time.Duration(job.History[end-1].At-job.From) * time.Second
 		budget := detect.Budget(job.Rule.Normal().Warn, job.Rule.Series) * span.Hours() / 720
 		for _, cause := range rules {
+			if stepped := e != nil && e.Family() == baseline.Stepped; stepped != (cause == detect.Step) && cause != detect.Missing {
+				continue // a rule that this series does not have
+			}
 			h := found[cause]
 			h.Stated += budget * detect.Share(cause)
 			found[cause] = h

@@ -273,7 +273,8 @@ func newEveryday(sort *everyday, seed uint64, st stretch, index int, faults bool
 	name.Write([]byte(sort.Name))
 	zone := []*time.Location{time.UTC, time.FixedZone("", 3*3600), time.FixedZone("", -5*3600)}[index%3]
 	grid := timeline.Grid{Period: st.Period, Zone: zone}
-	s := &sheet{Rand: rand.New(rand.NewPCG(seed*7919+uint64(index), name.Sum64()^uint64(st.Period))), grid: grid}
+	source := rand.NewPCG(seed*7919+uint64(index), name.Sum64()^uint64(st.Period))
+	s := &sheet{Rand: rand.New(source), source: source, grid: grid}
 	days := st.Learn + st.Judge
 	s.start = time.Date(2024, 2, 5, 0, 0, 0, 0, zone)
 	end := s.start.AddDate(0, 0, days)

@@ -5,12 +5,15 @@ import (
 	"math/rand/v2"
 	"time"
 
+	"gonum.org/v1/gonum/stat/distuv"
+
 	"tinbell/core/timeline"
 )
 
 // sheet collects what happens, second by second, into periods.
 type sheet struct {
 	*rand.Rand
+	source rand.Source // of the same draws
 	grid   timeline.Grid
 	start  time.Time
 	at     []int64
@@ -48,21 +51,10 @@ func (s *sheet) arrive(d *day, rate func(hour float64) float64) {
 }
 
 func (s *sheet) poisson(mean float64) float64 {
-	switch {
-	case mean <= 0:
+	if mean <= 0 {
 		return 0
-	case mean > 60:
-		return math.Max(0, math.Round(mean+math.Sqrt(mean)*s.NormFloat64()))
 	}
-	k, p := 0.0, math.Exp(-mean)
-	for u := s.Float64(); u > p; k++ {
-		u -= p
-		p *= mean / (k + 1)
-		if p < 1e-300 {
-			break
-		}
-	}
-	return k
+	return distuv.Poisson{Lambda: mean, Src: s.source}.Rand()
 }
 
 func (s *sheet) lognormal(median, sigma float64) float64 {
@@ -70,21 +62,7 @@ func (s *sheet) lognormal(median, sigma float64) float64 {
 }
 
 func (s *sheet) gamma(shape float64) float64 {
-	if shape < 1 {
-		return s.gamma(shape+1) * math.Pow(s.Float64(), 1/shape)
-	}
-	d := shape - 1.0/3
-	for c := 1 / math.Sqrt(9*d); ; {
-		x := s.NormFloat64()
-		v := 1 + c*x
-		if v <= 0 {
-			continue
-		}
-		v = v * v * v
-		if math.Log(1-s.Float64()) < 0.5*x*x+d-d*v+d*math.Log(v) {
-			return d * v
-		}
-	}
+	return distuv.Gamma{Alpha: shape, Beta: 1, Src: s.source}.Rand()
 }
 
 // every gives each period of a day a value by its hour; of daily series their
