@@ -161,7 +161,8 @@ func (a *app) kept(m record.Monitor) {
 		return
 	}
 	b := m.Budget
-	a.say("On its own past, %s to %s, with limits from what lay before (%s):", b.From.Format("2 Jan"), b.To.Format("2 Jan 2006"), fmt.Sprintf("%d series tried", b.Series))
+	a.say("On its own past, %s to %s, with limits from what lay before (%d series tried):",
+		b.From.Format("2 Jan"), b.To.Format("2 Jan 2006"), b.Series)
 	quiet := true
 	for _, r := range b.Rules {
 		if r.Rung+r.Told == 0 && r.Factor <= 1 {
@@ -176,7 +177,7 @@ func (a *app) kept(m record.Monitor) {
 		if r.Told > 0 {
 			since = fmt.Sprintf(", since then %d where %.1f are stated", r.Told, r.Since)
 		}
-		a.say("  %s rang in %s where %.1f are stated%s: %s.", r.Rule, fmt.Sprintf("%d of them", r.Rung), r.Stated, since, raised)
+		a.say("  %s rang on %d of them; %.1f false alarms are stated%s: %s.", r.Rule, r.Rung, r.Stated, since, raised)
 	}
 	if quiet {
 		a.say("  no rule rang.")

@@ -105,12 +105,13 @@ func pastQuestion(d replay.Doubt, of []record.Series, metric record.Metric) Past
 	if q.Segment != "" {
 		who = q.Segment
 	}
+	was := "was"
 	if n := len(q.Series); n > 1 {
-		who += fmt.Sprintf(" and %d more", n-1)
+		who, was = who+fmt.Sprintf(" and %d more", n-1), "were"
 	}
 	what := map[detect.Cause]string{detect.Silence: "sent nothing", detect.Missing: "did not come"}[d.Cause]
 	if what == "" {
-		what = map[detect.Direction]string{detect.Low: "was low", detect.High: "was high"}[d.Direction]
+		what = was + map[detect.Direction]string{detect.Low: " low", detect.High: " high"}[d.Direction]
 	}
 	q.Sentence = fmt.Sprintf("%s %s for %s.", who, what, words.Seconds(float64(d.To-d.From)))
 	fault := "that was a fault"

@@ -47,9 +47,14 @@ export function PastPage() {
       {past.data && (
         <div className="mt-3 grid grid-cols-[208px_minmax(0,1fr)_240px] gap-9">
           <Section title="Answered" right={answered.length ? `${answered.length} so far` : ""}>
-            {answered.length === 0 && <p className="mt-2 text-ink2">An extreme that is ordinary and a fault that nobody labelled look alike. One key an answer; all can be left open.</p>}
+            {answered.length === 0 && <p className="mt-2 text-ink2">
+              An extreme that is ordinary and a fault that nobody labelled look alike. One key an answer; all can be left open.
+            </p>}
             {answered.map((a) => (
-              <div key={keyOf(a.q)} className="border-b border-hair py-[6px]"><Mark state={a.verdict} /><div>{a.q.segment || "whole table"}</div><span className="text-[13px] text-ink2">{time(a.q.from, past.data.zone)}</span></div>
+              <div key={keyOf(a.q)} className="border-b border-hair py-[6px]">
+                <Mark state={a.verdict} /><div>{a.q.segment || "whole table"}</div>
+                <span className="text-[13px] text-ink2">{time(a.q.from, past.data.zone)}</span>
+              </div>
             ))}
           </Section>
           {q ? <Asked key={keyOf(q)} q={q} zone={past.data.zone} now={now} give={give} error={answer.error} /> : (
@@ -59,7 +64,10 @@ export function PastPage() {
           )}
           <Section title="Next" right={`${Math.max(list.length - 1, 0)} more`}>
             {list.slice(1).map((n) => (
-              <div key={keyOf(n)} className="border-b border-hair py-[6px]"><div>{n.segment || "whole table"}, {n.rule} {n.direction}</div><span className="flex justify-between text-[13px] text-ink2"><span>{time(n.from, past.data.zone)}</span><span title="by how much the limit falls if it was a fault">{percent(n.gain)}</span></span></div>
+              <div key={keyOf(n)} className="border-b border-hair py-[6px]">
+                <div>{n.segment || "whole table"}, {n.rule} {n.direction}</div>
+                <span className="flex justify-between text-[13px] text-ink2"><span>{time(n.from, past.data.zone)}</span><span title="by how much the limit falls if it was a fault">{percent(n.gain)}</span></span>
+              </div>
             ))}
           </Section>
         </div>
@@ -76,8 +84,12 @@ function Asked({ q, zone, now, give, error }: { q: PastQuestion; zone: string; n
   const others = (q.segments ?? []).slice(1);
   return (
     <div ref={box} className="border-t border-ink pt-2">
-      <p className="text-ink2">{q.segment || "whole table"}, {q.rule} {q.direction}; {time(q.from, zone)} to {time(q.to, zone)}; {q.strength.toFixed(1)} times the limit</p>
-      <div className="mt-2 h-[236px]" data-question={q.series_id}>{chart.data ? <SmallChart chart={chart.data} now={now} width={width} height={236} lane={10} asked={[Date.parse(q.from), Date.parse(q.to)]} /> : <div className="h-full bg-well" />}</div>
+      <p className="text-ink2">
+        {q.segment || "whole table"}, {q.rule} {q.direction}; {time(q.from, zone)} to {time(q.to, zone)}; {q.strength.toFixed(1)} times the limit
+      </p>
+      <div className="mt-2 h-[236px]" data-question={q.series_id}>
+        {chart.data ? <SmallChart chart={chart.data} now={now} width={width} height={236} lane={10} asked={[Date.parse(q.from), Date.parse(q.to)]} /> : <div className="h-full bg-well" />}
+      </div>
       <div className="mt-3 border-t border-rule pt-2"><div className="text-[13px] text-ink2">What the answer changes</div>{q.sentence.slice(q.sentence.indexOf(". ") + 2)}</div>
       {others.length > 0 && <p className="mt-2 text-[13px] text-ink2">Answered together with {count(others.length, "other segment")}: {others.slice(0, 5).join(", ")}{others.length > 5 && " …"}</p>}
       <div className="mt-4 grid grid-cols-3 gap-3">
