@@ -52,7 +52,7 @@ export function PastPage() {
             </p>}
             {answered.map((a) => (
               <div key={keyOf(a.q)} className="border-b border-hair py-[6px]">
-                <Mark state={a.verdict} /><div>{a.q.segment || "whole table"}</div>
+                <Mark state={a.verdict} word={a.verdict === "noise" ? "ordinary" : undefined} /><div>{a.q.segment || "whole table"}</div>
                 <span className="text-[13px] text-ink2">{time(a.q.from, past.data.zone)}</span>
               </div>
             ))}
