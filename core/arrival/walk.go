@@ -22,8 +22,9 @@ func (p *Pattern) Overdue(last, next, now int64, rule detect.Rule) (a detect.Ale
 	}
 	a = detect.Alert{
 		Cause: detect.Overdue, Direction: detect.High, Severity: detect.Warning,
-		Since: expected, Raised: deadline, Observed: float64(until - last), Expected: float64(expected - last),
-		PeakAt: deadline, ReturnPeriod: rule.Warn.Seconds(), N: 1,
+		Since: expected, Raised: deadline, PeakAt: deadline, ReturnPeriod: rule.Warn.Seconds(),
+		Rang:  detect.Stretch{From: expected, To: deadline, Periods: 1, Observed: float64(until - last), Expected: float64(expected - last)},
+		Onset: detect.Onset{At: expected, Spread: float64(deadline-expected) / 2},
 	}
 	a.Peak = float64(until-expected) / max(float64(deadline-expected), 60)
 	_, worse := p.Due(last, p.Confidence(detect.Budget(rule.Critical, rule.Series)))

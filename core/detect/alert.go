@@ -152,12 +152,14 @@ type Alert struct {
 	Closed       int64 // end of the period that closed it; 0 while open
 	Window       int   // periods of the window that told
 	PeakAt       int64
-	Peak         float64 // largest deviation in band half-widths
-	Observed     float64 // summed (counts) or mean over the alert so far
-	Expected     float64
+	Peak         float64    // largest deviation in band half-widths
+	Onset        Onset      // where it likely began, and how large it is
+	Rang         Stretch    // that rang: from the onset until it was raised
+	Worst        Stretch    // the worst so far, about as long
+	Recent       Stretch    // the newest, while it lasts
+	Total        Stretch    // since it was raised
 	ReturnPeriod float64    // seconds, of the monitor as a whole
 	Reason       string     // why it closed: recovered, level_adopted, changed
-	N            int        // samples in Observed
 	Active       int64      // end of the last period that deviated
 	Lost         float64    // of counts: most rows that were missing so far
 	Strength     float64    // largest statistic over its limit

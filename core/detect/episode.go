@@ -43,7 +43,8 @@ func (e *Evaluator) Episodes(history []timeline.Sample, mask timeline.Mask) ([]E
 		}
 		for s, d := range [2]Direction{Low, High} {
 			if told := again.verdict.told[s]; pt.Known && told > 0 && (e.rule.Direction == Both || e.rule.Direction == d) {
-				gather.see(Episode{Cause: Deviation, Direction: d, Strength: told / e.warn[s]}, pt.At, again.onset(d, again.verdict.window[s], pt.At))
+				onset, _ := again.began(d, again.verdict.window[s], pt.At)
+				gather.see(Episode{Cause: Deviation, Direction: d, Strength: told / e.warn[s]}, pt.At, onset.At)
 			}
 		}
 		for _, r := range []struct {

@@ -53,8 +53,8 @@ func (e *Evaluator) recollect(at int64) {
 func (e *Evaluator) bear(pt *baseline.Point, r *Reading) {
 	v := &e.Alert.Evidence
 	v.Age, v.Excess, v.Ratio, v.Rarity = v.Age+1, max(v.Excess, 1), 1, max(e.Alert.ReturnPeriod/e.rule.Warn.Seconds(), 1)
-	if a := &e.Alert; a.N > 0 && a.Expected > 0 && a.Observed >= 0 {
-		v.Ratio = a.Observed / a.Expected
+	if a := &e.Alert; a.Total.Periods > 0 && a.Total.Expected > 0 && a.Total.Observed >= 0 {
+		v.Ratio = a.Total.Observed / a.Total.Expected
 	}
 	e.weighEvidence(pt, r)
 	if slices.Contains(Looks[:], v.Age) {

@@ -105,8 +105,12 @@ func TestHostileSeriesAreFittedAndJudgedToFiniteFigures(t *testing.T) {
 						return
 					}
 				}
-				if a, open := e.OpenAlert(); open && (math.IsInf(a.Observed, 0) || math.IsInf(a.Expected, 0) || math.IsInf(a.Peak, 0)) {
+				if a, open := e.OpenAlert(); open && (math.IsInf(a.Rang.Observed, 0) || math.IsInf(a.Rang.Expected, 0) || math.IsInf(a.Peak, 0)) {
 					t.Errorf("%s: the alert's figures are %+v", name, a)
+					return
+				}
+				if a, open := e.OpenAlert(); open && a.Cause == detect.Deviation && (a.Rang.Off(a.Direction) <= 0 || a.Worst.Off(a.Direction) < a.Rang.Off(a.Direction) || a.Rang.To <= a.Rang.From) {
+					t.Errorf("%s: an alert of direction %s states %+v, at worst %+v", name, a.Direction, a.Rang, a.Worst)
 					return
 				}
 			}

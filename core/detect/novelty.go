@@ -123,7 +123,7 @@ func (e *Evaluator) remember(a *Alert) {
 	}
 	k := novelty{Key: keyOf(a), Since: a.Since, Raised: a.Raised, ToldEnd: end, End: end, Length: end - a.Since, Peak: a.Strength}
 	if k.Key == lowKey && e.cfg.Kind == timeline.Count {
-		k.Lost = max(a.Lost, a.Expected-a.Observed)
+		k.Lost = max(a.Lost, a.Total.Expected-a.Total.Observed)
 	}
 	e.know(k)
 }
@@ -167,7 +167,7 @@ func (e *Evaluator) listen(pt *baseline.Point, r *Reading) Change {
 	if k != nil {
 		over = a.Active-a.Since > 2*k.Length+max(6*3600, 6*e.step) || a.Strength > 1.5*max(k.Peak, 1)
 	} else if k = e.rebound(a); k != nil {
-		over = a.Observed-a.Expected > 1.3*k.Lost
+		over = a.Total.Off(High) > 1.3*k.Lost
 	}
 	if k == nil || over {
 		a.Quiet, a.Raised = false, pt.At+e.step

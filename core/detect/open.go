@@ -4,7 +4,6 @@ import (
 	"math"
 
 	"tinbell/core/baseline"
-	"tinbell/core/timeline"
 )
 
 // open starts an alert, or continues the last one if it ended just before and
@@ -29,6 +28,7 @@ func (e *Evaluator) open(pt *baseline.Point, r *Reading, a Alert) Change {
 	e.Closing = closing{}
 	e.Closing.seed(e, pt.At)
 	if change != Reopened {
+		e.locate(&e.Alert, pt, r)
 		e.recollect(pt.At)
 	}
 	e.weigh(pt, r)
@@ -65,13 +65,10 @@ func (e *Evaluator) weigh(pt *baseline.Point, r *Reading) {
 		if math.Abs(r.Deviation) > math.Abs(a.Peak) && (a.Direction == Both || r.Deviation*float64(a.Direction) > 0) {
 			a.Peak, a.PeakAt = r.Deviation, pt.At
 		}
-		if e.cfg.Kind == timeline.Count {
-			a.Observed, a.Expected = a.Observed+r.Observed, a.Expected+r.Expected
-		} else {
-			n := float64(a.N)
-			a.Observed, a.Expected = (a.Observed*n+r.Observed)/(n+1), (a.Expected*n+r.Expected)/(n+1)
+		a.Total.add(e.cfg.Kind, pt.At, e.step, r.Observed, r.Expected)
+		if pt.At >= a.Rang.To {
+			e.worsen(a, r)
 		}
-		a.N++
 	}
 	strength, grave := e.strength()
 	if strength > 1 && !a.Quiet {
@@ -84,7 +81,7 @@ func (e *Evaluator) weigh(pt *baseline.Point, r *Reading) {
 	if a.Strength = max(a.Strength, strength); grave {
 		a.Severity = Critical
 	}
-	a.Lost = max(a.Lost, a.Expected-a.Observed)
+	a.Lost = max(a.Lost, a.Total.Expected-a.Total.Observed)
 	if e.deviates(pt, r) {
 		a.Active = pt.At + e.step
 	}

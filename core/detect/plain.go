@@ -13,8 +13,9 @@ import (
 // outside the band. Unless spikes are asked for, two in a row are needed.
 type plain struct {
 	State  *baseline.Plain
-	Before float64 // distance of the period before, in units
-	Inside int     // periods inside the band since the last outside, while open
+	Before float64    // distance of the period before, in units
+	Inside int        // periods inside the band since the last outside, while open
+	Run    [2]Stretch // by side: since the first outside that still counts
 }
 
 // yard is the scale a value is judged on: itself, or its ratio to its siblings.
@@ -252,10 +253,17 @@ func (e simple) tell(pt *baseline.Point, r *Reading) Change {
 	if e.patient() {
 		m, n = max(m, 2), max(n, 2)
 	}
+	for s := range 2 {
+		if run := &e.Plain.Run[s]; e.Bits[s]&(1<<n-1) == 0 {
+			*run = Stretch{}
+		} else {
+			run.add(e.cfg.Kind, pt.At, e.step, r.Observed, r.Expected)
+		}
+	}
 	for s, d := range [2]Direction{Low, High} {
 		if !e.settling() && (e.rule.Direction == Both || e.rule.Direction == d) && outside[s] && bits.OnesCount64(e.Bits[s]&(1<<n-1)) >= m {
 			since := pt.At - int64(n-1-bits.LeadingZeros64(e.Bits[s]<<(64-n)))*e.step
-			return e.open(pt, r, Alert{Cause: Deviation, Direction: d, Severity: Warning, Window: n, Since: since})
+			return e.open(pt, r, Alert{Cause: Deviation, Direction: d, Severity: Warning, Window: n, Since: since, Rang: e.Plain.Run[s]})
 		}
 	}
 	if e.Stuck.tells(e.Evaluator) {

@@ -48,7 +48,7 @@ func TestEverySimpleBaselineGivesTheSameShapeOfReading(t *testing.T) {
 			t.Errorf("%s: want one alert at the fault's second period, got %+v", m.Name, alerts)
 			continue
 		}
-		if a := alerts[0]; a.Closed == 0 || a.End != h[fault+6].At || a.Peak <= 1 || a.Expected <= 0 {
+		if a := alerts[0]; a.Closed == 0 || a.End != h[fault+6].At || a.Peak <= 1 || a.Rang.Expected <= 0 {
 			t.Errorf("%s: the alert is %+v", m.Name, a)
 		}
 		for i, r := range readings {

@@ -174,31 +174,8 @@ func (e *Evaluator) openWindow(pt *baseline.Point, r *Reading) Change {
 		d = High
 	}
 	s := side(d)
+	onset, rang := e.began(d, e.verdict.window[s], pt.At)
 	return e.open(pt, r, Alert{
-		Cause: Deviation, Direction: d, Severity: Warning, Window: e.verdict.window[s],
-		Since: e.onset(d, e.verdict.window[s], pt.At),
+		Cause: Deviation, Direction: d, Severity: Warning, Window: e.verdict.window[s], Since: onset.At, Onset: onset, Rang: rang,
 	})
-}
-
-// onset is the start of the period, within the window and what lies a few before
-// it, from which on the residuals speak most for a change of one size: the
-// largest S²/2N over all beginnings, S the residuals and N the squares of what a
-// change of one unit would add to them (a likelihood ratio; Page 1955).
-func (e *Evaluator) onset(d Direction, window int, at int64) int64 {
-	since, best, sum, squares := at, 0.0, 0.0, 0.0
-	for k := range min(window, e.Recent.Valid) {
-		p := e.Recent.last(k)
-		if !p.OK {
-			continue
-		}
-		unit := 1.0
-		if e.Model.Family == baseline.Mult {
-			unit = max(p.expected(e.Model), 1e-9) / math.Sqrt(p.Var)
-		}
-		sum, squares = sum+min(max(p.Z, -8), 8)*float64(d)*unit, squares+unit*unit
-		if gain := sum * sum / (2 * squares); sum > 0 && gain >= best {
-			since, best = at-int64(k)*e.step, gain
-		}
-	}
-	return since
 }

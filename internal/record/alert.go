@@ -38,8 +38,17 @@ type Alert struct {
 	CloseReason   string     `db:"close_reason" json:"close_reason"`
 	Peak          float64    `db:"peak" json:"peak" doc:"largest deviation, in half-widths of the band"`
 	PeakAt        *time.Time `db:"peak_at" json:"peak_at"`
-	Observed      float64    `db:"observed" json:"observed" doc:"sum (counts) or mean while open"`
+	RangTo        *time.Time `db:"rang_to" json:"rang_to" doc:"end of the stretch that rang; it begins with since"`
+	Observed      float64    `db:"observed" json:"observed" doc:"sum (counts) or mean over the stretch that rang"`
 	Expected      float64    `db:"expected" json:"expected"`
+	WorstFrom     *time.Time `db:"worst_from" json:"worst_from" doc:"the worst stretch so far, about as long as the one that rang"`
+	WorstTo       *time.Time `db:"worst_to" json:"worst_to"`
+	WorstObserved float64    `db:"worst_observed" json:"worst_observed"`
+	WorstExpected float64    `db:"worst_expected" json:"worst_expected"`
+	Figures       string     `db:"figures" json:"figures" doc:"what came and what was expected in the stretch that rang, and the worst since, in words"`
+	OnsetSpread   float64    `db:"onset_spread" json:"onset_spread" doc:"standard deviation of since, seconds"`
+	Effect        float64    `db:"effect" json:"effect" doc:"how large the change is, as a share of what was expected"`
+	EffectError   float64    `db:"effect_error" json:"effect_error" doc:"its standard deviation"`
 	ReturnPeriod  float64    `db:"return_period_seconds" json:"return_period_seconds"`
 	Sentence      string     `db:"sentence" json:"sentence"`
 	Planned       bool       `db:"planned" json:"planned" doc:"raised under a planned event"`

@@ -2,6 +2,7 @@ package watch
 
 import (
 	"fmt"
+	"math"
 	"strings"
 	"time"
 
@@ -20,11 +21,13 @@ func (v *Subject) AlertOf(series record.Series, a detect.Alert) record.Alert {
 		Cause: string(a.Cause), Direction: a.Direction.String(), Severity: string(a.Severity),
 		Since: time.Unix(a.Since, 0).UTC(), RaisedAt: time.Unix(a.Raised, 0).UTC(),
 		EndedAt: unix(a.End), ClosedAt: unix(a.Closed), CloseReason: a.Reason,
-		Peak: a.Peak, PeakAt: unix(a.PeakAt), Observed: a.Observed, Expected: a.Expected,
+		Peak: a.Peak, PeakAt: unix(a.PeakAt), RangTo: unix(a.Rang.To), Observed: a.Rang.Observed, Expected: a.Rang.Expected,
+		WorstFrom: unix(a.Worst.From), WorstTo: unix(a.Worst.To), WorstObserved: a.Worst.Observed, WorstExpected: a.Worst.Expected,
+		OnsetSpread: a.Onset.Spread, Effect: a.Onset.Effect, EffectError: a.Onset.Error,
 		ReturnPeriod: a.ReturnPeriod, Looks: a.Looks, Strength: a.Strength, Returns: a.Returns, ReturnedAt: unix(a.Returned),
 	}
 	row.Planned = a.Cause != detect.Overdue && v.plannedAt(series.ID, a.Since, a.Raised)
-	row.Sentence = v.sentence(row)
+	row.Sentence, row.Figures = v.sentence(row), v.figures(row)
 	return row
 }
 
@@ -38,51 +41,148 @@ func (v *Subject) plannedAt(series, from, to int64) bool {
 	return false
 }
 
-// sentence says in one line what is wrong.
+// sentence says in one line what is wrong: over the stretch that rang and, where
+// it has become clearly worse, how much.
 func (v *Subject) sentence(a record.Alert) string {
 	who := a.Dataset
 	if a.Segment != "" {
 		who = a.Segment
 	}
-	unit := v.Metric.Unit
-	if unit == "" {
-		unit = strings.ReplaceAll(v.Metric.Measure, "_", " ")
-	}
+	unit := v.unit()
 	if v.Metric.Comparison != "" && a.Measure == record.MeasureDrift && detect.Cause(a.Cause) == detect.Deviation {
 		return driftSentence(a)
 	}
 	switch detect.Cause(a.Cause) {
 	case detect.Overdue:
 		return v.overdueSentence(a)
-	case detect.Silence:
-		return fmt.Sprintf("%s sends no %s; %s were expected", who, unit, words.Number(a.Expected))
 	case detect.Stuck:
 		return fmt.Sprintf("%s repeats the same value of %s again and again", who, unit)
 	case detect.Missing:
 		return fmt.Sprintf("%s: %s did not come when it was due", who, unit)
 	}
-	switch v.Metric.Kind {
-	case timeline.Count:
-		if a.Expected <= 0 {
-			return fmt.Sprintf("%s sends %s %s where none were expected", who, words.Number(a.Observed), unit)
+	if v.Metric.Kind == timeline.Count {
+		said := v.counted(a.Observed, a.Expected)
+		text := fmt.Sprintf("%s sends %s", who, said)
+		if a.Observed > 0 && a.Expected > 0 {
+			observed, expected := words.NumbersApart(a.Observed, a.Expected)
+			text += fmt.Sprintf(" (%s, expected %s%s)", observed, expected, within(a.Since, a.RangTo))
+		} else {
+			text += within(a.Since, a.RangTo)
 		}
-		change := a.Observed/a.Expected - 1
-		switch {
-		case a.Observed == 0:
-			return fmt.Sprintf("%s sends no %s; %s were expected", who, unit, words.Number(a.Expected))
-		case change < 0:
-			return fmt.Sprintf("%s sends %s fewer %s than expected", who, words.Percent(-change), unit)
-		case change > 1:
-			return fmt.Sprintf("%s sends %.1f times the %s expected", who, change+1, unit)
+		if worst := v.counted(a.WorstObserved, a.WorstExpected); v.worse(a) && worst != said {
+			text += ", at worst " + short(worst, unit)
 		}
-		return fmt.Sprintf("%s sends %s more %s than expected", who, words.Percent(change), unit)
-	case timeline.Share:
-		observed, expected := words.Apart(a.Observed, a.Expected)
-		return fmt.Sprintf("%s: %s is %s, expected %s", who, unit, observed, expected)
-	case timeline.Duration:
-		return fmt.Sprintf("%s: %s is %s, expected %s", who, unit, words.Seconds(a.Observed), words.Seconds(a.Expected))
+		return text
 	}
-	return fmt.Sprintf("%s: %s is %s, expected %s", who, unit, words.Number(a.Observed), words.Number(a.Expected))
+	observed, expected := v.apart(a.Observed, a.Expected)
+	text := fmt.Sprintf("%s: %s is %s, expected %s", who, unit, observed, expected)
+	if worst, _ := v.apart(a.WorstObserved, a.WorstExpected); v.worse(a) && worst != observed {
+		text += ", at worst " + worst
+	}
+	return text
+}
+
+// figures says of the stretch that rang, and of the worst since, what came and what
+// was expected.
+func (v *Subject) figures(a record.Alert) string {
+	switch detect.Cause(a.Cause) {
+	case detect.Overdue, detect.Stuck, detect.Missing:
+		return ""
+	}
+	say := func(from time.Time, to *time.Time, observed, expected float64) string {
+		x, y := v.apart(observed, expected)
+		switch v.Metric.Kind {
+		case timeline.Count:
+			return fmt.Sprintf("%s %s %s, expected %s", x, v.unit(), v.stretch(from, to), y)
+		}
+		return fmt.Sprintf("%s %s, expected %s", x, v.stretch(from, to), y)
+	}
+	text := say(a.Since, a.RangTo, a.Observed, a.Expected)
+	if v.worse(a) {
+		text += "; at worst " + say(*a.WorstFrom, a.WorstTo, a.WorstObserved, a.WorstExpected)
+	}
+	return text
+}
+
+// worse tells whether a later stretch was clearly worse than the one that rang: by
+// a tenth.
+func (v *Subject) worse(a record.Alert) bool {
+	if a.WorstFrom == nil || a.WorstFrom.Equal(a.Since) {
+		return false
+	}
+	return math.Abs(a.WorstObserved-a.WorstExpected) > 1.1*math.Abs(a.Observed-a.Expected)
+}
+
+func (v *Subject) unit() string {
+	if v.Metric.Unit != "" {
+		return v.Metric.Unit
+	}
+	return strings.ReplaceAll(v.Metric.Measure, "_", " ")
+}
+
+// counted says how a count differs from what was expected.
+func (v *Subject) counted(observed, expected float64) string {
+	unit := v.unit()
+	if expected <= 0 {
+		return fmt.Sprintf("%s %s where none were expected", words.Number(observed), unit)
+	}
+	switch change := observed/expected - 1; {
+	case observed == 0:
+		return fmt.Sprintf("no %s; %s were expected", unit, words.Number(expected))
+	case change < 0:
+		return fmt.Sprintf("%s fewer %s than expected", words.Percent(-change), unit)
+	case change > 1:
+		return fmt.Sprintf("%.1f times the %s expected", change+1, unit)
+	default:
+		return fmt.Sprintf("%s more %s than expected", words.Percent(change), unit)
+	}
+}
+
+// short leaves out what the sentence before it says already.
+func short(counted, unit string) string {
+	counted, _, _ = strings.Cut(counted, "; ")
+	counted = strings.TrimSuffix(strings.TrimSuffix(counted, " than expected"), " expected")
+	counted = strings.TrimSuffix(strings.TrimSuffix(counted, " "+unit), " the")
+	if counted == "no" {
+		return "none"
+	}
+	return counted
+}
+
+// apart writes an observed and an expected value so that they differ.
+func (v *Subject) apart(observed, expected float64) (string, string) {
+	switch v.Metric.Kind {
+	case timeline.Share:
+		return words.Apart(observed, expected)
+	case timeline.Duration:
+		return words.SecondsApart(observed, expected)
+	}
+	return words.NumbersApart(observed, expected)
+}
+
+// stretch says when, by the dataset's clocks.
+func (v *Subject) stretch(from time.Time, to *time.Time) string {
+	if to == nil {
+		return "since " + from.In(v.Grid.Zone).Format("Mon 15:04")
+	}
+	begin, end := from.In(v.Grid.Zone), to.In(v.Grid.Zone)
+	switch {
+	case v.Grid.Daily() && to.Sub(from) < 36*time.Hour:
+		return "on " + begin.Format("Mon 2 Jan")
+	case v.Grid.Daily():
+		return "from " + begin.Format("Mon 2 Jan") + " to " + end.Add(-time.Hour).Format("Mon 2 Jan")
+	case begin.YearDay() == end.YearDay():
+		return "from " + begin.Format("Mon 15:04") + " to " + end.Format("15:04")
+	}
+	return "from " + begin.Format("Mon 15:04") + " to " + end.Format("Mon 15:04")
+}
+
+// within says how long a stretch is.
+func within(from time.Time, to *time.Time) string {
+	if to == nil {
+		return ""
+	}
+	return " in " + words.Duration(to.Sub(from))
 }
 
 // driftSentence says what of a dataset's rows has changed; Observed is in limits.

@@ -25,17 +25,17 @@ func TestSentencesSayWhatIsWrong(t *testing.T) {
 		a    detect.Alert
 		want string
 	}{
-		{subject(timeline.Count, "boarding scans"), detect.Alert{Cause: detect.Deviation, Direction: detect.Low, Observed: 62, Expected: 100}, "Gullstone sends 38 % fewer boarding scans than expected"},
-		{subject(timeline.Count, "boarding scans"), detect.Alert{Cause: detect.Deviation, Direction: detect.High, Observed: 150, Expected: 100}, "Gullstone sends 50 % more boarding scans than expected"},
-		{subject(timeline.Count, "boarding scans"), detect.Alert{Cause: detect.Deviation, Direction: detect.High, Observed: 310, Expected: 100}, "Gullstone sends 3.1 times the boarding scans expected"},
-		{subject(timeline.Count, "boarding scans"), detect.Alert{Cause: detect.Silence, Expected: 12345}, "Gullstone sends no boarding scans; 12,345 were expected"},
-		{subject(timeline.Count, ""), detect.Alert{Cause: detect.Deviation, Observed: 5}, "Gullstone sends 5 rows where none were expected"},
-		{subject(timeline.Share, "null port"), detect.Alert{Cause: detect.Deviation, Observed: 0.3, Expected: 0.012}, "Gullstone: null port is 30 %, expected 1.2 %"},
-		{subject(timeline.Duration, "age"), detect.Alert{Cause: detect.Deviation, Observed: 9000, Expected: 600}, "Gullstone: age is 2 h 30 min, expected 10 min"},
-		{subject(timeline.Value, "mean fare"), detect.Alert{Cause: detect.Deviation, Observed: 2.5, Expected: -1234}, "Gullstone: mean fare is 2.5, expected −1,234"},
+		{subject(timeline.Count, "boarding scans"), detect.Alert{Cause: detect.Deviation, Direction: detect.Low, Rang: detect.Stretch{Observed: 62, Expected: 100}}, "Gullstone sends 38 % fewer boarding scans than expected (62, expected 100)"},
+		{subject(timeline.Count, "boarding scans"), detect.Alert{Cause: detect.Deviation, Direction: detect.High, Rang: detect.Stretch{Observed: 150, Expected: 100}}, "Gullstone sends 50 % more boarding scans than expected (150, expected 100)"},
+		{subject(timeline.Count, "boarding scans"), detect.Alert{Cause: detect.Deviation, Direction: detect.High, Rang: detect.Stretch{Observed: 310, Expected: 100}}, "Gullstone sends 3.1 times the boarding scans expected (310, expected 100)"},
+		{subject(timeline.Count, "boarding scans"), detect.Alert{Cause: detect.Silence, Rang: detect.Stretch{Expected: 12345}}, "Gullstone sends no boarding scans; 12,345 were expected"},
+		{subject(timeline.Count, ""), detect.Alert{Cause: detect.Deviation, Rang: detect.Stretch{Observed: 5}}, "Gullstone sends 5 rows where none were expected"},
+		{subject(timeline.Share, "null port"), detect.Alert{Cause: detect.Deviation, Rang: detect.Stretch{Observed: 0.3, Expected: 0.012}}, "Gullstone: null port is 30 %, expected 1.2 %"},
+		{subject(timeline.Duration, "age"), detect.Alert{Cause: detect.Deviation, Rang: detect.Stretch{Observed: 9000, Expected: 600}}, "Gullstone: age is 2 h 30 min, expected 10 min"},
+		{subject(timeline.Value, "mean fare"), detect.Alert{Cause: detect.Deviation, Rang: detect.Stretch{Observed: 2.5, Expected: -1234}}, "Gullstone: mean fare is 2.5, expected −1,234"},
 		{subject(timeline.Count, "scans"), detect.Alert{Cause: detect.Stuck}, "Gullstone repeats the same value of scans again and again"},
 		{subject(timeline.Count, "scans"), detect.Alert{Cause: detect.Missing}, "Gullstone: scans did not come when it was due"},
-		{subject(timeline.Duration, "age"), detect.Alert{Cause: detect.Overdue, Since: 1781780400, Expected: 3600, Observed: 9000, Closed: 1781785800}, "ops.boarding_scans was loaded 90 min late"},
+		{subject(timeline.Duration, "age"), detect.Alert{Cause: detect.Overdue, Since: 1781780400, Closed: 1781785800, Rang: detect.Stretch{Observed: 9000, Expected: 3600}}, "ops.boarding_scans was loaded 90 min late"},
 	} {
 		if got := c.v.AlertOf(port, c.a).Sentence; got != c.want {
 			t.Errorf("%q, want %q", got, c.want)
@@ -46,7 +46,7 @@ func TestSentencesSayWhatIsWrong(t *testing.T) {
 func TestDriftIsToldByWhatHasDrifted(t *testing.T) {
 	v := subject(timeline.Value, "times its limit")
 	v.Metric.Measure, v.Metric.Comparison = record.MeasureDrift, "noshow"
-	a := detect.Alert{Cause: detect.Deviation, Direction: detect.High, Observed: 3.24, Expected: 0.4}
+	a := detect.Alert{Cause: detect.Deviation, Direction: detect.High, Rang: detect.Stretch{Observed: 3.24, Expected: 0.4}}
 	for segment, want := range map[string]string{
 		"lead_time":          "lead_time has drifted: 3.2 times the limit",
 		record.DriftTogether: "Rows of ops.boarding_scans can be told from the reference's: separability is 3.2 times its limit",
@@ -59,11 +59,11 @@ func TestDriftIsToldByWhatHasDrifted(t *testing.T) {
 		}
 	}
 	// Seen over an alert that has not closed yet, it may be under its limit again.
-	a.Observed = 0.7
+	a.Rang.Observed = 0.7
 	if got := v.AlertOf(record.Series{Segment: "lead_time"}, a).Sentence; got != "lead_time has drifted: over the limit" {
 		t.Errorf("%q", got)
 	}
-	a.Observed = 3.24
+	a.Rang.Observed = 3.24
 	// A pushed metric may have that name too, and is no comparison's.
 	v.Metric.Comparison = ""
 	if got := v.AlertOf(record.Series{Segment: "lead_time"}, a).Sentence; got != "lead_time: times its limit is 3.2, expected 0.4" {
@@ -72,7 +72,7 @@ func TestDriftIsToldByWhatHasDrifted(t *testing.T) {
 }
 
 func TestAnOpenOverdueLoadSaysSinceWhenInLocalTime(t *testing.T) {
-	a := detect.Alert{Cause: detect.Overdue, Since: time.Date(2026, 6, 18, 6, 14, 0, 0, time.UTC).Unix(), Expected: 86400}
+	a := detect.Alert{Cause: detect.Overdue, Since: time.Date(2026, 6, 18, 6, 14, 0, 0, time.UTC).Unix(), Rang: detect.Stretch{Expected: 86400}}
 	want := "ops.boarding_scans has had no load since Wed 03:14; one was due at 03:14"
 	if got := subject(timeline.Duration, "age").AlertOf(record.Series{}, a).Sentence; got != want {
 		t.Errorf("%q, want %q", got, want)

@@ -36,14 +36,23 @@ func Number(x float64) string {
 	if math.Abs(x) < 10 && x != math.Trunc(x) {
 		return fmt.Sprintf("%.1f", x)
 	}
-	text := fmt.Sprintf("%.0f", math.Abs(x))
-	for i := len(text) - 3; i > 0; i -= 3 {
-		text = text[:i] + "," + text[i:]
-	}
+	text := group(fmt.Sprintf("%.0f", math.Abs(x)))
+	return sign(x) + text
+}
+
+func sign(x float64) string {
 	if x < 0 {
-		text = "−" + text
+		return "−"
 	}
-	return text
+	return ""
+}
+
+// group sets thousands commas.
+func group(digits string) string {
+	for i := len(digits) - 3; i > 0; i -= 3 {
+		digits = digits[:i] + "," + digits[i:]
+	}
+	return digits
 }
 
 // Bytes writes a size with the unit that leaves two or three digits.
@@ -60,18 +69,49 @@ func Bytes(n float64) string {
 // Percent writes a share.
 func Percent(share float64) string {
 	p := share * 100
-	if p != 0 && math.Abs(p) < 10 {
+	switch {
+	case p != 0 && math.Abs(p) < 0.1:
+		return strconv.FormatFloat(p, 'f', 1-int(math.Floor(math.Log10(math.Abs(p))))-1, 64) + " %"
+	case p != 0 && math.Abs(p) < 10:
 		return fmt.Sprintf("%.1f %%", p)
 	}
 	return fmt.Sprintf("%.0f %%", p)
 }
 
-// Apart writes two shares with as many digits as it takes to tell them apart, up to
-// five.
+// Apart writes two shares with as many digits as it takes to tell them apart.
 func Apart(a, b float64) (string, string) {
-	x, y := Percent(a), Percent(b)
-	for digits := 2; x == y && a != b && digits <= 5; digits++ {
-		x, y = fmt.Sprintf("%.*f %%", digits, a*100), fmt.Sprintf("%.*f %%", digits, b*100)
+	return apart(a, b, Percent, func(x float64, digits int) string { return fmt.Sprintf("%.*f %%", digits+1, x*100) })
+}
+
+// NumbersApart writes two values with as many digits as it takes to tell them apart.
+func NumbersApart(a, b float64) (string, string) {
+	return apart(a, b, Number, func(x float64, digits int) string {
+		text := strconv.FormatFloat(math.Abs(x), 'f', digits, 64)
+		whole, rest, _ := strings.Cut(text, ".")
+		return sign(x) + group(whole) + "." + rest
+	})
+}
+
+// SecondsApart writes two durations with as many digits as it takes to tell them
+// apart, in the unit of the longer one.
+func SecondsApart(a, b float64) (string, string) {
+	unit, in := " s", 1.0
+	switch most := max(math.Abs(a), math.Abs(b)); {
+	case most >= 48*3600:
+		unit, in = " d", 86400
+	case most >= 2*3600:
+		unit, in = " h", 3600
+	case most >= 120:
+		unit, in = " min", 60
+	}
+	return apart(a, b, Seconds, func(x float64, digits int) string { return strconv.FormatFloat(x/in, 'f', digits, 64) + unit })
+}
+
+// apart writes two values as say does or, where that is the same, with more digits.
+func apart(a, b float64, say func(float64) string, finer func(x float64, digits int) string) (string, string) {
+	x, y := say(a), say(b)
+	for digits := 1; x == y && a != b && digits <= 9; digits++ {
+		x, y = finer(a, digits), finer(b, digits)
 	}
 	return x, y
 }
