@@ -42,7 +42,7 @@ func (s *Stretch) add(kind timeline.Kind, at, step int64, observed, expected flo
 type Onset struct {
 	At     int64
 	Spread float64 // standard deviation of At, seconds
-	Effect float64 // change against what was expected, as a share of it
+	Effect float64 // change against what was expected, as a share of it; of shares the change itself
 	Error  float64 // standard deviation of Effect
 }
 
@@ -97,10 +97,8 @@ func (e *Evaluator) began(d Direction, window int, at int64) (Onset, Stretch) {
 	}
 	mean := off / weight
 	o.Spread = 0.5*float64(e.step) + math.Sqrt(max(square/weight-mean*mean, 0)+mean*mean)
-	if e.Model.Family == baseline.Mult {
-		o.Effect, o.Error = b.sum/b.unit*float64(d), 1/math.Sqrt(b.unit)
-	} else {
-		o.Effect = share(&b.rang)
+	o.Effect, o.Error = e.change(&b.rang), 1/math.Sqrt(b.unit)
+	if e.Model.Family != baseline.Mult || e.cfg.Kind == timeline.Share {
 		o.Error = math.Abs(o.Effect) * math.Sqrt(b.unit) / b.sum
 	}
 	return o, b.rang
@@ -109,8 +107,11 @@ func (e *Evaluator) began(d Direction, window int, at int64) (Onset, Stretch) {
 // natural is a judged value as people know it.
 func (e *Evaluator) natural(y float64) float64 { return e.Model.Back(y, e.Model.MeanRows) }
 
-// share is by how much a stretch differs from what was expected, as a share of it.
-func share(s *Stretch) float64 {
+// change is by how much a stretch differs from what was expected.
+func (e *Evaluator) change(s *Stretch) float64 {
+	if e.cfg.Kind == timeline.Share {
+		return s.Observed - s.Expected
+	}
 	return min(max((s.Observed-s.Expected)/max(math.Abs(s.Expected), 1e-9), -100), 100)
 }
 
@@ -138,7 +139,7 @@ func (e *Evaluator) locate(a *Alert, pt *baseline.Point, r *Reading) {
 		if a.Cause == Missing {
 			a.Onset.Effect = -1
 		} else if a.Rang.Periods > 0 {
-			a.Onset.Effect = share(&a.Rang)
+			a.Onset.Effect = e.change(&a.Rang)
 		}
 	}
 }

@@ -28,6 +28,14 @@ type Corpus struct {
 	Incidents []Incident
 	Events    []Event
 	Impacts   []Impact
+	Lineage   []Step
+}
+
+// Step says that one dataset is made from another, which shows in it so many
+// seconds later; 0 where that is not known.
+type Step struct {
+	Upstream, Downstream string
+	Lag                  int64
 }
 
 // Series is one series and its samples, dense from the first to the last.
@@ -112,7 +120,57 @@ func Read(folder string) (*Corpus, error) {
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, err
 	}
+	err = read(folder, "lineage.csv", []string{"upstream", "downstream", "lag_seconds"}, func(r *row) error {
+		lag := int64(0)
+		if text := r.text("lag_seconds"); text != "" {
+			var err error
+			if lag, err = strconv.ParseInt(text, 10, 64); err != nil || lag < 0 {
+				return fmt.Errorf("lag_seconds %q is not a whole number from 0", text)
+			}
+		}
+		c.Lineage = append(c.Lineage, Step{r.text("upstream"), r.text("downstream"), lag})
+		return r.err
+	})
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, err
+	}
 	return c, nil
+}
+
+// Cause gives which incident an alert is about: the number of the one that its
+// series lies in or, where none does, whose impact reaches it; -1 if none.
+func (c *Corpus) Cause(r Rang) int {
+	end := r.Alert.End
+	if r.Alert.Closed == 0 {
+		end = r.Series.End
+	}
+	slack := 3 * r.Series.Step()
+	near := func(from, to int64) bool { return r.Alert.Since <= to+slack && max(end, r.Alert.Raised) >= from }
+	best, apart := -1, int64(math.MaxInt64)
+	take := func(k int, from int64) {
+		if d := max(from-r.Alert.Since, r.Alert.Since-from); d < apart {
+			best, apart = k, d
+		}
+	}
+	for k := range c.Incidents {
+		if i := &c.Incidents[k]; !i.Neutral && i.covers(r.Series) && near(i.Start, i.End) {
+			take(k, i.Start)
+		}
+	}
+	if best >= 0 {
+		return best
+	}
+	for _, x := range c.Impacts {
+		if x.Dataset != r.Series.Dataset || x.Slice != "" && r.Series.Slice != "" && x.Slice != r.Series.Slice || !near(x.Start, x.End) {
+			continue
+		}
+		for k := range c.Incidents {
+			if c.Incidents[k].ID == x.Incident {
+				take(k, x.Start)
+			}
+		}
+	}
+	return best
 }
 
 var kinds = map[string]timeline.Kind{"count": timeline.Count, "ratio": timeline.Share, "value": timeline.Value, "lateness": timeline.Duration}
