@@ -122,8 +122,10 @@ func (f *Fault) Members() []int64 {
 	return list
 }
 
+// Grows is how long after its last alert a fault takes in others, in seconds.
+const Grows = 96 * 3600
+
 const (
-	grows      = 96 * 3600 // how long after its last alert a fault takes in others
 	movable    = 24 * 3600 // how long after it was raised an alert may change its fault
 	looked     = 60        // members that an alert is compared with
 	silentMost = 24        // members that a place without an alert is looked for above

@@ -77,7 +77,7 @@ func (in *Inference) Place(alert Alert) *Fault {
 	var into *Fault
 	best, as := 0.0, 0
 	for _, f := range in.faults {
-		if len(f.members) == 0 || a.Raised > f.last+grows || !in.near(a, f) {
+		if len(f.members) == 0 || a.Raised > f.last+Grows || !in.near(a, f) {
 			continue
 		}
 		gain, how := in.joins(a, f)
@@ -250,7 +250,7 @@ func (in *Inference) silentRoot(members []*member) (*member, float64) {
 	}
 	shared := sharedSegment(members)
 	for place, n := range count {
-		if n >= 2 || len(places) == 1 && parted[members[0].at] {
+		if n >= 2 || len(places) == 1 && parted[members[0].at] && !in.lineage.jobs[place] {
 			try(place, shared)
 		}
 	}

@@ -19,6 +19,7 @@ type Lineage struct {
 	names    []string
 	up, down [][]step     // by place
 	holds    map[int]bool // sources: they hold datasets, which are not alike for that
+	jobs     map[int]bool
 	judged   map[int][]judged
 	shares   map[int]map[Pair]float64
 	paths    []map[int]path // by place, where asked for
@@ -82,6 +83,16 @@ func (l *Lineage) Hold(source, dataset string) {
 	l.holds[l.number(source)] = true
 }
 
+// Write adds that a job writes a dataset: one that writes several may be why all of
+// them are wrong, without an alert of its own.
+func (l *Lineage) Write(job, dataset string) {
+	l.Step(job, dataset, Lag{High: hour, Spread: hour / 2}, 1)
+	if l.jobs == nil {
+		l.jobs = map[int]bool{}
+	}
+	l.jobs[l.number(job)] = true
+}
+
 // Judge adds that a monitor judges a series of a place: were something wrong with
 // it, it would likely have an alert.
 func (l *Lineage) Judge(place string, kind Kind, column string, s Segment) {
@@ -125,7 +136,7 @@ func (l *Lineage) passes(s step, to int) float64 {
 	}
 	n := 0
 	for _, other := range l.up[to] {
-		if !l.holds[other.place] {
+		if !l.holds[other.place] && !l.jobs[other.place] {
 			n++
 		}
 	}

@@ -34,6 +34,15 @@ func (in *Inference) Settle() []*Fault {
 	return in.faults
 }
 
+// Explain finds the root of alerts that are one fault, whatever speaks against it.
+func (in *Inference) Explain(id int64, alerts []Alert) *Fault {
+	f := in.Known(id, nil, alerts, Origin{})
+	if len(f.members) > 0 {
+		in.chooseRoot(f)
+	}
+	return f
+}
+
 // Became gives the fault that one became part of; nil if it did not.
 func (in *Inference) Became(id int64) *Fault {
 	f := in.away[id]
@@ -122,7 +131,7 @@ func (in *Inference) merge() {
 				return
 			}
 			if other == f || len(other.members) == 0 || len(other.members)+len(f.members) > looked || slices.Contains(f.Apart, other.ID) && other.ID != 0 || slices.Contains(other.Apart, f.ID) && f.ID != 0 ||
-				f.members[0].Raised > other.last+grows || other.members[0].Raised > f.last+grows || !in.close(f, other) {
+				f.members[0].Raised > other.last+Grows || other.members[0].Raised > f.last+Grows || !in.close(f, other) {
 				continue
 			}
 			if both := in.both(f, other); both != nil && both.worth()-f.worth()-other.worth() > gains {
@@ -256,7 +265,7 @@ func (in *Inference) move() {
 			}
 			held := m.held()
 			for _, other := range in.faults {
-				if other == f || len(other.members) == 0 || m.Raised > other.last+grows || slices.Contains(f.Apart, other.ID) && other.ID != 0 || !in.near(m, other) {
+				if other == f || len(other.members) == 0 || m.Raised > other.last+Grows || slices.Contains(f.Apart, other.ID) && other.ID != 0 || !in.near(m, other) {
 					continue
 				}
 				if gain, how := in.joins(m, other); how == asEffect && gain+math.Log(m.Rate) > held+gains {

@@ -22,7 +22,6 @@ type GroupPage struct {
 // GroupDetail is a group with its alerts and what was said of it.
 type GroupDetail struct {
 	store.GroupRow
-	Place    string           `json:"place" doc:"the origin as people know it"`
 	Members  []record.Alert   `json:"members" doc:"oldest first"`
 	Messages []record.Message `json:"messages" doc:"newest first"`
 }
@@ -133,7 +132,7 @@ func (s *server) group(ctx context.Context, id int64) (GroupDetail, error) {
 	if err != nil {
 		return GroupDetail{}, err
 	}
-	d := GroupDetail{GroupRow: g, Place: s.Teller.PlaceName(ctx, g.Origin), Members: []record.Alert{}}
+	d := GroupDetail{GroupRow: g, Members: []record.Alert{}}
 	members, err := s.Store.Alerts(ctx, store.AlertFilter{Group: g.ID, Limit: 1000})
 	if err != nil {
 		return d, err

@@ -3,24 +3,99 @@ package record
 import (
 	"database/sql/driver"
 	"encoding/json"
+	"strings"
 	"time"
 )
 
 // Group is alerts told as one, because they share time and origin.
 type Group struct {
-	ID           int64      `db:"id" json:"id"`
-	BeganAt      time.Time  `db:"began_at" json:"began_at" doc:"start of the first deviating period"`
-	OpenedAt     time.Time  `db:"opened_at" json:"opened_at" doc:"when its first alert was raised"`
-	ClosedAt     *time.Time `db:"closed_at" json:"closed_at"`
-	Severity     string     `db:"severity" json:"severity" enum:"warning,critical" doc:"the worst of its alerts"`
-	Origin       string     `db:"origin" json:"origin" doc:"where it likely began: a dataset, a source or a job"`
-	OriginAlert  *int64     `db:"origin_alert" json:"origin_alert" doc:"none where the origin itself has no alert, but all that reads it"`
-	FromHistory  bool       `db:"from_history" json:"from_history"`
-	MergedInto   *int64     `db:"merged_into" json:"merged_into" doc:"the group that it turned out to be part of"`
-	TakenBy      string     `db:"taken_by" json:"taken_by" doc:"who said that they look after it"`
-	TakenAt      *time.Time `db:"taken_at" json:"taken_at"`
-	SnoozedUntil *time.Time `db:"snoozed_until" json:"snoozed_until" doc:"nothing is told of it until then"`
+	ID           int64         `db:"id" json:"id"`
+	BeganAt      time.Time     `db:"began_at" json:"began_at" doc:"start of the first deviating period"`
+	OpenedAt     time.Time     `db:"opened_at" json:"opened_at" doc:"when its first alert was raised"`
+	ClosedAt     *time.Time    `db:"closed_at" json:"closed_at"`
+	Severity     string        `db:"severity" json:"severity" enum:"warning,critical" doc:"the worst of its alerts"`
+	Origin       string        `db:"origin" json:"origin" doc:"where it likely began: the name of a dataset, a job or a source"`
+	OriginKind   string        `db:"origin_kind" json:"origin_kind" enum:"dataset,job,source"`
+	OriginIn     SegmentValues `db:"origin_segment" json:"origin_segment" doc:"the segment of it; none: the whole"`
+	OriginAlert  *int64        `db:"origin_alert" json:"origin_alert" doc:"none where the origin itself has no alert, but what is made from it"`
+	FromHistory  bool          `db:"from_history" json:"from_history"`
+	MergedInto   *int64        `db:"merged_into" json:"merged_into" doc:"the group that it turned out to be part of"`
+	TakenBy      string        `db:"taken_by" json:"taken_by" doc:"who said that they look after it"`
+	TakenAt      *time.Time    `db:"taken_at" json:"taken_at"`
+	SnoozedUntil *time.Time    `db:"snoozed_until" json:"snoozed_until" doc:"nothing is told of it until then"`
 }
+
+// SegmentValue is a column and its value.
+type SegmentValue struct {
+	Column string `json:"column" doc:"empty where it has no name"`
+	Value  string `json:"value"`
+}
+
+// SegmentValues say a segment: a value for each of some columns.
+type SegmentValues []SegmentValue
+
+func (p SegmentValues) Value() (driver.Value, error) {
+	if p == nil {
+		p = SegmentValues{}
+	}
+	b, err := json.Marshal([]SegmentValue(p))
+	return string(b), err
+}
+
+func (p *SegmentValues) Scan(v any) error { return scanJSON(v, p) }
+
+// String gives the values.
+func (p SegmentValues) String() string {
+	values := make([]string, len(p))
+	for i, one := range p {
+		values[i] = one.Value
+	}
+	return strings.Join(values, " / ")
+}
+
+// Kinds of origins.
+const (
+	OriginDataset = "dataset"
+	OriginJob     = "job"
+	OriginSource  = "source"
+)
+
+// Whence says where a group likely began, as people know it.
+func (g Group) Whence() string {
+	switch {
+	case g.Origin == "":
+		return ""
+	case g.OriginKind != OriginDataset && g.OriginKind != "":
+		return "the " + g.OriginKind + " " + g.Origin
+	case len(g.OriginIn) > 0:
+		return g.OriginIn.String() + " in " + g.Origin
+	}
+	return g.Origin
+}
+
+// GroupAnswer is what a person said of two groups: whether they are one fault.
+type GroupAnswer struct {
+	ID      int64     `db:"id" json:"id"`
+	At      time.Time `db:"at" json:"at"`
+	Author  string    `db:"author" json:"author"`
+	Says    string    `db:"says" json:"says" enum:"same,not the same"`
+	GroupID int64     `db:"group_id" json:"group_id" doc:"the group that it was said of"`
+	OtherID int64     `db:"other_id" json:"other_id" doc:"the other: that became part of it, or that was made of a part of it"`
+	Alerts  Numbers   `db:"alerts" json:"alerts" doc:"those that changed their group by it"`
+}
+
+// Numbers is a list kept as JSON.
+type Numbers []int64
+
+func (n Numbers) Value() (driver.Value, error) {
+	if n == nil {
+		n = Numbers{}
+	}
+	b, err := json.Marshal([]int64(n))
+	return string(b), err
+}
+
+func (n *Numbers) Scan(v any) error { return scanJSON(v, n) }
 
 // Kinds of channels.
 const (
@@ -117,6 +192,7 @@ type Message struct {
 	GroupID   *int64     `db:"group_id" json:"group_id"`
 	What      string     `db:"what" json:"what" enum:"opened,changed,again,reminder,asked,escalated,recovered,summary,test"`
 	Turn      int        `db:"turn" json:"turn"`
+	Why       string     `db:"why" json:"why" doc:"what changed, where that is why it is sent"`
 	State     string     `db:"state" json:"state" enum:"waiting,sent,failed,dropped,summed"`
 	CreatedAt time.Time  `db:"created_at" json:"created_at"`
 	DueAt     time.Time  `db:"due_at" json:"due_at"`

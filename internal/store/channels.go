@@ -117,14 +117,14 @@ func SetRoute(ctx context.Context, tx pgx.Tx, v record.Route) error {
 	return Notify(ctx, tx, TopicTell)
 }
 
-const messageColumns = `m.id::text as id, m.channel_id, m.route_id, m.group_id, m.what, m.turn, m.state, m.created_at, m.due_at, m.attempts, m.sent_at, m.error, m.subject`
+const messageColumns = `m.id::text as id, m.channel_id, m.route_id, m.group_id, m.what, m.turn, m.state, m.created_at, m.due_at, m.attempts, m.sent_at, m.error, m.subject, m.why`
 
 // PutMessage puts a message into the outbox; one of the same kind and turn for
 // the same group and channel is there already and stays.
 func PutMessage(ctx context.Context, tx pgx.Tx, m record.Message) error {
 	_, err := tx.Exec(ctx, `
-		insert into message (id, channel_id, route_id, group_id, what, turn, created_at, due_at) values ($1, $2, $3, $4, $5, $6, $7, $8)
-		on conflict (group_id, channel_id, what, turn) do nothing`, m.ID, m.ChannelID, m.RouteID, m.GroupID, m.What, m.Turn, m.CreatedAt, m.DueAt)
+		insert into message (id, channel_id, route_id, group_id, what, turn, created_at, due_at, why) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
+		on conflict (group_id, channel_id, what, turn) do nothing`, m.ID, m.ChannelID, m.RouteID, m.GroupID, m.What, m.Turn, m.CreatedAt, m.DueAt, m.Why)
 	if err != nil {
 		return fmt.Errorf("put message: %w", err)
 	}

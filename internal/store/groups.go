@@ -13,7 +13,7 @@ import (
 // TakeChanges takes the alerts that changed since they were last grouped, oldest
 // first, at most so many. In another transaction at the same time there are
 // none. Alerts that are being changed at this moment are left for the next time.
-func TakeChanges(ctx context.Context, tx pgx.Tx, limit int) ([]record.Alert, error) {
+func (s *Store) TakeChanges(ctx context.Context, tx pgx.Tx, limit int) ([]GroupedAlert, error) {
 	var alone bool
 	if err := tx.QueryRow(ctx, `select pg_try_advisory_xact_lock($1)`, lockGrouping).Scan(&alone); err != nil || !alone {
 		return nil, err
@@ -25,64 +25,14 @@ func TakeChanges(ctx context.Context, tx pgx.Tx, limit int) ([]record.Alert, err
 	if err != nil || len(taken) == 0 {
 		return nil, err
 	}
-	return AlertsIn(ctx, tx, taken)
-}
-
-// GroupedAlert is what grouping and its groups need of a member.
-type GroupedAlert struct {
-	ID        int64      `db:"id"`
-	GroupID   int64      `db:"group_id"`
-	Source    int64      `db:"source_id"`
-	Job       int64      `db:"job_id"`
-	Dataset   string     `db:"dataset"`
-	Period    int64      `db:"period_seconds"`
-	Since     time.Time  `db:"since"`
-	RaisedAt  time.Time  `db:"raised_at"`
-	ClosedAt  *time.Time `db:"closed_at"`
-	Severity  string     `db:"severity"`
-	Owner     string     `db:"owner"`
-	MonitorID int64      `db:"monitor_id"`
-	Verdict   string     `db:"verdict"`
-}
-
-// GroupsOpened gives the groups that were opened in [from, to) or are among
-// those named, in the order in which they were made, and their members.
-func GroupsOpened(ctx context.Context, tx pgx.Tx, from, to time.Time, named []int64) ([]record.Group, []GroupedAlert, error) {
-	rows, err := tx.Query(ctx, `
-		select * from alert_group where merged_into is null and opened_at >= $1 and opened_at < $2 or id = any($3) order by id`, from, to, named)
-	if err != nil {
-		return nil, nil, fmt.Errorf("read groups: %w", err)
-	}
-	groups, err := pgx.CollectRows(rows, pgx.RowToStructByName[record.Group])
-	if err != nil {
-		return nil, nil, fmt.Errorf("read groups: %w", err)
-	}
-	known := make([]int64, len(groups))
-	for i, g := range groups {
-		known[i] = g.ID
-	}
-	rows, err = tx.Query(ctx, `
-		select a.id, a.group_id, coalesce(a.of_source, 0) as source_id, coalesce(a.of_job, 0) as job_id, coalesce(d.name, '') as dataset,
-			coalesce(m.period_seconds, 0) as period_seconds, a.since, a.raised_at, a.closed_at, a.severity,
-			coalesce(nullif(v.owner, ''), nullif(sla.owner, ''), d.owner, '') as owner, coalesce(a.monitor_id, 0) as monitor_id, a.verdict
-		from alert a left join monitor v on v.id = a.monitor_id left join metric m on m.id = v.metric_id
-		left join dataset d on d.id = coalesce(m.dataset_id, a.of_dataset) left join sla on sla.id = a.of_sla
-		where a.group_id = any($1) order by a.raised_at, a.id`, known)
-	if err != nil {
-		return nil, nil, fmt.Errorf("read grouped alerts: %w", err)
-	}
-	members, err := pgx.CollectRows(rows, pgx.RowToStructByName[GroupedAlert])
-	if err != nil {
-		return nil, nil, fmt.Errorf("read grouped alerts: %w", err)
-	}
-	return groups, members, nil
+	return s.Grouped(ctx, taken)
 }
 
 // AddGroup makes a group.
 func AddGroup(ctx context.Context, tx pgx.Tx, g record.Group) (int64, error) {
 	var id int64
-	err := tx.QueryRow(ctx, `insert into alert_group (began_at, opened_at, severity, origin, from_history) values ($1, $2, $3, $4, $5) returning id`,
-		g.BeganAt, g.OpenedAt, g.Severity, g.Origin, g.FromHistory).Scan(&id)
+	err := tx.QueryRow(ctx, `insert into alert_group (began_at, opened_at, severity, from_history) values ($1, $2, $3, $4) returning id`,
+		g.BeganAt, g.OpenedAt, g.Severity, g.FromHistory).Scan(&id)
 	if err != nil {
 		return 0, fmt.Errorf("add group: %w", err)
 	}
@@ -100,8 +50,9 @@ func PutInGroup(ctx context.Context, tx pgx.Tx, group int64, alerts []int64) err
 // SetGroup keeps what its members make of a group.
 func SetGroup(ctx context.Context, tx pgx.Tx, g record.Group) error {
 	_, err := tx.Exec(ctx, `
-		update alert_group set began_at = $2, opened_at = $3, closed_at = $4, severity = $5, origin = $6, origin_alert = $7, merged_into = $8, from_history = $9 where id = $1`,
-		g.ID, g.BeganAt, g.OpenedAt, g.ClosedAt, g.Severity, g.Origin, g.OriginAlert, g.MergedInto, g.FromHistory)
+		update alert_group set began_at = $2, opened_at = $3, closed_at = $4, severity = $5, origin = $6, origin_kind = $7, origin_segment = $8,
+			origin_alert = $9, merged_into = $10, from_history = $11 where id = $1`,
+		g.ID, g.BeganAt, g.OpenedAt, g.ClosedAt, g.Severity, g.Origin, g.OriginKind, g.OriginIn, g.OriginAlert, g.MergedInto, g.FromHistory)
 	if err != nil {
 		return fmt.Errorf("write group: %w", err)
 	}
@@ -138,17 +89,20 @@ func (s *Store) changeGroup(ctx context.Context, id int64, statement string, arg
 type GroupRow struct {
 	record.Group
 	Sentence string         `db:"sentence" json:"sentence" doc:"of the alert that stands for it"`
+	Place    string         `db:"place" json:"place" doc:"its likely origin as people know it"`
 	Alerts   int            `db:"alerts" json:"alerts"`
 	Open     int            `db:"open" json:"open" doc:"alerts that still last"`
 	Datasets record.Strings `db:"datasets" json:"datasets"`
 	Owner    string         `db:"owner" json:"owner"`
 	Zone     string         `db:"zone" json:"zone"`
-	Lead     int64          `db:"lead" json:"lead" doc:"the alert that stands for it: one that lasts, of the origin, of the whole rather than of a segment"`
+	Lead     int64          `db:"lead" json:"lead" doc:"the alert that stands for it: its origin's, one that lasts"`
 	Answered int            `db:"answered" json:"answered" doc:"alerts with a label"`
 }
 
 const groupSelect = `
-	select g.*, l.sentence, l.id as lead, m.alerts, m.open, m.datasets, m.answered, coalesce(l.owner, '') as owner, coalesce(l.zone, 'UTC') as zone
+	select g.*, case when g.origin = '' then '' when g.origin_kind <> 'dataset' then 'the ' || g.origin_kind || ' ' || g.origin
+			when g.origin_segment <> '[]' then (select string_agg(p ->> 'value', ' / ') from jsonb_array_elements(g.origin_segment) p) || ' in ' || g.origin
+			else g.origin end as place, l.sentence, l.id as lead, m.alerts, m.open, m.datasets, m.answered, coalesce(l.owner, '') as owner, coalesce(l.zone, 'UTC') as zone
 	from alert_group g
 	join lateral (
 		select count(*) as alerts, count(*) filter (where a.closed_at is null) as open, count(*) filter (where a.verdict <> '') as answered,
@@ -160,7 +114,7 @@ const groupSelect = `
 		from alert a left join monitor v on v.id = a.monitor_id left join metric mt on mt.id = v.metric_id left join dataset d on d.id = coalesce(mt.dataset_id, a.of_dataset)
 			left join series s on s.id = a.series_id
 		where a.group_id = g.id
-		order by (a.closed_at is null) desc, d.name = g.origin desc nulls last, coalesce(s.segment, '') = '' desc, a.id = g.origin_alert desc nulls last, a.severity = 'critical' desc, a.raised_at, a.id limit 1) l on true `
+		order by a.id = g.origin_alert and a.closed_at is null desc nulls last, (a.closed_at is null) desc, d.name = g.origin desc nulls last, a.id = g.origin_alert desc nulls last, coalesce(s.segment, '') = '' desc, a.severity = 'critical' desc, a.raised_at, a.id limit 1) l on true `
 
 // GroupFilter narrows a list of groups; zero values do not filter.
 type GroupFilter struct {

@@ -203,16 +203,11 @@ func (s *Store) Steps(ctx context.Context) ([]Step, error) {
 
 // Write says that a job writes a dataset.
 type Write struct {
-	JobID   int64  `db:"job_id"`
+	Job     string `db:"job"`
 	Dataset string `db:"name"`
 }
 
 // Writes gives what every job writes.
 func (s *Store) Writes(ctx context.Context) ([]Write, error) {
-	return many[Write](ctx, s, "lineage", `select distinct job_id, name from job_dataset where direction = 'output'`)
-}
-
-// JobName gives what a job is called.
-func (s *Store) JobName(ctx context.Context, id int64) (string, error) {
-	return one[string](ctx, s, "job", fmt.Sprint(id), `select name from job where id = $1`, id)
+	return many[Write](ctx, s, "lineage", `select distinct job.name as job, o.name from job_dataset o join job on job.id = o.job_id where o.direction = 'output'`)
 }

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"path"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -35,7 +36,7 @@ func (t *Teller) decide(ctx context.Context, tx pgx.Tx, g *gathering, now time.T
 		return err
 	}
 	for _, one := range touched {
-		if one.Group != one.was {
+		if !same(one.Group, one.was) {
 			if err := store.SetGroup(ctx, tx, one.Group); err != nil {
 				return err
 			}
@@ -76,7 +77,9 @@ func (v verdicts) speak(ctx context.Context) error {
 	if g.MergedInto != nil {
 		return v.merged(ctx)
 	}
-	changed := !g.fresh && (g.Origin != g.was.Origin && g.was.Origin != "" || g.Severity == "critical" && g.was.Severity != "critical")
+	if !g.fresh && g.Severity == "critical" && g.was.Severity != "critical" {
+		g.news = append(g.news, "It is critical now.")
+	}
 	for _, r := range v.routes {
 		if !matches(r, g) {
 			continue
@@ -97,7 +100,7 @@ func (v verdicts) speak(ctx context.Context) error {
 			if err := v.over(ctx, r, *heard); err != nil {
 				return err
 			}
-		case changed && begun(*heard) && !v.joined[r.ChannelID]:
+		case len(g.news) > 0 && begun(*heard) && !v.joined[r.ChannelID]:
 			if err := v.put(ctx, r, record.ToldChanged, v.turn(r.ChannelID, record.ToldChanged), v.now); err != nil {
 				return err
 			}
@@ -171,7 +174,11 @@ func (v verdicts) merged(ctx context.Context) error {
 }
 
 func (v verdicts) put(ctx context.Context, r record.Route, what string, turn int, due time.Time) error {
-	return store.PutMessage(ctx, v.tx, record.Message{ID: newID(), ChannelID: r.ChannelID, RouteID: &r.ID, GroupID: &v.group.ID, What: what, Turn: turn, CreatedAt: v.now, DueAt: due})
+	m := record.Message{ID: newID(), ChannelID: r.ChannelID, RouteID: &r.ID, GroupID: &v.group.ID, What: what, Turn: turn, CreatedAt: v.now, DueAt: due}
+	if what == record.ToldChanged {
+		m.Why = strings.Join(v.group.news, " ")
+	}
+	return store.PutMessage(ctx, v.tx, m)
 }
 
 // due is when a route's channel hears of a new group: after a wait for other

@@ -127,7 +127,7 @@ func (t *Teller) facts(ctx context.Context, c record.Channel, m record.Message) 
 		return f, moot{"its alerts are gone"}
 	}
 	t.describe(ctx, &f, c, g, lead, members)
-	f.News = strings.TrimSpace(news(m.What, g, f) + " " + f.News)
+	f.News = strings.TrimSpace(news(m.What, g, f) + m.Why + " " + f.News)
 	f.Title = title(m.What, f)
 	if err := t.alike(ctx, &f, lead); err != nil {
 		return f, err
@@ -162,11 +162,6 @@ func title(what string, f Facts) string {
 // news says why a message is sent.
 func news(what string, g store.GroupRow, f Facts) string {
 	switch what {
-	case record.ToldChanged:
-		if g.Severity == "critical" {
-			return "It is critical now, or its likely origin is another than was told."
-		}
-		return "Its likely origin is another than was told."
 	case record.ToldReminder:
 		return "It has lasted " + f.Lasted + ", and nobody has answered or said that they look after it."
 	case record.ToldEscalated:
@@ -199,10 +194,10 @@ func (t *Teller) describe(ctx context.Context, f *Facts, c record.Channel, g sto
 	if lead.ReturnPeriod > 0 {
 		f.HowRare = words.Rare(lead.ReturnPeriod)
 	}
-	if place := t.PlaceName(ctx, g.Origin); len(members) > 1 || place != f.Dataset {
-		f.Origin = place
+	if g.Place != "" && (len(members) > 1 || g.Place != f.Dataset) {
+		f.Origin = g.Place
 		if g.OriginAlert == nil {
-			f.Origin += ", which all of these read; it has no alert itself"
+			f.Origin += ", which has no alert itself"
 		}
 	}
 	for i := len(members) - 1; i >= 0; i-- {

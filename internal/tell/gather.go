@@ -1,15 +1,18 @@
 package tell
 
 import (
+	"cmp"
 	"context"
+	"fmt"
 	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
-	"tinbell/core/group"
+	"tinbell/core/fault"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
+	"tinbell/internal/words"
 )
 
 // Gather puts the alerts that changed into groups, and what is to be said of
@@ -18,7 +21,7 @@ func (t *Teller) Gather(ctx context.Context) error {
 	for {
 		n := 0
 		err := t.store.InTx(ctx, func(tx pgx.Tx) error {
-			alerts, err := store.TakeChanges(ctx, tx, batch)
+			alerts, err := t.store.In(tx).TakeChanges(ctx, tx, batch)
 			if err != nil || len(alerts) == 0 {
 				return err
 			}
@@ -36,8 +39,9 @@ func (t *Teller) Gather(ctx context.Context) error {
 
 // gathering is one transaction's work on groups.
 type gathering struct {
-	graph   *group.Graph
 	groups  []*grouped
+	byID    map[int64]*grouped
+	alerts  map[int64]store.GroupedAlert
 	touched map[*grouped]bool
 }
 
@@ -46,164 +50,227 @@ type grouped struct {
 	record.Group
 	was     record.Group
 	members []store.GroupedAlert
-	cores   []group.Alert // the same as grouping sees them
+	fault   *fault.Fault
 	fresh   bool
 	added   bool           // gained a member that lasts after it was closed
 	woken   bool           // was of the past, and goes on
 	joined  map[int64]bool // groups that became part of it just now
+	news    []string       // what changed that those who heard of it must know
 }
 
-func (t *Teller) gather(ctx context.Context, tx pgx.Tx, alerts []record.Alert) error {
-	alerts = slices.DeleteFunc(alerts, func(a record.Alert) bool { return a.Held == record.HeldBack && a.GroupID == nil })
+func (t *Teller) gather(ctx context.Context, tx pgx.Tx, alerts []store.GroupedAlert) error {
+	alerts = slices.DeleteFunc(alerts, func(a store.GroupedAlert) bool { return a.Held == record.HeldBack && a.GroupID == 0 })
 	if len(alerts) == 0 {
 		return nil
 	}
-	slices.SortFunc(alerts, func(a, b record.Alert) int {
-		if c := a.RaisedAt.Compare(b.RaisedAt); c != 0 {
-			return c
-		}
-		return int(a.ID - b.ID)
-	})
 	g, err := t.load(ctx, tx, alerts)
 	if err != nil {
 		return err
 	}
-	now := t.now()
+	var past, present []store.GroupedAlert
 	for _, a := range alerts {
-		if a.GroupID != nil {
-			for _, one := range g.groups {
-				if one.ID == *a.GroupID {
-					g.touched[one] = true
-				}
+		switch {
+		case a.GroupID != 0:
+			if one := g.byID[a.GroupID]; one != nil {
+				g.touched[one] = true
 			}
+		case a.FromHistory:
+			past = append(past, a)
+		default:
+			present = append(present, a)
+		}
+	}
+	lineage, rates, err := t.surroundings(ctx, t.store.In(tx), g, t.now())
+	if err != nil {
+		return err
+	}
+	for _, part := range []struct {
+		alerts  []store.GroupedAlert
+		history bool
+	}{{past, true}, {present, false}} {
+		if len(part.alerts) == 0 {
 			continue
 		}
-		if err := g.place(ctx, tx, a, now); err != nil {
+		if err := t.infer(ctx, tx, g, lineage, rates, part.alerts, part.history); err != nil {
 			return err
 		}
 	}
 	for one := range g.touched {
-		one.sum(g.graph)
+		one.sum()
 	}
-	return t.decide(ctx, tx, g, now)
+	return t.decide(ctx, tx, g, t.now())
 }
 
-// load reads the lineage and the groups that the alerts may belong to.
-func (t *Teller) load(ctx context.Context, tx pgx.Tx, alerts []record.Alert) (*gathering, error) {
-	graph, err := lineage(ctx, t.store.In(tx))
-	if err != nil {
-		return nil, err
-	}
-	const reach = (group.Growth + 86400) * time.Second
+// load reads the groups that the alerts may belong to.
+func (t *Teller) load(ctx context.Context, tx pgx.Tx, alerts []store.GroupedAlert) (*gathering, error) {
+	const reach = (fault.Grows + 86400) * time.Second
 	var named []int64
-	from, to := alerts[0].RaisedAt.Add(-reach), alerts[len(alerts)-1].RaisedAt.Add(reach)
+	g := &gathering{byID: map[int64]*grouped{}, alerts: map[int64]store.GroupedAlert{}, touched: map[*grouped]bool{}}
 	for _, a := range alerts {
-		if a.GroupID != nil {
-			named = append(named, *a.GroupID)
+		if g.alerts[a.ID] = a; a.GroupID != 0 {
+			named = append(named, a.GroupID)
 		}
 	}
-	groups, members, err := store.GroupsOpened(ctx, tx, from, to, named)
+	groups, members, err := t.store.In(tx).GroupsOfLate(ctx, alerts[0].RaisedAt.Add(-reach), alerts[len(alerts)-1].RaisedAt.Add(reach), named)
 	if err != nil {
 		return nil, err
 	}
-	g := &gathering{graph: graph, touched: map[*grouped]bool{}}
-	byID := map[int64]*grouped{}
 	for _, one := range groups {
 		v := &grouped{Group: one, was: one}
-		g.groups, byID[one.ID] = append(g.groups, v), v
+		g.groups, g.byID[one.ID] = append(g.groups, v), v
 	}
 	for _, m := range members {
-		byID[m.GroupID].take(m)
+		one := g.byID[m.GroupID]
+		one.members, g.alerts[m.ID] = append(one.members, m), m
 	}
 	return g, nil
 }
 
-func (v *grouped) take(m store.GroupedAlert) {
-	v.members = append(v.members, m)
-	v.cores = append(v.cores, coreOf(m))
-}
-
-func coreOf(m store.GroupedAlert) group.Alert {
-	place := m.Dataset
-	if m.Job != 0 {
-		place = jobPlace(m.Job)
-	} else if m.Source != 0 && place == "" {
-		place = sourcePlace(m.Source)
-	}
-	return group.Alert{ID: m.ID, Place: place, Period: m.Period, Since: m.Since.Unix(), Raised: m.RaisedAt.Unix(), Critical: m.Severity == "critical"}
-}
-
-func memberOf(a record.Alert) store.GroupedAlert {
-	m := store.GroupedAlert{ID: a.ID, Dataset: a.Dataset, Period: a.PeriodSeconds, Since: a.Since, RaisedAt: a.RaisedAt, ClosedAt: a.ClosedAt,
-		Severity: a.Severity, Owner: a.Owner, MonitorID: a.MonitorID, Verdict: a.Verdict}
-	if a.OfSource != nil {
-		m.Source = *a.OfSource
-	}
-	if a.OfJob != nil {
-		m.Job = *a.OfJob
-	}
-	return m
-}
-
-// place makes an alert a member of the group it belongs to, or of a new one;
-// groups that it holds together become the one that was made first.
-func (g *gathering) place(ctx context.Context, tx pgx.Tx, a record.Alert, now time.Time) error {
-	m := memberOf(a)
-	var candidates [][]group.Alert
+// infer puts new alerts to the faults that explain them, and keeps what becomes of
+// the groups. The past was told to nobody: only what of it still lasts goes on in
+// the present.
+func (t *Teller) infer(ctx context.Context, tx pgx.Tx, g *gathering, lineage *fault.Lineage, rates rates, alerts []store.GroupedAlert, history bool) error {
+	in := fault.NewInference(lineage)
+	var ids []int64
 	for _, one := range g.groups {
-		// The past was told to nobody: only what of it still lasts goes on in the present.
-		lasting := one.FromHistory && !a.FromHistory && one.ClosedAt == nil
-		if one.MergedInto != nil || one.FromHistory != a.FromHistory && !lasting {
-			candidates = append(candidates, nil)
+		ids = append(ids, one.ID)
+	}
+	apart, err := t.store.In(tx).Apart(ctx, ids)
+	if err != nil {
+		return err
+	}
+	for _, one := range g.groups {
+		if one.MergedInto != nil || len(one.members) == 0 || one.FromHistory != history && (history || one.ClosedAt != nil) {
 			continue
 		}
-		candidates = append(candidates, one.cores)
-	}
-	joined := g.graph.Joins(coreOf(m), candidates)
-	var into *grouped
-	if len(joined) == 0 {
-		into = &grouped{Group: record.Group{BeganAt: a.Since, OpenedAt: a.RaisedAt, Severity: a.Severity, FromHistory: a.FromHistory}, fresh: true}
-		id, err := store.AddGroup(ctx, tx, into.Group)
-		if err != nil {
-			return err
+		cores := make([]fault.Alert, len(one.members))
+		for i, m := range one.members {
+			cores[i] = rates.coreOf(m)
 		}
-		into.ID = id
-		g.groups = append(g.groups, into)
-	} else {
-		into = g.groups[joined[0]]
-		for _, i := range joined[1:] {
-			if err := g.merge(ctx, tx, g.groups[i], into); err != nil {
+		one.fault = in.Known(one.ID, apart[one.ID], cores, one.origin())
+	}
+	const together = 3600
+	at := alerts[0].RaisedAt.Unix()
+	for _, a := range alerts {
+		if now := a.RaisedAt.Unix(); now > at+together {
+			if err := g.sync(ctx, tx, in, history); err != nil {
 				return err
 			}
+			at = now
 		}
+		in.Place(rates.coreOf(a))
 	}
-	if into.FromHistory && !a.FromHistory {
-		into.FromHistory, into.woken = false, true
-	}
-	into.added = into.added || into.was.ClosedAt != nil && a.ClosedAt == nil
-	into.take(m)
-	g.touched[into] = true
-	return store.PutInGroup(ctx, tx, into.ID, []int64{a.ID})
+	return g.sync(ctx, tx, in, history)
 }
 
-// merge makes one group part of another.
-func (g *gathering) merge(ctx context.Context, tx pgx.Tx, from, into *grouped) error {
-	ids := make([]int64, len(from.members))
-	for i, m := range from.members {
-		ids[i] = m.ID
-		into.take(m)
+// sync lets the inference settle and brings the groups up to it.
+func (g *gathering) sync(ctx context.Context, tx pgx.Tx, in *fault.Inference, history bool) error {
+	faults := in.Settle()
+	of := map[*fault.Fault]*grouped{}
+	for _, one := range g.groups {
+		if one.fault != nil {
+			of[one.fault] = one
+		}
 	}
-	from.MergedInto, from.members, from.cores = &into.ID, nil, nil
+	for _, f := range faults {
+		one := of[f]
+		members := f.Members()
+		if one == nil {
+			first := g.alerts[members[0]]
+			one = &grouped{Group: record.Group{BeganAt: first.Since, OpenedAt: first.RaisedAt, Severity: first.Severity, FromHistory: history, OriginKind: record.OriginDataset}, fresh: true, fault: f}
+			id, err := store.AddGroup(ctx, tx, one.Group)
+			if err != nil {
+				return err
+			}
+			one.ID, f.ID = id, id
+			g.groups, g.byID[id], of[f] = append(g.groups, one), one, one
+		}
+		if err := g.refill(ctx, tx, one, members, history); err != nil {
+			return err
+		}
+	}
+	for _, one := range g.groups {
+		if one.fault == nil || len(one.fault.Members()) > 0 || one.MergedInto != nil {
+			continue
+		}
+		into := of[in.Became(one.ID)]
+		if into == nil && len(one.members) > 0 { // its alerts moved one by one
+			into = g.byID[g.alerts[one.members[0].ID].GroupID]
+		}
+		if into == nil || into == one {
+			continue
+		}
+		g.fold(one, into)
+	}
+	return nil
+}
+
+// refill gives a group the members that its fault has.
+func (g *gathering) refill(ctx context.Context, tx pgx.Tx, one *grouped, members []int64, history bool) error {
+	had := map[int64]bool{}
+	for _, m := range one.members {
+		had[m.ID] = true
+	}
+	var gained []int64
+	was := one.members
+	one.members = nil
+	for _, id := range members {
+		m := g.alerts[id]
+		if !had[id] {
+			gained = append(gained, id)
+			if one.FromHistory && !history {
+				one.FromHistory, one.woken = false, true
+			}
+			one.added = one.added || one.was.ClosedAt != nil && m.ClosedAt == nil
+		}
+		m.GroupID = one.ID
+		g.alerts[id], one.members = m, append(one.members, m)
+	}
+	if len(gained) == 0 && len(was) == len(members) && (one.fresh || one.sameOrigin()) {
+		return nil
+	}
+	one.reaches(was, gained, g)
+	if lost := len(was) + len(gained) - len(members); lost > 0 && len(members) > 0 {
+		one.news = append(one.news, fmt.Sprintf("%s turned out to have another cause.", count(lost, "of its alerts")))
+	}
+	g.touched[one] = true
+	if len(gained) == 0 {
+		return nil
+	}
+	return store.PutInGroup(ctx, tx, one.ID, gained)
+}
+
+// reaches keeps as news what a group has newly come to that is critical: nothing
+// critical is swallowed by growth.
+func (v *grouped) reaches(was []store.GroupedAlert, gained []int64, g *gathering) {
+	if v.fresh {
+		return
+	}
+	for _, id := range gained {
+		m := g.alerts[id]
+		if m.Severity == "critical" && m.ClosedAt == nil && m.Dataset != "" && !slices.ContainsFunc(was, func(o store.GroupedAlert) bool { return o.Dataset == m.Dataset }) {
+			v.news = append(v.news, "It has reached "+m.Dataset+": "+m.Sentence+".")
+			return
+		}
+	}
+}
+
+func count(n int, what string) string {
+	return words.Opening(n) + " " + what
+}
+
+// fold makes one group part of another.
+func (g *gathering) fold(from, into *grouped) {
+	from.MergedInto, from.members, from.fault = &into.ID, nil, nil
 	if into.joined == nil {
 		into.joined = map[int64]bool{}
 	}
 	into.joined[from.ID] = true
 	g.touched[from], g.touched[into] = true, true
-	return store.PutInGroup(ctx, tx, into.ID, ids)
 }
 
-// sum brings a group up to what its members say.
-func (v *grouped) sum(graph *group.Graph) {
+// sum brings a group up to what its members and its fault say.
+func (v *grouped) sum() {
 	if len(v.members) == 0 {
 		return
 	}
@@ -228,9 +295,58 @@ func (v *grouped) sum(graph *group.Graph) {
 	if open {
 		v.ClosedAt = nil
 	}
-	origin := graph.Origin(v.cores)
-	v.Origin, v.OriginAlert = origin.Place, nil
-	if origin.Alert != 0 {
-		v.OriginAlert = &origin.Alert
+	if v.fault == nil || v.sameOrigin() {
+		return
 	}
+	o := v.fault.Origin
+	v.Origin, v.OriginKind = unplace(o.Place)
+	v.OriginIn, v.OriginAlert = partsOf(o.Segment), nil
+	if o.Alert != 0 {
+		v.OriginAlert = &o.Alert
+	}
+	if was := v.was.Whence(); !v.fresh && was != "" && was != v.Whence() {
+		v.news = append(v.news, fmt.Sprintf("It likely began at %s, not at %s as was told.", v.Whence(), was))
+	}
+}
+
+// sameOrigin tells whether the group says what its fault does of where it began.
+func (v *grouped) sameOrigin() bool {
+	o, own := v.fault.Origin, v.origin()
+	return own.Place == o.Place && own.Alert == o.Alert && slices.Equal(own.Segment, o.Segment)
+}
+
+// origin is where the group says that it began.
+func (v *grouped) origin() fault.Origin {
+	if v.Origin == "" {
+		return fault.Origin{}
+	}
+	o := fault.Origin{Place: place(v.OriginKind, v.Origin), Segment: segmentOf(v.OriginIn)}
+	if v.OriginAlert != nil {
+		o.Alert = *v.OriginAlert
+	}
+	return o
+}
+
+// same tells whether nothing of a group's own changed.
+func same(a, b record.Group) bool {
+	equal := slices.Equal(a.OriginIn, b.OriginIn)
+	a.OriginIn, b.OriginIn = nil, nil
+	x, y := a.ClosedAt, b.ClosedAt
+	a.ClosedAt, b.ClosedAt = nil, nil
+	alerts := ref(a.OriginAlert) == ref(b.OriginAlert)
+	a.OriginAlert, b.OriginAlert = nil, nil
+	return equal && alerts && (x == nil) == (y == nil) && (x == nil || x.Equal(*y)) && a.BeganAt.Equal(b.BeganAt) && a.OpenedAt.Equal(b.OpenedAt) &&
+		a.Severity == b.Severity && a.Origin == b.Origin && a.OriginKind == b.OriginKind && a.FromHistory == b.FromHistory && ref(a.MergedInto) == ref(b.MergedInto)
+}
+
+func ref(p *int64) int64 {
+	if p == nil {
+		return 0
+	}
+	return *p
+}
+
+// byRaised sorts alerts as they were raised.
+func byRaised(a, b store.GroupedAlert) int {
+	return cmp.Or(a.RaisedAt.Compare(b.RaisedAt), cmp.Compare(a.ID, b.ID))
 }

@@ -2,61 +2,203 @@ package tell
 
 import (
 	"context"
-	"fmt"
+	"slices"
 	"strings"
+	"time"
 
-	"tinbell/core/group"
+	"tinbell/core/detect"
+	"tinbell/core/fault"
+	"tinbell/core/timeline"
+	"tinbell/internal/record"
 	"tinbell/internal/store"
 )
 
-// Places of the graph that are no datasets.
-func jobPlace(id int64) string    { return fmt.Sprintf("job:%d", id) }
-func sourcePlace(id int64) string { return fmt.Sprintf("source:%d", id) }
+// place names a dataset, job or source in the lineage that faults are inferred
+// along.
+func place(kind, name string) string {
+	if kind == record.OriginDataset || kind == "" {
+		return name
+	}
+	return kind + "\x00" + name
+}
 
-// lineage gives the graph that alerts are grouped by: datasets made from others,
-// from jobs, and held by sources.
-func lineage(ctx context.Context, s *store.Store) (*group.Graph, error) {
-	g := &group.Graph{}
+// unplace is the name and kind of a place.
+func unplace(p string) (name, kind string) {
+	if kind, name, found := strings.Cut(p, "\x00"); found {
+		return name, kind
+	}
+	return p, record.OriginDataset
+}
+
+func segmentOf(parts record.SegmentValues) fault.Segment {
+	var s fault.Segment
+	for _, p := range parts {
+		s = append(s, fault.Pair{Column: p.Column, Value: p.Value})
+	}
+	return s
+}
+
+func partsOf(s fault.Segment) record.SegmentValues {
+	parts := record.SegmentValues{}
+	for _, p := range s {
+		parts = append(parts, record.SegmentValue{Column: p.Column, Value: p.Value})
+	}
+	return parts
+}
+
+// segment is the part of its dataset that a series is about.
+func segment(by record.Strings, text string) fault.Segment {
+	return fault.SegmentOf(by, text, strings.Split(text, " / "))
+}
+
+// rates are how often places had faults of late.
+type rates map[string]int
+
+const rateDays = 90
+
+// surroundings gives what faults are inferred from: the lineage, as far as it was
+// learned, what is judged where, and how often faults come.
+func (t *Teller) surroundings(ctx context.Context, s *store.Store, g *gathering, now time.Time) (*fault.Lineage, rates, error) {
+	l := &fault.Lineage{}
 	steps, err := s.Steps(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
+	learned, err := s.LineageLags(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	lags := make(map[[2]string]store.LineageLag, len(learned))
+	for _, one := range learned {
+		lags[[2]string{one.From, one.To}] = one
+	}
+	up := map[string][]string{}
 	for _, one := range steps {
-		g.Step(one.From, one.To)
+		lag, pass := fault.Unknown(3600), 0.0
+		if known, ok := lags[[2]string{one.From, one.To}]; ok {
+			lag, pass = fault.Lag{Low: known.Low, High: known.High, Spread: known.Spread}, known.Pass
+		}
+		l.Step(one.From, one.To, lag, pass)
+		up[one.To] = append(up[one.To], one.From)
 	}
 	writes, err := s.Writes(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	for _, w := range writes {
-		g.Hold(jobPlace(w.JobID), w.Dataset)
+		l.Write(place(record.OriginJob, w.Job), w.Dataset)
 	}
 	datasets, err := s.Datasets(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	for _, d := range datasets {
-		g.Hold(sourcePlace(d.SourceID), d.Name)
+		l.Hold(place(record.OriginSource, d.Source), d.Name)
 	}
-	return g, nil
+	near := nearby(g, up)
+	watched, err := s.Watched(ctx, near)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, w := range watched {
+		kind, column := measured(w.Measure, w.Kind, w.Column, w.Metric)
+		l.Judge(w.Dataset, kind, column, segment(w.SegmentBy, w.Segment))
+	}
+	shares, err := s.SegmentShares(ctx, near)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, x := range shares {
+		l.Share(x.Dataset, fault.Pair{Column: x.Column, Value: x.Value}, x.Share)
+	}
+	rates, err := s.PlaceRates(ctx, near, now.Add(-rateDays*24*time.Hour))
+	return l, rates, err
 }
 
-// PlaceName says a place of the graph as people know it.
-func (t *Teller) PlaceName(ctx context.Context, place string) string {
-	kind, number, found := strings.Cut(place, ":")
-	var id int64
-	if _, err := fmt.Sscan(number, &id); !found || err != nil {
-		return place
-	}
-	switch kind {
-	case "job":
-		if name, err := t.store.JobName(ctx, id); err == nil {
-			return "the job " + name
-		}
-	case "source":
-		if name, err := t.store.SourceName(ctx, id); err == nil {
-			return "the source " + name
+// nearby are the datasets of all alerts, and what these are made from in two steps.
+func nearby(g *gathering, up map[string][]string) []string {
+	found := map[string]bool{}
+	var list []string
+	take := func(name string) {
+		if name != "" && !found[name] {
+			found[name] = true
+			list = append(list, name)
 		}
 	}
-	return place
+	for _, a := range g.alerts {
+		take(a.Dataset)
+		for _, parent := range up[a.Dataset] {
+			take(parent)
+			for _, grand := range up[parent] {
+				take(grand)
+			}
+		}
+	}
+	slices.Sort(list)
+	return list
+}
+
+// measured says of what kind a metric's alerts are, and what they measure.
+func measured(measure string, kind timeline.Kind, column, metric string) (fault.Kind, string) {
+	if column == "" {
+		column = metric
+	}
+	switch {
+	case measure == record.MeasureDrift:
+		return fault.Drift, ""
+	case measure == record.MeasureFreshness:
+		return fault.Late, ""
+	case kind == timeline.Count:
+		return fault.Rows, ""
+	case kind == timeline.Share:
+		return fault.Nulls, column
+	}
+	return fault.Mean, column
+}
+
+// explain finds where what a group holds began, whatever was thought before.
+func (r rates) explain(l *fault.Lineage, g *grouped) *fault.Fault {
+	cores := make([]fault.Alert, len(g.members))
+	for i, m := range g.members {
+		cores[i] = r.coreOf(m)
+	}
+	return fault.NewInference(l).Explain(g.ID, cores)
+}
+
+// coreOf is an alert as the inference sees it.
+func (r rates) coreOf(m store.GroupedAlert) fault.Alert {
+	a := fault.Alert{ID: m.ID, Series: m.SeriesID, Place: m.Dataset, Segment: segment(m.SegmentBy, m.Segment), Onset: float64(m.Since.Unix()), Spread: m.Spread,
+		Raised: m.RaisedAt.Unix(), Effect: m.Effect, Error: m.EffectError, Critical: m.Severity == "critical", Fixed: m.Fixed}
+	switch {
+	case m.Job != "" && m.Dataset == "":
+		a.Place = place(record.OriginJob, m.Job)
+	case m.Source != "" && m.Dataset == "":
+		a.Place = place(record.OriginSource, m.Source)
+	}
+	if m.ClosedAt != nil {
+		if a.Ended = m.ClosedAt.Unix(); m.EndedAt != nil {
+			a.Ended = m.EndedAt.Unix()
+		}
+	}
+	a.Sign = map[string]int8{"low": -1, "high": 1}[m.Direction]
+	a.Kind, a.Column = measured(m.Measure, m.Kind, m.Column, m.Metric)
+	switch m.Cause {
+	case string(detect.Silence), string(detect.Missing):
+		a.Kind, a.Column, a.Sign, a.Effect, a.Error = fault.Rows, "", -1, -1, 0.05 // nothing came
+	case string(detect.Overdue), record.CauseSilentJob, record.CausePromise:
+		a.Kind, a.Column, a.Sign, a.Effect = fault.Late, "", 1, 0
+	case record.CauseUnreadable:
+		a.Kind, a.Column, a.Sign, a.Effect = fault.Unreadable, "", 0, 0
+	case record.CauseColumns, record.CauseFile:
+		a.Kind, a.Column, a.Sign, a.Effect = fault.Columns, "", 0, 0
+	}
+	if a.Kind == fault.Drift {
+		a.Segment, a.Effect = nil, 0
+	}
+	// A fault anywhere in its place rings one of its series about every second time.
+	a.Rate = 0.5 * float64(r[m.Dataset]+1) / (rateDays * 24)
+	if m.WarnSeconds > 0 {
+		a.Rate += 3600 / m.WarnSeconds / float64(max(m.Siblings, 1))
+	}
+	return a
 }

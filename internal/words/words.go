@@ -126,6 +126,14 @@ func Opening(n int) string {
 	return strconv.Itoa(n)
 }
 
+// Agree writes a number with what agrees with it: one alert is, two alerts are.
+func Agree(n int, one, more string) string {
+	if n == 1 {
+		return "one " + one
+	}
+	return strconv.Itoa(n) + " " + more
+}
+
 // Plural writes a number with its noun: one alarm, two alarms.
 func Plural(n int, noun string) string {
 	if n == 1 {
