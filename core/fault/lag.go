@@ -70,6 +70,18 @@ func Learn(up, down []float64, period int64, furthest float64) (l Learned, ok bo
 	return l, true
 }
 
+// Observed is the lag of a step at which past faults showed so many seconds after
+// they began upstream: three at least, their middle half and what lies beyond it.
+func Observed(seconds []float64) (Lag, bool) {
+	if len(seconds) < 3 {
+		return Lag{}, false
+	}
+	s := slices.Sorted(slices.Values(seconds))
+	least, most := s[0], s[len(s)-1]
+	low, high := robust.Quantile(s, 0.25), robust.Quantile(s, 0.75)
+	return Lag{Low: low, High: high, Spread: max(hour/2, (high-low)/1.35, (most-least)/4)}, true
+}
+
 // wobble is by which share each value differs from what its slot of the week
 // usually has, bounded.
 func wobble(values []float64, slots int) []float64 {

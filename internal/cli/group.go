@@ -17,7 +17,7 @@ import (
 )
 
 func (a *app) groupCommand() *cobra.Command {
-	return group("group", "Alerts that are told as one", a.groupList(), a.groupShow(), a.groupTake(), a.groupSnooze(), a.groupTell())
+	return group("group", "Alerts that are told as one", a.groupList(), a.groupShow(), a.groupTake(), a.groupSnooze(), a.groupTell(), a.groupPart(), a.groupJoin(), a.groupAnswers())
 }
 
 func (a *app) groupList() *cobra.Command {
@@ -42,7 +42,7 @@ func (a *app) groupList() *cobra.Command {
 			}
 			l := listing{head: []string{"group", "opened", "severity", "alerts", "what", "likely origin", "lasted", "looked after"}, right: []int{1, 4}, raw: page, none: "No such group."}
 			for _, g := range page.Groups {
-				l.rows = append(l.rows, []string{strconv.FormatInt(g.ID, 10), local(g.OpenedAt, g.Zone), g.Severity, strconv.Itoa(g.Alerts), g.Sentence, orNone(g.Origin), lasted(g.Group), orNone(g.TakenBy)})
+				l.rows = append(l.rows, []string{strconv.FormatInt(g.ID, 10), local(g.OpenedAt, g.Zone), g.Severity, strconv.Itoa(g.Alerts), g.Sentence, orNone(g.Place), lasted(g.Group), orNone(g.TakenBy)})
 			}
 			return a.show(l)
 		}}
@@ -142,6 +142,58 @@ func (a *app) groupTell() *cobra.Command {
 			}
 			a.say("Put into the outbox as %s: tinbell message show %s", m.ID, m.ID)
 			return nil
+		}}
+}
+
+func (a *app) groupPart() *cobra.Command {
+	return &cobra.Command{Use: "part ID ALERT...", Short: "Say that some alerts of a group are not the same fault: they become a group of their own", Args: cobra.MinimumNArgs(2),
+		Example: "  tinbell group part 12 41 43",
+		RunE: func(c *cobra.Command, args []string) error {
+			var alerts []int64
+			for _, text := range args[1:] {
+				id, err := strconv.ParseInt(text, 10, 64)
+				if err != nil {
+					return wrongUsage{fmt.Errorf("alert %q: give its number, as tinbell group show prints it", text)}
+				}
+				alerts = append(alerts, id)
+			}
+			var g httpapi.GroupDetail
+			if err := a.client().Send(c.Context(), "POST", "/groups/"+url.PathEscape(args[0])+"/part", map[string]any{"alerts": alerts}, &g); err != nil {
+				return err
+			}
+			a.say("They are group %d now, likely from %s: tinbell group show %d", g.ID, orNone(g.Place), g.ID)
+			return nil
+		}}
+}
+
+func (a *app) groupJoin() *cobra.Command {
+	return &cobra.Command{Use: "join ID OTHER", Short: "Say that another group is the same fault: it becomes part of this one", Args: exactly(2, "ID OTHER"), Example: "  tinbell group join 12 14",
+		RunE: func(c *cobra.Command, args []string) error {
+			other, err := strconv.ParseInt(args[1], 10, 64)
+			if err != nil {
+				return wrongUsage{fmt.Errorf("group %q: give its number, as tinbell group list prints it", args[1])}
+			}
+			var g httpapi.GroupDetail
+			if err := a.client().Send(c.Context(), "POST", "/groups/"+url.PathEscape(args[0])+"/join", map[string]any{"group": other}, &g); err != nil {
+				return err
+			}
+			a.say("Group %d has %s now, likely from %s.", g.ID, words.Plural(g.Alerts, "alert"), orNone(g.Place))
+			return nil
+		}}
+}
+
+func (a *app) groupAnswers() *cobra.Command {
+	return &cobra.Command{Use: "answers", Short: "List what people said of groups, whether they are one fault", Args: exactly(0, "nothing"), Example: "  tinbell group answers --output csv",
+		RunE: func(c *cobra.Command, _ []string) error {
+			var list []record.GroupAnswer
+			if err := a.client().Get(c.Context(), "/group-answers", nil, &list); err != nil {
+				return err
+			}
+			l := listing{head: []string{"at", "who", "group", "and", "are", "alerts"}, right: []int{3, 4}, raw: list, none: "Nobody has said anything of groups."}
+			for _, x := range list {
+				l.rows = append(l.rows, []string{local(x.At, "UTC"), x.Author, strconv.FormatInt(x.GroupID, 10), strconv.FormatInt(x.OtherID, 10), x.Says, strings.Trim(fmt.Sprint([]int64(x.Alerts)), "[]")})
+			}
+			return a.show(l)
 		}}
 }
 

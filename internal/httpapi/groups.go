@@ -88,6 +88,39 @@ func (s *server) addGroups(api huma.API) {
 		}
 		return ok(s.group(ctx, in.ID))
 	})
+	add(api, "POST", "/groups/{id}/part", "part-group", "Say that some alerts of a group are not the same fault: they become a group of their own", people.Editor, func(ctx context.Context, in *struct {
+		NumberedGroup
+		Body struct {
+			Alerts []int64 `json:"alerts" minItems:"1" maxItems:"1000" doc:"that have another cause"`
+		}
+	}) (*body[GroupDetail], error) {
+		made, err := s.Teller.Part(ctx, in.ID, in.Body.Alerts, account(ctx).Name)
+		if err != nil {
+			return nil, problem(ctx, err)
+		}
+		return ok(s.group(ctx, made))
+	})
+	add(api, "POST", "/groups/{id}/join", "join-group", "Say that another group is the same fault: it becomes part of this one", people.Editor, func(ctx context.Context, in *struct {
+		NumberedGroup
+		Body struct {
+			Group int64 `json:"group" doc:"that becomes part of it"`
+		}
+	}) (*body[GroupDetail], error) {
+		if err := s.Teller.Unite(ctx, in.ID, in.Body.Group, account(ctx).Name); err != nil {
+			return nil, problem(ctx, err)
+		}
+		return ok(s.group(ctx, in.ID))
+	})
+	add(api, "GET", "/group-answers", "group-answers", "What people said of groups, whether they are one fault, oldest first", people.Reader, func(ctx context.Context, in *struct {
+		Cursor int64 `query:"cursor" doc:"id of the last answer of the page before"`
+		Limit  int   `query:"limit" minimum:"1" maximum:"10000" default:"1000"`
+	}) (*body[[]record.GroupAnswer], error) {
+		return ok(s.Store.GroupAnswers(ctx, in.Cursor, in.Limit))
+	})
+	add(api, "GET", "/lineage/lags", "lineage-lags", "How long after its upstream each dataset shows a disturbance, and which share of its rows comes from there", people.Reader,
+		func(ctx context.Context, _ *none) (*body[[]store.LineageLag], error) {
+			return ok(s.Store.LineageLags(ctx))
+		})
 	add(api, "POST", "/groups/{id}/tell", "tell-group", "Tell a channel of a group at once", people.Editor, func(ctx context.Context, in *struct {
 		NumberedGroup
 		Body struct {

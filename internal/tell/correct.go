@@ -18,11 +18,6 @@ const (
 	saysNotSame = "not the same"
 )
 
-// Refused says why a group cannot be split or joined as asked.
-type Refused struct{ Why string }
-
-func (r Refused) Error() string { return r.Why }
-
 // Part makes some alerts of a group a group of their own, because a person says
 // that they have another cause; both stay as they are from then on. It gives the new
 // group.
@@ -42,9 +37,9 @@ func (t *Teller) Part(ctx context.Context, group int64, alerts []int64, who stri
 		}
 		switch {
 		case len(leave) < len(alerts):
-			return Refused{fmt.Sprintf("not all of these alerts are of group %d: it has %s", group, numbers(one.members))}
+			return record.Conflict{What: fmt.Sprintf("not all of these alerts are of group %d: it has %s", group, numbers(one.members))}
 		case len(stay) == 0:
-			return Refused{fmt.Sprintf("group %d would be left without an alert: leave at least one of %s", group, numbers(one.members))}
+			return record.Conflict{What: fmt.Sprintf("group %d would be left without an alert: leave at least one of %s", group, numbers(one.members))}
 		}
 		first := leave[0]
 		other := &grouped{Group: record.Group{BeganAt: first.Since, OpenedAt: first.RaisedAt, Severity: first.Severity, FromHistory: one.FromHistory, OriginKind: record.OriginDataset}, fresh: true}
@@ -69,7 +64,7 @@ func (t *Teller) Part(ctx context.Context, group int64, alerts []int64, who stri
 func (t *Teller) Unite(ctx context.Context, group, other int64, who string) error {
 	return t.store.InTx(ctx, func(tx pgx.Tx) error {
 		if group == other {
-			return Refused{fmt.Sprintf("%d and %d are one group already", group, other)}
+			return record.Conflict{What: fmt.Sprintf("%d and %d are one group already", group, other)}
 		}
 		g, into, err := t.open(ctx, tx, group)
 		if err != nil {
@@ -115,7 +110,7 @@ func (t *Teller) open(ctx context.Context, tx pgx.Tx, id int64) (*gathering, *gr
 		return nil, nil, record.NotFound{Kind: "group", Name: fmt.Sprint(id)}
 	}
 	if into := groups[at].MergedInto; into != nil {
-		return nil, nil, Refused{fmt.Sprintf("group %d is part of group %d by now", id, *into)}
+		return nil, nil, record.Conflict{What: fmt.Sprintf("group %d is part of group %d by now", id, *into)}
 	}
 	one := &grouped{Group: groups[at], was: groups[at]}
 	g := &gathering{byID: map[int64]*grouped{id: one}, groups: []*grouped{one}, alerts: map[int64]store.GroupedAlert{}, touched: map[*grouped]bool{}}

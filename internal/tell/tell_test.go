@@ -61,7 +61,9 @@ func TestOneFaultIsOneMessageAndItsEndAnother(t *testing.T) {
 	}
 }
 
-func TestALateOriginCorrectsTheGroupAndJoinsOthers(t *testing.T) {
+// Two faults have a reader in common: it follows from one of them, and does not make
+// them one.
+func TestALateOriginCorrectsTheGroupAndACommonReaderJoinsNothing(t *testing.T) {
 	d := newDesk(t)
 	for _, name := range []string{"raw.orders", "ops.sales", "raw.gates", "ops.scans", "mart.both"} {
 		d.monitor(name)
@@ -74,19 +76,78 @@ func TestALateOriginCorrectsTheGroupAndJoinsOthers(t *testing.T) {
 	same(t, "two faults", sorted(said(t, d.settle("/pager"))), "opened: Warning: ops.sales sends too little", "opened: Warning: ops.scans sends too little")
 	d.ring("raw.orders", func(a *record.Alert) { a.Since = a.Since.Add(-time.Hour) })
 	same(t, "an origin that was found late", said(t, d.settle("/pager"))[2:], "changed: Changed: raw.orders sends too little (and 1 more)")
-	d.ring("mart.both") // holds both groups together
-	came := d.settle("/pager")[3:]
-	if len(came) != 1 || !strings.Contains(came[0].Text, "turned out to be part of this one") {
-		t.Errorf("those who heard of the second are told that it is part of the first: %v", said(t, came))
-	}
-	open := d.groups("?state=open")
-	if len(open) != 1 || open[0].Alerts != 4 || open[0].Origin != "raw.orders" {
+	d.ring("mart.both")
+	same(t, "a reader of both", said(t, d.settle("/pager"))[3:])
+	if open := d.groups("?state=open"); len(open) != 2 || open[0].Alerts+open[1].Alerts != 4 {
 		t.Errorf("groups: %+v", open)
 	}
+}
+
+func TestWhatPeopleSayOfGroupsIsToldAndKept(t *testing.T) {
+	d := newDesk(t)
+	for _, name := range []string{"raw.orders", "ops.sales", "ops.scans"} {
+		d.monitor(name)
+	}
+	d.made("raw.orders", "ops.sales")
+	d.webhook("pager")
+	origin, reader := d.ring("raw.orders", func(a *record.Alert) { a.Since = a.Since.Add(-time.Hour) }), d.ring("ops.sales")
+	d.settle("/pager")
+	d.ring("ops.scans")
+	same(t, "two faults", sorted(said(t, d.settle("/pager"))), "opened: Warning: ops.scans sends too little", "opened: Warning: raw.orders sends too little (and 1 more)")
+	open := d.groups("?state=open")
+	scans, orders := open[0], open[1]
+
+	// "The same": the second becomes part of the first.
 	var g httpapi.GroupDetail
-	dbtest.Must(t, d.Admin.Get(t.Context(), fmt.Sprintf("/groups/%d", open[0].ID+1), nil, &g))
-	if g.ID != open[0].ID {
+	dbtest.Must(t, d.Admin.Send(t.Context(), "POST", fmt.Sprintf("/groups/%d/join", orders.ID), map[string]int64{"group": scans.ID}, &g))
+	if g.ID != orders.ID || g.Alerts != 3 || g.Place != "raw.orders" {
+		t.Errorf("joined: %+v", g.GroupRow)
+	}
+	came := d.settle("/pager")[2:]
+	if len(came) != 1 || !strings.Contains(came[0].Text, fmt.Sprintf("Group %d turned out to be part of this one", scans.ID)) {
+		t.Errorf("those who heard of the second are told that it is part of the first: %v", said(t, came))
+	}
+	dbtest.Must(t, d.Admin.Get(t.Context(), fmt.Sprintf("/groups/%d", scans.ID), nil, &g))
+	if g.ID != orders.ID {
 		t.Errorf("the merged group's address gives group %d", g.ID)
+	}
+
+	// "Not the same": a part becomes a group of its own, and stays one.
+	dbtest.Must(t, d.Admin.Send(t.Context(), "POST", fmt.Sprintf("/groups/%d/part", orders.ID), map[string][]int64{"alerts": {reader}}, &g))
+	parted := g.ID
+	if parted == orders.ID || g.Alerts != 1 || g.Place != "ops.sales" {
+		t.Errorf("parted: %+v", g.GroupRow)
+	}
+	came = d.settle("/pager")[3:]
+	if what := sorted(said(t, came)); len(what) != 2 || !strings.HasPrefix(what[0], "changed: ") || what[1] != "opened: Warning: ops.sales sends too little" {
+		t.Errorf("told of the part, and that it is gone: %v", what)
+	}
+	again, err := d.Parts.Store.Alert(t.Context(), origin)
+	dbtest.Must(t, err)
+	d.ring("raw.orders", func(a *record.Alert) { *a = again; a.Severity = "critical" })
+	d.quiet()
+	if open := d.groups("?state=open"); len(open) != 2 {
+		t.Errorf("what a person parted is one again: %+v", open)
+	}
+
+	// What cannot be is refused, and says why; what was said is listed.
+	for path, c := range map[string]struct {
+		body any
+		want string
+	}{
+		fmt.Sprintf("/groups/%d/part", parted):    {map[string][]int64{"alerts": {reader}}, "would be left without an alert"},
+		fmt.Sprintf("/groups/%d/part", orders.ID): {map[string][]int64{"alerts": {reader}}, "not all of these alerts are of group"},
+		fmt.Sprintf("/groups/%d/join", orders.ID): {map[string]int64{"group": orders.ID}, "one group already"},
+		fmt.Sprintf("/groups/%d/join", scans.ID):  {map[string]int64{"group": parted}, "is part of group"},
+	} {
+		if err := d.Admin.Send(t.Context(), "POST", path, c.body, nil); err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %v, want %q", path, err, c.want)
+		}
+	}
+	var answers []record.GroupAnswer
+	dbtest.Must(t, d.Admin.Get(t.Context(), "/group-answers", nil, &answers))
+	if len(answers) != 2 || answers[0].Says != "same" || answers[1].Says != "not the same" || answers[1].OtherID != parted || !slices.Equal(answers[1].Alerts, record.Numbers{reader}) {
+		t.Errorf("answers: %+v", answers)
 	}
 }
 
