@@ -170,22 +170,16 @@ func (s *Store) Watched(ctx context.Context, datasets []string) ([]Watched, erro
 		datasets, mostWatched)
 }
 
-// PlaceRate is how many groups had alerts of a dataset, job or source.
-type PlaceRate struct {
-	Place  string `db:"place"`
-	Groups int    `db:"groups"`
-}
-
-// PlaceRates counts, for datasets, in how many groups since an instant they had
-// alerts.
-func (s *Store) PlaceRates(ctx context.Context, datasets []string, since time.Time) (map[string]int, error) {
-	list, err := many[PlaceRate](ctx, s, "groups", `
-		select d.name as place, count(distinct a.group_id)::int as groups from dataset d join metric m on m.dataset_id = d.id
-		join series s on s.metric_id = m.id join alert a on a.series_id = s.id
-		where d.name = any($1) and a.raised_at >= $2 and a.group_id is not null group by d.name`, datasets, since)
-	rates := make(map[string]int, len(list))
+// MonitorRates counts the alerts of monitors since an instant.
+func (s *Store) MonitorRates(ctx context.Context, monitors []int64, since time.Time) (map[int64]int, error) {
+	type rate struct {
+		Monitor int64 `db:"monitor_id"`
+		N       int   `db:"n"`
+	}
+	list, err := many[rate](ctx, s, "alerts", `select monitor_id, count(*)::int as n from alert where monitor_id = any($1) and raised_at >= $2 group by 1`, monitors, since)
+	rates := make(map[int64]int, len(list))
 	for _, r := range list {
-		rates[r.Place] = r.Groups
+		rates[r.Monitor] = r.N
 	}
 	return rates, err
 }

@@ -19,15 +19,17 @@ const (
 	disturbed  = 180 * 24 * time.Hour   // past that faults are looked for in
 	paced      = 28 * 24 * time.Hour    // past that runs are looked at
 	furthest   = 48 * 3600              // seconds that a lag of hours is looked for
-	fewSeries  = 64                     // series of a metric that are read
-	leastPace  = 8                      // runs that a pace needs
+	learnEvery = 6 * time.Hour
+	fewSeries  = 64 // series of a metric that are read
+	leastPace  = 8  // runs that a pace needs
 	sharesFrom = 28 * 24 * time.Hour
 )
 
 // Learn learns of each step of the lineage how long after upstream a dataset shows
 // a disturbance: from the wobble of their rows or, where that shows nothing, from
 // faults that people confirmed or how often its job runs; and of each dataset the
-// shares of its segments.
+// shares of its segments. It does so again where there are others now, and four times
+// a day.
 func (t *Teller) Learn(ctx context.Context) error {
 	now := t.now()
 	steps, err := t.store.Steps(ctx)
@@ -37,6 +39,10 @@ func (t *Teller) Learn(ctx context.Context) error {
 	series, err := t.store.RowSeries(ctx, fewSeries)
 	if err != nil {
 		return err
+	}
+	world := learned{now, len(steps), len(series)}
+	if t.learned.steps == world.steps && t.learned.series == world.series && now.Sub(t.learned.at) < learnEvery {
+		return nil
 	}
 	whole := rowsByDataset{store: t.store, series: series, known: map[string]rows{}}
 	apart, err := t.store.Apartnesses(ctx, now.Add(-disturbed))
@@ -68,12 +74,22 @@ func (t *Teller) Learn(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return t.store.InTx(ctx, func(tx pgx.Tx) error {
+	err = t.store.InTx(ctx, func(tx pgx.Tx) error {
 		if err := store.PutLineageLags(ctx, tx, lags); err != nil {
 			return err
 		}
 		return store.PutSegmentShares(ctx, tx, shares)
 	})
+	if err == nil {
+		t.learned = world
+	}
+	return err
+}
+
+// learned is of what was learned last; only the duty that learns reads it.
+type learned struct {
+	at            time.Time
+	steps, series int
 }
 
 func apartOf(list []store.Apartness, step store.Step) (seconds []float64) {

@@ -51,13 +51,13 @@ func segment(by record.Strings, text string) fault.Segment {
 	return fault.SegmentOf(by, text, strings.Split(text, " / "))
 }
 
-// rates are how often places had faults of late.
-type rates map[string]int
+// rates are how often monitors rang of late.
+type rates map[int64]int
 
 const rateDays = 90
 
 // surroundings gives what faults are inferred from: the lineage, as far as it was
-// learned, what is judged where, and how often faults come.
+// learned, what is judged where, and how often monitors ring.
 func (t *Teller) surroundings(ctx context.Context, s *store.Store, g *gathering, now time.Time) (*fault.Lineage, rates, error) {
 	l := &fault.Lineage{}
 	steps, err := s.Steps(ctx)
@@ -111,7 +111,13 @@ func (t *Teller) surroundings(ctx context.Context, s *store.Store, g *gathering,
 	for _, x := range shares {
 		l.Share(x.Dataset, fault.Pair{Column: x.Column, Value: x.Value}, x.Share)
 	}
-	rates, err := s.PlaceRates(ctx, near, now.Add(-rateDays*24*time.Hour))
+	var monitors []int64
+	for _, a := range g.alerts {
+		if a.MonitorID != 0 && !slices.Contains(monitors, a.MonitorID) {
+			monitors = append(monitors, a.MonitorID)
+		}
+	}
+	rates, err := s.MonitorRates(ctx, monitors, now.Add(-rateDays*24*time.Hour))
 	return l, rates, err
 }
 
@@ -195,10 +201,11 @@ func (r rates) coreOf(m store.GroupedAlert) fault.Alert {
 	if a.Kind == fault.Drift {
 		a.Segment, a.Effect = nil, 0
 	}
-	// A fault anywhere in its place rings one of its series about every second time.
-	a.Rate = 0.5 * float64(r[m.Dataset]+1) / (rateDays * 24)
+	// As often as it rang, and half a time more; and as often as it may by chance.
+	series := float64(max(m.Siblings, 1))
+	a.Rate = (float64(r[m.MonitorID])/series + 0.5) / (rateDays * 24)
 	if m.WarnSeconds > 0 {
-		a.Rate += 3600 / m.WarnSeconds / float64(max(m.Siblings, 1))
+		a.Rate += 3600 / m.WarnSeconds / series
 	}
 	return a
 }

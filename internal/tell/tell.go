@@ -44,6 +44,7 @@ type Teller struct {
 	options   Options
 	http      *http.Client
 
+	learned learned
 	wake    chan struct{}
 	running sync.WaitGroup
 }

@@ -65,7 +65,7 @@ func (v *Subject) sentence(a record.Alert) string {
 		text := fmt.Sprintf("%s sends %s", who, said)
 		if a.Observed > 0 && a.Expected > 0 {
 			observed, expected := words.NumbersApart(a.Observed, a.Expected)
-			text += fmt.Sprintf(" (%s, expected %s%s)", observed, expected, within(a.Since, a.RangTo))
+			text += fmt.Sprintf(" (%s%s, expected %s)", observed, within(a.Since, a.RangTo), expected)
 		} else {
 			text += within(a.Since, a.RangTo)
 		}
@@ -76,7 +76,7 @@ func (v *Subject) sentence(a record.Alert) string {
 	}
 	observed, expected := v.apart(a.Observed, a.Expected)
 	text := fmt.Sprintf("%s: %s is %s, expected %s", who, unit, observed, expected)
-	if worst, _ := v.apart(a.WorstObserved, a.WorstExpected); v.worse(a) && worst != observed {
+	if worst := v.say(a.WorstObserved); v.worse(a) && worst != v.say(a.Observed) {
 		text += ", at worst " + worst
 	}
 	return text
@@ -110,7 +110,11 @@ func (v *Subject) worse(a record.Alert) bool {
 	if a.WorstFrom == nil || a.WorstFrom.Equal(a.Since) {
 		return false
 	}
-	return math.Abs(a.WorstObserved-a.WorstExpected) > 1.1*math.Abs(a.Observed-a.Expected)
+	off, worst := a.Observed-a.Expected, a.WorstObserved-a.WorstExpected
+	if v.Metric.Kind == timeline.Count && a.Expected > 0 && a.WorstExpected > 0 && math.Abs(worst)/a.WorstExpected < math.Abs(off)/a.Expected {
+		return false // more rows are missing, and fewer of those that were due
+	}
+	return math.Abs(worst) > 1.1*math.Abs(off)
 }
 
 func (v *Subject) unit() string {
@@ -147,6 +151,17 @@ func short(counted, unit string) string {
 		return "none"
 	}
 	return counted
+}
+
+// say writes a value of the metric.
+func (v *Subject) say(x float64) string {
+	switch v.Metric.Kind {
+	case timeline.Share:
+		return words.Percent(x)
+	case timeline.Duration:
+		return words.Seconds(x)
+	}
+	return words.Number(x)
 }
 
 // apart writes an observed and an expected value so that they differ.
@@ -188,7 +203,7 @@ func within(from time.Time, to *time.Time) string {
 // driftSentence says what of a dataset's rows has changed; Observed is in limits.
 func driftSentence(a record.Alert) string {
 	far := "over the limit"
-	if a.Observed > 1 {
+	if a.Observed > 1.05 {
 		far = words.Number(a.Observed) + " times the limit"
 	}
 	switch a.Segment {

@@ -657,6 +657,23 @@ export interface paths {
         patch: operations["change-filter"];
         trace?: never;
     };
+    "/api/v1/group-answers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What people said of groups, whether they are one fault, oldest first */
+        get: operations["group-answers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/groups": {
         parameters: {
             query?: never;
@@ -685,6 +702,40 @@ export interface paths {
         get: operations["group"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups/{id}/join": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that another group is the same fault: it becomes part of this one */
+        post: operations["join-group"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups/{id}/part": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that some alerts of a group are not the same fault: they become a group of their own */
+        post: operations["part-group"];
         delete?: never;
         options?: never;
         head?: never;
@@ -977,6 +1028,23 @@ export interface paths {
         put?: never;
         /** An OpenLineage event, or an array of them; gzip allowed */
         post: operations["openlineage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lineage/lags": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How long after its upstream each dataset shows a disturbance, and which share of its rows comes from there */
+        get: operations["lineage-lags"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2084,10 +2152,22 @@ export interface components {
             direction: "low" | "high" | "both";
             /** @description people do not agree on it */
             disputed: boolean;
+            /**
+             * Format: double
+             * @description how large the change is, as a share of what was expected
+             */
+            effect: number;
+            /**
+             * Format: double
+             * @description its standard deviation
+             */
+            effect_error: number;
             /** Format: date-time */
             ended_at: string | null;
             /** Format: double */
             expected: number;
+            /** @description what came and what was expected in the stretch that rang, and the worst since, in words */
+            figures: string;
             /** @description found when the monitor was first fitted to the past */
             from_history: boolean;
             /**
@@ -2115,9 +2195,14 @@ export interface components {
             monitor: string;
             /**
              * Format: double
-             * @description sum (counts) or mean while open
+             * @description sum (counts) or mean over the stretch that rang
              */
             observed: number;
+            /**
+             * Format: double
+             * @description standard deviation of since, seconds
+             */
+            onset_spread: number;
             owner: string;
             /**
              * Format: double
@@ -2132,6 +2217,11 @@ export interface components {
             planned: boolean;
             /** Format: date-time */
             raised_at: string;
+            /**
+             * Format: date-time
+             * @description end of the stretch that rang; it begins with since
+             */
+            rang_to: string | null;
             /** Format: double */
             return_period_seconds: number;
             /**
@@ -2170,6 +2260,17 @@ export interface components {
              * @enum {string}
              */
             verdict: "fault" | "noise" | "planned" | "";
+            /** Format: double */
+            worst_expected: number;
+            /**
+             * Format: date-time
+             * @description the worst stretch so far, about as long as the one that rang
+             */
+            worst_from: string | null;
+            /** Format: double */
+            worst_observed: number;
+            /** Format: date-time */
+            worst_to: string | null;
             zone: string;
         };
         AlertDetail: {
@@ -2195,10 +2296,22 @@ export interface components {
             direction: "low" | "high" | "both";
             /** @description people do not agree on it */
             disputed: boolean;
+            /**
+             * Format: double
+             * @description how large the change is, as a share of what was expected
+             */
+            effect: number;
+            /**
+             * Format: double
+             * @description its standard deviation
+             */
+            effect_error: number;
             /** Format: date-time */
             ended_at: string | null;
             /** Format: double */
             expected: number;
+            /** @description what came and what was expected in the stretch that rang, and the worst since, in words */
+            figures: string;
             /** @description found when the monitor was first fitted to the past */
             from_history: boolean;
             /**
@@ -2228,9 +2341,14 @@ export interface components {
             monitor: string;
             /**
              * Format: double
-             * @description sum (counts) or mean while open
+             * @description sum (counts) or mean over the stretch that rang
              */
             observed: number;
+            /**
+             * Format: double
+             * @description standard deviation of since, seconds
+             */
+            onset_spread: number;
             owner: string;
             /**
              * Format: double
@@ -2245,6 +2363,11 @@ export interface components {
             planned: boolean;
             /** Format: date-time */
             raised_at: string;
+            /**
+             * Format: date-time
+             * @description end of the stretch that rang; it begins with since
+             */
+            rang_to: string | null;
             /** Format: double */
             return_period_seconds: number;
             /**
@@ -2283,6 +2406,17 @@ export interface components {
              * @enum {string}
              */
             verdict: "fault" | "noise" | "planned" | "";
+            /** Format: double */
+            worst_expected: number;
+            /**
+             * Format: date-time
+             * @description the worst stretch so far, about as long as the one that rang
+             */
+            worst_from: string | null;
+            /** Format: double */
+            worst_observed: number;
+            /** Format: date-time */
+            worst_to: string | null;
             zone: string;
         };
         AlertPage: {
@@ -3300,6 +3434,27 @@ export interface components {
              */
             verdict: "fault" | "noise" | "planned" | "";
         };
+        GroupAnswer: {
+            /** @description those that changed their group by it */
+            alerts: number[] | null;
+            /** Format: date-time */
+            at: string;
+            author: string;
+            /**
+             * Format: int64
+             * @description the group that it was said of
+             */
+            group_id: number;
+            /** Format: int64 */
+            id: number;
+            /**
+             * Format: int64
+             * @description the other: that became part of it, or that was made of a part of it
+             */
+            other_id: number;
+            /** @enum {string} */
+            says: "same" | "not the same";
+        };
         GroupDetail: {
             /** Format: int64 */
             alerts: number;
@@ -3321,7 +3476,7 @@ export interface components {
             id: number;
             /**
              * Format: int64
-             * @description the alert that stands for it: one that lasts, of the origin, of the whole rather than of a segment
+             * @description the alert that stands for it: its origin's, one that lasts
              */
             lead: number;
             /** @description oldest first */
@@ -3343,15 +3498,19 @@ export interface components {
              * @description when its first alert was raised
              */
             opened_at: string;
-            /** @description where it likely began: a dataset, a source or a job */
+            /** @description where it likely began: the name of a dataset, a job or a source */
             origin: string;
             /**
              * Format: int64
-             * @description none where the origin itself has no alert, but all that reads it
+             * @description none where the origin itself has no alert, but what is made from it
              */
             origin_alert: number | null;
+            /** @enum {string} */
+            origin_kind: "dataset" | "job" | "source";
+            /** @description the segment of it; none: the whole */
+            origin_segment: components["schemas"]["SegmentValue"][] | null;
             owner: string;
-            /** @description the origin as people know it */
+            /** @description its likely origin as people know it */
             place: string;
             /** @description of the alert that stands for it */
             sentence: string;
@@ -3400,7 +3559,7 @@ export interface components {
             id: number;
             /**
              * Format: int64
-             * @description the alert that stands for it: one that lasts, of the origin, of the whole rather than of a segment
+             * @description the alert that stands for it: its origin's, one that lasts
              */
             lead: number;
             /**
@@ -3418,14 +3577,20 @@ export interface components {
              * @description when its first alert was raised
              */
             opened_at: string;
-            /** @description where it likely began: a dataset, a source or a job */
+            /** @description where it likely began: the name of a dataset, a job or a source */
             origin: string;
             /**
              * Format: int64
-             * @description none where the origin itself has no alert, but all that reads it
+             * @description none where the origin itself has no alert, but what is made from it
              */
             origin_alert: number | null;
+            /** @enum {string} */
+            origin_kind: "dataset" | "job" | "source";
+            /** @description the segment of it; none: the whole */
+            origin_segment: components["schemas"]["SegmentValue"][] | null;
             owner: string;
+            /** @description its likely origin as people know it */
+            place: string;
             /** @description of the alert that stands for it */
             sentence: string;
             /**
@@ -3640,6 +3805,13 @@ export interface components {
             /** @description datasets, joined by commas */
             writes: string;
         };
+        "Join-groupRequest": {
+            /**
+             * Format: int64
+             * @description that becomes part of it
+             */
+            group: number;
+        };
         "Keep-datasetRequest": {
             /**
              * Format: int64
@@ -3736,6 +3908,28 @@ export interface components {
             links: components["schemas"]["Link"][] | null;
             /** @description upstream first */
             nodes: components["schemas"]["Node"][] | null;
+        };
+        LineageLag: {
+            from: string;
+            /** Format: double */
+            high_seconds: number;
+            /**
+             * @description from the wobble of their rows, from past faults, or from how often the job runs
+             * @enum {string}
+             */
+            learned: "rows" | "faults" | "runs";
+            /** Format: date-time */
+            learned_at: string;
+            /** Format: double */
+            low_seconds: number;
+            /**
+             * Format: double
+             * @description share of its rows that come from there; 0 while it is not known
+             */
+            pass: number;
+            /** Format: double */
+            spread_seconds: number;
+            to: string;
         };
         Link: {
             from: string;
@@ -3901,6 +4095,8 @@ export interface components {
             turn: number;
             /** @enum {string} */
             what: "opened" | "changed" | "again" | "reminder" | "asked" | "escalated" | "recovered" | "summary" | "test";
+            /** @description what changed, where that is why it is sent */
+            why: string;
         };
         MessageDetail: {
             /** Format: int64 */
@@ -3927,6 +4123,8 @@ export interface components {
             turn: number;
             /** @enum {string} */
             what: "opened" | "changed" | "again" | "reminder" | "asked" | "escalated" | "recovered" | "summary" | "test";
+            /** @description what changed, where that is why it is sent */
+            why: string;
         };
         Metric: {
             /** Format: date-time */
@@ -4611,6 +4809,10 @@ export interface components {
             /** @description level, hour, weekday, hour of the week or calendar */
             name: string;
         };
+        "Part-groupRequest": {
+            /** @description that have another cause */
+            alerts: number[] | null;
+        };
         Passed: {
             monitor: string;
             why: string;
@@ -5112,6 +5314,11 @@ export interface components {
              */
             unwatched: number;
             weeks: components["schemas"]["Week"][] | null;
+        };
+        SegmentValue: {
+            /** @description empty where it has no name */
+            column: string;
+            value: string;
         };
         Separability: {
             /** Format: double */
@@ -7574,6 +7781,39 @@ export interface operations {
             };
         };
     };
+    "group-answers": {
+        parameters: {
+            query?: {
+                /** @description id of the last answer of the page before */
+                cursor?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupAnswer"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     groups: {
         parameters: {
             query?: {
@@ -7623,6 +7863,76 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupDetail"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "join-group": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Join-groupRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupDetail"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "part-group": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Part-groupRequest"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -8286,6 +8596,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HeardBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "lineage-lags": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LineageLag"][] | null;
                 };
             };
             /** @description Error */
