@@ -45,7 +45,7 @@ func (a *app) alertCommand() *cobra.Command {
 	f.StringVar(&dataset, "dataset", "", "only of this dataset")
 	f.StringVar(&monitor, "monitor", "", "only of this monitor")
 	f.IntVar(&limit, "limit", 40, "at most so many")
-	return group("alert", "Alerts and their labels", list, a.alertShow(), a.alertLabel(), a.alertNormal())
+	return group("alert", "Alerts and their labels", list, a.alertShow(), a.alertWhy(), a.alertLabel(), a.alertNormal())
 }
 
 func (a *app) alertShow() *cobra.Command {
@@ -65,6 +65,9 @@ func (a *app) alertShow() *cobra.Command {
 				{"state", d.Severity + ", " + verdict(d.Alert)}, {"dataset", d.Dataset}, {"segment", orNone(d.Segment)}, {"monitor", d.Monitor}, {"owner", orNone(d.Owner)},
 				{"since", local(d.Since, d.Zone) + " " + d.Zone}, {"raised", local(d.RaisedAt, d.Zone)}, {"closed", optional(d.ClosedAt, d.Zone, "still open")},
 				{"opened by", d.Cause + " rule, " + d.Direction}, {"how rare", rare(d.ReturnPeriod)}, {"peak", fmt.Sprintf("%+.1f half-widths of the band", d.Peak)},
+			}
+			if d.Figures != "" {
+				facts = append(facts[:7], append([][2]string{{"figures", d.Figures}}, facts[7:]...)...)
 			}
 			if d.Strength > 1 {
 				facts = append(facts, [2]string{"strength", fmt.Sprintf("%.1f times the rule's limit", d.Strength)})

@@ -57,7 +57,7 @@ func (a *app) datasetCommand() *cobra.Command {
 	add.Flags().StringVar(&in.LoadedBy, "loaded-by", "", "column that holds the time of loading")
 	add.Flags().StringVar(&in.Pattern, "pattern", "", "of a folder: which files are this dataset's, with * and {dimension}")
 	add.Flags().StringVar(&in.Owner, "owner", "", "team that looks after it")
-	return group("dataset", "Tables, streams and files", list, add, a.columnsCommand(), a.deliveriesCommand(), a.runsOfCommand(), a.lineageCommand(), a.keepCommand(),
+	return group("dataset", "Tables, streams and files", list, add, a.columnsCommand(), a.deliveriesCommand(), a.runsOfCommand(), a.lineageCommand(), a.keepCommand(), a.hideCommand(),
 		a.removal("dataset", "/datasets/", "with its metrics, samples, monitors and alerts"))
 }
 

@@ -19,6 +19,7 @@ import (
 	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/compare"
 	"tinbell/internal/config"
+	"tinbell/internal/diagnose"
 	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
 	"tinbell/internal/people"
@@ -43,6 +44,7 @@ type Parts struct {
 	Setup      *setup.Desk
 	Bench      *improve.Bench
 	Inspector  *inspect.Inspector
+	Diagnoser  *diagnose.Diagnoser
 	People     *people.Desk
 	Config     *config.Keeper
 	Teller     *tell.Teller
@@ -109,6 +111,7 @@ func (s *server) register(router chi.Router) huma.API {
 	s.addMonitors(api)
 	s.addStudies(api)
 	s.addAlerts(api)
+	s.addWhy(api)
 	s.addGroups(api)
 	s.addIncidents(api)
 	s.addCalendars(api)

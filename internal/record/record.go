@@ -45,6 +45,9 @@ func scanJSON(v, into any) error {
 	return fmt.Errorf("cannot read %T as JSON", v)
 }
 
+// SourcePostgreSQL is the kind of a source that is asked with SQL.
+const SourcePostgreSQL = "postgresql"
+
 // Source is where measurements come from.
 type Source struct {
 	ID           int64      `db:"id" json:"id"`
@@ -70,6 +73,7 @@ type Dataset struct {
 	LoadedBy     string     `db:"loaded_by" json:"loaded_by" doc:"column that holds the time of loading"`
 	Pattern      string     `db:"pattern" json:"pattern" doc:"of a folder: which of its files are this dataset's"`
 	KeepDays     int        `db:"keep_days" json:"keep_days" doc:"days that samples are kept; 0: as the service says"`
+	Hidden       Strings    `db:"hidden" json:"hidden" doc:"columns whose values are never shown"`
 	State        string     `db:"state" json:"state" enum:"ready,failed"`
 	Message      string     `db:"message" json:"message" doc:"why it cannot be read, in the database's words"`
 	FailingSince *time.Time `db:"failing_since" json:"failing_since"`
@@ -238,6 +242,16 @@ type ColumnVersion struct {
 	SeenAt    time.Time     `db:"seen_at" json:"seen_at"`
 	Columns   Columns       `db:"columns" json:"columns"`
 	Changes   ColumnChanges `db:"changes" json:"changes" doc:"since the version before"`
+}
+
+// Audit is something that must be answered for.
+type Audit struct {
+	ID    int64     `db:"id" json:"id"`
+	At    time.Time `db:"at" json:"at"`
+	Who   string    `db:"who" json:"who"`
+	What  string    `db:"what" json:"what" doc:"what was done"`
+	About string    `db:"about" json:"about" doc:"to what"`
+	Note  string    `db:"note" json:"note"`
 }
 
 // Account is a person or program that may sign in.

@@ -32,26 +32,7 @@ type SegmentValue struct {
 }
 
 // SegmentValues say a segment: a value for each of some columns.
-type SegmentValues []SegmentValue
-
-func (p SegmentValues) Value() (driver.Value, error) {
-	if p == nil {
-		p = SegmentValues{}
-	}
-	b, err := json.Marshal([]SegmentValue(p))
-	return string(b), err
-}
-
-func (p *SegmentValues) Scan(v any) error { return scanJSON(v, p) }
-
-// String gives the values.
-func (p SegmentValues) String() string {
-	values := make([]string, len(p))
-	for i, one := range p {
-		values[i] = one.Value
-	}
-	return strings.Join(values, " / ")
-}
+type SegmentValues = List[SegmentValue]
 
 // Kinds of origins.
 const (
@@ -68,7 +49,11 @@ func (g Group) Whence() string {
 	case g.OriginKind != OriginDataset && g.OriginKind != "":
 		return "the " + g.OriginKind + " " + g.Origin
 	case len(g.OriginIn) > 0:
-		return g.OriginIn.String() + " in " + g.Origin
+		values := make([]string, len(g.OriginIn))
+		for i, one := range g.OriginIn {
+			values[i] = one.Value
+		}
+		return strings.Join(values, " / ") + " in " + g.Origin
 	}
 	return g.Origin
 }
@@ -85,17 +70,7 @@ type GroupAnswer struct {
 }
 
 // Numbers is a list kept as JSON.
-type Numbers []int64
-
-func (n Numbers) Value() (driver.Value, error) {
-	if n == nil {
-		n = Numbers{}
-	}
-	b, err := json.Marshal([]int64(n))
-	return string(b), err
-}
-
-func (n *Numbers) Scan(v any) error { return scanJSON(v, n) }
+type Numbers = List[int64]
 
 // Kinds of channels.
 const (

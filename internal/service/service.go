@@ -22,6 +22,7 @@ import (
 	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/compare"
 	"tinbell/internal/config"
+	"tinbell/internal/diagnose"
 	"tinbell/internal/duty"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/improve"
@@ -154,7 +155,8 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	p.Inspector = inspect.New(records, p.Watcher, o.Now)
 	j.inspector, j.bench, j.desk = p.Inspector, p.Bench, p.Desk
 	p.People = people.New(records)
-	p.Teller = tell.New(records, p.Inspector, safe, tell.Options{Address: s.public(o), Allowed: o.AllowPrivate, Trust: o.Trust, Now: o.Now, Log: o.Log})
+	p.Diagnoser = diagnose.New(records, p.Warehouses, p.Inspector, o.Now)
+	p.Teller = tell.New(records, p.Inspector, safe, tell.Options{Address: s.public(o), Allowed: o.AllowPrivate, Trust: o.Trust, Now: o.Now, Log: o.Log, Why: p.Diagnoser.Line})
 	p.Config = config.New(records, p.Collector, p.Warehouses, p.Desk, p.Watcher, p.Teller, p.Comparer, p.Setup, o.Now)
 	s.Parts = p
 	if o.SignIn {

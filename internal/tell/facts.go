@@ -40,6 +40,8 @@ type Facts struct {
 	HowRare  string `json:"how_rare"` // about once in 41 days
 	Origin   string `json:"origin"`   // where it likely began
 	TakenBy  string `json:"taken_by"` // who looks after it
+	Figures  string `json:"figures"`  // what came and what was expected where it rang, and at worst
+	Why      string `json:"why"`      // what is behind it, where that is clear
 
 	Alerts []FactAlert `json:"alerts"` // all of the group, up to twenty
 	More   string      `json:"more"`   // and 3 more
@@ -132,6 +134,9 @@ func (t *Teller) facts(ctx context.Context, c record.Channel, m record.Message) 
 	if err := t.alike(ctx, &f, lead); err != nil {
 		return f, err
 	}
+	if t.options.Why != nil && m.What == record.ToldOpened && lead.Judged() {
+		f.Why = t.options.Why(ctx, lead.ID)
+	}
 	if lead.Judged() && c.Kind == record.ChannelEmail { // webhooks carry none
 		f.picture = t.Picture(ctx, lead)
 	}
@@ -190,6 +195,7 @@ func (t *Teller) describe(ctx context.Context, f *Facts, c record.Channel, g sto
 	f.Dataset, f.Segment, f.Monitor, f.Owner, f.TakenBy = lead.Dataset, lead.Segment, lead.Monitor, lead.Owner, g.TakenBy
 	if lead.Judged() {
 		f.Observed, f.Expected = amounts(lead)
+		f.Figures = lead.Figures
 	}
 	if lead.ReturnPeriod > 0 {
 		f.HowRare = words.Rare(lead.ReturnPeriod)

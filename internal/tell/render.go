@@ -96,7 +96,9 @@ func chatText(f Facts) string {
 	}
 	if f.Dataset != "" {
 		fmt.Fprintf(&b, "Since %s %s", f.Since, f.Zone)
-		if f.Observed != "" {
+		if f.Figures != "" {
+			fmt.Fprintf(&b, "; %s", f.Figures)
+		} else if f.Observed != "" {
 			fmt.Fprintf(&b, "; %s, expected %s", f.Observed, f.Expected)
 		}
 		if f.HowRare != "" {
@@ -106,6 +108,9 @@ func chatText(f Facts) string {
 	}
 	if f.Origin != "" {
 		fmt.Fprintf(&b, "Likely origin: %s\n", f.Origin)
+	}
+	if f.Why != "" {
+		fmt.Fprintf(&b, "Why: %s\n", f.Why)
 	}
 	fmt.Fprintf(&b, "%s", f.Links.Group)
 	if f.Links.Picture != "" {

@@ -33,6 +33,7 @@ type Options struct {
 	Trust   *x509.CertPool // authorities of mail and web servers; nil: the system's
 	Now     func() time.Time
 	Log     *slog.Logger
+	Why     func(ctx context.Context, alert int64) string // in one line; empty where it is not clear
 }
 
 // Teller gathers and delivers.

@@ -65,7 +65,23 @@ create table segment_share (
 -- Why a message is sent, where its kind alone does not say it.
 alter table message add why text not null default '';
 
+-- Columns of a dataset whose values are never shown.
+alter table dataset add hidden jsonb not null default '[]';
+
+-- Who looked at rows, and what else must be answered for.
+create table audit (
+    id    bigint generated always as identity primary key,
+    at    timestamptz not null,
+    who   text not null,
+    what  text not null,
+    about text not null,
+    note  text not null default ''
+);
+create index audit_at on audit (at desc, id desc);
+
 -- +goose Down
+drop table audit;
+alter table dataset drop hidden;
 alter table message drop why;
 drop table segment_share;
 drop table lineage_lag;

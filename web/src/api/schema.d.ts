@@ -72,6 +72,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alerts/{id}/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Run one of an alert's listings: its rows are shown and not kept, and the audit trail says who looked */
+        post: operations["alert-rows"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alerts/{id}/why": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Why an alert rang: the segments behind it, what broke with it, the lineage, what was like it, and SQL that finds the rows. What cannot be found out says why not */
+        get: operations["alert-why"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What must be answered for, newest first */
+        get: operations["audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/backfills": {
         parameters: {
             query?: never;
@@ -392,6 +443,23 @@ export interface paths {
         /** Files that landed, newest first */
         get: operations["dataset-deliveries"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/datasets/{name}/hidden": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say which columns of a dataset are never shown */
+        put: operations["hide-columns"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2273,6 +2341,15 @@ export interface components {
             worst_to: string | null;
             zone: string;
         };
+        "Alert-rowsRequest": {
+            /**
+             * Format: int64
+             * @description rows; 100 if left out
+             */
+            limit?: number;
+            /** @description its name */
+            listing: string;
+        };
         AlertDetail: {
             /** @description earlier alerts of the same series, then of the same monitor */
             alike: components["schemas"]["Alert"][] | null;
@@ -2434,6 +2511,18 @@ export interface components {
         "Always-tellRequest": {
             always: boolean;
         };
+        Audit: {
+            /** @description to what */
+            about: string;
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            id: number;
+            note: string;
+            /** @description what was done */
+            what: string;
+            who: string;
+        };
         Backfill: {
             /** @description of one dataset; they share passes over it where they can */
             metrics?: string[] | null;
@@ -2507,6 +2596,30 @@ export interface components {
             /** Format: double */
             to: number;
         };
+        Beside: {
+            dataset: string;
+            kind: string;
+            metric: string;
+            /**
+             * Format: double
+             * @description sum (counts) or mean of the stretch
+             */
+            now: number;
+            segment: string;
+            /** Format: int64 */
+            series_id: number;
+            unit: string;
+            /**
+             * Format: double
+             * @description median of the same stretch before
+             */
+            usual: number;
+            /**
+             * Format: double
+             * @description robust standard deviations
+             */
+            z: number;
+        };
         "BodyStruct { Messages int64 \"json:\\\"messages\\\"\" }Body": {
             /** Format: int64 */
             messages: number;
@@ -2573,6 +2686,20 @@ export interface components {
              * @description the same of those told since
              */
             told_logs: number;
+        };
+        ByColumn: {
+            column: string;
+            /**
+             * Format: double
+             * @description … and from how rows are spread over values
+             */
+            mix: number;
+            /**
+             * Format: double
+             * @description of shares and means: part of the change from the values' own rates
+             */
+            rate: number;
+            values: components["schemas"]["Contributor"][] | null;
         };
         Calendar: {
             /** @description whose holidays it holds, as CA or DE-BY; empty: events of a file or by hand */
@@ -2903,11 +3030,70 @@ export interface components {
             /** Format: double */
             share: number;
         };
+        Contribution: {
+            /** @description the most telling column first */
+            by: components["schemas"]["ByColumn"][] | null;
+            /** @description that were looked at */
+            columns: string[] | null;
+            /**
+             * Format: double
+             * @description mean of the same stretch of earlier weeks
+             */
+            expected: number;
+            /**
+             * Format: double
+             * @description share of the change that they explain
+             */
+            explained: number;
+            /** @enum {string} */
+            measure: "rows" | "sum" | "share" | "mean";
+            /** Format: double */
+            observed: number;
+            /** @description the segment that it is within; empty: the whole */
+            of: string;
+            /** @description the fewest segments that explain most; one without tags: the whole alike */
+            parts: components["schemas"]["Contributor"][] | null;
+            /** Format: double */
+            took_seconds: number;
+            unit: string;
+            /**
+             * Format: int64
+             * @description earlier weeks compared with
+             */
+            weeks: number;
+        };
+        Contributor: {
+            /**
+             * Format: double
+             * @description in the figure of the whole
+             */
+            change: number;
+            /** Format: double */
+            expected: number;
+            gone: boolean;
+            new: boolean;
+            /** Format: double */
+            observed: number;
+            says: string;
+            /**
+             * Format: double
+             * @description of the whole's change
+             */
+            share: number;
+            tags: components["schemas"]["Dimension"][] | null;
+            /**
+             * Format: double
+             * @description standard deviations
+             */
+            z: number;
+        };
         Dataset: {
             /** Format: date-time */
             created_at: string;
             /** Format: date-time */
             failing_since: string | null;
+            /** @description columns whose values are never shown */
+            hidden: string[] | null;
             /** Format: int64 */
             id: number;
             /**
@@ -3017,6 +3203,10 @@ export interface components {
             low: number;
             /** Format: double */
             value: number;
+        };
+        Dimension: {
+            column: string;
+            value: string;
         };
         Distributions: {
             /**
@@ -3362,6 +3552,13 @@ export interface components {
             unit: string;
             zone: string;
         };
+        Found: {
+            columns: string[] | null;
+            /** @description there are more than asked for */
+            more: boolean;
+            /** @description as text; null is (none) */
+            rows: (string[] | null)[] | null;
+        };
         Gain: {
             /** Format: int64 */
             alerts_after: number;
@@ -3700,6 +3897,15 @@ export interface components {
             push: number;
             theme: string;
         };
+        "Hide-columnsRequest": {
+            columns: string[] | null;
+        };
+        Hit: {
+            /** @description it has an open alert already */
+            broken: boolean;
+            dataset: string;
+            owner: string;
+        };
         Holidays: {
             /** @description as CA, or with a part of it as DE-BY */
             country: string;
@@ -3935,6 +4141,14 @@ export interface components {
             from: string;
             job: string;
             to: string;
+        };
+        Listing: {
+            /** @description by which it is asked for */
+            name: string;
+            /** @description to copy; it only reads */
+            sql: string;
+            /** @description what its rows are */
+            title: string;
         };
         Loss: {
             /**
@@ -4902,6 +5116,28 @@ export interface components {
             summary: string;
             uid: string;
         };
+        Precedent: {
+            /** Format: int64 */
+            alert: number;
+            /** @description in what it is alike */
+            alike: string[] | null;
+            /** @description what it turned out to be */
+            cause: string;
+            dataset: string;
+            /** Format: date-time */
+            ended_at: string | null;
+            /** @description of an incident; empty: an alert that was called a fault */
+            reference: string;
+            /**
+             * Format: double
+             * @description how long it took; 0 if that is not known
+             */
+            seconds: number;
+            segment: string;
+            /** Format: date-time */
+            started_at: string;
+            title: string;
+        };
         Problem: {
             /** Format: int64 */
             line: number;
@@ -5217,6 +5453,14 @@ export interface components {
             /** @enum {string} */
             state: "running" | "complete" | "failed" | "aborted";
         };
+        RunNote: {
+            /** Format: date-time */
+            at: string | null;
+            /** @description that it writes */
+            dataset: string;
+            job: string;
+            says: string;
+        };
         SLA: {
             /** Format: double */
             at_least: number;
@@ -5498,6 +5742,29 @@ export interface components {
              */
             window?: number;
         };
+        ShapeNote: {
+            /** Format: date-time */
+            at: string;
+            dataset: string;
+            says: string;
+        };
+        SharedValue: {
+            /** Format: int64 */
+            broken: number;
+            column: string;
+            /** Format: int64 */
+            other_broken: number;
+            /** Format: int64 */
+            other_sound: number;
+            /** Format: int64 */
+            sound: number;
+            /**
+             * Format: double
+             * @description −log10 of the chance of so many
+             */
+            surprise: number;
+            value: string;
+        };
         Shift: {
             /** Format: double */
             from: number;
@@ -5614,6 +5881,40 @@ export interface components {
         "Split-incidentRequest": {
             /** Format: date-time */
             at: string;
+        };
+        Stage: {
+            /** Format: int64 */
+            depth: number;
+            name: string;
+            namespace: string;
+            owner: string;
+            /**
+             * Format: date-time
+             * @description of the first of its open alerts, or of those of the same group
+             */
+            since: string | null;
+            /** @description what is wrong with it */
+            told: string;
+            /** @description it is measured here */
+            watched: boolean;
+            /**
+             * @description of its open alerts
+             * @enum {string}
+             */
+            worst: "critical" | "warning" | "overdue" | "";
+        };
+        Stages: {
+            /** @description columns that changed upstream in the week before */
+            columns: components["schemas"]["ShapeNote"][] | null;
+            /** @description the stage at which it broke first */
+            first: string;
+            /** @description what is made from it */
+            hit: components["schemas"]["Hit"][] | null;
+            links: components["schemas"]["Link"][] | null;
+            /** @description upstream first */
+            nodes: components["schemas"]["Stage"][] | null;
+            /** @description of jobs upstream that did other than usual */
+            runs: components["schemas"]["RunNote"][] | null;
         };
         Started: {
             /** Format: int64 */
@@ -5836,6 +6137,29 @@ export interface components {
             /** @description incidents by how many alerts they had, most first */
             worst: components["schemas"]["IncidentTelling"][] | null;
         };
+        Together: {
+            /**
+             * Format: int64
+             * @description of them, far off
+             */
+            broken: number;
+            /** @description the most surprising, largest first */
+            most: components["schemas"]["Beside"][] | null;
+            /**
+             * Format: int64
+             * @description that were compared with their past
+             */
+            series: number;
+            /** @description values that the broken ones have and the sound ones do not */
+            shared: components["schemas"]["SharedValue"][] | null;
+            /**
+             * Format: int64
+             * @description series beyond those that are compared
+             */
+            skipped: number;
+            /** Format: double */
+            took_seconds: number;
+        };
         Trial: {
             /** @description alerts that would no longer be told */
             gone: components["schemas"]["BacktestAlert"][] | null;
@@ -5989,6 +6313,31 @@ export interface components {
             recall: components["schemas"]["Figure"];
             /** Format: int64 */
             unlabelled: number;
+        };
+        Why: {
+            /** Format: int64 */
+            alert: number;
+            /** @description past incidents most like it, the most alike first */
+            before: components["schemas"]["Precedent"][] | null;
+            contribution: components["schemas"]["Contribution"];
+            /**
+             * Format: date-time
+             * @description the stretch that is looked at
+             */
+            from: string;
+            /** @description the answer in one line, where it is clear; else empty */
+            line: string;
+            lineage: components["schemas"]["Stages"];
+            /** @description SQL that finds the rows */
+            listings: components["schemas"]["Listing"][] | null;
+            /** @description by part, why it is not there */
+            missing: {
+                [key: string]: string;
+            };
+            /** Format: date-time */
+            to: string;
+            together: components["schemas"]["Together"];
+            zone: string;
         };
         WrittenCalendar: {
             country?: string;
@@ -6434,6 +6783,105 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Alert"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "alert-rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Alert-rowsRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Found"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "alert-why": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Why"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    audit: {
+        parameters: {
+            query?: {
+                /** @description id of the last entry of the page before */
+                cursor?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Audit"][] | null;
                 };
             };
             /** @description Error */
@@ -7160,6 +7608,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Delivery"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "hide-columns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Hide-columnsRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Dataset"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,267 @@
+package diagnose
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"tinbell/core/diagnose"
+	"tinbell/core/timeline"
+	"tinbell/internal/collect/warehouse"
+	"tinbell/internal/record"
+	"tinbell/internal/words"
+)
+
+// Contribution is which segments are behind a change.
+type Contribution struct {
+	Of        string        `json:"of" doc:"the segment that it is within; empty: the whole"`
+	Columns   []string      `json:"columns" doc:"that were looked at"`
+	Measure   string        `json:"measure" enum:"rows,sum,share,mean"`
+	Unit      string        `json:"unit"`
+	Observed  float64       `json:"observed"`
+	Expected  float64       `json:"expected" doc:"mean of the same stretch of earlier weeks"`
+	Weeks     int           `json:"weeks" doc:"earlier weeks compared with"`
+	Parts     []Contributor `json:"parts" doc:"the fewest segments that explain most; one without tags: the whole alike"`
+	Explained float64       `json:"explained" doc:"share of the change that they explain"`
+	By        []ByColumn    `json:"by" doc:"the most telling column first"`
+	Took      float64       `json:"took_seconds"`
+}
+
+// Dimension is a column and its value.
+type Dimension struct {
+	Column string `json:"column"`
+	Value  string `json:"value"`
+}
+
+// Contributor is a segment and what it contributes.
+type Contributor struct {
+	Tags     []Dimension `json:"tags"`
+	Says     string      `json:"says"`
+	Observed float64     `json:"observed"`
+	Expected float64     `json:"expected"`
+	Change   float64     `json:"change" doc:"in the figure of the whole"`
+	Share    float64     `json:"share" doc:"of the whole's change"`
+	Z        float64     `json:"z" doc:"standard deviations"`
+	New      bool        `json:"new"`
+	Gone     bool        `json:"gone"`
+}
+
+// ByColumn is what the values of a column contribute, the largest first.
+type ByColumn struct {
+	Column string        `json:"column"`
+	Values []Contributor `json:"values"`
+	Rate   float64       `json:"rate" doc:"of shares and means: part of the change from the values' own rates"`
+	Mix    float64       `json:"mix" doc:"… and from how rows are spread over values"`
+}
+
+const (
+	weeksBack = 4
+	mostBy    = 6 // columns
+	shownBy   = 12
+)
+
+func measureOf(m record.Metric) (diagnose.Measure, string) {
+	switch m.Measure {
+	case record.MeasureNullShare, record.MeasureValueShare:
+		return diagnose.Share, "share"
+	case record.MeasureMean, record.MeasureQuantile, record.MeasureMin, record.MeasureMax, record.MeasureSD:
+		return diagnose.Mean, "mean"
+	case record.MeasureSum:
+		return diagnose.Sum, "sum"
+	}
+	switch m.Kind {
+	case timeline.Share:
+		return diagnose.Share, "share"
+	case timeline.Value:
+		return diagnose.Mean, "mean"
+	}
+	return diagnose.Rows, "rows"
+}
+
+// contribution counts the alert's stretch and the same of earlier weeks by every
+// column of few values, in one pass where the data lie.
+func (d *Diagnoser) contribution(ctx context.Context, q asked) (*Contribution, error) {
+	if !q.Judged() {
+		return nil, none("it is about no metric")
+	}
+	if q.metric.Comparison != "" {
+		return nil, none("it is about a drift, which the comparison's own page takes apart")
+	}
+	begun := time.Now()
+	spans := []warehouse.Span{{From: q.from, To: q.to}}
+	for week := 1; week <= weeksBack; week++ {
+		spans = append(spans, warehouse.Span{From: q.from.AddDate(0, 0, -7*week), To: q.to.AddDate(0, 0, -7*week)})
+	}
+	measure, named := measureOf(q.metric)
+	c := &Contribution{Measure: named, Unit: q.metric.Unit, Parts: []Contributor{}, By: []ByColumn{}, Columns: []string{}}
+	var groups []warehouse.Grouped
+	var err error
+	if q.metric.Pushed() || q.metric.TimeColumn == "" || q.source.Kind != record.SourcePostgreSQL {
+		c.Columns, groups, err = d.stored(ctx, q, spans)
+	} else {
+		c.Of = q.Segment
+		c.Columns, groups, err = d.counted(ctx, q, spans)
+	}
+	if err != nil {
+		return nil, err
+	}
+	cells := cellsOf(groups, len(spans))
+	if len(cells) == 0 {
+		return nil, none("there are no rows in the stretch, nor in the weeks before")
+	}
+	c.Weeks = len(cells[0].Before)
+	if c.Weeks < 2 {
+		return nil, none("fewer than two earlier weeks have rows to compare with")
+	}
+	x := diagnose.Explain(measure, len(c.Columns), cells)
+	c.Observed, c.Expected, c.Explained = x.Observed, x.Expected, x.Share
+	for _, p := range x.Parts {
+		c.Parts = append(c.Parts, c.say(p, q))
+	}
+	for _, by := range x.By {
+		v := ByColumn{Column: c.Columns[by.Column], Rate: by.Rate, Mix: by.Mix}
+		for _, p := range by.Values[:min(len(by.Values), shownBy)] {
+			v.Values = append(v.Values, c.say(p, q))
+		}
+		c.By = append(c.By, v)
+	}
+	c.Took = time.Since(begun).Seconds()
+	return c, nil
+}
+
+// counted asks the warehouse.
+func (d *Diagnoser) counted(ctx context.Context, q asked, spans []warehouse.Span) ([]string, []warehouse.Grouped, error) {
+	m := warehouse.Narrowed{Metric: q.metric, Segment: q.Segment}
+	leave := slices.Clone([]string(q.dataset.Hidden))
+	if q.Segment != "" {
+		leave = append(leave, q.metric.SegmentBy...) // all alike within it
+	}
+	columns, err := d.pools.Dimensions(ctx, q.source, m, leave, spans, mostBy)
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(columns) == 0 {
+		return nil, nil, none("no column has few enough values to explain it by")
+	}
+	groups, err := d.pools.Group(ctx, q.source, m, columns, spans)
+	return columns, groups, err
+}
+
+// stored takes the segments that were sent.
+func (d *Diagnoser) stored(ctx context.Context, q asked, spans []warehouse.Span) ([]string, []warehouse.Grouped, error) {
+	list, err := d.store.SeriesOf(ctx, q.metric.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	columns := []string(q.metric.SegmentBy)
+	if len(columns) == 0 {
+		columns = []string{"segment"}
+	}
+	if len(list) < 2 {
+		return nil, nil, none("its samples are sent as they are, without segments to explain it by")
+	}
+	values := map[int64][]string{}
+	ids := make([]int64, 0, len(list))
+	for _, s := range list {
+		parts := strings.Split(s.Segment, " / ")
+		if len(columns) == 1 {
+			parts = []string{s.Segment}
+		}
+		if len(parts) == len(columns) {
+			values[s.ID] = parts
+			ids = append(ids, s.ID)
+		}
+	}
+	var groups []warehouse.Grouped
+	for i, span := range spans {
+		err := d.store.EachSeries(ctx, ids, span.From, span.To, func(id int64, samples []timeline.Sample) error {
+			g := warehouse.Grouped{Span: i, Values: values[id]}
+			for _, x := range samples {
+				switch {
+				case math.IsNaN(x.Value):
+				case q.metric.Kind == timeline.Count:
+					g.Rows += x.Value
+				default:
+					rows := max(x.Rows, 1)
+					g.Rows, g.Value = g.Rows+rows, g.Value+rows*x.Value
+				}
+			}
+			groups = append(groups, g)
+			return nil
+		})
+		if err != nil {
+			return nil, nil, err
+		}
+	}
+	return columns, groups, nil
+}
+
+// cellsOf puts the spans of each combination together. Weeks without any row are no
+// past to compare with.
+func cellsOf(groups []warehouse.Grouped, spans int) []diagnose.Cell {
+	rows := make([]float64, spans)
+	for _, g := range groups {
+		rows[g.Span] += g.Rows
+	}
+	place := make([]int, spans) // of a span among the weeks that count
+	weeks := 0
+	for i := 1; i < spans; i++ {
+		if place[i] = -1; rows[i] > 0 {
+			place[i] = weeks
+			weeks++
+		}
+	}
+	at := map[string]int{}
+	var cells []diagnose.Cell
+	for _, g := range groups {
+		key := strings.Join(g.Values, "\x00")
+		i, known := at[key]
+		if !known {
+			i = len(cells)
+			at[key] = i
+			cells = append(cells, diagnose.Cell{Values: g.Values, Before: make([]diagnose.Amount, weeks)})
+		}
+		amount := diagnose.Amount{Rows: g.Rows, Value: g.Value}
+		if g.Span == 0 {
+			cells[i].Now = amount
+		} else if place[g.Span] >= 0 {
+			cells[i].Before[place[g.Span]] = amount
+		}
+	}
+	return cells
+}
+
+// say puts a segment's part into words.
+func (c *Contribution) say(p diagnose.Part, q asked) Contributor {
+	v := Contributor{Tags: []Dimension{}, Observed: p.Observed, Expected: p.Expected, Change: p.Change, Share: p.Share, Z: p.Z, New: p.New, Gone: p.Gone}
+	var names []string
+	for _, pair := range p.Pairs {
+		v.Tags = append(v.Tags, Dimension{c.Columns[pair.Column], pair.Value})
+		names = append(names, c.Columns[pair.Column]+" = "+pair.Value)
+	}
+	who := strings.Join(names, " and ")
+	if who == "" {
+		who = "All alike"
+	}
+	unit := q.metric.Unit
+	if unit == "" {
+		unit = "rows"
+	}
+	switch {
+	case p.Gone && c.Measure == "rows":
+		v.Says = fmt.Sprintf("%s: gone, %s were expected", who, words.Number(p.Expected))
+	case p.New:
+		v.Says = fmt.Sprintf("%s: new, %s rows", who, words.Number(p.Rows))
+	case c.Measure == "share":
+		observed, expected := words.Apart(p.Observed, p.Expected)
+		v.Says = fmt.Sprintf("%s: %s, expected %s", who, observed, expected)
+	default:
+		observed, expected := words.NumbersApart(p.Observed, p.Expected)
+		v.Says = fmt.Sprintf("%s: %s %s, expected %s", who, observed, map[bool]string{true: unit, false: ""}[c.Measure == "rows"], expected)
+		v.Says = strings.Join(strings.Fields(strings.ReplaceAll(v.Says, " ,", ",")), " ")
+	}
+	return v
+}

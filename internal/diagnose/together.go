@@ -1,0 +1,169 @@
+package diagnose
+
+import (
+	"cmp"
+	"context"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"tinbell/core/diagnose"
+	"tinbell/core/timeline"
+	"tinbell/internal/store"
+)
+
+// Together is which other series broke at the same time.
+type Together struct {
+	Series  int           `json:"series" doc:"that were compared with their past"`
+	Broken  int           `json:"broken" doc:"of them, far off"`
+	Most    []Beside      `json:"most" doc:"the most surprising, largest first"`
+	Shared  []SharedValue `json:"shared" doc:"values that the broken ones have and the sound ones do not"`
+	Took    float64       `json:"took_seconds"`
+	Skipped int           `json:"skipped" doc:"series beyond those that are compared"`
+}
+
+// Beside is a series in the stretch of the alert.
+type Beside struct {
+	SeriesID int64   `json:"series_id"`
+	Dataset  string  `json:"dataset"`
+	Metric   string  `json:"metric"`
+	Segment  string  `json:"segment"`
+	Kind     string  `json:"kind"`
+	Unit     string  `json:"unit"`
+	Now      float64 `json:"now" doc:"sum (counts) or mean of the stretch"`
+	Usual    float64 `json:"usual" doc:"median of the same stretch before"`
+	Z        float64 `json:"z" doc:"robust standard deviations"`
+}
+
+// SharedValue is a value that marks the broken series off.
+type SharedValue struct {
+	Column      string  `json:"column"`
+	Value       string  `json:"value"`
+	Broken      int     `json:"broken"`
+	Sound       int     `json:"sound"`
+	OtherBroken int     `json:"other_broken"`
+	OtherSound  int     `json:"other_sound"`
+	Surprise    float64 `json:"surprise" doc:"−log10 of the chance of so many"`
+}
+
+const (
+	mostCompared = 12_000
+	shownBeside  = 10
+)
+
+// together compares every series in the alert's stretch with the same of the weeks
+// before.
+func (d *Diagnoser) together(ctx context.Context, q asked) (*Together, error) {
+	begun := time.Now()
+	list, err := d.store.Comparables(ctx, []string{q.Dataset}, mostCompared+1)
+	if err != nil {
+		return nil, err
+	}
+	t := &Together{Most: []Beside{}, Shared: []SharedValue{}}
+	if t.Skipped = max(len(list)-mostCompared, 0); t.Skipped > 0 {
+		list = list[:mostCompared]
+	}
+	figures, err := d.figures(ctx, list, q.from, q.to)
+	if err != nil {
+		return nil, err
+	}
+	var moved []diagnose.Moved
+	besides := map[int64]Beside{}
+	for _, s := range list {
+		all := figures[s.ID]
+		if all == nil {
+			continue
+		}
+		var before []float64
+		for _, v := range all[1:] {
+			if !math.IsNaN(v) {
+				before = append(before, v)
+			}
+		}
+		now, count := all[0], s.Kind == "count"
+		if math.IsNaN(now) && count && len(before) > 0 {
+			now = 0
+		}
+		if math.IsNaN(now) || len(before) < 3 {
+			continue
+		}
+		z, off := diagnose.Surprise(now, before, count)
+		t.Series++
+		m := diagnose.Moved{ID: s.ID, Group: s.Metric, Z: z, Off: off}
+		if values := strings.Split(s.Segment, " / "); s.Segment != "" && len(values) == len(s.SegmentBy) {
+			for i, column := range s.SegmentBy {
+				m.Segment = append(m.Segment, diagnose.Tag{Column: column, Value: values[i]})
+			}
+		}
+		moved = append(moved, m)
+		if m.Broken() {
+			t.Broken++
+			if s.ID != q.SeriesID {
+				slices.Sort(before)
+				besides[s.ID] = Beside{s.ID, s.Dataset, s.Metric, s.Segment, s.Kind, s.Unit, now, before[len(before)/2], z}
+			}
+		}
+	}
+	for _, b := range besides {
+		t.Most = append(t.Most, b)
+	}
+	slices.SortFunc(t.Most, func(a, b Beside) int {
+		return cmp.Or(cmp.Compare(math.Abs(b.Z), math.Abs(a.Z)), cmp.Compare(a.SeriesID, b.SeriesID))
+	})
+	t.Most = t.Most[:min(len(t.Most), shownBeside)]
+	for _, s := range diagnose.Common(moved) {
+		t.Shared = append(t.Shared, SharedValue{s.Column, s.Value, s.Broken, s.Sound, s.OtherBroken, s.OtherSound, s.Surprise})
+	}
+	t.Shared = t.Shared[:min(len(t.Shared), 3)]
+	t.Took = time.Since(begun).Seconds()
+	return t, nil
+}
+
+// figures gives, by series, the sum or mean of the stretch and of the same one to
+// four weeks before and one to three days before.
+func (d *Diagnoser) figures(ctx context.Context, list []store.BrokenStretch, from, to time.Time) (map[int64][]float64, error) {
+	kinds := make(map[int64]store.BrokenStretch, len(list))
+	ids := make([]int64, len(list))
+	for i, s := range list {
+		kinds[s.ID], ids[i] = s, s.ID
+	}
+	back := []int{0, 7, 14, 21, 28}
+	figures := make(map[int64][]float64, len(list))
+	for i, days := range back {
+		begin, end := from.AddDate(0, 0, -days), to.AddDate(0, 0, -days)
+		// Days are longer than most stretches: their series are read by whole periods.
+		err := d.store.EachSeries(ctx, ids, begin.Add(-24*time.Hour), end, func(id int64, samples []timeline.Sample) error {
+			s := kinds[id]
+			sum, n := 0.0, 0.0
+			for _, x := range samples {
+				if x.At+s.Period <= begin.Unix() || x.At >= end.Unix() || math.IsNaN(x.Value) || s.Period < 86400 && x.At < begin.Unix() {
+					continue
+				}
+				weight := 1.0
+				if s.Kind != "count" && x.Rows > 0 {
+					weight = x.Rows
+				}
+				sum, n = sum+weight*x.Value, n+weight
+			}
+			all := figures[id]
+			if all == nil {
+				all = make([]float64, len(back))
+				for k := range all {
+					all[k] = math.NaN()
+				}
+				figures[id] = all
+			}
+			if n > 0 {
+				if all[i] = sum; s.Kind != "count" {
+					all[i] = sum / n
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return figures, nil
+}
