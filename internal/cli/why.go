@@ -110,7 +110,7 @@ func (a *app) showWhy(w diagnose.Why) error {
 		}
 		l := listing{head: []string{"series", "segment", "dataset", "now", "usually", "z"}, right: []int{4, 5, 6}, none: "  Nothing else is far off."}
 		for _, b := range t.Most {
-			l.rows = append(l.rows, []string{b.Metric, orNone(b.Segment), b.Dataset, words.Number(b.Now), words.Number(b.Usual), fmt.Sprintf("%+.1f", b.Z)})
+			l.rows = append(l.rows, []string{b.Metric, orNone(b.Segment), b.Dataset, amountOf(b.Kind, b.Now), amountOf(b.Kind, b.Usual), fmt.Sprintf("%+.1f", b.Z)})
 		}
 		if err := a.show(l); err != nil {
 			return err
@@ -149,6 +149,17 @@ func (a *app) showWhy(w diagnose.Why) error {
 		}
 	}
 	return nil
+}
+
+// amountOf writes a value of a kind.
+func amountOf(kind string, x float64) string {
+	switch kind {
+	case "share":
+		return words.Percent(x)
+	case "duration":
+		return words.Seconds(x)
+	}
+	return words.Number(x)
 }
 
 func because(cause string) string {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"math"
-	"slices"
 	"strings"
 	"time"
 
@@ -17,7 +16,6 @@ import (
 
 // Contribution is which segments are behind a change.
 type Contribution struct {
-	Of        string        `json:"of" doc:"the segment that it is within; empty: the whole"`
 	Columns   []string      `json:"columns" doc:"that were looked at"`
 	Measure   string        `json:"measure" enum:"rows,sum,share,mean"`
 	Unit      string        `json:"unit"`
@@ -102,7 +100,6 @@ func (d *Diagnoser) contribution(ctx context.Context, q asked) (*Contribution, e
 	if q.metric.Pushed() || q.metric.TimeColumn == "" || q.source.Kind != record.SourcePostgreSQL {
 		c.Columns, groups, err = d.stored(ctx, q, spans)
 	} else {
-		c.Of = q.Segment
 		c.Columns, groups, err = d.counted(ctx, q, spans)
 	}
 	if err != nil {
@@ -134,12 +131,9 @@ func (d *Diagnoser) contribution(ctx context.Context, q asked) (*Contribution, e
 
 // counted asks the warehouse.
 func (d *Diagnoser) counted(ctx context.Context, q asked, spans []warehouse.Span) ([]string, []warehouse.Grouped, error) {
-	m := warehouse.Narrowed{Metric: q.metric, Segment: q.Segment}
-	leave := slices.Clone([]string(q.dataset.Hidden))
-	if q.Segment != "" {
-		leave = append(leave, q.metric.SegmentBy...) // all alike within it
-	}
-	columns, err := d.pools.Dimensions(ctx, q.source, m, leave, spans, mostBy)
+	// Of the whole, whatever segment rang: whether it is that one alone is the answer.
+	m := warehouse.Narrowed{Metric: q.metric}
+	columns, err := d.pools.Dimensions(ctx, q.source, m, q.dataset.Hidden, spans, mostBy)
 	if err != nil {
 		return nil, nil, err
 	}

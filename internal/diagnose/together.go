@@ -50,6 +50,7 @@ type SharedValue struct {
 const (
 	mostCompared = 12_000
 	shownBeside  = 10
+	unsettled    = 6 * time.Hour // in which a day's figures may still come
 )
 
 // together compares every series in the alert's stretch with the same of the weeks
@@ -82,7 +83,7 @@ func (d *Diagnoser) together(ctx context.Context, q asked) (*Together, error) {
 			}
 		}
 		now, count := all[0], s.Kind == "count"
-		if math.IsNaN(now) && count && len(before) > 0 {
+		if math.IsNaN(now) && count && len(before) > 0 && s.Period < 86400 && q.to.Before(d.now().Add(-unsettled)) {
 			now = 0
 		}
 		if math.IsNaN(now) || len(before) < 3 {
@@ -137,7 +138,9 @@ func (d *Diagnoser) figures(ctx context.Context, list []store.BrokenStretch, fro
 			s := kinds[id]
 			sum, n := 0.0, 0.0
 			for _, x := range samples {
-				if x.At+s.Period <= begin.Unix() || x.At >= end.Unix() || math.IsNaN(x.Value) || s.Period < 86400 && x.At < begin.Unix() {
+				// Periods that are not over now are left out of every week alike.
+				over := x.At+s.Period <= d.now().AddDate(0, 0, -days).Add(-unsettled).Unix()
+				if !over || x.At+s.Period <= begin.Unix() || x.At >= end.Unix() || math.IsNaN(x.Value) || s.Period < 86400 && x.At < begin.Unix() {
 					continue
 				}
 				weight := 1.0

@@ -29,6 +29,14 @@ export const useAlerts = (query: AlertQuery) =>
 export const useAlert = (id: number) =>
   useQuery({ queryKey: ["alerts", "one", id], queryFn: () => answer(api.GET("/api/v1/alerts/{id}", { params: { path: { id } } })) });
 
+/** Why an alert rang, asked when its page is opened. */
+export const useWhy = (id: number) =>
+  useQuery({ queryKey: ["why", id], staleTime: 60_000, retry: false, queryFn: () => answer(api.GET("/api/v1/alerts/{id}/why", { params: { path: { id } } })) });
+
+/** Rows behind an alert: shown, not kept. */
+export const useRows = (id: number) =>
+  useMutation({ gcTime: 0, mutationFn: (listing: string) => answer(api.POST("/api/v1/alerts/{id}/rows", { params: { path: { id } }, body: { listing, limit: 100 } })) });
+
 export const useChart = (series: number | undefined, from: Date, to: Date) =>
   useQuery({
     queryKey: ["chart", series, from.toISOString(), to.toISOString()],

@@ -3049,8 +3049,6 @@ export interface components {
             measure: "rows" | "sum" | "share" | "mean";
             /** Format: double */
             observed: number;
-            /** @description the segment that it is within; empty: the whole */
-            of: string;
             /** @description the fewest segments that explain most; one without tags: the whole alike */
             parts: components["schemas"]["Contributor"][] | null;
             /** Format: double */

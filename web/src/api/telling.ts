@@ -13,6 +13,8 @@ export const useGroup = (id: number | undefined) =>
 export const useTakeGroup = () => useAct(({ id, back }: { id: number; back: boolean }) => answer(api.POST("/api/v1/groups/{id}/take", { params: { path: { id } }, body: { back } })), ["groups"]);
 export const useSnoozeGroup = () => useAct(({ id, seconds }: { id: number; seconds: number }) => answer(api.POST("/api/v1/groups/{id}/snooze", { params: { path: { id } }, body: { seconds } })), ["groups"]);
 export const useTellGroup = () => useAct(({ id, channel }: { id: number; channel: string }) => answer(api.POST("/api/v1/groups/{id}/tell", { params: { path: { id } }, body: { channel } })), ["groups", "messages"]);
+export const usePartGroup = () => useAct(({ id, alerts }: { id: number; alerts: number[] }) => answer(api.POST("/api/v1/groups/{id}/part", { params: { path: { id } }, body: { alerts } })), ["groups", "alerts", "messages"]);
+export const useJoinGroup = () => useAct(({ id, group }: { id: number; group: number }) => answer(api.POST("/api/v1/groups/{id}/join", { params: { path: { id } }, body: { group } })), ["groups", "alerts", "messages"]);
 export const useSnoozeMonitor = () => useAct(({ name, seconds }: { name: string; seconds: number }) => answer(api.POST("/api/v1/monitors/{name}/snooze", { params: { path: { name } }, body: { seconds } })), ["monitors"]);
 
 export const useChannels = () => useQuery({ queryKey: ["channels"], refetchInterval: 30_000, queryFn: () => answer(api.GET("/api/v1/channels")) });

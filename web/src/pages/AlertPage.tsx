@@ -2,7 +2,7 @@ import { useMemo, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import type { AlertDetail, Chart, Verdict } from "../api/client";
 import { useHeld } from "../api/learning";
-import { useAlert, useAlerts, useChart, useExplain, useLabel, useMe, useNewNormal } from "../api/queries";
+import { useAlert, useAlerts, useChart, useExplain, useLabel, useMe, useNewNormal, useWhy } from "../api/queries";
 import { useGroup } from "../api/telling";
 import { SeriesChart } from "../chart/SeriesChart";
 import { Key } from "../parts/keys";
@@ -11,6 +11,7 @@ import { Mark, stateOf } from "../parts/Mark";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
 import { city, duration, number, rarity, signed, time, value } from "../parts/words";
 import { saveCSV, savePNG } from "./save";
+import { Why as Reasons } from "./alert/Why";
 
 const hour = 3_600_000, day = 24 * hour;
 
@@ -44,6 +45,8 @@ function Shown({ alert: a, now }: { alert: AlertDetail; now: number }) {
   const label = useLabel();
   const normal = useNewNormal();
   const [note, setNote] = useState("");
+  const why = useWhy(a.id).data;
+  const found = [why?.line, why?.lineage?.first && why.lineage.first !== a.dataset ? `began at ${why.lineage.first}` : ""].filter(Boolean).join("; ");
   const answer = (verdict: Verdict | "") => label.mutate({ alerts: [a.id], verdict, note: note || undefined, seen: { [a.id]: a.label_id } }, { onSuccess: () => setNote("") });
   const keys = {
     K: { does: "before", act: () => step(-1) },
@@ -52,17 +55,20 @@ function Shown({ alert: a, now }: { alert: AlertDetail; now: number }) {
     N: { does: "noise", act: () => answer("noise") },
     P: { does: "planned", act: () => answer("planned") },
     Z: { does: "take the label back", act: () => answer("") },
+    ...(found && note !== found ? { O: { does: "note what was found", act: () => setNote(found) } } : {}),
   };
   const zoom = (f: Date | null, t?: Date) => setSearch(f && t ? { from: f.toISOString(), to: t.toISOString() } : {});
   return (
     <>
       <Page place={`Alert ${a.id}`} keys={keys} sentence={`${a.sentence}${a.closed_at ? "" : `, since ${time(a.since, a.zone)}`}.`}>
+        {a.figures && <p className="mt-[6px] text-ink2">{a.figures}.</p>}
         <Facts alert={a} now={now} />
         {a.disputed && <p className="mt-2 text-brass-text"><b>People do not agree on this one.</b> Their answers stand in its history; the newest is in force.</p>}
         {a.held && <p className="mt-2 text-ink2"><b className="text-ink">{a.held === "held" ? "The filter holds it back" : "The filter would hold it back"}:</b> {a.held_why}. It is <Why id={a.id} /></p>}
         <Trouble what="The chart" error={chart.error} />
         {a.series_id === 0 ? null : chart.data ? <Evidence chart={chart.data} alert={a} now={now} zoom={zoom} /> : <div className="mt-4 h-[330px] bg-well" />}
-        <div className="mt-4 mb-16 grid grid-cols-2 gap-8">
+        <Reasons alert={a} />
+        <div className="mt-5 mb-16 grid grid-cols-2 gap-8">
           <div className="grid content-start gap-6">{a.comparison && <Drifted alert={a} />}<Together alert={a} /><Before alert={a} /></div>
           <History alert={a} />
         </div>
@@ -75,7 +81,7 @@ function Shown({ alert: a, now }: { alert: AlertDetail; now: number }) {
             <Key name={v[0].toUpperCase()} /><Mark state={v} word={v[0].toUpperCase() + v.slice(1)} />
           </button>
         ))}
-        <input aria-label="Cause or note" className="grow border border-ink3 bg-field px-3 py-[5px]" placeholder="Cause or note, kept with the label" value={note} onChange={(e) => setNote(e.target.value)} />
+        <input aria-label="Cause or note" className="grow border border-ink3 bg-field px-3 py-[5px]" placeholder={found ? `Cause or note; O takes: ${found}` : "Cause or note, kept with the label"} value={note} onChange={(e) => setNote(e.target.value)} />
         {a.verdict && <button className="underline decoration-pewter-line" onClick={() => answer("")}><Key name="Z" />take back</button>}
         {a.cause === "deviation" && a.close_reason !== "level_adopted" && (
           <button disabled={normal.isPending} onClick={() => normal.mutate(a.id)} title="The level seen since the alert began is what to expect from now on" className="underline decoration-pewter-line">new normal</button>
@@ -209,7 +215,7 @@ function Together({ alert: a }: { alert: AlertDetail }) {
   if (!group) return null;
   const others = (group.members ?? []).filter((o) => o.id !== a.id);
   return (
-    <Section title="Told together" note={others.length === 0 ? "nothing else broke with it" : <>likely from <code>{group.place}</code></>} right={<Link to={`/groups/${group.id}`}>group {group.id}</Link>}>
+    <Section title="Told together" note={others.length === 0 ? "alone" : <>likely from <code>{group.place}</code></>} right={<Link to={`/groups/${group.id}`}>group {group.id}</Link>}>
       {others.slice(0, 8).map((o) => (
         <div key={o.id} className="flex justify-between gap-4 border-b border-hair py-[5px]"><div><Link to={`/alerts/${o.id}`}>{o.sentence}</Link><div className="text-[13px] text-ink2"><code>{o.dataset}</code>, since {time(o.since, o.zone, "short")}{o.id === group.origin_alert && ", likely origin"}</div></div><Mark state={stateOf(o)} /></div>
       ))}
@@ -221,7 +227,7 @@ function Together({ alert: a }: { alert: AlertDetail }) {
 
 function Before({ alert: a }: { alert: AlertDetail }) {
   return (
-    <Section title="Seen before" note={a.series_id === 0 ? "about the same source, table or job" : "the same series first, then the same monitor"}>
+    <Section title="Rang before" note={a.series_id === 0 ? "about the same source, table or job" : "the same series first, then the same monitor"}>
       {a.alike!.length === 0 && <p className="mt-2 text-ink2">{a.series_id === 0 ? "Nothing like it so far." : "This monitor has not rung before."}</p>}
       {a.alike!.map((o) => (
         <div key={o.id} className="flex justify-between gap-4 border-b border-hair py-[5px]">

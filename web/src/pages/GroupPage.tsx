@@ -1,8 +1,8 @@
 import { useState } from "react";
-import { Link, useParams } from "react-router";
+import { Link, useNavigate, useParams } from "react-router";
 import type { Alert, GroupDetail, Message, Verdict } from "../api/client";
 import { useChart, useLabel, useMe } from "../api/queries";
-import { useChannels, useGroup, useSnoozeGroup, useTakeGroup, useTellGroup } from "../api/telling";
+import { useChannels, useGroup, useGroups, useJoinGroup, usePartGroup, useSnoozeGroup, useTakeGroup, useTellGroup } from "../api/telling";
 import { useWidth } from "../chart/SeriesChart";
 import { SmallChart } from "../chart/Small";
 import { Key } from "../parts/keys";
@@ -25,6 +25,7 @@ export function GroupPage() {
 function Shown({ group: g, asked, now }: { group: GroupDetail; asked: number; now: number }) {
   const take = useTakeGroup(), label = useLabel();
   const members = g.members ?? [];
+  const [chosen, setChosen] = useState<ReadonlySet<number>>(new Set());
   const answer = (verdict: Verdict) => label.mutate({ alerts: members.map((a) => a.id), verdict, seen: Object.fromEntries(members.map((a) => [a.id, a.label_id])) });
   const keys = {
     T: { does: g.taken_by ? "give back" : "look after it", act: () => take.mutate({ id: g.id, back: !!g.taken_by }) },
@@ -37,11 +38,12 @@ function Shown({ group: g, asked, now }: { group: GroupDetail; asked: number; no
   const wrong = label.error ?? take.error;
   return (
     <Page place={`Group ${g.id}`} keys={keys} sentence={`${g.sentence}${rest}, ${lasts}.`}
-      after={<>{asked !== g.id && <b className="text-ink">Group {asked} turned out to be part of this one. </b>}Likely from <b className="text-ink">{g.place}</b>{g.origin_alert === null && ", which all of these read; it has no alert itself"}. {g.taken_by ? `${g.taken_by} looks after it since ${time(g.taken_at!, g.zone, "short")}.` : g.answered > 0 ? "It has been answered." : "Nobody looks after it yet."}{g.from_history && " It was found in the past, when its monitors were first fitted: nobody was told."}</>}>
+      after={<>{asked !== g.id && <b className="text-ink">Group {asked} turned out to be part of this one. </b>}Likely from <b className="text-ink">{g.place}</b>{g.origin_alert === null && ", which has no alert itself"}. {g.taken_by ? `${g.taken_by} looks after it since ${time(g.taken_at!, g.zone, "short")}.` : g.answered > 0 ? "It has been answered." : "Nobody looks after it yet."}{g.from_history && " It was found in the past, when its monitors were first fitted: nobody was told."}</>}>
       {wrong && <p role="alert" className="mt-3 text-verm">{wrong.message}</p>}
       <Handles g={g} />
       <Section className="mt-4" title={count(members.length, "alert")} note="told as one, in the order in which they were raised" right={`times in ${city(g.zone)}`}>
-        {members.map((a) => <Member key={a.id} alert={a} now={now} origin={g.datasets!.length > 1 && a.id === g.origin_alert} />)}
+        {members.map((a) => <Member key={a.id} alert={a} now={now} origin={members.length > 1 && a.id === g.origin_alert} chosen={members.length > 1 ? chosen.has(a.id) : undefined} choose={() => setChosen(toggled(chosen, a.id))} />)}
+        <SameFault g={g} chosen={chosen} done={() => setChosen(new Set())} />
       </Section>
       <Section className="mt-6 mb-16" title="What was said" note="and to whom" right={<Link to="/setup/telling">channels and routes</Link>}>
         <Messages list={g.messages ?? []} zone={g.zone} none={g.from_history ? "Nobody was told: it was found in the past." : "Nobody has been told: no route leads to a channel for it."} />
@@ -82,13 +84,44 @@ function Handles({ g }: { g: GroupDetail }) {
   );
 }
 
-function Member({ alert: a, now, origin }: { alert: Alert; now: number; origin: boolean }) {
+const toggled = (set: ReadonlySet<number>, id: number) => new Set(set.has(id) ? [...set].filter((x) => x !== id) : [...set, id]);
+
+/** "Not the same" for some of its alerts, "the same" for another group: kept, and told to those who heard. */
+function SameFault({ g, chosen, done }: { g: GroupDetail; chosen: ReadonlySet<number>; done: () => void }) {
+  const part = usePartGroup(), join = useJoinGroup();
+  const go = useNavigate();
+  const others = useGroups({ limit: 60 }).data?.groups?.filter((o) => o.id !== g.id && Math.abs(Date.parse(o.opened_at) - Date.parse(g.opened_at)) < 4 * day) ?? [];
+  const [other, setOther] = useState("");
+  const wrong = part.error ?? join.error;
+  return (
+    <div className="mt-2 flex flex-wrap items-center gap-x-6 gap-y-2 text-ink2">
+      {g.alerts > 1 && (
+        <button disabled={chosen.size === 0 || chosen.size === g.alerts || part.isPending} className="border border-ink px-3 py-[2px] text-ink disabled:border-ink3 disabled:text-ink3"
+          onClick={() => part.mutate({ id: g.id, alerts: [...chosen] }, { onSuccess: (made) => { done(); go(`/groups/${made.id}`); } })}>
+          {chosen.size === 0 ? "Mark alerts that are another fault" : `Not the same fault: ${count(chosen.size, "alert")}`}
+        </button>
+      )}
+      {others.length > 0 && (
+        <span className="ml-auto inline-flex items-center gap-2">The same fault as
+          <select aria-label="Another group" value={other} onChange={(e) => setOther(e.target.value)} className="max-w-[360px] border border-ink3 bg-field px-2 py-[2px] text-ink">
+            <option value="">another group</option>
+            {others.map((o) => <option key={o.id} value={o.id}>{o.id}: {o.sentence}</option>)}
+          </select>
+          <button disabled={!other || join.isPending} className="border border-ink px-3 py-[2px] text-ink disabled:border-ink3 disabled:text-ink3" onClick={() => join.mutate({ id: g.id, group: Number(other) }, { onSuccess: () => setOther("") })}>join them</button>
+        </span>
+      )}
+      {wrong && <span role="alert" className="text-verm">{wrong.message}</span>}
+    </div>
+  );
+}
+
+function Member({ alert: a, now, origin, chosen, choose }: { alert: Alert; now: number; origin: boolean; chosen: boolean | undefined; choose: () => void }) {
   const end = Math.ceil(Math.min(a.closed_at ? Date.parse(a.closed_at) + day : now, now) / hour) * hour;
   const [box, width] = useWidth<HTMLDivElement>();
   const chart = useChart(a.series_id || undefined, new Date(end - (a.period_seconds >= 86400 ? 28 : 4) * day), new Date(end + (a.period_seconds >= 86400 ? 0 : 6 * hour)));
   return (
     <article className="grid grid-cols-[120px_minmax(0,1fr)_minmax(304px,40%)] gap-4 border-b border-rule py-[7px] last:border-0">
-      <div><Mark state={stateOf(a)} />{origin && <div className="mt-[2px] font-semibold">likely origin</div>}<div className="mt-[2px] text-ink2">since {time(a.since, a.zone, "short")}</div></div>
+      <div><span className="inline-flex items-center gap-2">{chosen !== undefined && <input type="checkbox" aria-label={`Alert ${a.id} is another fault`} checked={chosen} onChange={choose} />}<Mark state={stateOf(a)} /></span>{origin && <div className="mt-[2px] font-semibold">likely origin</div>}<div className="mt-[2px] text-ink2">since {time(a.since, a.zone, "short")}</div></div>
       <div>
         <Link to={`/alerts/${a.id}`} className="font-[650]">{a.sentence}</Link>
         <div className="mt-[3px] text-ink2">{a.dataset ? <Link to={`/datasets/${a.dataset}`}><code>{a.dataset}</code></Link> : <code>{a.source || a.job}</code>}{a.owner && `, ${a.owner}`}; told {time(a.raised_at, a.zone, "short")}{a.closed_at && `, over ${time(a.closed_at, a.zone, "short")}`}</div>

@@ -1,6 +1,6 @@
-import { useNavigate } from "react-router";
-import type { ColumnVersion, Delivery, Lineage, Run } from "../../api/client";
+import type { ColumnVersion, Delivery, Run } from "../../api/client";
 import { useColumns, useDeliveries, useLineage, useRuns } from "../../api/queries";
+import { LineageGraph } from "../../chart/LineageGraph";
 import { Section } from "../../parts/Page";
 import { bytes, count, duration, number, time } from "../../parts/words";
 
@@ -12,7 +12,8 @@ export function Surroundings({ name, source, zone, files }: { name: string; sour
     <>
       {graph && (
         <Section className="mt-5" title="Lineage" note="made from, at left; what is made from it, at right" right={count(graph.nodes!.length, "dataset")}>
-          <Graph graph={graph} here={name} />
+          <LineageGraph here={name} links={graph.links!}
+            nodes={graph.nodes!.map((n) => ({ ...n, broken: n.worst !== "", says: n.watched ? (n.worst ? `alert open: ${n.worst}` : "quiet") : "not watched" }))} />
         </Section>
       )}
       <div className="mt-5 grid grid-cols-[minmax(0,3fr)_minmax(0,2fr)] gap-8">
@@ -36,51 +37,6 @@ const failures = (runs: Run[]) => {
   const bad = runs.filter((r) => r.state === "failed" || r.state === "aborted").length;
   return bad === 0 ? `none of the last ${runs.length} failed` : `${bad} of the last ${runs.length} failed`;
 };
-
-const box = { width: 190, height: 40, gapX: 96, gapY: 16 };
-
-/** Datasets in columns by their distance, an arrow for each job between two. */
-function Graph({ graph, here }: { graph: Lineage; here: string }) {
-  const go = useNavigate();
-  const depths = [...new Set(graph.nodes!.map((n) => n.depth))].sort((a, b) => a - b);
-  const place = new Map<string, { x: number; y: number }>();
-  const tallest = Math.max(...depths.map((d) => graph.nodes!.filter((n) => n.depth === d).length));
-  const height = tallest * (box.height + box.gapY) - box.gapY + 4;
-  for (const [i, d] of depths.entries()) {
-    const column = graph.nodes!.filter((n) => n.depth === d);
-    const top = (height - (column.length * (box.height + box.gapY) - box.gapY)) / 2;
-    for (const [k, n] of column.entries()) place.set(n.name, { x: i * (box.width + box.gapX) + 1, y: top + k * (box.height + box.gapY) });
-  }
-  const width = depths.length * (box.width + box.gapX) - box.gapX + 2;
-  return (
-    <div className="mt-3 overflow-x-auto">
-      <svg width={width} height={height} role="img" data-lineage aria-label={`${here} is made from and makes ${graph.nodes!.length - 1} other datasets`}>
-        {graph.links!.map((l) => {
-          const from = place.get(l.from), to = place.get(l.to);
-          if (!from || !to) return null;
-          const x1 = from.x + box.width, y1 = from.y + box.height / 2, x2 = to.x, y2 = to.y + box.height / 2, mid = (x1 + x2) / 2;
-          return (
-            <g key={l.from + l.to + l.job}>
-              <path d={`M${x1} ${y1}C${mid} ${y1} ${mid} ${y2} ${x2 - 7} ${y2}`} fill="none" stroke="var(--pewter-line)" strokeWidth="1.3"><title>{l.job}</title></path>
-              <path d={`M${x2 - 8} ${y2 - 4}L${x2} ${y2}L${x2 - 8} ${y2 + 4}Z`} fill="var(--pewter-line)" />
-            </g>
-          );
-        })}
-        {graph.nodes!.map((n) => {
-          const at = place.get(n.name)!;
-          const own = n.name === here;
-          return (
-            <g key={n.name} transform={`translate(${at.x},${at.y})`} className={n.watched && !own ? "cursor-pointer" : ""} onClick={() => n.watched && go(`/datasets/${n.name}`)}>
-              <rect width={box.width} height={box.height} fill={own ? "var(--ink)" : n.worst === "critical" ? "var(--verm-wash)" : "var(--field)"} stroke={n.watched ? "var(--ink)" : "var(--ink3)"} strokeDasharray={n.watched ? undefined : "3 3"} />
-              <text x={10} y={17} className="font-mono" style={{ fill: own ? "var(--ground)" : "var(--ink)", fontSize: 12.5 }}>{n.name.length > 23 ? `${n.name.slice(0, 22)}…` : n.name}</text>
-              <text x={10} y={32} style={{ fill: own ? "var(--ground)" : n.worst ? "var(--verm)" : "var(--ink3)", fontSize: 11.5 }}>{n.watched ? n.worst ? `alert open: ${n.worst}` : "quiet" : "not watched"}</text>
-            </g>
-          );
-        })}
-      </svg>
-    </div>
-  );
-}
 
 function Runs({ runs, zone }: { runs: Run[]; zone: string }) {
   const took = (r: Run) => (r.started_at && r.ended_at ? (Date.parse(r.ended_at) - Date.parse(r.started_at)) / 1000 : null);
