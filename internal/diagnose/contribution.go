@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"time"
 
@@ -11,6 +12,7 @@ import (
 	"tinbell/core/timeline"
 	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/record"
+	"tinbell/internal/store"
 	"tinbell/internal/words"
 )
 
@@ -56,9 +58,10 @@ type ByColumn struct {
 }
 
 const (
-	weeksBack = 4
-	mostBy    = 6 // columns
-	shownBy   = 12
+	weeksBack  = 4
+	weeksTried = 10
+	mostBy     = 6 // columns
+	shownBy    = 12
 )
 
 func measureOf(m record.Metric) (diagnose.Measure, string) {
@@ -89,14 +92,13 @@ func (d *Diagnoser) contribution(ctx context.Context, q asked) (*Contribution, e
 		return nil, none("it is about a drift, which the comparison's own page takes apart")
 	}
 	begun := time.Now()
-	spans := []warehouse.Span{{From: q.from, To: q.to}}
-	for week := 1; week <= weeksBack; week++ {
-		spans = append(spans, warehouse.Span{From: q.from.AddDate(0, 0, -7*week), To: q.to.AddDate(0, 0, -7*week)})
+	spans, err := d.spans(ctx, q)
+	if err != nil {
+		return nil, err
 	}
 	measure, named := measureOf(q.metric)
 	c := &Contribution{Measure: named, Unit: q.metric.Unit, Parts: []Contributor{}, By: []ByColumn{}, Columns: []string{}}
 	var groups []warehouse.Grouped
-	var err error
 	if q.metric.Pushed() || q.metric.TimeColumn == "" || q.source.Kind != record.SourcePostgreSQL {
 		c.Columns, groups, err = d.stored(ctx, q, spans)
 	} else {
@@ -127,6 +129,40 @@ func (d *Diagnoser) contribution(ctx context.Context, q asked) (*Contribution, e
 	}
 	c.Took = time.Since(begun).Seconds()
 	return c, nil
+}
+
+// spans are the alert's stretch and the same of the last weeks in which nothing was
+// known to be wrong with its dataset.
+func (d *Diagnoser) spans(ctx context.Context, q asked) ([]warehouse.Span, error) {
+	first := q.from.AddDate(0, 0, -7*weeksTried)
+	incidents, err := d.store.Incidents(ctx, q.Dataset, first, q.from)
+	if err != nil {
+		return nil, err
+	}
+	faults, err := d.store.Alerts(ctx, store.AlertFilter{Dataset: q.Dataset, Verdict: record.Fault, From: first, To: q.from})
+	if err != nil {
+		return nil, err
+	}
+	wrong := func(s warehouse.Span) bool {
+		return slices.ContainsFunc(incidents, func(i record.Incident) bool {
+			return i.StartedAt.Before(s.To) && (i.EndedAt == nil || i.EndedAt.After(s.From))
+		}) || slices.ContainsFunc(faults, func(a record.Alert) bool {
+			return a.Since.Before(s.To) && (a.EndedAt == nil || a.EndedAt.After(s.From))
+		})
+	}
+	var clean, rest []warehouse.Span
+	for week := 1; week <= weeksTried; week++ {
+		s := warehouse.Span{From: q.from.AddDate(0, 0, -7*week), To: q.to.AddDate(0, 0, -7*week)}
+		if wrong(s) {
+			rest = append(rest, s)
+		} else {
+			clean = append(clean, s)
+		}
+	}
+	if len(clean) < 2 { // better a past with faults than none
+		clean = append(clean, rest...)
+	}
+	return append([]warehouse.Span{{From: q.from, To: q.to}}, clean[:min(len(clean), weeksBack)]...), nil
 }
 
 // counted asks the warehouse.

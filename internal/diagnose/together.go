@@ -122,14 +122,14 @@ func (d *Diagnoser) together(ctx context.Context, q asked) (*Together, error) {
 }
 
 // figures gives, by series, the sum or mean of the stretch and of the same one to
-// four weeks before and one to three days before.
+// six weeks before.
 func (d *Diagnoser) figures(ctx context.Context, list []store.BrokenStretch, from, to time.Time) (map[int64][]float64, error) {
 	kinds := make(map[int64]store.BrokenStretch, len(list))
 	ids := make([]int64, len(list))
 	for i, s := range list {
 		kinds[s.ID], ids[i] = s, s.ID
 	}
-	back := []int{0, 7, 14, 21, 28}
+	back := []int{0, 7, 14, 21, 28, 35, 42}
 	figures := make(map[int64][]float64, len(list))
 	for i, days := range back {
 		begin, end := from.AddDate(0, 0, -days), to.AddDate(0, 0, -days)

@@ -193,6 +193,9 @@ func (r rates) coreOf(m store.GroupedAlert) fault.Alert {
 		a.Kind, a.Column, a.Sign, a.Effect, a.Error = fault.Rows, "", -1, -1, 0.05 // nothing came
 	case string(detect.Overdue), record.CauseSilentJob, record.CausePromise:
 		a.Kind, a.Column, a.Sign, a.Effect = fault.Late, "", 1, 0
+		if m.Cause == record.CausePromise {
+			a.Spread = 86400 // its window opens when it does, whatever held the rows back
+		}
 	case record.CauseUnreadable:
 		a.Kind, a.Column, a.Sign, a.Effect = fault.Unreadable, "", 0, 0
 	case record.CauseColumns, record.CauseFile:

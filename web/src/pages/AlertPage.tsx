@@ -215,7 +215,7 @@ function Together({ alert: a }: { alert: AlertDetail }) {
   if (!group) return null;
   const others = (group.members ?? []).filter((o) => o.id !== a.id);
   return (
-    <Section title="Told together" note={others.length === 0 ? "alone" : <>likely from <code>{group.place}</code></>} right={<Link to={`/groups/${group.id}`}>group {group.id}</Link>}>
+    <Section title="Told together" note={others.length === 0 ? "alone" : <>likely from <b className="text-ink">{group.place}</b></>} right={<Link to={`/groups/${group.id}`}>group {group.id}</Link>}>
       {others.slice(0, 8).map((o) => (
         <div key={o.id} className="flex justify-between gap-4 border-b border-hair py-[5px]"><div><Link to={`/alerts/${o.id}`}>{o.sentence}</Link><div className="text-[13px] text-ink2"><code>{o.dataset}</code>, since {time(o.since, o.zone, "short")}{o.id === group.origin_alert && ", likely origin"}</div></div><Mark state={stateOf(o)} /></div>
       ))}

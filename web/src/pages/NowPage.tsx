@@ -84,7 +84,7 @@ function Entry({ group: g, lead: a, now, chosen }: { group: GroupRow; lead: Aler
       </div>
       <div>
         <Link to={`/groups/${g.id}`} className="text-[15px] leading-[18px] font-[650]">{g.sentence}</Link>
-        {others > 0 && <div className="mt-[3px]">and {count(others, "alert")} more{g.datasets!.length > 1 ? ` in ${g.datasets!.length} datasets` : ""}; likely from <code>{g.place}</code></div>}
+        {others > 0 && <div className="mt-[3px]">and {count(others, "alert")} more{g.datasets!.length > 1 ? ` in ${g.datasets!.length} datasets` : ""}; likely from <b className="font-semibold">{g.place}</b></div>}
         <div className="mt-[3px] text-ink2">{dataset ? <Link to={`/datasets/${dataset}`}><code>{dataset}</code></Link> : <code>{a?.source || a?.job}</code>}{g.owner && `, ${g.owner}`}</div>
         <div className="mt-[3px] text-ink2">{g.taken_by ? `${g.taken_by} looks after it` : g.answered > 0 ? "answered" : "nobody looks after it"}{a && a.series_id !== 0 && `; ${rarity(a.return_period_seconds)}`}</div>
       </div>

@@ -78,7 +78,7 @@ export const possible = (a: { seconds: number | null; shortest_seconds: number |
   a.shortest_seconds === null ? "" : a.longest_seconds === null ? `1 in over ${duration(a.shortest_seconds)}` : `1 in ${duration(a.shortest_seconds)} to ${duration(a.longest_seconds)}`;
 
 export function percent(x: number | null | undefined): string {
-  return x === null || x === undefined ? "–" : `${Math.round(x * 100)} %`;
+  return x === null || x === undefined ? "–" : `${Math.round(x * 100)} %`.replace("-", "−");
 }
 
 type Style = "time" | "day" | "full" | "short";

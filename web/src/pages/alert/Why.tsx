@@ -134,7 +134,7 @@ function Precedents({ why }: { why: Reasons }) {
       {why.missing.before ? <p className="mt-2 text-ink2">Not known: {why.missing.before}.</p> : why.before!.map((p) => (
         <div key={p.reference + p.alert} className="border-b border-hair py-[5px]">
           {p.alert ? <Link to={`/alerts/${p.alert}`}>{p.title}</Link> : <Link to={`/incidents?q=${encodeURIComponent(p.reference)}`}>{p.title}</Link>}
-          <div className="text-[13px] text-ink2">{time(p.started_at, why.zone, "short")}{p.cause && <>, <b className="text-ink">{p.cause}</b></>}{p.seconds > 0 && `, took ${duration(p.seconds)}`}; {p.alike!.join(", ")}</div>
+          <div className="text-[13px] text-ink2">{time(p.started_at, why.zone)}{p.cause && <>, <b className="text-ink">{p.cause}</b></>}{p.seconds > 0 && `, took ${duration(p.seconds)}`}; {p.alike!.join(", ")}</div>
         </div>
       ))}
     </Section>
