@@ -94,9 +94,21 @@ func choose(n, k int) float64 {
 	return a - b - c
 }
 
+// ByChance is the standard deviation of a count, or of a share of so many rows, by
+// chance alone.
+func ByChance(usual, rows float64, count bool) float64 {
+	if count {
+		return math.Sqrt(math.Max(usual, 1))
+	}
+	rows = math.Max(rows, 1)
+	q := math.Min(math.Max(usual, 0.5/rows), 1)
+	return math.Sqrt(q * (1 - math.Min(q, 1-0.5/rows)) / rows)
+}
+
 // Surprise is how far a value lies from those of the same stretch before, in robust
-// standard deviations that never vanish: of counts at least that of chance.
-func Surprise(now float64, before []float64, count bool) (z, off float64) {
+// standard deviations that never vanish: at least that by chance, which is asked for
+// the usual value; nil where there is none.
+func Surprise(now float64, before []float64, chance func(usual float64) float64) (z, off float64) {
 	if len(before) < 3 || math.IsNaN(now) {
 		return 0, 0
 	}
@@ -109,8 +121,8 @@ func Surprise(now float64, before []float64, count bool) (z, off float64) {
 	slices.Sort(deviations)
 	spread := 1.4826 * median(deviations)
 	spread = math.Max(spread, 0.02*math.Abs(middle))
-	if count {
-		spread = math.Max(spread, math.Sqrt(math.Max(middle, 1)))
+	if chance != nil {
+		spread = math.Max(spread, chance(middle))
 	}
 	// Of few values the median deviation is too small about as often as too large.
 	spread *= 1 + 2/float64(len(sorted))

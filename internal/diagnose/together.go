@@ -50,8 +50,15 @@ type SharedValue struct {
 const (
 	mostCompared = 12_000
 	shownBeside  = 10
-	unsettled    = 6 * time.Hour // in which a day's figures may still come
 )
+
+// settling is how long after its end a period's figures may still come.
+func settling(period int64) int64 {
+	if period >= 86400 {
+		return 6 * 3600
+	}
+	return min(period, 3600)
+}
 
 // together compares every series in the alert's stretch with the same of the weeks
 // before.
@@ -72,10 +79,11 @@ func (d *Diagnoser) together(ctx context.Context, q asked) (*Together, error) {
 	var moved []diagnose.Moved
 	besides := map[int64]Beside{}
 	for _, s := range list {
-		all := figures[s.ID]
-		if all == nil {
+		f := figures[s.ID]
+		if f == nil {
 			continue
 		}
+		all := f.values
 		var before []float64
 		for _, v := range all[1:] {
 			if !math.IsNaN(v) {
@@ -83,13 +91,17 @@ func (d *Diagnoser) together(ctx context.Context, q asked) (*Together, error) {
 			}
 		}
 		now, count := all[0], s.Kind == "count"
-		if math.IsNaN(now) && count && len(before) > 0 && s.Period < 86400 && q.to.Before(d.now().Add(-unsettled)) {
+		if math.IsNaN(now) && count && len(before) > 0 && s.Period < 86400 && q.to.Unix()+settling(s.Period) <= d.now().Unix() {
 			now = 0
 		}
 		if math.IsNaN(now) || len(before) < 3 {
 			continue
 		}
-		z, off := diagnose.Surprise(now, before, count)
+		var chance func(float64) float64
+		if count || s.Kind == "share" {
+			chance = func(usual float64) float64 { return diagnose.ByChance(usual, figures[s.ID].rows, count) }
+		}
+		z, off := diagnose.Surprise(now, before, chance)
 		t.Series++
 		m := diagnose.Moved{ID: s.ID, Group: s.Metric, Z: z, Off: off}
 		if values := strings.Split(s.Segment, " / "); s.Segment != "" && len(values) == len(s.SegmentBy) {
@@ -121,16 +133,22 @@ func (d *Diagnoser) together(ctx context.Context, q asked) (*Together, error) {
 	return t, nil
 }
 
+// figure is what a stretch came to, now and in the weeks before; NaN without samples.
+type figure struct {
+	values []float64
+	rows   float64 // of a share or mean, now
+}
+
 // figures gives, by series, the sum or mean of the stretch and of the same one to
 // six weeks before.
-func (d *Diagnoser) figures(ctx context.Context, list []store.BrokenStretch, from, to time.Time) (map[int64][]float64, error) {
+func (d *Diagnoser) figures(ctx context.Context, list []store.BrokenStretch, from, to time.Time) (map[int64]*figure, error) {
 	kinds := make(map[int64]store.BrokenStretch, len(list))
 	ids := make([]int64, len(list))
 	for i, s := range list {
 		kinds[s.ID], ids[i] = s, s.ID
 	}
 	back := []int{0, 7, 14, 21, 28, 35, 42}
-	figures := make(map[int64][]float64, len(list))
+	figures := make(map[int64]*figure, len(list))
 	for i, days := range back {
 		begin, end := from.AddDate(0, 0, -days), to.AddDate(0, 0, -days)
 		// Days are longer than most stretches: their series are read by whole periods.
@@ -139,7 +157,7 @@ func (d *Diagnoser) figures(ctx context.Context, list []store.BrokenStretch, fro
 			sum, n := 0.0, 0.0
 			for _, x := range samples {
 				// Periods that are not over now are left out of every week alike.
-				over := x.At+s.Period <= d.now().AddDate(0, 0, -days).Add(-unsettled).Unix()
+				over := x.At+s.Period+settling(s.Period) <= d.now().AddDate(0, 0, -days).Unix()
 				if !over || x.At+s.Period <= begin.Unix() || x.At >= end.Unix() || math.IsNaN(x.Value) || s.Period < 86400 && x.At < begin.Unix() {
 					continue
 				}
@@ -149,17 +167,20 @@ func (d *Diagnoser) figures(ctx context.Context, list []store.BrokenStretch, fro
 				}
 				sum, n = sum+weight*x.Value, n+weight
 			}
-			all := figures[id]
-			if all == nil {
-				all = make([]float64, len(back))
-				for k := range all {
-					all[k] = math.NaN()
+			f := figures[id]
+			if f == nil {
+				f = &figure{values: make([]float64, len(back))}
+				for k := range f.values {
+					f.values[k] = math.NaN()
 				}
-				figures[id] = all
+				figures[id] = f
 			}
 			if n > 0 {
-				if all[i] = sum; s.Kind != "count" {
-					all[i] = sum / n
+				if f.values[i] = sum; s.Kind != "count" {
+					f.values[i] = sum / n
+				}
+				if i == 0 {
+					f.rows = n
 				}
 			}
 			return nil

@@ -67,13 +67,23 @@ func (s *server) checkColumns(ctx context.Context, dataset string, columns recor
 		return err
 	}
 	versions, err := s.Store.Columns(ctx, d.ID, 1)
-	if err != nil || len(versions) == 0 {
+	if err != nil {
 		return err
 	}
+	var has []record.Column
+	if len(versions) > 0 {
+		has = versions[0].Columns
+	} else if source, err := s.Store.Source(ctx, d.Source); err != nil {
+		return err
+	} else if source.Kind == record.SourcePostgreSQL {
+		if has, err = s.Warehouses.Shape(ctx, warehouse.Distribution{Source: source, Table: dataset}); err != nil {
+			return record.Conflict{What: "the warehouse was asked for the columns of " + dataset + " and answered: " + warehouse.Words(err)}
+		}
+	}
 	for _, c := range columns {
-		if !slices.ContainsFunc(versions[0].Columns, func(known record.Column) bool { return known.Name == c }) {
+		if !slices.ContainsFunc(has, func(known record.Column) bool { return known.Name == c }) {
 			var names record.Strings
-			for _, known := range versions[0].Columns {
+			for _, known := range has {
 				names = append(names, known.Name)
 			}
 			return record.Invalid{Field: "columns", Given: c, Allowed: "a column of " + dataset + ": " + words.List(names)}
