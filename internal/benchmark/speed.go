@@ -34,12 +34,12 @@ type Result struct {
 // SpeedParts are what Speed measures, by name: fit and evaluation of a series,
 // ingest, the layers of samples, the overview, learning from labels, drift, and what
 // accidents cost.
-var SpeedParts = []string{"series", "ingest", "layers", "overview", "learning", "drift", "holding"}
+var SpeedParts = []string{"series", "ingest", "layers", "overview", "learning", "drift", "holding", "why"}
 
 // Speed measures the parts asked for; all if none is.
 func Speed(ctx context.Context, parts []string) ([]Result, error) {
 	results := []Result{}
-	for i, measure := range []func(context.Context) ([]Result, error){seriesSpeed, ingestSpeed, layerSpeed, overviewSpeed, learnSpeed, driftSpeed, holdSpeed} {
+	for i, measure := range []func(context.Context) ([]Result, error){seriesSpeed, ingestSpeed, layerSpeed, overviewSpeed, learnSpeed, driftSpeed, holdSpeed, whySpeed} {
 		if len(parts) > 0 && !slices.Contains(parts, SpeedParts[i]) {
 			continue
 		}

@@ -80,6 +80,9 @@ func (a *app) showWhy(w diagnose.Why) error {
 		if len(c.Parts) == 0 {
 			fmt.Fprintf(a.out, "  no segment stands out, by %s\n", words.List(c.Columns))
 		}
+		if c.Sampled < 1 {
+			fmt.Fprintf(a.out, "  from %s of the rows, scaled up\n", words.Percent(c.Sampled))
+		}
 		for _, p := range c.Parts {
 			fmt.Fprintf(a.out, "  %s (%.0f %% of the change)\n", p.Says, 100*p.Share)
 		}

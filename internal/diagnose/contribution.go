@@ -27,6 +27,7 @@ type Contribution struct {
 	Parts     []Contributor `json:"parts" doc:"the fewest segments that explain most; one without tags: the whole alike"`
 	Explained float64       `json:"explained" doc:"share of the change that they explain"`
 	By        []ByColumn    `json:"by" doc:"the most telling column first"`
+	Sampled   float64       `json:"sampled" doc:"share of the rows that were counted; what is said is scaled up"`
 	Took      float64       `json:"took_seconds"`
 }
 
@@ -100,9 +101,10 @@ func (d *Diagnoser) contribution(ctx context.Context, q asked) (*Contribution, e
 	c := &Contribution{Measure: named, Unit: q.metric.Unit, Parts: []Contributor{}, By: []ByColumn{}, Columns: []string{}}
 	var groups []warehouse.Grouped
 	if q.metric.Pushed() || q.metric.TimeColumn == "" || q.source.Kind != record.SourcePostgreSQL {
+		c.Sampled = 1
 		c.Columns, groups, err = d.stored(ctx, q, spans)
 	} else {
-		c.Columns, groups, err = d.counted(ctx, q, spans)
+		c.Columns, groups, c.Sampled, err = d.counted(ctx, q, spans)
 	}
 	if err != nil {
 		return nil, err
@@ -166,18 +168,18 @@ func (d *Diagnoser) spans(ctx context.Context, q asked) ([]warehouse.Span, error
 }
 
 // counted asks the warehouse.
-func (d *Diagnoser) counted(ctx context.Context, q asked, spans []warehouse.Span) ([]string, []warehouse.Grouped, error) {
+func (d *Diagnoser) counted(ctx context.Context, q asked, spans []warehouse.Span) ([]string, []warehouse.Grouped, float64, error) {
 	// Of the whole, whatever segment rang: whether it is that one alone is the answer.
 	m := warehouse.Narrowed{Metric: q.metric}
 	columns, err := d.pools.Dimensions(ctx, q.source, m, q.dataset.Hidden, spans, mostBy)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, 0, err
 	}
 	if len(columns) == 0 {
-		return nil, nil, none("no column has few enough values to explain it by")
+		return nil, nil, 0, none("no column has few enough values to explain it by")
 	}
-	groups, err := d.pools.Group(ctx, q.source, m, columns, spans)
-	return columns, groups, err
+	groups, share, err := d.pools.Group(ctx, q.source, m, columns, spans)
+	return columns, groups, share, err
 }
 
 // stored takes the segments that were sent.

@@ -143,16 +143,19 @@ type figure struct {
 // six weeks before.
 func (d *Diagnoser) figures(ctx context.Context, list []store.BrokenStretch, from, to time.Time) (map[int64]*figure, error) {
 	kinds := make(map[int64]store.BrokenStretch, len(list))
-	ids := make([]int64, len(list))
-	for i, s := range list {
-		kinds[s.ID], ids[i] = s, s.ID
+	var ids, long []int64
+	for _, s := range list {
+		if kinds[s.ID] = s; s.Period < 86400 {
+			ids = append(ids, s.ID)
+		} else {
+			long = append(long, s.ID) // read by whole days: those are longer than most stretches
+		}
 	}
 	back := []int{0, 7, 14, 21, 28, 35, 42}
 	figures := make(map[int64]*figure, len(list))
 	for i, days := range back {
 		begin, end := from.AddDate(0, 0, -days), to.AddDate(0, 0, -days)
-		// Days are longer than most stretches: their series are read by whole periods.
-		err := d.store.EachSeries(ctx, ids, begin.Add(-24*time.Hour), end, func(id int64, samples []timeline.Sample) error {
+		take := func(id int64, samples []timeline.Sample) error {
 			s := kinds[id]
 			sum, n := 0.0, 0.0
 			for _, x := range samples {
@@ -184,8 +187,11 @@ func (d *Diagnoser) figures(ctx context.Context, list []store.BrokenStretch, fro
 				}
 			}
 			return nil
-		})
-		if err != nil {
+		}
+		if err := d.store.EachSeries(ctx, ids, begin, end, take); err != nil {
+			return nil, err
+		}
+		if err := d.store.EachSeries(ctx, long, begin.Add(-24*time.Hour), end, take); err != nil {
 			return nil, err
 		}
 	}

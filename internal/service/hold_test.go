@@ -174,7 +174,7 @@ func spoil(t *testing.T, s *dbtest.Service, segment string) {
 		Version int
 		Model   *baseline.Model
 		Band    *baseline.Band
-	}{6, &baseline.Model{PerDay: 24}, &baseline.Band{}}
+	}{7, &baseline.Model{PerDay: 24}, &baseline.Band{}}
 	dbtest.Must(t, gob.NewEncoder(&blob).Encode(state))
 	_, err := s.Parts.Store.DB.Exec(`update baseline b set judged = $2, fitted = $2 from series s where s.id = b.series_id and s.segment = $1`, segment, blob.Bytes())
 	dbtest.Must(t, err)

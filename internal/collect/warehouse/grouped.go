@@ -15,10 +15,12 @@ import (
 // What a person who looks at an alert waits for.
 const (
 	patience     = 10 * time.Second // then the warehouse gives up
+	grouped      = 400_000          // rows that are counted by combinations
 	sampled      = 20_000           // rows that say how many values a column has
 	mostValues   = 60               // of a column that a change is explained by
-	mostCells    = 60_000
-	mostTried    = 40 // columns of a table that are looked at
+	mostCells    = 250_000          // combinations, of all spans
+	weeksAsked   = 6                // spans at most
+	mostTried    = 40               // columns of a table that are looked at
 	mostListed   = 500
 	longestValue = 200
 )
@@ -106,7 +108,7 @@ func (w *Pools) Dimensions(ctx context.Context, source record.Source, m Narrowed
 	var chosen []string
 	cells := int64(1)
 	for _, c := range list {
-		if len(chosen) < most && cells*c.values <= mostCells*4 { // combinations are fewer than the product
+		if len(chosen) < most && cells*c.values <= mostCells/weeksAsked {
 			chosen, cells = append(chosen, c.column), cells*c.values
 		}
 	}
@@ -147,8 +149,10 @@ type Grouped struct {
 var ErrNotAdditive = fmt.Errorf("the figure of a whole does not follow from those of its parts")
 
 // Group counts a metric's rows in one pass, by span and the values of columns. Values
-// that are null are (none).
-func (w *Pools) Group(ctx context.Context, source record.Source, m Narrowed, columns []string, spans []Span) ([]Grouped, error) {
+// that are null are (none). Of more rows than a person would wait for it takes a share,
+// by blocks where the spans are much of the table, and scales what it counts; share
+// says which.
+func (w *Pools) Group(ctx context.Context, source record.Source, m Narrowed, columns []string, spans []Span) (list []Grouped, share float64, err error) {
 	rows, value := "count(*)", "0"
 	column := name(m.Column)
 	switch m.Measure {
@@ -160,7 +164,7 @@ func (w *Pools) Group(ctx context.Context, source record.Source, m Narrowed, col
 	case record.MeasureMean, record.MeasureSum, record.MeasureQuantile, record.MeasureMin, record.MeasureMax, record.MeasureSD:
 		rows, value = "count("+column+")", "coalesce(sum("+column+"), 0)"
 	default:
-		return nil, ErrNotAdditive
+		return nil, 0, ErrNotAdditive
 	}
 	event := clock{name(m.TimeColumn), m.TimeType, m.Zone}
 	when, args := m.spans(spans)
@@ -177,11 +181,26 @@ func (w *Pools) Group(ctx context.Context, source record.Source, m Narrowed, col
 		shown = append(shown, "coalesce("+name(c)+"::text, '(none)')")
 		by = append(by, name(c))
 	}
-	query := fmt.Sprintf("select %s, (%s)::float8, (%s)::float8\nfrom %s%s\ngroup by %s\nlimit %d",
-		strings.Join(shown, ", "), rows, value, table(m.Metric), where([]string{when}, m.Metric), strings.Join(by, ", "), mostCells+1)
-	var list []Grouped
-	err := w.brief(ctx, source, func(tx pgx.Tx) error {
-		answer, err := tx.Query(ctx, query, args...)
+	query := func(from string, terms ...string) string {
+		return fmt.Sprintf("select %s, (%s)::float8, (%s)::float8\nfrom %s%s\ngroup by %s\nlimit %d",
+			strings.Join(shown, ", "), rows, value, from, where(append([]string{when}, terms...), m.Metric), strings.Join(by, ", "), mostCells+1)
+	}
+	err = w.brief(ctx, source, func(tx pgx.Tx) error {
+		asked := query(table(m.Metric))
+		blocks := false
+		if share, blocks, err = m.portion(ctx, tx, when, args); err != nil {
+			return err
+		}
+		switch {
+		case blocks:
+			asked = query(fmt.Sprintf("%s tablesample system (%.4f) repeatable (7)", table(m.Metric), 100*share))
+		case share < 1:
+			if err := sow(ctx, tx, 7); err != nil {
+				return err
+			}
+			asked = query(table(m.Metric), fmt.Sprintf("random() < %.6f", share))
+		}
+		answer, err := tx.Query(ctx, asked, args...)
 		if err != nil {
 			return err
 		}
@@ -195,6 +214,7 @@ func (w *Pools) Group(ctx context.Context, source record.Source, m Narrowed, col
 			if err := answer.Scan(append(into, &g.Rows, &g.Value)...); err != nil {
 				return err
 			}
+			g.Rows, g.Value = g.Rows/share, g.Value/share
 			list = append(list, g)
 		}
 		if len(list) > mostCells {
@@ -202,5 +222,26 @@ func (w *Pools) Group(ctx context.Context, source record.Source, m Narrowed, col
 		}
 		return answer.Err()
 	})
-	return list, err
+	return list, share, err
+}
+
+// portion is which share of the rows of some spans is counted, by what the planner
+// expects of them, and whether by blocks of the table.
+func (m Narrowed) portion(ctx context.Context, tx pgx.Tx, when string, args []any) (share float64, blocks bool, err error) {
+	var plan []struct {
+		Plan struct {
+			Rows float64 `json:"Plan Rows"`
+		}
+	}
+	if err := tx.QueryRow(ctx, fmt.Sprintf("explain (format json) select 1 from %s%s", table(m.Metric), where([]string{when}, m.Metric)), args...).Scan(&plan); err != nil {
+		return 0, false, err
+	}
+	if len(plan) == 0 || plan[0].Plan.Rows <= grouped {
+		return 1, false, nil
+	}
+	share = max(grouped/plan[0].Plan.Rows, 1e-4)
+	var kind string
+	var all float64
+	err = tx.QueryRow(ctx, `select relkind::text, reltuples::float8 from pg_class where oid = $1::regclass`, table(m.Metric)).Scan(&kind, &all)
+	return share, (kind == "r" || kind == "p" || kind == "m") && plan[0].Plan.Rows > all/4, err
 }

@@ -38,7 +38,7 @@ function Segments({ why }: { why: Reasons }) {
   if (!c) return <Section title="Segments behind it"><Missing why={why} part="contribution" /></Section>;
   const by = c.by![Math.min(column, c.by!.length - 1)];
   return (
-    <Section title="Segments behind it" note={`against the same hours of ${count(c.weeks, "earlier week")}`} right={`${c.took_seconds.toFixed(2)} s in the warehouse`}>
+    <Section title="Segments behind it" note={`against the same hours of ${count(c.weeks, "earlier week")}`} right={c.sampled < 1 ? `from ${percent(c.sampled)} of the rows` : undefined}>
       {c.parts!.length === 0 && <p className="mt-2">No segment stands out from the others.</p>}
       {c.parts!.map((p) => <p key={p.says} className="mt-2"><b className="font-[650]">{p.says}</b> <span className="text-ink2">{percent(p.share)} of the change</span></p>)}
       {by && (
