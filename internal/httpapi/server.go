@@ -23,6 +23,7 @@ import (
 	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
 	"tinbell/internal/people"
+	"tinbell/internal/reconcile"
 	"tinbell/internal/setup"
 	"tinbell/internal/sink"
 	"tinbell/internal/store"
@@ -45,6 +46,7 @@ type Parts struct {
 	Bench      *improve.Bench
 	Inspector  *inspect.Inspector
 	Diagnoser  *diagnose.Diagnoser
+	Reconciler *reconcile.Reconciler
 	People     *people.Desk
 	Config     *config.Keeper
 	Teller     *tell.Teller
@@ -112,6 +114,7 @@ func (s *server) register(router chi.Router) huma.API {
 	s.addStudies(api)
 	s.addAlerts(api)
 	s.addWhy(api)
+	s.addReconciliations(api)
 	s.addGroups(api)
 	s.addIncidents(api)
 	s.addCalendars(api)

@@ -37,6 +37,8 @@ func (s *Service) dutiesOf(j *jobs, keepDays int) []duty.Config {
 			Doc: "makes the samples of periods whose points have come"},
 		{Name: "refits", Every: 3 * often, Round: func(ctx context.Context) error { return j.refit(ctx, now()) },
 			Doc: "queues the monitors whose baselines are due to be chosen anew"},
+		{Name: "reconciliations", Every: 3 * often, Round: s.Parts.Reconciler.Due,
+			Doc: "compares what has come at both stages of each reconciliation"},
 		{Name: "lags", Every: 3 * time.Minute, Within: time.Hour, Round: s.Parts.Teller.Learn,
 			Doc: "learns how long after its upstream each dataset shows a disturbance"},
 		{Name: "budgets", Every: time.Hour, Within: time.Hour, Round: j.watcher.Govern,

@@ -29,6 +29,7 @@ import (
 	"tinbell/internal/inspect"
 	"tinbell/internal/localpg"
 	"tinbell/internal/people"
+	"tinbell/internal/reconcile"
 	"tinbell/internal/setup"
 	"tinbell/internal/sink"
 	"tinbell/internal/store"
@@ -155,6 +156,7 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	p.Inspector = inspect.New(records, p.Watcher, o.Now)
 	j.inspector, j.bench, j.desk = p.Inspector, p.Bench, p.Desk
 	p.People = people.New(records)
+	p.Reconciler = reconcile.New(records, p.Collector, p.Warehouses, p.Setup, p.Queue, o.Now, o.Log)
 	p.Diagnoser = diagnose.New(records, p.Warehouses, p.Inspector, o.Now)
 	p.Teller = tell.New(records, p.Inspector, safe, tell.Options{Address: s.public(o), Allowed: o.AllowPrivate, Trust: o.Trust, Now: o.Now, Log: o.Log, Why: p.Diagnoser.Line})
 	p.Config = config.New(records, p.Collector, p.Warehouses, p.Desk, p.Watcher, p.Teller, p.Comparer, p.Setup, o.Now)

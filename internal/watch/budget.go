@@ -25,7 +25,7 @@ func (w *Watcher) hold(ctx context.Context, v *Subject) error {
 		return nil
 	}
 	h, err := v.HoldOut(ctx, w.store, w.now().UTC())
-	if err != nil {
+	if err != nil || h.Series == 0 { // nothing to try it on yet
 		return err
 	}
 	return w.govern(ctx, v, h)

@@ -245,3 +245,27 @@ func (m Narrowed) portion(ctx context.Context, tx pgx.Tx, when string, args []an
 	err = tx.QueryRow(ctx, `select relkind::text, reltuples::float8 from pg_class where oid = $1::regclass`, table(m.Metric)).Scan(&kind, &all)
 	return share, (kind == "r" || kind == "p" || kind == "m") && plan[0].Plan.Rows > all/4, err
 }
+
+// Keyed is a row's key and segment.
+type Keyed struct{ Key, Segment string }
+
+// mostKeys is how many keys a comparison of keys reads of a side.
+const mostKeys = 300_000
+
+// Keys gives the keys of a span's rows; those without one are left out.
+func (w *Pools) Keys(ctx context.Context, source record.Source, m Narrowed, key string, s Span) (list []Keyed, err error) {
+	when, args := m.spans([]Span{s})
+	query := fmt.Sprintf("select %[1]s::text, %[2]s from %[3]s%[4]s order by 1 limit %[5]d", name(key), segment(m.Metric), table(m.Metric), where([]string{when, name(key) + " is not null"}, m.Metric), mostKeys+1)
+	err = w.brief(ctx, source, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, query, args...)
+		if err != nil {
+			return err
+		}
+		list, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Keyed])
+		if err == nil && len(list) > mostKeys {
+			err = fmt.Errorf("more than %d keys: ask for a shorter stretch", mostKeys)
+		}
+		return err
+	})
+	return list, err
+}

@@ -79,7 +79,24 @@ create table audit (
 );
 create index audit_at on audit (at desc, id desc);
 
+-- Two stages compared by the same aggregate: the difference is a metric.
+create table reconciliation (
+    id          bigint generated always as identity primary key,
+    name        text not null unique,
+    up_metric   bigint not null references metric on delete cascade,
+    down_metric bigint not null references metric on delete cascade,
+    metric_id   bigint not null references metric on delete cascade,
+    lag_seconds bigint not null,
+    tolerance   double precision not null,
+    up_key      text not null default '',
+    down_key    text not null default '',
+    created_at  timestamptz not null,
+    compared_to timestamptz,
+    message     text not null default ''
+);
+
 -- +goose Down
+drop table reconciliation;
 drop table audit;
 alter table dataset drop hidden;
 alter table message drop why;
