@@ -19,6 +19,7 @@ import (
 	"tinbell/internal/client"
 	"tinbell/internal/collect"
 	"tinbell/internal/httpapi"
+	"tinbell/internal/reconcile"
 	"tinbell/internal/record"
 )
 
@@ -110,6 +111,14 @@ func Setup(ctx context.Context, e *Emitter, warehouse string, say func(step stri
 	}
 	say("comparing bookings and sales with their first weeks")
 	if err := comparisons(ctx, c, progress); err != nil {
+		return err
+	}
+	say("reconciling gate events with boarding scans")
+	if err := c.Send(ctx, "POST", "/reconciliations", reconcile.Order{Name: "scans-against-gates", Up: "raw.gate_events", Down: "ops.boarding_scans", By: record.Strings{"port"},
+		Tolerance: 0.02, Owner: owners["ops.boarding_scans"]}, nil); err != nil {
+		return err
+	}
+	if err := c.Send(ctx, "PUT", "/datasets/ml.noshow_features/hidden", map[string][]string{"columns": {"booking"}}, nil); err != nil {
 		return err
 	}
 	say("labelling, as three people did")

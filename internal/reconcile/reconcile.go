@@ -164,7 +164,7 @@ func (r *Reconciler) metricOf(ctx context.Context, dataset, measure, column stri
 			dataset, measure, orWhole(o.By), time.Duration(o.PeriodSeconds)*time.Second)}
 	}
 	name := strings.Join(append([]string{strings.ReplaceAll(dataset, ".", "-"), measure, column}, o.By...), "-")
-	m, err := r.collector.AddMetric(ctx, record.Metric{Dataset: dataset, DatasetID: d.ID, Name: strings.ReplaceAll(name, "--", "-"), Measure: measure, Column: column, TimeColumn: timeColumn,
+	m, err := r.collector.AddMetric(ctx, record.Metric{Dataset: dataset, DatasetID: d.ID, Name: strings.ReplaceAll(name, "--", "-"), Measure: measure, Kind: collect.KindOf(measure), Column: column, TimeColumn: timeColumn,
 		SegmentBy: append(record.Strings{}, o.By...), KeptSegments: record.Strings{}, PeriodSeconds: o.PeriodSeconds, Zone: d.Zone, EverySeconds: 300, LookbackSeconds: int64(again.Seconds()), SettleSeconds: 1200, Quantile: 0.5})
 	if err != nil {
 		return m, err
