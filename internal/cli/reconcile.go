@@ -93,9 +93,15 @@ func (a *app) reconcileShow() *cobra.Command {
 			if err := a.client().Get(c.Context(), "/reconciliations/"+url.PathEscape(args[0]), nil, &v); err != nil {
 				return err
 			}
-			return a.show(listing{head: []string{"", ""}, raw: v, rows: [][]string{
+			if a.output == "json" {
+				return a.json(v)
+			}
+			for _, pair := range [][2]string{
 				{"first stage", v.UpSet + ", " + v.Up}, {"second stage", v.DownSet + ", " + v.Down}, {"lag", words.Seconds(float64(v.LagSeconds))}, {"tolerance", words.Percent(v.Tolerance)},
-				{"keys", orNone(strings.Trim(v.UpKey+", "+v.DownKey, ", "))}, {"metric and monitor", v.Metric}, {"compared to (UTC)", optional(v.ComparedTo, "UTC", "nothing yet")}, {"message", orNone(v.Message)}}})
+				{"keys", orNone(strings.Trim(v.UpKey+", "+v.DownKey, ", "))}, {"metric and monitor", v.Metric}, {"compared to (UTC)", optional(v.ComparedTo, "UTC", "nothing yet")}, {"message", orNone(v.Message)}} {
+				fmt.Fprintf(a.out, "  %-19s %s\n", pair[0], pair[1])
+			}
+			return nil
 		}}
 }
 

@@ -37,6 +37,9 @@ export const useWhy = (id: number) =>
 export const useRows = (id: number) =>
   useMutation({ gcTime: 0, mutationFn: (listing: string) => answer(api.POST("/api/v1/alerts/{id}/rows", { params: { path: { id } }, body: { listing, limit: 100 } })) });
 
+/** Stages that are compared by the same aggregate. */
+export const useReconciliations = () => useQuery({ queryKey: ["reconciliations"], refetchInterval: 60_000, queryFn: () => answer(api.GET("/api/v1/reconciliations")) });
+
 export const useChart = (series: number | undefined, from: Date, to: Date) =>
   useQuery({
     queryKey: ["chart", series, from.toISOString(), to.toISOString()],

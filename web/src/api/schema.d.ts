@@ -1652,6 +1652,59 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/reconciliations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Stages that are compared by the same aggregate */
+        get: operations["reconciliations"];
+        put?: never;
+        /** Compare two datasets by the same aggregate from now on, and over what is known of their past; the one of that name is changed */
+        post: operations["reconcile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reconciliations/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One reconciliation */
+        get: operations["reconciliation"];
+        put?: never;
+        post?: never;
+        /** End a reconciliation; the metric of its difference goes with its monitor and alerts */
+        delete: operations["remove-reconciliation"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reconciliations/{name}/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Which rows of a stretch are on one side only, by their keys: shown and not kept, and the audit trail says who looked */
+        post: operations["reconciliation-keys"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/routes": {
         parameters: {
             query?: never;
@@ -3051,6 +3104,11 @@ export interface components {
             observed: number;
             /** @description the fewest segments that explain most; one without tags: the whole alike */
             parts: components["schemas"]["Contributor"][] | null;
+            /**
+             * Format: double
+             * @description share of the rows that were counted; what is said is scaled up
+             */
+            sampled: number;
             /** Format: double */
             took_seconds: number;
             unit: string;
@@ -4023,6 +4081,17 @@ export interface components {
              */
             days: number;
         };
+        Keys: {
+            /**
+             * Format: date-time
+             * @description of the second stage; the first is a lag earlier
+             */
+            from: string;
+            /** @description the first stage, then the second */
+            sides: components["schemas"]["Side"][] | null;
+            /** Format: date-time */
+            to: string;
+        };
         Label: {
             /** Format: int64 */
             alert_id: number;
@@ -4944,6 +5013,45 @@ export interface components {
             /** @description best first */
             time_columns: string[] | null;
         };
+        Order: {
+            /** @description columns that both are segmented by */
+            by?: string[] | null;
+            /** @description dataset of the second */
+            down: string;
+            /** @description as up_column if left out */
+            down_column?: string;
+            /** @description column of the second that names the same row */
+            down_key?: string;
+            /**
+             * Format: int64
+             * @description how long after the first the second has the same
+             */
+            lag_seconds?: number;
+            /**
+             * @description rows if left out
+             * @enum {string}
+             */
+            measure?: "rows" | "sum" | "distinct" | "";
+            /** @description DOWN-against-UP if left out */
+            name?: string;
+            owner?: string;
+            /**
+             * Format: int64
+             * @description 3600 if left out
+             */
+            period_seconds?: number;
+            /**
+             * Format: double
+             * @description share that never rings
+             */
+            tolerance?: number;
+            /** @description dataset of the first stage */
+            up: string;
+            /** @description that is summed or counted */
+            up_column?: string;
+            /** @description column of the first that names a row */
+            up_key?: string;
+        };
         Page: {
             dataset: components["schemas"]["Dataset"];
             health: components["schemas"]["Health"];
@@ -5311,6 +5419,47 @@ export interface components {
              * @description of the accepted, those of segments beyond the metric's limit: they are counted together as (other)
              */
             together: number;
+        };
+        Reconciliation: {
+            /** Format: date-time */
+            compared_to: string | null;
+            /** Format: date-time */
+            created_at: string;
+            /** @description metric of the second */
+            down: string;
+            down_dataset: string;
+            /** @description column of the second that names the same row */
+            down_key: string;
+            /**
+             * Format: int64
+             * @description how long after the first the second has the same
+             */
+            lag_seconds: number;
+            /** @description why the last comparison failed */
+            message: string;
+            /** @description that holds the difference */
+            metric: string;
+            name: string;
+            /**
+             * Format: double
+             * @description share that never rings
+             */
+            tolerance: number;
+            /** @description metric of the first stage */
+            up: string;
+            up_dataset: string;
+            /** @description column of the first that names a row */
+            up_key: string;
+        };
+        "Reconciliation-keysRequest": {
+            /**
+             * Format: date-time
+             * @description of the second stage
+             */
+            from: string;
+            segment?: string;
+            /** Format: date-time */
+            to: string;
         };
         Referred: {
             /** Format: date-time */
@@ -5773,6 +5922,26 @@ export interface components {
             to: number;
             /** Format: double */
             was: number;
+        };
+        Side: {
+            dataset: string;
+            key: string;
+            /**
+             * Format: int64
+             * @description of them, those that the other side lacks
+             */
+            missing: number;
+            /**
+             * Format: int64
+             * @description keys in the stretch
+             */
+            rows: number;
+            /** @description … by segment */
+            segments: {
+                [key: string]: number;
+            };
+            /** @description the first of them; not kept */
+            some: string[] | null;
         };
         "Sign-inRequest": {
             token: string;
@@ -10290,6 +10459,163 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["QueueState"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    reconciliations: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reconciliation"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    reconcile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Order"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reconciliation"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    reconciliation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reconciliation"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-reconciliation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "reconciliation-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reconciliation-keysRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Keys"];
                 };
             };
             /** @description Error */
