@@ -26,6 +26,8 @@ const (
 	millRows    = 5_000_000
 	millColumns = 6
 	beside      = 10_000
+	flooded     = 5000 // alerts at once
+	floodedSets = 500  // datasets that they are about
 )
 
 // whySpeed measures what an alert's page waits for: the segments behind a change of
@@ -42,7 +44,11 @@ func whySpeed(ctx context.Context) ([]Result, error) {
 		return nil, err
 	}
 	together, err := besideSpeed(ctx, s)
-	return append(contribution, together...), err
+	if err != nil {
+		return nil, err
+	}
+	flood, err := floodSpeed(ctx, s)
+	return append(append(contribution, together...), flood...), err
 }
 
 func millSpeed(ctx context.Context, s *service.Service) ([]Result, error) {
@@ -178,4 +184,89 @@ func besideSpeed(ctx context.Context, s *service.Service) ([]Result, error) {
 		best = min(best, w.Together.Took)
 	}
 	return []Result{{fmt.Sprintf("what else broke, of %d series", beside), fmt.Sprintf("%.2f s", best), "eight hours of each beside the same of six weeks before"}}, nil
+}
+
+// floodSpeed measures how long it takes until a flood of alerts over many datasets is
+// grouped, and one more alert while all of them are open.
+func floodSpeed(ctx context.Context, s *service.Service) ([]Result, error) {
+	rng := rand.New(rand.NewPCG(6, 6))
+	now := time.Now().UTC().Truncate(time.Minute)
+	var monitors, series []int64
+	for n := range floodedSets {
+		name := fmt.Sprintf("flood.t%03d", n)
+		m, err := s.Parts.Collector.Declare(ctx, collect.Declaration{Metric: name, Dataset: name, Measure: record.MeasureRows, Kind: timeline.Count, Period: "1h", SegmentBy: record.Strings{"part"}})
+		if err != nil {
+			return nil, err
+		}
+		segments := make([]string, flooded/floodedSets)
+		for i := range segments {
+			segments[i] = fmt.Sprint("part ", i)
+		}
+		ids, err := s.Parts.Store.EnsureSeries(ctx, m.ID, segments)
+		if err != nil {
+			return nil, err
+		}
+		v, err := s.Parts.Setup.AddMonitor(ctx, record.Monitor{Metric: name, Name: name, Settings: record.DefaultSettings()})
+		if err != nil {
+			return nil, err
+		}
+		for _, id := range ids {
+			monitors, series = append(monitors, v.ID), append(series, id)
+		}
+	}
+	err := s.Parts.Store.InTx(ctx, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `
+			insert into job (namespace, name) select 'flood', 'make ' || n from generate_series(0, $1 - 1) n;`, floodedSets)
+		if err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, `
+			insert into job_dataset (job_id, namespace, name, direction, heard_at)
+			select j.id, 'pushed', 'flood.t' || lpad(n::text, 3, '0'), 'output', now() from generate_series(0, $1 - 1) n join job j on j.namespace = 'flood' and j.name = 'make ' || n
+			union all select j.id, 'pushed', 'flood.t' || lpad(((n - 1) / 3)::text, 3, '0'), 'input', now() from generate_series(1, $1 - 1) n join job j on j.namespace = 'flood' and j.name = 'make ' || n`, floodedSets)
+		return err
+	})
+	if err != nil {
+		return nil, fmt.Errorf("make lineage: %w", err)
+	}
+	raise := func(from, to int) error {
+		return s.Parts.Store.InTx(ctx, func(tx pgx.Tx) error {
+			for i := from; i < to; i++ {
+				since := now.Add(-time.Duration(20+rng.IntN(100)) * time.Minute)
+				raised := since.Add(10 * time.Minute)
+				_, err := store.PutAlert(ctx, tx, record.Alert{MonitorID: monitors[i], SeriesID: series[i], Cause: "deviation", Direction: "low", Severity: "warning", Since: since, RaisedAt: raised,
+					RangTo: &raised, Sentence: "a flood", Effect: -rng.Float64(), EffectError: 0.05, OnsetSpread: 1800})
+				if err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	grouped := func() (time.Duration, error) {
+		began := time.Now()
+		for {
+			if err := s.Parts.Teller.Gather(ctx); err != nil {
+				return 0, err
+			}
+			var left int
+			if err := s.Parts.Store.Pool.QueryRow(ctx, `select count(*) from alert_change`).Scan(&left); err != nil || left == 0 {
+				return time.Since(began), err
+			}
+			time.Sleep(5 * time.Millisecond)
+		}
+	}
+	if err := raise(0, flooded-1); err != nil {
+		return nil, err
+	}
+	all, err := grouped()
+	if err != nil {
+		return nil, err
+	}
+	if err := raise(flooded-1, flooded); err != nil {
+		return nil, err
+	}
+	one, err := grouped()
+	return []Result{{fmt.Sprintf("%d alerts of an hour, over %d datasets in one lineage, until they are grouped and told", flooded, floodedSets), fmt.Sprintf("%.1f s", all.Seconds()), ""},
+		{"one more alert while all of them are open", fmt.Sprintf("%.0f ms", 1000*one.Seconds()), "with reading all groups of the last days"}}, err
 }
