@@ -123,6 +123,8 @@ func TestTheDemoAsANewcomerMeetsIt(t *testing.T) {
 		t.Errorf("the demo should begin with open alerts, has %d", len(open))
 	}
 
+	t.Run("what is wrong is told fault by fault, with figures that differ", func(t *testing.T) { faultsApart(t, p) })
+	t.Run("why an alert rang is said in the console and on the command line", func(t *testing.T) { whyInConsole(t, p) })
 	t.Run("a broken loader rings within a minute and stops when mended", func(t *testing.T) {
 		p.t = t
 		for _, args := range [][]string{{"stall", "raw.gate_events"}, {"drop", "ops.boarding_scans", "--segment", "Ansby"}} {

@@ -178,38 +178,13 @@ func (in *Inference) near(a *member, f *Fault) bool {
 	return false
 }
 
-// around are the places that one cause may reach together with a place: upstream,
-// downstream, and made from the same within two steps.
+// around is Lineage.around, remembered.
 func (in *Inference) around(place int) []bool {
-	if found := in.related[place]; found != nil {
-		return found
+	found := in.related[place]
+	if found == nil {
+		found = in.lineage.around(place)
+		in.related[place] = found
 	}
-	found := make([]bool, len(in.lineage.names))
-	found[place] = true
-	for down := range in.lineage.below(place) {
-		found[down] = true
-	}
-	layer := []int{place}
-	for range steps {
-		var next []int
-		for _, at := range layer {
-			for _, s := range in.lineage.up[at] {
-				if !found[s.place] {
-					found[s.place] = true
-					next = append(next, s.place)
-				}
-			}
-		}
-		layer = next
-	}
-	for _, up := range in.lineage.above(place, 2) {
-		for down, p := range in.lineage.below(up) {
-			if p.steps <= 2 {
-				found[down] = true
-			}
-		}
-	}
-	in.related[place] = found
 	return found
 }
 

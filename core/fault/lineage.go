@@ -221,3 +221,49 @@ func (l *Lineage) portion(place, other int, p Pair) float64 {
 
 // name gives the place of a number.
 func (l *Lineage) name(number int) string { return l.names[number] }
+
+// around are the places that one cause may reach together with a place: upstream,
+// downstream, and made from the same within two steps.
+func (l *Lineage) around(place int) []bool {
+	found := make([]bool, len(l.names))
+	found[place] = true
+	for down := range l.below(place) {
+		found[down] = true
+	}
+	layer := []int{place}
+	for range steps {
+		var next []int
+		for _, at := range layer {
+			for _, s := range l.up[at] {
+				if !found[s.place] {
+					found[s.place] = true
+					next = append(next, s.place)
+				}
+			}
+		}
+		layer = next
+	}
+	for _, up := range l.above(place, 2) {
+		for down, p := range l.below(up) {
+			if p.steps <= 2 {
+				found[down] = true
+			}
+		}
+	}
+	return found
+}
+
+// Near names the places that one cause may reach together with any of some.
+func (l *Lineage) Near(places []string) []string {
+	var near []string
+	seen := map[int]bool{}
+	for _, place := range places {
+		for at, is := range l.around(l.number(place)) {
+			if is && !seen[at] {
+				seen[at] = true
+				near = append(near, l.names[at])
+			}
+		}
+	}
+	return near
+}

@@ -66,13 +66,15 @@ func (s *Store) Grouped(ctx context.Context, alerts []int64) ([]GroupedAlert, er
 	return many[GroupedAlert](ctx, s, "alerts", groupedSelect+`where a.id = any($1) order by a.raised_at, a.id`, alerts)
 }
 
-// GroupsOfLate gives the groups that had an alert raised in [from, to], or that are
-// among those named, in the order in which they were made, and their
-// members.
-func (s *Store) GroupsOfLate(ctx context.Context, from, to time.Time, named []int64) ([]record.Group, []GroupedAlert, error) {
+// GroupsOfLate gives the groups that had an alert of some datasets, or of none,
+// raised in [from, to], or that are among those named, in the order in which they
+// were made, and their members.
+func (s *Store) GroupsOfLate(ctx context.Context, from, to time.Time, datasets []string, named []int64) ([]record.Group, []GroupedAlert, error) {
 	groups, err := many[record.Group](ctx, s, "groups", `
 		select * from alert_group where id = any($3) or merged_into is null and id in (
-			select group_id from alert where raised_at >= $1 and raised_at <= $2 and group_id is not null) order by id`, from, to, named)
+			select a.group_id from alert a left join monitor v on v.id = a.monitor_id left join metric m on m.id = v.metric_id
+			left join dataset d on d.id = coalesce(m.dataset_id, a.of_dataset)
+			where a.raised_at >= $1 and a.raised_at <= $2 and a.group_id is not null and (d.name is null or d.name = any($4))) order by id`, from, to, named, datasets)
 	if err != nil || len(groups) == 0 {
 		return nil, nil, err
 	}

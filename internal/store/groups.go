@@ -28,33 +28,40 @@ func (s *Store) TakeChanges(ctx context.Context, tx pgx.Tx, limit int) ([]Groupe
 	return s.Grouped(ctx, taken)
 }
 
-// AddGroup makes a group.
-func AddGroup(ctx context.Context, tx pgx.Tx, g record.Group) (int64, error) {
-	var id int64
-	err := tx.QueryRow(ctx, `insert into alert_group (began_at, opened_at, severity, from_history) values ($1, $2, $3, $4) returning id`,
-		g.BeganAt, g.OpenedAt, g.Severity, g.FromHistory).Scan(&id)
-	if err != nil {
-		return 0, fmt.Errorf("add group: %w", err)
+// AddGroups makes groups and gives their numbers, in their order.
+func AddGroups(ctx context.Context, tx pgx.Tx, groups []record.Group) ([]int64, error) {
+	made := make([]int64, len(groups))
+	var batch pgx.Batch
+	for i, g := range groups {
+		batch.Queue(`insert into alert_group (began_at, opened_at, severity, from_history) values ($1, $2, $3, $4) returning id`,
+			g.BeganAt, g.OpenedAt, g.Severity, g.FromHistory).QueryRow(func(row pgx.Row) error { return row.Scan(&made[i]) })
 	}
-	return id, nil
+	if err := tx.SendBatch(ctx, &batch).Close(); err != nil {
+		return nil, fmt.Errorf("add groups: %w", err)
+	}
+	return made, nil
 }
 
-// PutInGroup makes alerts members of a group.
-func PutInGroup(ctx context.Context, tx pgx.Tx, group int64, alerts []int64) error {
-	if _, err := tx.Exec(ctx, `update alert set group_id = $1 where id = any($2)`, group, alerts); err != nil {
-		return fmt.Errorf("write group of alerts: %w", err)
+// PutInGroups makes alerts members of groups, each of its own.
+func PutInGroups(ctx context.Context, tx pgx.Tx, alerts, groups []int64) error {
+	_, err := tx.Exec(ctx, `update alert a set group_id = p.dest from unnest($1::bigint[], $2::bigint[]) as p(id, dest) where a.id = p.id`, alerts, groups)
+	if err != nil {
+		return fmt.Errorf("write groups of alerts: %w", err)
 	}
 	return nil
 }
 
-// SetGroup keeps what its members make of a group.
-func SetGroup(ctx context.Context, tx pgx.Tx, g record.Group) error {
-	_, err := tx.Exec(ctx, `
-		update alert_group set began_at = $2, opened_at = $3, closed_at = $4, severity = $5, origin = $6, origin_kind = $7, origin_segment = $8,
-			origin_alert = $9, merged_into = $10, from_history = $11 where id = $1`,
-		g.ID, g.BeganAt, g.OpenedAt, g.ClosedAt, g.Severity, g.Origin, g.OriginKind, g.OriginIn, g.OriginAlert, g.MergedInto, g.FromHistory)
-	if err != nil {
-		return fmt.Errorf("write group: %w", err)
+// SetGroups keeps what their members make of groups.
+func SetGroups(ctx context.Context, tx pgx.Tx, groups []record.Group) error {
+	var batch pgx.Batch
+	for _, g := range groups {
+		batch.Queue(`
+			update alert_group set began_at = $2, opened_at = $3, closed_at = $4, severity = $5, origin = $6, origin_kind = $7, origin_segment = $8,
+				origin_alert = $9, merged_into = $10, from_history = $11 where id = $1`,
+			g.ID, g.BeganAt, g.OpenedAt, g.ClosedAt, g.Severity, g.Origin, g.OriginKind, g.OriginIn, g.OriginAlert, g.MergedInto, g.FromHistory)
+	}
+	if err := tx.SendBatch(ctx, &batch).Close(); err != nil {
+		return fmt.Errorf("write groups: %w", err)
 	}
 	return nil
 }

@@ -43,12 +43,14 @@ func (t *Teller) Part(ctx context.Context, group int64, alerts []int64, who stri
 		}
 		first := leave[0]
 		other := &grouped{Group: record.Group{BeganAt: first.Since, OpenedAt: first.RaisedAt, Severity: first.Severity, FromHistory: one.FromHistory, OriginKind: record.OriginDataset}, fresh: true}
-		if other.ID, err = store.AddGroup(ctx, tx, other.Group); err != nil {
+		ids, err := store.AddGroups(ctx, tx, []record.Group{other.Group})
+		if err != nil {
 			return err
 		}
+		other.ID = ids[0]
 		made, one.members, other.members = other.ID, stay, leave
 		one.news = append(one.news, fmt.Sprintf("%s: %s not the same fault; see group %d.", who, words.Agree(len(leave), "alert of it is", "alerts of it are"), made))
-		if err := store.PutInGroup(ctx, tx, made, alerts); err != nil {
+		if err := store.PutInGroups(ctx, tx, alerts, slices.Repeat([]int64{made}, len(alerts))); err != nil {
 			return err
 		}
 		if err := store.PutApart(ctx, tx, group, made); err != nil {
@@ -83,7 +85,7 @@ func (t *Teller) Unite(ctx context.Context, group, other int64, who string) erro
 		}
 		into.members = append(into.members, from.members...)
 		slices.SortFunc(into.members, byRaised)
-		if err := store.PutInGroup(ctx, tx, group, moved); err != nil {
+		if err := store.PutInGroups(ctx, tx, moved, slices.Repeat([]int64{group}, len(moved))); err != nil {
 			return err
 		}
 		if err := store.ForgetApart(ctx, tx, group, other); err != nil {
@@ -101,7 +103,7 @@ func (t *Teller) open(ctx context.Context, tx pgx.Tx, id int64) (*gathering, *gr
 	if err := store.LockGroups(ctx, tx); err != nil {
 		return nil, nil, err
 	}
-	groups, members, err := t.store.In(tx).GroupsOfLate(ctx, t.now(), t.now(), []int64{id})
+	groups, members, err := t.store.In(tx).GroupsOfLate(ctx, t.now(), t.now(), nil, []int64{id})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -113,7 +115,7 @@ func (t *Teller) open(ctx context.Context, tx pgx.Tx, id int64) (*gathering, *gr
 		return nil, nil, record.Conflict{What: fmt.Sprintf("group %d is part of group %d by now", id, *into)}
 	}
 	one := &grouped{Group: groups[at], was: groups[at]}
-	g := &gathering{byID: map[int64]*grouped{id: one}, groups: []*grouped{one}, alerts: map[int64]store.GroupedAlert{}, touched: map[*grouped]bool{}}
+	g := &gathering{byID: map[int64]*grouped{id: one}, groups: []*grouped{one}, alerts: map[int64]store.GroupedAlert{}, touched: map[*grouped]bool{}, moved: map[int64]*grouped{}}
 	for _, m := range members {
 		if m.GroupID == id {
 			one.members, g.alerts[m.ID] = append(one.members, m), m
@@ -129,7 +131,11 @@ func (t *Teller) correct(ctx context.Context, tx pgx.Tx, g *gathering, groups []
 	if err := store.AddGroupAnswer(ctx, tx, a); err != nil {
 		return err
 	}
-	lineage, rates, err := t.surroundings(ctx, t.store.In(tx), g, t.now())
+	lineage, up, err := t.graph(ctx, t.store.In(tx))
+	if err != nil {
+		return err
+	}
+	rates, err := t.surroundings(ctx, t.store.In(tx), lineage, up, g, t.now())
 	if err != nil {
 		return err
 	}

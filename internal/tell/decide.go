@@ -35,12 +35,16 @@ func (t *Teller) decide(ctx context.Context, tx pgx.Tx, g *gathering, now time.T
 	if err != nil {
 		return err
 	}
+	var changed []record.Group
 	for _, one := range touched {
 		if !same(one.Group, one.was) {
-			if err := store.SetGroup(ctx, tx, one.Group); err != nil {
-				return err
-			}
+			changed = append(changed, one.Group)
 		}
+	}
+	if err := store.SetGroups(ctx, tx, changed); err != nil {
+		return err
+	}
+	for _, one := range touched {
 		if one.FromHistory || one.MergedInto == nil && one.fresh && !one.woken && now.Sub(one.OpenedAt) > newsFor {
 			continue
 		}

@@ -43,6 +43,7 @@ type gathering struct {
 	byID    map[int64]*grouped
 	alerts  map[int64]store.GroupedAlert
 	touched map[*grouped]bool
+	moved   map[int64]*grouped // alerts that have another group now
 }
 
 // grouped is a group with its members.
@@ -63,7 +64,11 @@ func (t *Teller) gather(ctx context.Context, tx pgx.Tx, alerts []store.GroupedAl
 	if len(alerts) == 0 {
 		return nil
 	}
-	g, err := t.load(ctx, tx, alerts)
+	lineage, up, err := t.graph(ctx, t.store.In(tx))
+	if err != nil {
+		return err
+	}
+	g, err := t.load(ctx, tx, alerts, lineage)
 	if err != nil {
 		return err
 	}
@@ -80,7 +85,7 @@ func (t *Teller) gather(ctx context.Context, tx pgx.Tx, alerts []store.GroupedAl
 			present = append(present, a)
 		}
 	}
-	lineage, rates, err := t.surroundings(ctx, t.store.In(tx), g, t.now())
+	rates, err := t.surroundings(ctx, t.store.In(tx), lineage, up, g, t.now())
 	if err != nil {
 		return err
 	}
@@ -98,20 +103,51 @@ func (t *Teller) gather(ctx context.Context, tx pgx.Tx, alerts []store.GroupedAl
 	for one := range g.touched {
 		one.sum()
 	}
+	if err := g.keep(ctx, tx); err != nil {
+		return err
+	}
 	return t.decide(ctx, tx, g, t.now())
 }
 
+// keep makes the groups that are new, which have had numbers below zero so far, and
+// puts alerts into theirs: all at once, for a flood makes thousands.
+func (g *gathering) keep(ctx context.Context, tx pgx.Tx) error {
+	var fresh []*grouped
+	var made []record.Group
+	for _, one := range g.groups {
+		if one.ID < 0 {
+			fresh, made = append(fresh, one), append(made, one.Group)
+		}
+	}
+	ids, err := store.AddGroups(ctx, tx, made)
+	if err != nil {
+		return err
+	}
+	for i, one := range fresh {
+		one.ID, one.was.ID = ids[i], ids[i]
+	}
+	alerts, into := make([]int64, 0, len(g.moved)), make([]int64, 0, len(g.moved))
+	for id, one := range g.moved {
+		alerts, into = append(alerts, id), append(into, one.ID)
+	}
+	return store.PutInGroups(ctx, tx, alerts, into)
+}
+
 // load reads the groups that the alerts may belong to.
-func (t *Teller) load(ctx context.Context, tx pgx.Tx, alerts []store.GroupedAlert) (*gathering, error) {
+func (t *Teller) load(ctx context.Context, tx pgx.Tx, alerts []store.GroupedAlert, lineage *fault.Lineage) (*gathering, error) {
 	const reach = (fault.Grows + 86400) * time.Second
 	var named []int64
-	g := &gathering{byID: map[int64]*grouped{}, alerts: map[int64]store.GroupedAlert{}, touched: map[*grouped]bool{}}
+	var places []string
+	g := &gathering{byID: map[int64]*grouped{}, alerts: map[int64]store.GroupedAlert{}, touched: map[*grouped]bool{}, moved: map[int64]*grouped{}}
 	for _, a := range alerts {
 		if g.alerts[a.ID] = a; a.GroupID != 0 {
 			named = append(named, a.GroupID)
 		}
+		if p := home(a); !slices.Contains(places, p) {
+			places = append(places, p)
+		}
 	}
-	groups, members, err := t.store.In(tx).GroupsOfLate(ctx, alerts[0].RaisedAt.Add(-reach), alerts[len(alerts)-1].RaisedAt.Add(reach), named)
+	groups, members, err := t.store.In(tx).GroupsOfLate(ctx, alerts[0].RaisedAt.Add(-reach), alerts[len(alerts)-1].RaisedAt.Add(reach), datasetsOf(lineage.Near(places)), named)
 	if err != nil {
 		return nil, err
 	}
@@ -153,18 +189,17 @@ func (t *Teller) infer(ctx context.Context, tx pgx.Tx, g *gathering, lineage *fa
 	at := alerts[0].RaisedAt.Unix()
 	for _, a := range alerts {
 		if now := a.RaisedAt.Unix(); now > at+together {
-			if err := g.sync(ctx, tx, in, history); err != nil {
-				return err
-			}
+			g.sync(in, history)
 			at = now
 		}
 		in.Place(rates.coreOf(a))
 	}
-	return g.sync(ctx, tx, in, history)
+	g.sync(in, history)
+	return nil
 }
 
 // sync lets the inference settle and brings the groups up to it.
-func (g *gathering) sync(ctx context.Context, tx pgx.Tx, in *fault.Inference, history bool) error {
+func (g *gathering) sync(in *fault.Inference, history bool) {
 	faults := in.Settle()
 	of := map[*fault.Fault]*grouped{}
 	for _, one := range g.groups {
@@ -178,16 +213,11 @@ func (g *gathering) sync(ctx context.Context, tx pgx.Tx, in *fault.Inference, hi
 		if one == nil {
 			first := g.alerts[members[0]]
 			one = &grouped{Group: record.Group{BeganAt: first.Since, OpenedAt: first.RaisedAt, Severity: first.Severity, FromHistory: history, OriginKind: record.OriginDataset}, fresh: true, fault: f}
-			id, err := store.AddGroup(ctx, tx, one.Group)
-			if err != nil {
-				return err
-			}
-			one.ID, f.ID = id, id
-			g.groups, g.byID[id], of[f] = append(g.groups, one), one, one
+			g.groups = append(g.groups, one)
+			id := -int64(len(g.groups)) // until it is kept
+			one.ID, f.ID, g.byID[id], of[f] = id, id, one, one
 		}
-		if err := g.refill(ctx, tx, one, members, history); err != nil {
-			return err
-		}
+		g.refill(one, members, history)
 	}
 	for _, one := range g.groups {
 		if one.fault == nil || len(one.fault.Members()) > 0 || one.MergedInto != nil {
@@ -202,11 +232,10 @@ func (g *gathering) sync(ctx context.Context, tx pgx.Tx, in *fault.Inference, hi
 		}
 		g.fold(one, into)
 	}
-	return nil
 }
 
 // refill gives a group the members that its fault has.
-func (g *gathering) refill(ctx context.Context, tx pgx.Tx, one *grouped, members []int64, history bool) error {
+func (g *gathering) refill(one *grouped, members []int64, history bool) {
 	had := map[int64]bool{}
 	for _, m := range one.members {
 		had[m.ID] = true
@@ -227,17 +256,16 @@ func (g *gathering) refill(ctx context.Context, tx pgx.Tx, one *grouped, members
 		g.alerts[id], one.members = m, append(one.members, m)
 	}
 	if len(gained) == 0 && len(was) == len(members) && (one.fresh || one.sameOrigin()) {
-		return nil
+		return
 	}
 	one.reaches(was, gained, g)
 	if lost := len(was) + len(gained) - len(members); lost > 0 && len(members) > 0 {
 		one.news = append(one.news, fmt.Sprintf("%s turned out to have another cause.", count(lost, "of its alerts")))
 	}
 	g.touched[one] = true
-	if len(gained) == 0 {
-		return nil
+	for _, id := range gained {
+		g.moved[id] = one
 	}
-	return store.PutInGroup(ctx, tx, one.ID, gained)
 }
 
 // reaches keeps as news what a group has newly come to that is critical: nothing

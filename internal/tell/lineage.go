@@ -30,6 +30,14 @@ func unplace(p string) (name, kind string) {
 	return p, record.OriginDataset
 }
 
+// datasetsOf are those of some places that are datasets.
+func datasetsOf(places []string) []string {
+	return slices.DeleteFunc(places, func(p string) bool {
+		_, kind := unplace(p)
+		return kind != record.OriginDataset
+	})
+}
+
 func segmentOf(parts record.SegmentValues) fault.Segment {
 	var s fault.Segment
 	for _, p := range parts {
@@ -56,10 +64,10 @@ type rates map[int64]int
 
 const rateDays = 90
 
-// surroundings gives what faults are inferred from: the lineage, as far as it was
-// learned, what is judged where, and how often monitors ring.
-func (t *Teller) surroundings(ctx context.Context, s *store.Store, g *gathering, now time.Time) (*fault.Lineage, rates, error) {
-	l := &fault.Lineage{}
+// graph gives the lineage, with lags as far as they were learned, and what each
+// dataset is made from.
+func (t *Teller) graph(ctx context.Context, s *store.Store) (l *fault.Lineage, up map[string][]string, err error) {
+	l = &fault.Lineage{}
 	steps, err := s.Steps(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -72,7 +80,7 @@ func (t *Teller) surroundings(ctx context.Context, s *store.Store, g *gathering,
 	for _, one := range learned {
 		lags[[2]string{one.From, one.To}] = one
 	}
-	up := map[string][]string{}
+	up = map[string][]string{}
 	for _, one := range steps {
 		lag, pass := fault.Unknown(3600), 0.0
 		if known, ok := lags[[2]string{one.From, one.To}]; ok {
@@ -95,10 +103,16 @@ func (t *Teller) surroundings(ctx context.Context, s *store.Store, g *gathering,
 	for _, d := range datasets {
 		l.Hold(place(record.OriginSource, d.Source), d.Name)
 	}
+	return l, up, nil
+}
+
+// surroundings adds to a lineage what is judged where and the shares of segments, near
+// the alerts, and gives how often their monitors ring.
+func (t *Teller) surroundings(ctx context.Context, s *store.Store, l *fault.Lineage, up map[string][]string, g *gathering, now time.Time) (rates, error) {
 	near := nearby(g, up)
 	watched, err := s.Watched(ctx, near)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	for _, w := range watched {
 		kind, column := measured(w.Measure, w.Kind, w.Column, w.Metric)
@@ -106,7 +120,7 @@ func (t *Teller) surroundings(ctx context.Context, s *store.Store, g *gathering,
 	}
 	shares, err := s.SegmentShares(ctx, near)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	for _, x := range shares {
 		l.Share(x.Dataset, fault.Pair{Column: x.Column, Value: x.Value}, x.Share)
@@ -117,8 +131,7 @@ func (t *Teller) surroundings(ctx context.Context, s *store.Store, g *gathering,
 			monitors = append(monitors, a.MonitorID)
 		}
 	}
-	rates, err := s.MonitorRates(ctx, monitors, now.Add(-rateDays*24*time.Hour))
-	return l, rates, err
+	return s.MonitorRates(ctx, monitors, now.Add(-rateDays*24*time.Hour))
 }
 
 // nearby are the datasets of all alerts, and what these are made from in two steps.
@@ -171,16 +184,21 @@ func (r rates) explain(l *fault.Lineage, g *grouped) *fault.Fault {
 	return fault.NewInference(l).Explain(g.ID, cores)
 }
 
+// home is what an alert is about: a dataset, else a job or a source.
+func home(m store.GroupedAlert) string {
+	switch {
+	case m.Dataset != "":
+		return m.Dataset
+	case m.Job != "":
+		return place(record.OriginJob, m.Job)
+	}
+	return place(record.OriginSource, m.Source)
+}
+
 // coreOf is an alert as the inference sees it.
 func (r rates) coreOf(m store.GroupedAlert) fault.Alert {
-	a := fault.Alert{ID: m.ID, Series: m.SeriesID, Place: m.Dataset, Segment: segment(m.SegmentBy, m.Segment), Onset: float64(m.Since.Unix()), Spread: m.Spread,
+	a := fault.Alert{ID: m.ID, Series: m.SeriesID, Place: home(m), Segment: segment(m.SegmentBy, m.Segment), Onset: float64(m.Since.Unix()), Spread: m.Spread,
 		Raised: m.RaisedAt.Unix(), Effect: m.Effect, Error: m.EffectError, Critical: m.Severity == "critical", Fixed: m.Fixed}
-	switch {
-	case m.Job != "" && m.Dataset == "":
-		a.Place = place(record.OriginJob, m.Job)
-	case m.Source != "" && m.Dataset == "":
-		a.Place = place(record.OriginSource, m.Source)
-	}
 	if m.ClosedAt != nil {
 		if a.Ended = m.ClosedAt.Unix(); m.EndedAt != nil {
 			a.Ended = m.EndedAt.Unix()
