@@ -78,6 +78,14 @@ func whyInConsole(t *testing.T, p *program) {
 	if code != 0 || !strings.Contains(out, "port = Gullstone") || !strings.Contains(out, "Seen before") {
 		t.Errorf("why on the command line: %d\n%s", code, out)
 	}
+	for _, a := range p.open("ml.noshow_features") {
+		if a.Segment == "lead_time_hours" {
+			out, code := p.do("alert", "why", fmt.Sprint(a.ID), "--rows", "bins")
+			if lines := strings.Count(out, "\n"); code != 0 || lines < 8 || !strings.Contains(out, "reference") {
+				t.Errorf("the bins of a feature that drifted: %d\n%s", code, out)
+			}
+		}
+	}
 	if out, code := p.do("audit"); code != 0 || !strings.Contains(out, "looked at rows") {
 		t.Errorf("audit: %d\n%s", code, out)
 	}

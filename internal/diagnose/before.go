@@ -103,8 +103,10 @@ func (p *Precedent) finish(found *[]Precedent) {
 // listings writes the SQL that finds the rows.
 func (d *Diagnoser) listings(ctx context.Context, q asked) ([]warehouse.Listing, error) {
 	switch {
-	case !q.Judged() || q.metric.Comparison != "":
+	case !q.Judged():
 		return []warehouse.Listing{}, none("it is about no rows of a table")
+	case q.metric.Comparison != "":
+		return d.drifted(ctx, q)
 	case q.metric.Pushed() || q.source.Kind != record.SourcePostgreSQL:
 		return []warehouse.Listing{}, none("its samples were sent: the rows are not in a warehouse that is known")
 	case q.metric.TimeColumn == "":
@@ -115,6 +117,36 @@ func (d *Diagnoser) listings(ctx context.Context, q asked) ([]warehouse.Listing,
 		return []warehouse.Listing{}, err
 	}
 	return warehouse.Offending(warehouse.Narrowed{Metric: q.metric, Segment: q.Segment}, q.Direction, warehouse.Span{From: q.from, To: q.to}, columns, q.dataset.LoadedBy), nil
+}
+
+// drifted writes the SQL that shows which values of a feature moved.
+func (d *Diagnoser) drifted(ctx context.Context, q asked) ([]warehouse.Listing, error) {
+	v, err := d.store.Comparison(ctx, q.metric.Comparison)
+	if err != nil {
+		return []warehouse.Listing{}, err
+	}
+	s := v.Settings
+	shape, err := d.pools.Shape(ctx, warehouse.Distribution{Source: q.source, Table: q.Dataset})
+	column := func(named string) int {
+		return slices.IndexFunc(shape, func(c record.Column) bool { return c.Name == named })
+	}
+	switch {
+	case q.source.Kind != record.SourcePostgreSQL || s.Query != "" || s.Elsewhere() || s.TimeColumn == "" || v.Referred.From.IsZero():
+		return []warehouse.Listing{}, none("its reference and its periods are not rows of one table")
+	case err != nil:
+		return []warehouse.Listing{}, err
+	case slices.Contains(q.dataset.Hidden, q.Segment):
+		return []warehouse.Listing{}, none("the feature's values are never shown")
+	case column(q.Segment) < 0 || column(s.TimeColumn) < 0:
+		return []warehouse.Listing{}, none("it is about no single feature of the table")
+	}
+	kind, known := warehouse.TimeType(shape[column(s.TimeColumn)].Type)
+	if !known {
+		return []warehouse.Listing{}, none("its time column holds no time")
+	}
+	days := map[string]int{"day": 1, "week": 7, "month": 31}[s.Period]
+	span := warehouse.Span{From: q.Since.AddDate(0, 0, 1-days), To: q.Since.AddDate(0, 0, 1)} // its series holds a period on its last day
+	return warehouse.Drifted(q.Dataset, s.TimeColumn, kind, v.Zone, shape[column(q.Segment)], warehouse.Span{From: v.Referred.From, To: v.Referred.To}, span), nil
 }
 
 // shown are the columns of the alert's table that may be shown.

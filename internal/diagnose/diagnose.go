@@ -85,6 +85,10 @@ func (d *Diagnoser) ask(ctx context.Context, id int64) (asked, error) {
 	if !q.to.After(q.from) {
 		q.to = q.from.Add(time.Hour)
 	}
+	// Weeks before are by the dataset's clocks, over a change of them too.
+	if zone, err := time.LoadLocation(a.Zone); err == nil {
+		q.from, q.to = q.from.In(zone), q.to.In(zone)
+	}
 	if a.Dataset != "" {
 		if q.dataset, err = d.store.Dataset(ctx, a.Dataset); err != nil {
 			return q, err

@@ -85,6 +85,35 @@ func Offending(m Narrowed, direction string, s Span, columns []string, loadedBy 
 	return append(found, list("rows", "All rows of the stretch", event.column))
 }
 
+// Drifted writes the SQL that counts the rows of a feature by its values, or its
+// tenths in the reference, in the reference and in a span: what has moved stands
+// first.
+func Drifted(dataset, timeColumn, timeType, zone string, feature record.Column, reference, span Span) []Listing {
+	event := clock{name(timeColumn), timeType, zone}
+	at := func(t time.Time) string { return literal(t.UTC().Format(time.RFC3339)) + "::timestamptz" }
+	then, now := event.within(at(reference.From), at(reference.To)), event.within(at(span.From), at(span.To))
+	column, bin := name(feature.Name), name(feature.Name)+"::text"
+	if measuredByTenths(feature.Type) {
+		bin = fmt.Sprintf("width_bucket(%[1]s::float8, (select percentile_cont(array[0.1, 0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9]) within group (order by %[1]s::float8) from %[2]s where %[3]s))", column, Table(dataset), then)
+	}
+	counts := fmt.Sprintf("count(*) filter (where %s) as reference, count(*) filter (where %s) as period", then, now)
+	if bin != column+"::text" {
+		counts = fmt.Sprintf("min(%[1]s) as from_value, max(%[1]s) as to_value, %[2]s", column, counts)
+	}
+	return []Listing{{"bins", "Rows by " + feature.Name + ", in the reference and in the period, what moved most first",
+		fmt.Sprintf("select * from (\n  select %s as bin, %s\n  from %s\n  where %s or %s\n  group by 1) counted\norder by abs(reference / greatest(sum(reference) over (), 1) - period / greatest(sum(period) over (), 1)) desc\nlimit 100",
+			bin, counts, Table(dataset), then, now)}}
+}
+
+// measuredByTenths tells whether values of a type are put into bins.
+func measuredByTenths(kind string) bool {
+	switch kind {
+	case "smallint", "integer", "bigint", "real", "double precision":
+		return true
+	}
+	return strings.HasPrefix(kind, "numeric")
+}
+
 // withoutKeys leaves out what is different in each row: the first column, if it
 // sounds like a key, and times.
 func (m Narrowed) withoutKeys(quoted []string) []string {
