@@ -53,7 +53,7 @@ type Part struct {
 	Rows     float64 // of the segment now
 	Usually  float64 // rows it usually has
 	Change   float64 // in the figure of the whole
-	Share    float64 // of the whole's change
+	Share    float64 // of all that its column's values changed in the whole's direction
 	Z        float64 // standard deviations
 	New      bool    // it never was there before
 	Gone     bool    // it is not there any more
@@ -63,7 +63,7 @@ type Part struct {
 type Explained struct {
 	Observed, Expected float64
 	Parts              []Part   // the fewest that explain it, largest first; one without pairs: the whole
-	Share              float64  // of the change, that they explain
+	Share              float64  // what they have of all that changed in the whole's direction, at most 1
 	By                 []Column // the values of each column, the most telling column first
 	Mix                float64  // of shares and means: how much of the change is another mix of rows, by the first column
 }
@@ -85,27 +85,54 @@ const (
 	enough    = 0.8 // of a change explained
 )
 
-// Explain finds the segments behind a change.
-func Explain(m Measure, columns int, cells []Cell) Explained {
+// Explain finds the segments behind a change. Towards is −1 or 1 where what is to be
+// explained is a fall or a rise, whatever the whole did; 0 takes the whole's.
+func Explain(m Measure, columns int, cells []Cell, towards int) Explained {
 	e := newModel(m, columns, cells)
 	x := Explained{Observed: e.whole(nowOf), Expected: e.whole(e.usual)}
+	if towards == 0 {
+		towards = cmp.Compare(x.Observed, x.Expected)
+	}
 	if len(cells) == 0 || len(cells[0].Before) == 0 {
 		return x
 	}
 	e.steps()
-	for _, c := range e.chosen {
-		x.Parts = append(x.Parts, e.part(c.pairs))
-	}
-	slices.SortFunc(x.Parts, func(a, b Part) int { return cmp.Compare(math.Abs(b.Change), math.Abs(a.Change)) })
-	x.Share = e.explained(x.Observed - x.Expected)
+	moved := make([]float64, columns)
 	for c := range columns {
-		x.By = append(x.By, e.column(c))
+		by := e.column(c)
+		for _, v := range by.Values {
+			if v.Change*float64(towards) > 0 {
+				moved[c] += v.Change
+			}
+		}
+		for i := range by.Values {
+			by.Values[i].Share = ratioOf(by.Values[i].Change, moved[c])
+		}
+		x.By = append(x.By, by)
 	}
+	for _, c := range e.chosen {
+		p := e.part(c.pairs)
+		if p.Share = 1; len(c.pairs) > 0 {
+			p.Share = ratioOf(p.Change, moved[c.pairs[0].Column])
+		}
+		if p.Change*float64(towards) > 0 { // what moved the other way explains nothing
+			x.Share = min(x.Share+p.Share, 1)
+			x.Parts = append(x.Parts, p)
+		}
+	}
+	slices.SortFunc(x.Parts, func(a, b Part) int { return cmp.Compare(b.Change*float64(towards), a.Change*float64(towards)) })
 	slices.SortStableFunc(x.By, func(a, b Column) int { return cmp.Compare(concentration(b), concentration(a)) })
 	if len(x.By) > 0 {
 		x.Mix = x.By[0].Mix
 	}
 	return x
+}
+
+func ratioOf(part, whole float64) float64 {
+	if whole == 0 {
+		return 0
+	}
+	return part / whole
 }
 
 // concentration is how much of a column's changes its one or two largest hold,
@@ -135,6 +162,7 @@ type model struct {
 	unit     []float64
 	variance []float64
 	left     []float64 // residuals that the chosen leave
+	wobble   float64   // variance of a segment's effect from week to week, beyond that of its cells
 	members  map[string][]int
 	keys     map[string][]Pair
 	chosen   []*choice
@@ -191,6 +219,7 @@ func newModel(m Measure, columns int, cells []Cell) *model {
 	}
 	e.left = slices.Clone(e.residual)
 	e.list()
+	e.wobble = e.wobbles(phi)
 	return e
 }
 
@@ -273,6 +302,52 @@ func (e *model) list() {
 	}
 }
 
+// wobbles estimates how much more the segments of one column vary from week to week
+// than their cells do by themselves: what moves all rows of a port on a day moves
+// them together. It is the mean excess of the squared effects of each week, without
+// the largest tenth.
+func (e *model) wobbles(phi float64) float64 {
+	var excess []float64
+	for key, cells := range e.members {
+		if len(e.keys[key]) != 1 {
+			continue
+		}
+		weeks := len(e.cells[cells[0]].Before)
+		for w := range weeks {
+			num, den := 0.0, 0.0
+			for _, i := range cells {
+				b, u := e.cells[i].Before[w], e.usually[i]
+				residual, unit, variance := b.Rows-u.Rows, u.Rows, phi*max(u.Rows, 0.5)
+				switch e.measure {
+				case Sum:
+					residual, unit, variance = b.Value-u.Value, u.Value, phi*max(math.Abs(u.Value), 1e-9)
+				case Share, Mean:
+					q := ratio(u, 0)
+					residual, unit, variance = b.Value-b.Rows*q, b.Rows, phi*max(b.Rows, 1e-9)
+					if e.measure == Share {
+						variance *= max(q*(1-q), 0.5/(u.Rows+1))
+					}
+				}
+				num, den = num+residual*unit/variance, den+unit*unit/variance
+			}
+			if den > 0 && weeks > 1 {
+				effect := num / den
+				excess = append(excess, effect*effect*float64(weeks)/float64(weeks-1)-1/den)
+			}
+		}
+	}
+	if len(excess) == 0 {
+		return 0
+	}
+	slices.Sort(excess)
+	kept := excess[:max(len(excess)*9/10, 1)]
+	mean := 0.0
+	for _, x := range kept {
+		mean += x / float64(len(kept))
+	}
+	return max(mean, 0)
+}
+
 // gain is what a segment's own effect takes off the deviance, and its z.
 func (e *model) gain(cells []int, residual []float64) (gain, z float64) {
 	num, den := 0.0, 0.0
@@ -290,7 +365,8 @@ func (e *model) gain(cells []int, residual []float64) (gain, z float64) {
 			return 0, 0
 		}
 	}
-	return num * num / den, num / math.Sqrt(den)
+	z = num / den / math.Sqrt(1/den+e.wobble*1.25)
+	return z * z, z
 }
 
 // steps chooses segments one after another.
@@ -407,10 +483,10 @@ func (e *model) figure(a Amount) float64 {
 
 // part is what a segment says for itself.
 func (e *model) part(pairs []Pair) Part {
-	var now, was, allNow, allWas Amount
+	var now, was, allNow Amount
 	residual, variance := 0.0, 0.0
 	for i, c := range e.cells {
-		allNow, allWas = plus(allNow, c.Now), plus(allWas, e.usually[i])
+		allNow = plus(allNow, c.Now)
 		if slices.ContainsFunc(pairs, func(p Pair) bool { return c.Values[p.Column] != p.Value }) {
 			continue
 		}
@@ -419,33 +495,14 @@ func (e *model) part(pairs []Pair) Part {
 	}
 	p := Part{Pairs: pairs, Observed: e.figure(now), Expected: e.figure(was), Rows: now.Rows, Usually: was.Rows, New: was.Rows == 0 && now.Rows > 0, Gone: now.Rows == 0 && was.Rows > 0}
 	p.Z = residual / math.Sqrt(max(variance, 1e-12))
-	change := e.figure(allNow) - e.figure(allWas)
 	p.Change = residual
 	if e.measure == Share || e.measure == Mean {
 		p.Change = residual / max(allNow.Rows, 1e-12)
-	}
-	if change != 0 {
-		p.Share = p.Change / change
 	}
 	return p
 }
 
 func plus(a, b Amount) Amount { return Amount{a.Rows + b.Rows, a.Value + b.Value} }
-
-// explained is which share of the change the chosen account for.
-func (e *model) explained(change float64) float64 {
-	if change == 0 || len(e.chosen) == 0 {
-		return 0
-	}
-	sum, rows := 0.0, 0.0
-	for i := range e.cells {
-		sum, rows = sum+e.residual[i]-e.left[i], rows+e.cells[i].Now.Rows
-	}
-	if e.measure == Share || e.measure == Mean {
-		sum /= max(rows, 1e-12)
-	}
-	return sum / change
-}
 
 // column is what the values of a column contribute, and how much of the change is
 // rates and how much another mix: exact and symmetric, at the midpoint of both
@@ -477,9 +534,6 @@ func (e *model) column(c int) Column {
 			rate, mix := (w0+w1)/2*(q1-q0), (w1-w0)*((q0+q1)/2-(r0+r1)/2)
 			out.Rate, out.Mix = out.Rate+rate, out.Mix+mix
 			p.Change = rate + mix
-			if r1 != r0 {
-				p.Share = p.Change / (r1 - r0)
-			}
 		}
 		out.Values = append(out.Values, p)
 	}

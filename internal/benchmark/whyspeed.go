@@ -111,7 +111,7 @@ func millSpeed(ctx context.Context, s *service.Service) ([]Result, error) {
 		}
 	}
 	found := time.Now()
-	diagnose.Explain(diagnose.Rows, len(columns), list)
+	diagnose.Explain(diagnose.Rows, len(columns), list, 0)
 	explained := time.Since(found)
 	whole := looked + grouped + explained
 	return []Result{{fmt.Sprintf("segments behind a change, %d rows x %d columns, %d combinations", millRows, len(columns), len(list)), fmt.Sprintf("%.2f s", whole.Seconds()),

@@ -84,10 +84,10 @@ func (a *app) showWhy(w diagnose.Why) error {
 			fmt.Fprintf(a.out, "  from %s of the rows, scaled up\n", words.Percent(c.Sampled))
 		}
 		for _, p := range c.Parts {
-			fmt.Fprintf(a.out, "  %s (%.0f %% of the change)\n", p.Says, 100*p.Share)
+			fmt.Fprintf(a.out, "  %s (%.0f %% of all that %s)\n", p.Says, 100*p.Share, c.Way)
 		}
 		if len(c.By) > 0 {
-			l := listing{head: []string{c.By[0].Column, "observed", "expected", "of the change", "z"}, right: []int{2, 3, 4, 5}}
+			l := listing{head: []string{c.By[0].Column, "observed", "expected", "of all that " + c.Way, "z"}, right: []int{2, 3, 4, 5}}
 			for _, p := range c.By[0].Values {
 				observed, expected := words.NumbersApart(p.Observed, p.Expected)
 				if c.Measure == "share" {

@@ -25,8 +25,9 @@ type Contribution struct {
 	Expected  float64       `json:"expected" doc:"mean of the same stretch of earlier weeks"`
 	Weeks     int           `json:"weeks" doc:"earlier weeks compared with"`
 	Parts     []Contributor `json:"parts" doc:"the fewest segments that explain most; one without tags: the whole alike"`
-	Explained float64       `json:"explained" doc:"share of the change that they explain"`
+	Explained float64       `json:"explained" doc:"what they have of all that changed in the alert's direction"`
 	By        []ByColumn    `json:"by" doc:"the most telling column first"`
+	Way       string        `json:"way" enum:"fell,rose" doc:"which changes are explained"`
 	Sampled   float64       `json:"sampled" doc:"share of the rows that were counted; what is said is scaled up"`
 	Took      float64       `json:"took_seconds"`
 }
@@ -44,7 +45,7 @@ type Contributor struct {
 	Observed float64     `json:"observed"`
 	Expected float64     `json:"expected"`
 	Change   float64     `json:"change" doc:"in the figure of the whole"`
-	Share    float64     `json:"share" doc:"of the whole's change"`
+	Share    float64     `json:"share" doc:"of all that its column's values changed in the alert's direction"`
 	Z        float64     `json:"z" doc:"standard deviations"`
 	New      bool        `json:"new"`
 	Gone     bool        `json:"gone"`
@@ -117,7 +118,14 @@ func (d *Diagnoser) contribution(ctx context.Context, q asked) (*Contribution, e
 	if c.Weeks < 2 {
 		return nil, none("fewer than two earlier weeks have rows to compare with")
 	}
-	x := diagnose.Explain(measure, len(c.Columns), cells)
+	towards := map[string]int{"low": -1, "high": 1}[q.Direction]
+	if q.Measure == record.MeasureFreshness { // late is few rows
+		towards = -1
+	}
+	x := diagnose.Explain(measure, len(c.Columns), cells, towards)
+	if c.Way = "fell"; towards > 0 || towards == 0 && x.Observed > x.Expected {
+		c.Way = "rose"
+	}
 	c.Observed, c.Expected, c.Explained = x.Observed, x.Expected, x.Share
 	for _, p := range x.Parts {
 		c.Parts = append(c.Parts, c.say(p, q))

@@ -181,12 +181,12 @@ func (d *Diagnoser) Line(ctx context.Context, alert int64) string {
 // line is the answer in one line: the segments behind it, else what the broken share.
 func (w *Why) line() string {
 	const clear = 0.6
-	if c := w.Contribution; c != nil && len(c.Parts) > 0 && len(c.Parts) <= 2 && c.Explained >= clear && c.Explained <= 1.6 && len(c.Parts[0].Tags) > 0 {
+	if c := w.Contribution; c != nil && len(c.Parts) > 0 && len(c.Parts) <= 2 && c.Explained >= clear && len(c.Parts[0].Tags) > 0 {
 		var parts []string
 		for _, p := range c.Parts {
 			parts = append(parts, p.Says)
 		}
-		return strings.Join(parts, "; ") + fmt.Sprintf(": %.0f %% of the change", 100*min(c.Explained, 1))
+		return strings.Join(parts, "; ") + fmt.Sprintf(": %.0f %% of all that %s", 100*c.Explained, c.Way)
 	}
 	if t := w.Together; t != nil && len(t.Shared) > 0 {
 		s := t.Shared[0]

@@ -100,7 +100,7 @@ const fieldNames = ".Title .Sentence .News .What .Severity .State .Group .Since 
 func samples() []Facts {
 	full := Facts{Key: newID(), What: record.ToldOpened, Title: `Warning: "north" sends 30 % fewer rows`, Sentence: `"north" sends 30 % fewer rows`, Severity: "warning", State: "open", Group: "12",
 		Since: "Mon 2 Jan 15:04", SinceUTC: "2006-01-02T15:04:05Z", Lasted: "3 h", Zone: "UTC", Dataset: "ops.orders", Segment: "north", Monitor: "orders-volume", Owner: "Data desk",
-		Observed: "70 rows", Expected: "100 rows", HowRare: "about once in 410 days", Origin: "raw.orders", Figures: "70 rows from Mon 08:00 to 11:00, expected 100", Why: "channel = web: 20 rows, expected 50: 96 % of the change",
+		Observed: "70 rows", Expected: "100 rows", HowRare: "about once in 410 days", Origin: "raw.orders", Figures: "70 rows from Mon 08:00 to 11:00, expected 100", Why: "channel = web: 20 rows, expected 50: 96 % of all that fell",
 		Alerts: []FactAlert{{"a \\ b", "warning", "Mon 2 Jan 15:04", "open", "https://x.example/alerts/1"}}, Alike: []FactAlike{{"c", "1 Jan 10:00", "noise", "a \"trip\""}},
 		Told: []FactTold{{"d", "10:00 UTC", "https://x.example/groups/1"}}, at: time.Now()}
 	return []Facts{full, {Severity: "warning", Alerts: []FactAlert{}, Alike: []FactAlike{}, Told: []FactTold{}}}

@@ -114,7 +114,7 @@ func TestEveryFormSaysWhatIsWrongAndLeadsBack(t *testing.T) {
 		t.Fatal(err)
 	}
 	for what, text := range map[string]string{"text": b.Text, "html": b.HTML} {
-		for _, want := range []string{"30 % fewer rows", "Mon 2 Jan 15:04", "70 rows", "expected 100", "96 % of the change", "about once in 410 days", "raw.orders", "as=fault", "as=noise", "as=planned", "as=take", "groups/12"} {
+		for _, want := range []string{"30 % fewer rows", "Mon 2 Jan 15:04", "70 rows", "expected 100", "96 % of all that fell", "about once in 410 days", "raw.orders", "as=fault", "as=noise", "as=planned", "as=take", "groups/12"} {
 			if !strings.Contains(strings.ReplaceAll(text, "&#34;", `"`), want) {
 				t.Errorf("%s lacks %q:\n%s", what, want, text)
 			}

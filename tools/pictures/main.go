@@ -54,13 +54,13 @@ func run(ctx context.Context, address, token, folder string, texts []string) err
 		{"past", "/monitors/boarding-scans-volume/past", "document.querySelectorAll('[data-question] svg path').length > 2 && document.querySelector('[data-asked]')"},
 		{"telling", "/setup/telling", "document.querySelectorAll('[data-channel]').length > 3 && document.querySelectorAll('tbody tr').length > 5"},
 		{"drift", "/drift/noshow", "document.querySelectorAll('[role=gridcell]').length > 20 && document.querySelector('svg[aria-label*=\"over each other\"]')"},
-		{"alert", fmt.Sprintf("/alerts/%d", alert), "document.querySelector('svg[data-chart] path') && document.querySelector('[data-why] tbody tr') && document.querySelector('svg[data-lineage]')"},
 		{"labels", "/labels", "document.querySelectorAll('[data-question] svg path').length > 2 && document.querySelectorAll('svg path').length > 14"},
 		{"incidents", "/incidents", "document.querySelectorAll('tbody tr').length > 5"},
 		{"monitor", "/monitors/boarding-scans-volume?span=11+weeks", "document.querySelectorAll('svg[data-rehearsal] path').length > 7"},
 		{"series", fmt.Sprintf("/series/%d", series), "document.querySelector('svg[data-forecast] path') && document.querySelectorAll('table tr').length > 14"},
 		{"setup", "/setup?source=vellamar", "document.querySelectorAll('tbody tr').length > 12"},
 		{"scorecard", "/scorecard", "document.querySelectorAll('tbody tr').length > 5"},
+		{"alert", fmt.Sprintf("/alerts/%d", alert), "document.querySelector('svg[data-chart] path') && document.querySelector('[data-why] tbody tr') && document.querySelector('svg[data-lineage]')"},
 	}
 	if err := take(ctx, address, token, folder, pages); err != nil {
 		return err
@@ -150,6 +150,11 @@ func take(ctx context.Context, address, token, folder string, pages []picture) e
 		}
 		if err := tab.Await("document.querySelector('h1')?.innerText && document.fonts.status === 'loaded' && " + p.ready); err != nil {
 			return fmt.Errorf("%s: %w", p.name, err)
+		}
+		if p.name == "alert" { // the last: all of it, down to the rows
+			if err := tab.Fit(); err != nil {
+				return err
+			}
 		}
 		if err := tab.Picture(filepath.Join(folder, p.name+".png")); err != nil {
 			return err

@@ -3095,7 +3095,7 @@ export interface components {
             expected: number;
             /**
              * Format: double
-             * @description share of the change that they explain
+             * @description what they have of all that changed in the alert's direction
              */
             explained: number;
             /** @enum {string} */
@@ -3112,6 +3112,11 @@ export interface components {
             /** Format: double */
             took_seconds: number;
             unit: string;
+            /**
+             * @description which changes are explained
+             * @enum {string}
+             */
+            way: "fell" | "rose";
             /**
              * Format: int64
              * @description earlier weeks compared with
@@ -3133,7 +3138,7 @@ export interface components {
             says: string;
             /**
              * Format: double
-             * @description of the whole's change
+             * @description of all that its column's values changed in the alert's direction
              */
             share: number;
             tags: components["schemas"]["Dimension"][] | null;

@@ -40,7 +40,7 @@ function Segments({ why }: { why: Reasons }) {
   return (
     <Section title="Segments behind it" note={`against the same hours of ${count(c.weeks, "earlier week")}`} right={c.sampled < 1 ? `from ${percent(c.sampled)} of the rows` : undefined}>
       {c.parts!.length === 0 && <p className="mt-2">No segment stands out from the others.</p>}
-      {c.parts!.map((p) => <p key={p.says} className="mt-2"><b className="font-[650]">{p.says}</b> <span className="text-ink2">{percent(p.share)} of the change</span></p>)}
+      {c.parts!.map((p) => <p key={p.says} className="mt-2"><b className="font-[650]">{p.says}</b> <span className="text-ink2">{percent(p.share)} of all that {c.way}</span></p>)}
       {by && (
         <>
           <p className="mt-2 text-[13px] text-ink2">by {c.by!.map((b, i) => <button key={b.column} aria-pressed={b === by} onClick={() => setColumn(i)} className={`mr-3 ${b === by ? "font-[650] text-ink" : link}`}>{b.column}</button>)}</p>
@@ -61,7 +61,7 @@ function Bars({ c, values }: { c: Contribution; values: Contributor[] }) {
   const wide = 210;
   return (
     <table className="mt-1 w-full border-collapse">
-      <thead><tr><th className="py-1">value</th><th>came, of what was expected</th><th className="num">came</th><th className="num">expected</th><th className="num">of the change</th></tr></thead>
+      <thead><tr><th className="py-1">value</th><th>came, of what was expected</th><th className="num">came</th><th className="num">expected</th><th className="num">of all that {c.way}</th></tr></thead>
       <tbody>
         {values.map((v) => {
           const off = Math.abs(v.z) >= 4;
