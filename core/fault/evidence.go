@@ -25,6 +25,9 @@ var alike = func() (k [kinds][kinds]float64) {
 
 const anotherColumn = -3
 
+// again is how often what has closed comes back within a day while its cause lasts.
+const again = 0.4
+
 // effect is the evidence that a is an effect of h: the logarithm of how likely it
 // makes an alert like a, per hour.
 func (in *Inference) effect(a, h *Alert) float64 {
@@ -40,7 +43,7 @@ func (in *Inference) effect(a, h *Alert) float64 {
 	switch {
 	case a.Series != 0 && a.Series == h.Series:
 		if gap := a.Onset - float64(h.Ended); h.Ended != 0 && gap < 24*hour && gap > -24*hour {
-			return math.Log(0.24 / 24) // the same again
+			return math.Log(again/24) + math.Log(dearer) // the same again, which hides nothing else
 		}
 	case h.Kind == a.Kind && h.Kind != Rows && h.Column != a.Column:
 		v += anotherColumn

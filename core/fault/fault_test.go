@@ -232,6 +232,26 @@ func TestALagAndWhatPassesAreLearnedFromOrdinaryWobble(t *testing.T) {
 	}
 }
 
+// Where comparing becomes too dear in the middle of a flood, what was found to hold
+// alerts together may not be found once more: they are held as they are.
+func TestAFloodThatBecomesTooDearHasARootForEveryFault(t *testing.T) {
+	for left := range 40 {
+		l := &Lineage{}
+		for i := range 2 {
+			l.Step("unwatched", fmt.Sprint("reader ", i), Lag{Low: hour, High: 2 * hour, Spread: hour / 2}, 1)
+		}
+		in := NewInference(l)
+		in.Place(ringing(1, "reader 0", nil, 0, -0.5))
+		in.spent = effort - left
+		in.Place(ringing(2, "reader 1", nil, 0.5, -0.5))
+		for _, f := range in.Settle() {
+			if f.root == nil || f.Origin.Place == "" || len(f.Members()) == 0 {
+				t.Fatalf("%d comparisons before the end: a fault of %v has no root", left, f.Members())
+			}
+		}
+	}
+}
+
 // a thousand tables, in layers, and a flood of alerts.
 func flood(n int) (*Lineage, []Alert) {
 	rng := rand.New(rand.NewPCG(8, 1))

@@ -100,7 +100,10 @@ func (in *Inference) Place(alert Alert) *Fault {
 		into.root, into.silent = a, 0
 		into.rebuild(in)
 	case bySilence:
-		into.root, into.silent = in.silentRoot(into.members)
+		// In a flood it may not be looked for once more: then it is held as it is.
+		if root, cost := in.silentRoot(into.members); root != nil {
+			into.root, into.silent = root, cost
+		}
 		into.rebuild(in)
 	default:
 		in.hold(a, into)
