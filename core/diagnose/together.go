@@ -9,9 +9,7 @@ import (
 // Moved is a series in the stretch of an alert beside its own past.
 type Moved struct {
 	ID      int64
-	Group   string  // series that are of one thing: a metric
 	Z       float64 // how far off it is, in robust standard deviations of the same stretch of earlier days
-	Off     float64 // by which share of what it usually has
 	Segment []Tag
 }
 
@@ -108,9 +106,9 @@ func ByChance(usual, rows float64, count bool) float64 {
 // Surprise is how far a value lies from those of the same stretch before, in robust
 // standard deviations that never vanish: at least that by chance, which is asked for
 // the usual value; nil where there is none.
-func Surprise(now float64, before []float64, chance func(usual float64) float64) (z, off float64) {
+func Surprise(now float64, before []float64, chance func(usual float64) float64) float64 {
 	if len(before) < 3 || math.IsNaN(now) {
-		return 0, 0
+		return 0
 	}
 	sorted := slices.Sorted(slices.Values(before))
 	middle := median(sorted)
@@ -129,8 +127,7 @@ func Surprise(now float64, before []float64, chance func(usual float64) float64)
 	if spread == 0 {
 		spread = math.Max(math.Abs(now), 1e-9)
 	}
-	off = (now - middle) / math.Max(math.Abs(middle), 1e-9)
-	return (now - middle) / spread, off
+	return (now - middle) / spread
 }
 
 func median(sorted []float64) float64 {

@@ -101,9 +101,9 @@ func (d *Diagnoser) together(ctx context.Context, q asked) (*Together, error) {
 		if count || s.Kind == "share" {
 			chance = func(usual float64) float64 { return diagnose.ByChance(usual, figures[s.ID].rows, count) }
 		}
-		z, off := diagnose.Surprise(now, before, chance)
+		z := diagnose.Surprise(now, before, chance)
 		t.Series++
-		m := diagnose.Moved{ID: s.ID, Group: s.Metric, Z: z, Off: off}
+		m := diagnose.Moved{ID: s.ID, Z: z}
 		if values := strings.Split(s.Segment, " / "); s.Segment != "" && len(values) == len(s.SegmentBy) {
 			for i, column := range s.SegmentBy {
 				m.Segment = append(m.Segment, diagnose.Tag{Column: column, Value: values[i]})

@@ -263,7 +263,7 @@ type RowSeries struct {
 func (s *Store) RowSeries(ctx context.Context, most int) ([]RowSeries, error) {
 	return many[RowSeries](ctx, s, "series", `
 		select d.name as dataset, m.id as metric_id, m.period_seconds, m.segment_by, s.id as series_id, s.segment
-		from (select distinct on (dataset_id, segment_by) * from metric where measure = 'row_count' and row_filter = '' order by dataset_id, segment_by, period_seconds, id) m
+		from (select distinct on (dataset_id, segment_by) * from metric where measure = 'rows' and row_filter = '' order by dataset_id, segment_by, period_seconds, id) m
 		join dataset d on d.id = m.dataset_id cross join lateral (select id, segment from series where metric_id = m.id order by id limit $1) s
 		order by d.name, m.id, s.id`, most)
 }
@@ -282,7 +282,7 @@ func (s *Store) Apartnesses(ctx context.Context, since time.Time) ([]Apartness, 
 	return many[Apartness](ctx, s, "alerts", `
 		with onset as (
 			select a.group_id, d.name, min(a.since) as at from alert a join series s on s.id = a.series_id join metric m on m.id = s.metric_id join dataset d on d.id = m.dataset_id
-			where a.raised_at >= $1 and a.verdict = 'fault' and m.measure = 'row_count' and a.group_id is not null group by 1, 2),
+			where a.raised_at >= $1 and a.verdict = 'fault' and m.measure = 'rows' and a.group_id is not null group by 1, 2),
 		step as (
 			select distinct i.name as from_name, o.name as to_name from job_dataset i join job_dataset o on o.job_id = i.job_id
 			where i.direction = 'input' and o.direction = 'output' and i.name <> o.name)
