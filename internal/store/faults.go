@@ -44,7 +44,6 @@ type GroupedAlert struct {
 	Held        string         `db:"held"`
 	FromHistory bool           `db:"from_history"`
 	WarnSeconds float64        `db:"warn_seconds"` // of its monitor; 0 without one
-	Siblings    int            `db:"siblings"`     // series of its monitor
 }
 
 const groupedSelect = `
@@ -54,8 +53,7 @@ const groupedSelect = `
 		coalesce(m.segment_by, '[]') as segment_by, coalesce(s.segment, '') as segment,
 		a.since, a.onset_spread, a.effect, a.effect_error, a.raised_at, a.ended_at, a.closed_at, a.severity,
 		coalesce(nullif(v.owner, ''), nullif(sla.owner, ''), d.owner, '') as owner, coalesce(a.monitor_id, 0) as monitor_id, a.verdict, a.sentence, a.fixed, a.held, a.from_history,
-		coalesce((v.settings ->> 'warn_seconds')::float8, 0) as warn_seconds,
-		coalesce((select count(*)::int from series o where o.metric_id = m.id), 0) as siblings
+		coalesce((v.settings ->> 'warn_seconds')::float8, 0) as warn_seconds
 	from alert a left join monitor v on v.id = a.monitor_id left join metric m on m.id = v.metric_id left join series s on s.id = a.series_id
 	left join dataset d on d.id = coalesce(m.dataset_id, a.of_dataset) left join sla on sla.id = a.of_sla
 	left join source on source.id = a.of_source left join job on job.id = a.of_job `
@@ -172,16 +170,22 @@ func (s *Store) Watched(ctx context.Context, datasets []string) ([]Watched, erro
 		datasets, mostWatched)
 }
 
-// MonitorRates counts the alerts of monitors since an instant.
-func (s *Store) MonitorRates(ctx context.Context, monitors []int64, since time.Time) (map[int64]int, error) {
-	type rate struct {
-		Monitor int64 `db:"monitor_id"`
-		N       int   `db:"n"`
-	}
-	list, err := many[rate](ctx, s, "alerts", `select monitor_id, count(*)::int as n from alert where monitor_id = any($1) and raised_at >= $2 group by 1`, monitors, since)
-	rates := make(map[int64]int, len(list))
+// MonitorRate is how often a monitor has rung, and how many series it judges.
+type MonitorRate struct {
+	Monitor int64 `db:"id"`
+	Alerts  int   `db:"alerts"`
+	Series  int   `db:"series"`
+}
+
+// MonitorRates counts the alerts of monitors since an instant, and their series.
+func (s *Store) MonitorRates(ctx context.Context, monitors []int64, since time.Time) (map[int64]MonitorRate, error) {
+	list, err := many[MonitorRate](ctx, s, "monitors", `
+		select v.id, (select count(*)::int from alert a where a.monitor_id = v.id and a.raised_at >= $2) as alerts,
+			(select count(*)::int from series s where s.metric_id = v.metric_id) as series
+		from monitor v where v.id = any($1)`, monitors, since)
+	rates := make(map[int64]MonitorRate, len(list))
 	for _, r := range list {
-		rates[r.Monitor] = r.N
+		rates[r.Monitor] = r
 	}
 	return rates, err
 }

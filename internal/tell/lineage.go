@@ -60,7 +60,7 @@ func segment(by record.Strings, text string) fault.Segment {
 }
 
 // rates are how often monitors rang of late.
-type rates map[int64]int
+type rates map[int64]store.MonitorRate
 
 const rateDays = 90
 
@@ -223,8 +223,9 @@ func (r rates) coreOf(m store.GroupedAlert) fault.Alert {
 		a.Segment, a.Effect = nil, 0
 	}
 	// As often as it rang, and half a time more; and as often as it may by chance.
-	series := float64(max(m.Siblings, 1))
-	a.Rate = (float64(r[m.MonitorID])/series + 0.5) / (rateDays * 24)
+	rung := r[m.MonitorID]
+	series := float64(max(rung.Series, 1))
+	a.Rate = (float64(rung.Alerts)/series + 0.5) / (rateDays * 24)
 	if m.WarnSeconds > 0 {
 		a.Rate += 3600 / m.WarnSeconds / series
 	}
