@@ -59,7 +59,7 @@ func (k *Keeper) Read(ctx context.Context) (Documents, error) {
 		if v.Namespace == v.Source {
 			v.Namespace = "" // as it is without a word
 		}
-		d.Datasets = append(d.Datasets, WrittenDataset{v.Name, v.Source, v.Namespace, v.Owner, v.Zone, v.LoadedBy, v.Pattern, v.KeepDays})
+		d.Datasets = append(d.Datasets, WrittenDataset{v.Name, v.Source, v.Namespace, v.Owner, v.Zone, v.LoadedBy, v.Pattern, v.KeepDays, v.Hidden})
 	}
 	monitors, err := k.store.Monitors(ctx)
 	if err != nil {
@@ -87,6 +87,13 @@ func (k *Keeper) Read(ctx context.Context) (Documents, error) {
 	}
 	for _, v := range comparisons {
 		d.Comparisons = append(d.Comparisons, WrittenComparison{v.Name, v.Dataset, v.Owner, v.Settings})
+	}
+	reconciliations, err := k.store.Reconciliations(ctx)
+	if err != nil {
+		return d, err
+	}
+	for _, v := range reconciliations {
+		d.Reconciliations = append(d.Reconciliations, WrittenReconciliation{v.Name, v.Up, v.Down, v.LagSeconds, v.Tolerance, v.UpKey, v.DownKey})
 	}
 	calendars, err := k.store.Calendars(ctx)
 	if err != nil {
@@ -161,6 +168,11 @@ func (k *Keeper) Load(ctx context.Context, wanted Documents) ([]Change, error) {
 			return nil, fmt.Errorf("comparison %s: %w", v.Name, err)
 		}
 	}
+	for _, v := range wanted.Reconciliations {
+		if err := l.reconciliation(ctx, v); err != nil {
+			return nil, fmt.Errorf("reconciliation %s: %w", v.Name, err)
+		}
+	}
 	for _, m := range wanted.Monitors {
 		if err := l.check(ctx, m); err != nil {
 			return nil, fmt.Errorf("monitor %s: %w", m.Name, err)
@@ -198,7 +210,7 @@ func (l *load) dataset(ctx context.Context, d WrittenDataset) error {
 			return err
 		}
 	}
-	v := record.Dataset{Namespace: d.Namespace, Name: d.Name, Owner: d.Owner, Zone: d.Zone, LoadedBy: d.LoadedBy, Pattern: d.Pattern, KeepDays: d.KeepDays}
+	v := record.Dataset{Namespace: d.Namespace, Name: d.Name, Owner: d.Owner, Zone: d.Zone, LoadedBy: d.LoadedBy, Pattern: d.Pattern, KeepDays: d.KeepDays, Hidden: append(record.Strings{}, d.Hidden...)}
 	if err := setup.CheckDataset(&v, source); err != nil {
 		return err
 	}
@@ -261,6 +273,42 @@ func (l *load) comparison(ctx context.Context, w WrittenComparison) error {
 	return nil
 }
 
+// reconciliation checks that its metrics are there, or in the files, and fit together.
+func (l *load) reconciliation(ctx context.Context, w WrittenReconciliation) error {
+	find := func(field, name string) (record.Metric, error) {
+		if m, here := l.metrics[name]; here {
+			return m, nil
+		}
+		m, err := l.store.Metric(ctx, name)
+		if missing := (record.NotFound{}); errors.As(err, &missing) {
+			err = record.Invalid{Field: field, Given: name, Allowed: "a metric that is there or in the files"}
+		}
+		return m, err
+	}
+	up, err := find("up", w.Up)
+	if err != nil {
+		return err
+	}
+	down, err := find("down", w.Down)
+	if err != nil {
+		return err
+	}
+	apart, err := find("name", w.Name)
+	switch {
+	case err != nil:
+		return err
+	case apart.Measure != record.MeasureApart:
+		return record.Invalid{Field: "name", Given: w.Name, Allowed: "the name of a metric of the measure " + record.MeasureApart}
+	case up.PeriodSeconds != down.PeriodSeconds:
+		return record.Invalid{Field: "down", Given: w.Down, Allowed: "a metric with the periods of " + w.Up}
+	case w.LagSeconds < 0 || !(w.Tolerance >= 0 && w.Tolerance <= 1):
+		return record.Invalid{Field: "lag and tolerance", Given: fmt.Sprint(w.LagSeconds, ", ", w.Tolerance), Allowed: "a lag from 0, a share from 0 to 1"}
+	case (w.UpKey == "") != (w.DownKey == ""):
+		return record.Invalid{Field: "up_key and down_key", Given: w.UpKey + w.DownKey, Allowed: "both, or neither"}
+	}
+	return nil
+}
+
 func (l *load) check(ctx context.Context, m WrittenMonitor) error {
 	metric, known := l.metrics[m.Metric]
 	if !known {
@@ -307,6 +355,13 @@ func (l *load) write(ctx context.Context, tx pgx.Tx, wanted Documents, changes [
 		v.NextAt = &now
 		if err := store.SetMetric(ctx, tx, v); err != nil {
 			return err
+		}
+	}
+	for _, v := range wanted.Reconciliations {
+		if changed("reconciliation", v.Name) >= 0 {
+			if err := store.SetReconciliation(ctx, tx, record.Reconciliation{Name: v.Name, Up: v.Up, Down: v.Down, LagSeconds: v.LagSeconds, Tolerance: v.Tolerance, UpKey: v.UpKey, DownKey: v.DownKey, CreatedAt: l.now().UTC()}); err != nil {
+				return err
+			}
 		}
 	}
 	for _, v := range l.compared {

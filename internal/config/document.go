@@ -30,6 +30,8 @@ type Documents struct {
 	SLAs      []WrittenSLA      `json:"slas,omitempty"`
 
 	Comparisons []WrittenComparison `json:"comparisons,omitempty"`
+
+	Reconciliations []WrittenReconciliation `json:"reconciliations,omitempty"`
 }
 
 // WrittenSource is where measurements come from: a warehouse's address without
@@ -66,6 +68,8 @@ type WrittenDataset struct {
 	LoadedBy  string `json:"loaded_by,omitempty"`
 	Pattern   string `json:"pattern,omitempty"`
 	KeepDays  int    `json:"keep_days,omitempty"`
+
+	Hidden record.Strings `json:"hidden,omitempty"`
 }
 
 // WrittenMetric is a metric of a dataset. One without every or cron is pushed.
@@ -108,12 +112,25 @@ type WrittenComparison struct {
 	record.ComparisonSettings
 }
 
+// WrittenReconciliation compares two metrics; the metric of the difference has its
+// name.
+type WrittenReconciliation struct {
+	Name       string  `json:"name"`
+	Up         string  `json:"up"`
+	Down       string  `json:"down"`
+	LagSeconds int64   `json:"lag_seconds,omitempty"`
+	Tolerance  float64 `json:"tolerance,omitempty"`
+	UpKey      string  `json:"up_key,omitempty"`
+	DownKey    string  `json:"down_key,omitempty"`
+}
+
 // kinds in the order in which they are written and put in force.
 var kinds = []struct {
 	name string
 	kind reflect.Type
 }{{"source", reflect.TypeFor[WrittenSource]()}, {"dataset", reflect.TypeFor[WrittenDataset]()}, {"metric", reflect.TypeFor[WrittenMetric]()}, {"monitor", reflect.TypeFor[WrittenMonitor]()}, {"calendar", reflect.TypeFor[WrittenCalendar]()},
-	{"channel", reflect.TypeFor[WrittenChannel]()}, {"route", reflect.TypeFor[WrittenRoute]()}, {"sla", reflect.TypeFor[WrittenSLA]()}, {"comparison", reflect.TypeFor[WrittenComparison]()}}
+	{"channel", reflect.TypeFor[WrittenChannel]()}, {"route", reflect.TypeFor[WrittenRoute]()}, {"sla", reflect.TypeFor[WrittenSLA]()}, {"comparison", reflect.TypeFor[WrittenComparison]()},
+	{"reconciliation", reflect.TypeFor[WrittenReconciliation]()}}
 
 // field is one key of a document.
 type field struct {

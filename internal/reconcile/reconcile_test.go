@@ -8,6 +8,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"tinbell/internal/config"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/reconcile"
@@ -104,6 +105,38 @@ func TestADifferenceIsASeriesThatRings(t *testing.T) {
 	dbtest.Must(t, s.Admin.Send(t.Context(), "DELETE", "/reconciliations/grams", nil, nil))
 	if err := s.Admin.Get(t.Context(), "/metrics/grams", nil, nil); err == nil {
 		t.Error("the metric of a difference outlives it")
+	}
+}
+
+// What is compared, and what is never shown, is in the files that set a service up.
+func TestAReconciliationIsPartOfTheConfiguration(t *testing.T) {
+	s := dbtest.Start(t, now)
+	post(t, s)
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/reconciliations", reconcile.Order{Name: "letters", Up: "public.sorted", Down: "public.delivered", By: record.Strings{"round"},
+		LagSeconds: 3600, Tolerance: 0.02, UpKey: "id", DownKey: "letter"}, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/datasets/public.sorted/hidden", map[string][]string{"columns": {"grams"}}, nil))
+	var saved config.Documents
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/config", nil, &saved))
+	if len(saved.Reconciliations) != 1 || saved.Reconciliations[0].LagSeconds != 3600 {
+		t.Fatalf("saved: %+v", saved.Reconciliations)
+	}
+	dbtest.Must(t, s.Admin.Send(t.Context(), "DELETE", "/reconciliations/letters", nil, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/datasets/public.sorted/hidden", map[string][]string{"columns": {}}, nil))
+	saved.Sources = nil // its login is in no file
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/config/load", saved, nil))
+	var v record.Reconciliation
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/reconciliations/letters", nil, &v))
+	if v.Up != "sorted" || v.Down != "delivered" || v.LagSeconds != 3600 || v.Tolerance != 0.02 || v.DownKey != "letter" {
+		t.Errorf("loaded: %+v", v)
+	}
+	d, err := s.Parts.Store.Dataset(t.Context(), "public.sorted")
+	dbtest.Must(t, err)
+	if len(d.Hidden) != 1 || d.Hidden[0] != "grams" {
+		t.Errorf("never shown: %v", d.Hidden)
+	}
+	saved.Reconciliations[0].Up = "nowhere"
+	if err := s.Admin.Send(t.Context(), "POST", "/config/load", saved, nil); err == nil || !strings.Contains(err.Error(), "a metric that is there") {
+		t.Errorf("a metric that is not there: %v", err)
 	}
 }
 

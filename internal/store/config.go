@@ -24,12 +24,12 @@ func SetSource(ctx context.Context, tx pgx.Tx, v record.Source) (id int64, err e
 // SetDataset makes a dataset be as given: changed if it is there, else added.
 func SetDataset(ctx context.Context, tx pgx.Tx, v record.Dataset) error {
 	result, err := tx.Exec(ctx, `
-		update dataset set source_id = $2, namespace = $3, owner = $4, zone = $5, loaded_by = $6, pattern = $7, keep_days = $8 where name = $1`,
-		v.Name, v.SourceID, v.Namespace, v.Owner, v.Zone, v.LoadedBy, v.Pattern, v.KeepDays)
+		update dataset set source_id = $2, namespace = $3, owner = $4, zone = $5, loaded_by = $6, pattern = $7, keep_days = $8, hidden = $9 where name = $1`,
+		v.Name, v.SourceID, v.Namespace, v.Owner, v.Zone, v.LoadedBy, v.Pattern, v.KeepDays, v.Hidden)
 	if err == nil && result.RowsAffected() == 0 {
 		_, err = tx.Exec(ctx, `
-			insert into dataset (name, source_id, namespace, owner, zone, loaded_by, pattern, keep_days) values ($1, $2, $3, $4, $5, $6, $7, $8)`,
-			v.Name, v.SourceID, v.Namespace, v.Owner, v.Zone, v.LoadedBy, v.Pattern, v.KeepDays)
+			insert into dataset (name, source_id, namespace, owner, zone, loaded_by, pattern, keep_days, hidden) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
+			v.Name, v.SourceID, v.Namespace, v.Owner, v.Zone, v.LoadedBy, v.Pattern, v.KeepDays, v.Hidden)
 	}
 	if err != nil {
 		return clash("dataset "+v.Name, err)

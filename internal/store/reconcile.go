@@ -39,6 +39,17 @@ func PutReconciliation(ctx context.Context, tx pgx.Tx, r record.Reconciliation) 
 	return nil
 }
 
+// SetReconciliation is PutReconciliation of metrics by their names, as they are in the
+// transaction.
+func SetReconciliation(ctx context.Context, tx pgx.Tx, r record.Reconciliation) error {
+	for name, into := range map[string]*int64{r.Up: &r.UpID, r.Down: &r.DownID, r.Name: &r.MetricID} {
+		if err := tx.QueryRow(ctx, `select id from metric where name = $1`, name).Scan(into); err != nil {
+			return fmt.Errorf("read metric %s: %w", name, err)
+		}
+	}
+	return PutReconciliation(ctx, tx, r)
+}
+
 // Compared keeps up to when a reconciliation has compared, or why it could not.
 func Compared(ctx context.Context, tx pgx.Tx, id int64, to *time.Time, message string) error {
 	if _, err := tx.Exec(ctx, `update reconciliation set compared_to = coalesce($2, compared_to), message = $3 where id = $1`, id, to, message); err != nil {
