@@ -3302,6 +3302,7 @@ export interface components {
             datasets: components["schemas"]["WrittenDataset"][] | null;
             metrics: components["schemas"]["WrittenMetric"][] | null;
             monitors: components["schemas"]["WrittenMonitor"][] | null;
+            reconciliations?: components["schemas"]["WrittenReconciliation"][] | null;
             routes?: components["schemas"]["WrittenRoute"][] | null;
             slas?: components["schemas"]["WrittenSLA"][] | null;
             sources?: components["schemas"]["WrittenSource"][] | null;
@@ -6624,6 +6625,7 @@ export interface components {
             version?: string;
         };
         WrittenDataset: {
+            hidden?: string[] | null;
             /** Format: int64 */
             keep_days?: number;
             loaded_by?: string;
@@ -6774,6 +6776,17 @@ export interface components {
              * @description rolling, siblings: how many periods are remembered; 0: a week
              */
             window?: number;
+        };
+        WrittenReconciliation: {
+            down: string;
+            down_key?: string;
+            /** Format: int64 */
+            lag_seconds?: number;
+            name: string;
+            /** Format: double */
+            tolerance?: number;
+            up: string;
+            up_key?: string;
         };
         WrittenRoute: {
             channel: string;
