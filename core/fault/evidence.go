@@ -12,7 +12,7 @@ var alike = func() (k [kinds][kinds]float64) {
 			k[cause][effect] = -5
 		}
 		k[cause][cause] = 0
-		k[cause][Drift] = -1
+		k[cause][Drift] = -3 // seen over days or weeks, in which much happens
 	}
 	k[Rows][Nulls], k[Rows][Mean], k[Rows][Late] = -2, -1.5, -0.5
 	k[Late][Rows], k[Late][Nulls], k[Late][Mean] = -0.3, -2, -2

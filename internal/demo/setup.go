@@ -114,7 +114,7 @@ func Setup(ctx context.Context, e *Emitter, warehouse string, say func(step stri
 		return err
 	}
 	say("reconciling gate events with boarding scans")
-	if err := c.Send(ctx, "POST", "/reconciliations", reconcile.Order{Name: "scans-against-gates", Up: "raw.gate_events", Down: "ops.boarding_scans", By: record.Strings{"port"},
+	if err := c.Send(ctx, "POST", "/reconciliations", reconcile.Order{Name: "scans-against-gates", Up: "raw.gate_events", Down: "ops.boarding_scans",
 		Tolerance: 0.02, Owner: owners["ops.boarding_scans"]}, nil); err != nil {
 		return err
 	}

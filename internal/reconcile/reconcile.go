@@ -163,8 +163,9 @@ func (r *Reconciler) metricOf(ctx context.Context, dataset, measure, column stri
 		return record.Metric{}, record.Conflict{What: fmt.Sprintf("%s has no metric of %s by %s in periods of %s, and none with a time column to make one with: tinbell metric add makes it",
 			dataset, measure, orWhole(o.By), time.Duration(o.PeriodSeconds)*time.Second)}
 	}
-	name := strings.Join(append([]string{strings.ReplaceAll(dataset, ".", "-"), measure, column}, o.By...), "-")
-	m, err := r.collector.AddMetric(ctx, record.Metric{Dataset: dataset, DatasetID: d.ID, Name: strings.ReplaceAll(name, "--", "-"), Measure: measure, Kind: collect.KindOf(measure), Column: column, TimeColumn: timeColumn,
+	parts := slices.DeleteFunc(append([]string{strings.ReplaceAll(dataset, ".", "-"), measure, column}, o.By...), func(p string) bool { return p == "" })
+	name := strings.Join(parts, "-")
+	m, err := r.collector.AddMetric(ctx, record.Metric{Dataset: dataset, DatasetID: d.ID, Name: name, Measure: measure, Kind: collect.KindOf(measure), Column: column, TimeColumn: timeColumn,
 		SegmentBy: append(record.Strings{}, o.By...), KeptSegments: record.Strings{}, PeriodSeconds: o.PeriodSeconds, Zone: d.Zone, EverySeconds: 300, LookbackSeconds: int64(again.Seconds()), SettleSeconds: 1200, Quantile: 0.5})
 	if err != nil {
 		return m, err
