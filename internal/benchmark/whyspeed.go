@@ -43,11 +43,11 @@ func whySpeed(ctx context.Context) ([]Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	together, err := besideSpeed(ctx, s)
+	flood, err := floodSpeed(ctx, s) // before ten thousand series have their baselines fitted beside it
 	if err != nil {
 		return nil, err
 	}
-	flood, err := floodSpeed(ctx, s)
+	together, err := besideSpeed(ctx, s)
 	return append(append(contribution, together...), flood...), err
 }
 
