@@ -66,22 +66,30 @@ const (
 	shownBy    = 12
 )
 
-func measureOf(m record.Metric) (diagnose.Measure, string) {
-	switch m.Measure {
-	case record.MeasureNullShare, record.MeasureValueShare:
-		return diagnose.Share, "share"
-	case record.MeasureMean, record.MeasureQuantile, record.MeasureMin, record.MeasureMax, record.MeasureSD:
-		return diagnose.Mean, "mean"
-	case record.MeasureSum:
-		return diagnose.Sum, "sum"
+// measureOf says how a metric's figure is explained, and what it is called.
+func measureOf(m record.Metric, stored bool) (diagnose.Measure, string) {
+	named := map[bool]string{true: "share", false: "mean"}[m.Kind == timeline.Share]
+	if stored {
+		switch {
+		case m.Measure == record.MeasureSum:
+			return diagnose.Sum, "sum"
+		case m.Kind == timeline.Count:
+			return diagnose.Rows, "rows"
+		case m.Kind == timeline.Share:
+			return diagnose.Share, named
+		}
+		return diagnose.Mean, named
 	}
-	switch m.Kind {
-	case timeline.Share:
+	parts, err := warehouse.Apart(m)
+	switch {
+	case err != nil || parts.Ratio && !parts.Counts:
+		return diagnose.Mean, named
+	case parts.Ratio:
 		return diagnose.Share, "share"
-	case timeline.Value:
-		return diagnose.Mean, "mean"
+	case parts.Counts:
+		return diagnose.Rows, "rows"
 	}
-	return diagnose.Rows, "rows"
+	return diagnose.Sum, "sum"
 }
 
 // contribution counts the alert's stretch and the same of earlier weeks by every
@@ -98,10 +106,11 @@ func (d *Diagnoser) contribution(ctx context.Context, q asked) (*Contribution, e
 	if err != nil {
 		return nil, err
 	}
-	measure, named := measureOf(q.metric)
+	stored := q.metric.Pushed() || q.metric.TimeColumn == "" || q.source.Kind != record.SourcePostgreSQL
+	measure, named := measureOf(q.metric, stored)
 	c := &Contribution{Measure: named, Unit: q.metric.Unit, Parts: []Contributor{}, By: []ByColumn{}, Columns: []string{}}
 	var groups []warehouse.Grouped
-	if q.metric.Pushed() || q.metric.TimeColumn == "" || q.source.Kind != record.SourcePostgreSQL {
+	if stored {
 		c.Sampled = 1
 		c.Columns, groups, err = d.stored(ctx, q, spans)
 	} else {
@@ -295,7 +304,7 @@ func (c *Contribution) say(p diagnose.Part, q asked) Contributor {
 		v.Says = fmt.Sprintf("%s: gone, %s were expected", who, words.Number(p.Expected))
 	case p.New:
 		v.Says = fmt.Sprintf("%s: new, %s rows", who, words.Number(p.Rows))
-	case c.Measure == "share":
+	case c.Measure == "share" && p.Observed <= 1 && p.Expected <= 1:
 		observed, expected := words.Apart(p.Observed, p.Expected)
 		v.Says = fmt.Sprintf("%s: %s, expected %s", who, observed, expected)
 	default:

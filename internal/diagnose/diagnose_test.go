@@ -41,14 +41,20 @@ func mill(t *testing.T, s *dbtest.Service) *pgx.Conn {
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/sources", httpapi.NewSource{Name: "mill", Address: address}, nil))
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/datasets", httpapi.NewDataset{Source: "mill", Name: "public.loads", Zone: "America/Halifax"}, nil))
 	for _, m := range []httpapi.NewMetric{{Name: "loads", Measure: "rows"}, {Name: "dry", Measure: "null_share", Column: "moisture", SegmentBy: []string{"depot"}}} {
-		m.Dataset, m.TimeColumn, m.EverySeconds, m.PeriodSeconds = "public.loads", "weighed_at", 3600, 3600
-		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics", m, nil))
-		var started httpapi.Started
-		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics/"+m.Name+"/backfill", map[string]int{"since_seconds": 48 * 86400}, &started))
-		dbtest.Must(t, s.Admin.Follow(t.Context(), started.TaskID, func(int, int) {}))
-		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/monitors", httpapi.NewMonitor{Name: m.Name, Metric: m.Name}, nil))
+		watched(t, s, m)
 	}
 	return conn
+}
+
+// watched measures the loads by one more metric, from their beginning, and watches it.
+func watched(t *testing.T, s *dbtest.Service, m httpapi.NewMetric) {
+	t.Helper()
+	m.Dataset, m.TimeColumn, m.EverySeconds, m.PeriodSeconds = "public.loads", "weighed_at", 3600, 3600
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics", m, nil))
+	var started httpapi.Started
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics/"+m.Name+"/backfill", map[string]int{"since_seconds": 48 * 86400}, &started))
+	dbtest.Must(t, s.Admin.Follow(t.Context(), started.TaskID, func(int, int) {}))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/monitors", httpapi.NewMonitor{Name: m.Name, Metric: m.Name}, nil))
 }
 
 // rung raises an alert on a segment of a monitor's metric over the last eight hours.
@@ -100,6 +106,21 @@ func TestTheSegmentsBehindAChangeAreFoundInTheWarehouse(t *testing.T) {
 	}
 	if together := w.Together; together == nil || together.Broken != 1 || together.Series != 5 || len(together.Most) != 0 {
 		t.Errorf("what broke with it: %+v, %v", together, w.Missing)
+	}
+}
+
+func TestARatioInAPersonsOwnSQLIsTakenApartAndADistinctCountIsNot(t *testing.T) {
+	s := dbtest.Start(t, now)
+	mill(t, s)
+	watched(t, s, httpapi.NewMetric{Name: "damp", Measure: "expression", Expression: "sum(moisture) / nullif(count(*), 0)"})
+	watched(t, s, httpapi.NewMetric{Name: "drivers", Measure: "expression", Expression: "count(distinct driver)"})
+	c := why(t, s, rung(t, s, "damp", "", "low")).Contribution
+	if c == nil || c.Measure != "mean" || len(c.Parts) != 1 || c.Parts[0].Tags[0] != (diagnose.Dimension{Column: "depot", Value: "brook"}) || c.Observed >= 12 || c.Expected != 12.5 {
+		t.Errorf("of a ratio: %+v", c)
+	}
+	w := why(t, s, rung(t, s, "drivers", "", "low"))
+	if w.Contribution != nil || !strings.Contains(w.Missing["contribution"], "does not follow from those of its parts") {
+		t.Errorf("of a count of different values: %+v, %v", w.Contribution, w.Missing)
 	}
 }
 

@@ -141,7 +141,7 @@ func (m Narrowed) spans(spans []Span) (string, []any) {
 type Grouped struct {
 	Span   int
 	Values []string
-	Rows   float64 // of means, those with a value
+	Rows   float64 // of means, those with a value; of ratios, what is divided by
 	Value  float64
 }
 
@@ -153,18 +153,9 @@ var ErrNotAdditive = fmt.Errorf("the figure of a whole does not follow from thos
 // by blocks where the spans are much of the table, and scales what it counts; share
 // says which.
 func (w *Pools) Group(ctx context.Context, source record.Source, m Narrowed, columns []string, spans []Span) (list []Grouped, share float64, err error) {
-	rows, value := "count(*)", "0"
-	column := name(m.Column)
-	switch m.Measure {
-	case record.MeasureRows, record.MeasureFreshness:
-	case record.MeasureNullShare:
-		value = "count(*) filter (where " + column + " is null)"
-	case record.MeasureValueShare:
-		value = fmt.Sprintf("count(*) filter (where %s::text = %s)", column, literal(m.Matches))
-	case record.MeasureMean, record.MeasureSum, record.MeasureQuantile, record.MeasureMin, record.MeasureMax, record.MeasureSD:
-		rows, value = "count("+column+")", "coalesce(sum("+column+"), 0)"
-	default:
-		return nil, 0, ErrNotAdditive
+	parts, err := Apart(m.Metric)
+	if err != nil {
+		return nil, 0, err
 	}
 	event := clock{name(m.TimeColumn), m.TimeType, m.Zone}
 	when, args := m.spans(spans)
@@ -183,7 +174,7 @@ func (w *Pools) Group(ctx context.Context, source record.Source, m Narrowed, col
 	}
 	query := func(from string, terms ...string) string {
 		return fmt.Sprintf("select %s, (%s)::float8, (%s)::float8\nfrom %s%s\ngroup by %s\nlimit %d",
-			strings.Join(shown, ", "), rows, value, from, where(append([]string{when}, terms...), m.Metric), strings.Join(by, ", "), mostCells+1)
+			strings.Join(shown, ", "), parts.Rows, parts.Value, from, where(append([]string{when}, terms...), m.Metric), strings.Join(by, ", "), mostCells+1)
 	}
 	err = w.brief(ctx, source, func(tx pgx.Tx) error {
 		asked := query(table(m.Metric))
