@@ -125,6 +125,7 @@ func TestTheDemoAsANewcomerMeetsIt(t *testing.T) {
 
 	t.Run("what is wrong is told fault by fault, with figures that differ", func(t *testing.T) { faultsApart(t, p) })
 	t.Run("why an alert rang is said in the console and on the command line", func(t *testing.T) { whyInConsole(t, p) })
+	t.Run("two stages are reconciled in the console", func(t *testing.T) { reconcileInConsole(t, p) })
 	t.Run("a broken loader rings within a minute and stops when mended", func(t *testing.T) {
 		p.t = t
 		for _, args := range [][]string{{"stall", "raw.gate_events"}, {"drop", "ops.boarding_scans", "--segment", "Ansby"}} {

@@ -93,3 +93,44 @@ func whyInConsole(t *testing.T, p *program) {
 		t.Errorf("reconcile: %d\n%s", code, out)
 	}
 }
+
+// reconcileInConsole compares ticket sales with the orders they are made from, by
+// their keys, looks for rows on one side, and ends the comparison.
+func reconcileInConsole(t *testing.T, p *program) {
+	p.t = t
+	tab := signIn(t, p, false)
+	dbtest.Must(t, tab.Go(p.client().Server+"/datasets/ops.ticket_sales"))
+	press := func(label string) {
+		dbtest.Must(t, tab.Await("(() => { const b = [...document.querySelectorAll('button')].find((b) => b.innerText === '"+label+"' && !b.disabled); b?.click(); return b })()"))
+	}
+	fill := func(label, value string) {
+		dbtest.Must(t, tab.Await(`(() => {
+			const f = [...document.querySelectorAll('form label')].find((l) => l.innerText.startsWith('`+label+`'))?.querySelector('select, input');
+			if (!f || f.tagName === 'SELECT' && ![...f.options].some((o) => o.value === '`+value+`')) return false;
+			Object.getOwnPropertyDescriptor(Object.getPrototypeOf(f), 'value').set.call(f, '`+value+`');
+			f.dispatchEvent(new Event(f.tagName === 'SELECT' ? 'change' : 'input', { bubbles: true }));
+			return true;
+		})()`))
+	}
+	press("compare with another stage")
+	fill("The other stage", "raw.web_orders")
+	fill("It comes", "earlier")
+	fill("Key of ops.ticket_sales", "id")
+	fill("Key of raw.web_orders", "id")
+	fill("Tolerance", "2")
+	press("Compare")
+	const name = "ops.ticket_sales-against-raw.web_orders"
+	dbtest.Must(t, tab.Await("[...document.querySelectorAll('td')].some((d) => d.innerText === '"+name+"')"))
+	var r record.Reconciliation
+	dbtest.Must(t, p.client().Get(t.Context(), "/reconciliations/"+name, nil, &r))
+	if r.UpSet != "raw.web_orders" || r.DownSet != "ops.ticket_sales" || r.UpKey != "id" || r.Tolerance != 0.02 {
+		t.Errorf("it was set up as %+v", r)
+	}
+	press("rows on one side")
+	dbtest.Must(t, tab.Await("document.body.innerText.includes('Not kept; the audit trail says that you looked')"))
+	dbtest.Must(t, tab.Await("(() => { window.confirm = () => true; const row = [...document.querySelectorAll('tr')].find((r) => r.innerText.startsWith('"+name+"')); [...row.querySelectorAll('button')].find((b) => b.innerText === 'remove').click(); return true })()"))
+	dbtest.Must(t, tab.Await("![...document.querySelectorAll('td')].some((d) => d.innerText === '"+name+"')"))
+	if out, code := p.do("reconcile", "show", name); code == 0 {
+		t.Errorf("it is still there:\n%s", out)
+	}
+}

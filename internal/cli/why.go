@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"net/url"
 	"slices"
@@ -10,12 +11,13 @@ import (
 
 	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/diagnose"
+	"tinbell/internal/draw"
 	"tinbell/internal/record"
 	"tinbell/internal/words"
 )
 
 func (a *app) alertWhy() *cobra.Command {
-	var listing string
+	var listing, picture string
 	var limit int
 	c := &cobra.Command{Use: "why ID", Short: "Say why an alert rang: segments behind it, what broke with it, lineage, precedents, and SQL for its rows", Args: exactly(1, "ID"),
 		Long: `Asks the warehouse, read-only and for ten seconds at most, which segments are behind
@@ -24,7 +26,7 @@ around it. What cannot be found out says why not.
 
 --rows runs one of the listings that it prints (by its name) and shows the rows.
 They are not kept, and the audit trail says who looked.`,
-		Example: "  tinbell alert why 23\n  tinbell alert why 23 --rows nulls --limit 20",
+		Example: "  tinbell alert why 23\n  tinbell alert why 23 --plot segments.png\n  tinbell alert why 23 --rows nulls --limit 20",
 		RunE: func(c *cobra.Command, args []string) error {
 			path := "/alerts/" + url.PathEscape(args[0])
 			if listing != "" {
@@ -34,11 +36,21 @@ They are not kept, and the audit trail says who looked.`,
 			if err := a.client().Get(c.Context(), path+"/why", nil, &w); err != nil {
 				return err
 			}
+			if picture != "" {
+				if w.Contribution == nil {
+					return fmt.Errorf("there are no segments to draw: %s", w.Missing["contribution"])
+				}
+				if err := draw.Contribution(*w.Contribution, cmp.Or(w.Line, "No segment stands out"), picture); err != nil {
+					return err
+				}
+				a.say("Drawn to %s", picture)
+			}
 			if a.output != "table" {
 				return a.json(w)
 			}
 			return a.showWhy(w)
 		}}
+	c.Flags().StringVar(&picture, "plot", "", "draw the segments behind the change to FILE.png or FILE.svg")
 	c.Flags().StringVar(&listing, "rows", "", "run the listing of this name and show its rows")
 	c.Flags().IntVar(&limit, "limit", 100, "rows at most, up to 500")
 	return c
@@ -93,7 +105,11 @@ func (a *app) showWhy(w diagnose.Why) error {
 				if c.Measure == "share" {
 					observed, expected = words.Apart(p.Observed, p.Expected)
 				}
-				l.rows = append(l.rows, []string{p.Tags[0].Value, observed, expected, fmt.Sprintf("%.0f %%", 100*p.Share), fmt.Sprintf("%+.1f", p.Z)})
+				share := "–" // it moved the other way
+				if p.Share > 0 {
+					share = fmt.Sprintf("%.0f %%", 100*p.Share)
+				}
+				l.rows = append(l.rows, []string{p.Tags[0].Value, observed, expected, share, fmt.Sprintf("%+.1f", p.Z)})
 			}
 			if err := a.show(l); err != nil {
 				return err

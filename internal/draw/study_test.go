@@ -9,6 +9,7 @@ import (
 
 	"tinbell/core/baseline"
 	"tinbell/core/replay"
+	"tinbell/internal/diagnose"
 	"tinbell/internal/inspect"
 )
 
@@ -24,6 +25,8 @@ func TestStudiesAreDrawnWithTheirWords(t *testing.T) {
 		smoothing.Windows = append(smoothing.Windows, replay.Smoothing{Periods: n, Spikes: [3]float64{0, 0.4, 0.7}, Dips: 0.9, Delay: 7200, Recommended: n == 3})
 	}
 	explanation := inspect.Explanation{Subject: subject, At: at, Expected: 28, Parts: []baseline.Part{{Name: "level", Amount: 41}, {Name: "hour", Amount: -14}, {Name: "Monday", Amount: 1}}}
+	behind := diagnose.Contribution{Measure: "rows", Way: "fell", Weeks: 4, By: []diagnose.ByColumn{{Column: "port", Values: []diagnose.Contributor{
+		{Tags: []diagnose.Dimension{{Column: "port", Value: "Cald"}}, Observed: 40, Expected: 67, Share: 0.98, Z: -8}, {Tags: []diagnose.Dimension{{Column: "port", Value: "Ansby"}}, Observed: 20, Expected: 19, Share: -0.04}}}}}
 	dir := t.TempDir()
 	for name, c := range map[string]struct {
 		draw func(path string) error
@@ -31,6 +34,7 @@ func TestStudiesAreDrawnWithTheirWords(t *testing.T) {
 	}{
 		"forecast":  {func(path string) error { return Forecast(forecast, path) }, []string{"In two days 11", "rows at Cald"}},
 		"smoothing": {func(path string) error { return Smoothing(smoothing, path) }, []string{"A moving median of 3", "recommended", "faults after 2 h"}},
+		"segments":  {func(path string) error { return Contribution(behind, "Cald it is", path) }, []string{"Cald it is", "rows by port", "40, expected 67; 98 % of all that fell", "20, expected 19<"}},
 		"parts":     {func(path string) error { return Explanation(explanation, path) }, []string{"28 expected at Mon 1 Jun 00:00", "Monday", "−14"}},
 	} {
 		svg := filepath.Join(dir, name+".svg")

@@ -42,7 +42,7 @@ var allowed = map[string]string{
 	"internal/contain":    "",
 	"internal/record":     "core/*",
 	"internal/words":      "",
-	"internal/draw":       "core/* internal/compare internal/improve internal/inspect internal/record internal/words",
+	"internal/draw":       "core/* internal/compare internal/diagnose internal/improve internal/inspect internal/record internal/words",
 	"internal/store":      "core/* internal/record internal/store/pack",
 	"internal/store/pack": "core/timeline",
 	"internal/work":       "internal/contain",

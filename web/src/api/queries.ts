@@ -1,5 +1,5 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { answer, api, type Settings, type Verdict } from "./client";
+import { answer, api, type Order, type Settings, type Verdict } from "./client";
 
 export const useMe = () => useQuery({ queryKey: ["me"], queryFn: () => answer(api.GET("/api/v1/me")), retry: false, refetchInterval: 60_000 });
 
@@ -16,7 +16,7 @@ export const useRuns = (name: string) =>
   useQuery({ queryKey: ["runs", name], refetchInterval: 60_000, queryFn: () => answer(api.GET("/api/v1/datasets/{name}/runs", { params: { path: { name } } })) });
 
 export const useColumns = (name: string) =>
-  useQuery({ queryKey: ["columns", name], queryFn: () => answer(api.GET("/api/v1/datasets/{name}/columns", { params: { path: { name } } })) });
+  useQuery({ queryKey: ["columns", name], enabled: name !== "", queryFn: () => answer(api.GET("/api/v1/datasets/{name}/columns", { params: { path: { name } } })) });
 
 export const useDeliveries = (name: string, enabled: boolean) =>
   useQuery({ queryKey: ["deliveries", name], enabled, refetchInterval: 60_000, queryFn: () => answer(api.GET("/api/v1/datasets/{name}/deliveries", { params: { path: { name }, query: { limit: 60 } } })) });
@@ -39,6 +39,31 @@ export const useRows = (id: number) =>
 
 /** Stages that are compared by the same aggregate. */
 export const useReconciliations = () => useQuery({ queryKey: ["reconciliations"], refetchInterval: 60_000, queryFn: () => answer(api.GET("/api/v1/reconciliations")) });
+
+/** Compares another stage with it from now on, and over the known past. */
+export function useReconcile() {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (order: Order) => answer(api.POST("/api/v1/reconciliations", { body: order })),
+    onSuccess: () => {
+      for (const key of ["reconciliations", "datasets", "monitors"]) queries.invalidateQueries({ queryKey: [key] });
+    },
+  });
+}
+
+export function useDropReconciliation() {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (name: string) => answer(api.DELETE("/api/v1/reconciliations/{name}", { params: { path: { name } } })),
+    onSuccess: () => {
+      for (const key of ["reconciliations", "datasets", "monitors", "alerts"]) queries.invalidateQueries({ queryKey: [key] });
+    },
+  });
+}
+
+/** Rows that are on one side only: shown, not kept. */
+export const useMissingKeys = (name: string) =>
+  useMutation({ gcTime: 0, mutationFn: (s: { from: string; to: string }) => answer(api.POST("/api/v1/reconciliations/{name}/keys", { params: { path: { name } }, body: s })) });
 
 export const useChart = (series: number | undefined, from: Date, to: Date) =>
   useQuery({

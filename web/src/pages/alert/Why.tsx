@@ -76,7 +76,7 @@ function Bars({ c, values }: { c: Contribution; values: Contributor[] }) {
               </td>
               <td className="num">{value(v.observed, kind)}</td>
               <td className="num text-ink2">{value(v.expected, kind)}</td>
-              <td className="num">{percent(v.share)}</td>
+              <td className="num">{v.share > 0 ? percent(v.share) : "–"}</td>
             </tr>
           );
         })}

@@ -1,9 +1,9 @@
-import { Link } from "react-router";
 import type { ColumnVersion, Delivery, Run } from "../../api/client";
-import { useColumns, useDeliveries, useLineage, useReconciliations, useRuns } from "../../api/queries";
+import { useColumns, useDeliveries, useLineage, useRuns } from "../../api/queries";
 import { LineageGraph } from "../../chart/LineageGraph";
+import { Reconciled } from "./Reconciled";
 import { Section } from "../../parts/Page";
-import { bytes, count, duration, number, percent, time } from "../../parts/words";
+import { bytes, count, duration, number, time } from "../../parts/words";
 
 /** What a dataset hangs on: what it is made from, the runs that write it, its columns, the files that landed. */
 export function Surroundings({ name, source, zone, files }: { name: string; source: string; zone: string; files: boolean }) {
@@ -17,7 +17,7 @@ export function Surroundings({ name, source, zone, files }: { name: string; sour
             nodes={graph.nodes!.map((n) => ({ ...n, broken: n.worst !== "", says: n.watched ? (n.worst ? `alert open: ${n.worst}` : "quiet") : "not watched" }))} />
         </Section>
       )}
-      <Reconciled name={name} />
+      <Reconciled name={name} zone={zone} />
       <div className="mt-5 grid grid-cols-[minmax(0,3fr)_minmax(0,2fr)] gap-8">
         <Section title="Runs" note="that wrote it, newest first" right={runs.data?.length ? failures(runs.data) : undefined}>
           {runs.data?.length ? <Runs runs={runs.data} zone={zone} /> : <p className="mt-2 text-ink2">No run was heard of. Send OpenLineage events to <code>/api/v1/lineage</code>.</p>}
@@ -39,28 +39,6 @@ const failures = (runs: Run[]) => {
   const bad = runs.filter((r) => r.state === "failed" || r.state === "aborted").length;
   return bad === 0 ? `none of the last ${runs.length} failed` : `${bad} of the last ${runs.length} failed`;
 };
-
-/** With what it is compared by the same aggregate. */
-function Reconciled({ name }: { name: string }) {
-  const list = useReconciliations().data?.filter((r) => r.up_dataset === name || r.down_dataset === name) ?? [];
-  if (list.length === 0) return null;
-  return (
-    <Section className="mt-5" title="Reconciled" note="the share of the larger that the other stage lacks, as a monitor of its own" right={count(list.length, "comparison")}>
-      <table className="mt-1 w-full border-collapse">
-        <thead><tr><th className="py-1">monitor</th><th>first stage</th><th>second stage</th><th className="num">lag</th><th className="num">tolerance</th><th className="pl-6">compared to</th></tr></thead>
-        <tbody>
-          {list.map((r) => (
-            <tr key={r.name} className="h-[27px]">
-              <td><Link to={`/monitors/${encodeURIComponent(r.metric)}`}>{r.name}</Link></td><td><code>{r.up_dataset}</code></td><td><code>{r.down_dataset}</code></td>
-              <td className="num">{duration(r.lag_seconds)}</td><td className="num">{percent(r.tolerance)}</td>
-              <td className="pl-6 text-ink2">{r.message ? <span className="text-verm">{r.message}</span> : r.compared_to ? time(r.compared_to, "UTC", "short") + " UTC" : "nothing yet"}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </Section>
-  );
-}
 
 function Runs({ runs, zone }: { runs: Run[]; zone: string }) {
   const took = (r: Run) => (r.started_at && r.ended_at ? (Date.parse(r.ended_at) - Date.parse(r.started_at)) / 1000 : null);
