@@ -117,6 +117,7 @@ func driftOnTheCommandLine(t *testing.T, p *program) {
 		return "fare,channel\n" + strings.Repeat(strings.Join(values, "\n")+"\n", 60)
 	}
 	before, like, other := file("before.csv", rows("10,web", "12,web", "14,kiosk")), file("like.csv", rows("14,kiosk", "10,web", "12,web")), file("other.csv", rows("10,web", "1200,pigeon", "14,kiosk"))
+	few, lacking := file("few.csv", "fare,channel\n10,web\n12,web\n14,kiosk\n"), file("lacking.csv", "fare\n"+strings.Repeat("10\n12\n14\n", 60))
 	for _, c := range []struct {
 		args string
 		code int
@@ -146,7 +147,12 @@ func driftOnTheCommandLine(t *testing.T, p *program) {
 		{"drift compare " + before + " " + other, 0, "pigeon"},
 		{"drift compare " + before + " " + like + " --require over=0", 0, "as expected"},
 		{"drift compare " + before + " " + other + " --require over=0", 4, "over is 2, allowed is 0"},
-		{"drift compare " + before + " " + other + " --require colour=0", 2, "over=0 or separability"},
+		{"drift compare " + before + " " + other + " --require colour=0", 2, "over=0, drifted=0 or separability"},
+		{"drift compare " + before + " " + like + " --require drifted=0", 0, "only if rows are independent"},
+		{"drift compare " + before + " " + like + " " + other + " --independent", 0, "over!"},
+		{"drift compare " + before + " " + like + " " + other + " --require drifted=0", 4, "drifted is 1, allowed is 0"},
+		{"drift compare " + before + " " + few + " --require over=0", 4, "could be judged: 3 rows"},
+		{"drift compare " + before + " " + lacking + " --require over=0", 4, "are gone"},
 		{"drift compare " + before + " " + before, 2, "which of its days are the reference"},
 		{"drift compare " + before + " nowhere.csv", 3, "nowhere.csv"},
 		{"drift compare " + before + " " + other + " --by hour --time fare", 2, "day, week and month"},

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"strings"
 
 	"gonum.org/v1/gonum/stat/distuv"
 )
@@ -23,7 +22,11 @@ const (
 	MeasureJS          = "jensen_shannon"
 	MeasureKS          = "ks"
 	MeasureChiSquare   = "chi_square"
+	MeasureCramer      = "cramers_v"
 	MeasureWasserstein = "wasserstein"
+	MeasureRank        = "mean_rank"
+	MeasureDepth       = "rank_spread"
+	MeasureShare       = "share_moved"
 	MeasureMissing     = "missing_share"
 	MeasureNew         = "new_share"
 	MeasureOutside     = "outside_share"
@@ -37,8 +40,9 @@ type Measured struct {
 	Name    string  `json:"name"`
 	Value   float64 `json:"value"`
 	Limit   float64 `json:"limit"`
-	P       float64 `json:"p,omitempty"` // chance of a value as large by sampling alone
-	Decides bool    `json:"decides"`     // the verdict follows from it
+	P       float64 `json:"p,omitempty"`  // chance of a value as large by sampling alone
+	Decides bool    `json:"decides"`      // the verdict follows from it
+	Of      string  `json:"of,omitempty"` // the value whose share is meant
 }
 
 // Over tells whether the measure is over its limit.
@@ -87,18 +91,24 @@ func (v Verdict) Measure(name string) (Measured, bool) {
 // DefaultAccept is the share of clean features and periods that may be flagged.
 const DefaultAccept = 0.001
 
-// Floors of limits where nothing is known of a reference's wobble.
-const (
-	floorPSI     = 0.1
-	floorKS      = 0.1
-	floorMissing = 0.02
+// The stated share of clean features that are over is shared out among the deciding
+// measures, more to what finds more.
+var (
+	ofNumbers  = spending{rank: 0.25, depth: 0.2, ks: 0.1, shape: 0.2, outside: 0.1, missing: 0.15}
+	ofValues   = spending{rank: 0.2, depth: 0.15, ks: 0.05, shape: 0.15, share: 0.2, outside: 0.1, missing: 0.15}
+	ofWords    = spending{shape: 0.3, share: 0.35, fresh: 0.2, missing: 0.15}
+	ofFlags    = spending{share: 0.65, fresh: 0.15, missing: 0.2}
+	ofCrowds   = spending{shape: 0.4, share: 0.4, missing: 0.2}
+	ofMissings = spending{missing: 1}
 )
 
+type spending struct{ rank, depth, ks, shape, share, fresh, outside, missing float64 }
+
 // Judge compares a period with a reference. Of clean periods a share of at most
-// accept is over: the deciding measures share it among them. A limit is what
-// sampling explains at these numbers of rows, and on top of it what the reference
-// wobbles from block to block; where fewer than five blocks tell that, limits
-// have floors.
+// accept is over: the deciding measures share it among them. A limit follows from
+// sampling at these numbers of rows and from how much the reference differs from
+// block to block, the two put together. Where fewer than five blocks tell that, it is
+// sampling alone: the share is then kept where rows are independent, and only there.
 func Judge(r *Reference, period *Counts, accept float64) Verdict {
 	v := Verdict{State: AsExpected, WasMissing: gone(&r.Whole), Unreadable: period.Unreadable, Reference: moments(r.Layout, &r.Whole), Period: moments(r.Layout, period)}
 	n, m := r.Whole.Values(), period.Values()
@@ -111,26 +121,21 @@ func Judge(r *Reference, period *Counts, accept float64) Verdict {
 		return v.without(TooFew, fmt.Sprintf("the reference has %d rows; a verdict needs %d", r.Whole.Rows, MinRows))
 	}
 	j := judging{r, period, &v, accept, n, m}
-	parts := 1.0 // deciding measures
-	switch {
-	case n < MinRows || m < MinRows:
-	case r.Layout.Kind.Numeric():
-		parts = 4
-	case len(r.Layout.Rest) == 0 && !r.Layout.Many:
-		parts = 3
-	default:
-		parts = 2
-	}
-	j.accept /= parts
 	if n >= MinRows && m >= MinRows {
-		j.shape()
+		s := j.spending()
+		j.shape(accept * s.shape)
 		if r.Layout.Kind.Numeric() {
-			j.order()
+			j.order(accept, s)
 		} else {
-			j.words()
+			j.words(accept * s.fresh)
 		}
+		if s.share > 0 {
+			j.shares(accept * s.share)
+		}
+		j.missing(accept * s.missing)
+	} else {
+		j.missing(accept)
 	}
-	j.missing()
 	for _, one := range v.Measures {
 		if one.Decides && one.Limit > 0 && one.Value/one.Limit > v.Ratio {
 			v.Ratio, v.By = one.Value/one.Limit, one.Name
@@ -147,10 +152,26 @@ func Judge(r *Reference, period *Counts, accept float64) Verdict {
 	case m < MinRows:
 		v.Why = fmt.Sprintf("%d values: only what is missing is judged", m)
 	}
-	if v.State == AsExpected && v.Why != "" {
+	if v.State == AsExpected && v.Why != "" && min(n, m) < MinRows {
 		v.State = TooFew
 	}
 	return v
+}
+
+// spending is how the stated share is spent on this feature's measures.
+func (j *judging) spending() spending {
+	l := j.Layout
+	switch {
+	case l.Kind.Numeric() && l.Discrete:
+		return ofValues
+	case l.Kind.Numeric():
+		return ofNumbers
+	case l.Kind == Boolean:
+		return ofFlags
+	case l.Many || len(l.Rest) > 0:
+		return ofCrowds
+	}
+	return ofWords
 }
 
 func (v Verdict) without(state, why string) Verdict {
@@ -181,53 +202,75 @@ func (j *judging) add(m Measured) { j.v.Measures = append(j.v.Measures, m) }
 // sampling is 1/n + 1/m.
 func (j *judging) sampling() float64 { return 1/float64(j.n) + 1/float64(j.m) }
 
-// quantile of chi-square that clean periods are under.
-func (j *judging) quantile(freedom float64) float64 {
-	return distuv.ChiSquared{K: freedom}.Quantile(1 - j.accept)
-}
-
-// shape compares shares of bins.
-func (j *judging) shape() {
-	group, k := j.groups(min(j.n, j.m))
+// shape compares shares of bins, by chi-square, told as Cramér's V (1946, ch. 21); PSI
+// and the Jensen-Shannon distance are given with the limits that follow from its.
+func (j *judging) shape(p float64) {
+	group, k := j.groups(&j.Whole, j.period)
 	if k < 2 {
 		return // one value only: what is new, missing or outside is told below
 	}
 	a, b := gather(j.Whole.Bins, group, k), gather(j.period.Bins, group, k)
-	limit := j.quantile(float64(k-1))*j.sampling() + j.Wobble.allows(func(w *Wobble) float64 { return w.PSI }, j.accept)
-	if j.Wobble.Blocks == 0 {
-		limit = max(limit, floorPSI)
+	statistic, freedom, chance := ChiSquare(a, b)
+	told := p
+	if told == 0 {
+		told = j.accept
 	}
-	statistic, _, p := ChiSquare(a, b)
-	j.add(Measured{Name: MeasurePSI, Value: PSI(a, b), Limit: limit, Decides: true})
+	limit, all := j.Wobble.shape(float64(max(freedom, 1)), j.sampling(), told), float64(j.n+j.m)
+	j.add(Measured{Name: MeasureCramer, Value: math.Sqrt(statistic / all), Limit: math.Sqrt(limit / j.sampling() / all), P: chance, Decides: p > 0})
+	j.add(Measured{Name: MeasureChiSquare, Value: statistic, Limit: limit / j.sampling(), P: chance})
+	j.add(Measured{Name: MeasurePSI, Value: PSI(a, b), Limit: limit})
 	j.add(Measured{Name: MeasureJS, Value: JensenShannon(a, b), Limit: math.Sqrt(limit / (8 * math.Ln2))})
-	j.add(Measured{Name: MeasureChiSquare, Value: statistic, Limit: limit / j.sampling(), P: p})
 }
 
-// order compares what only numbers have: the two distribution functions, how far
-// values moved, and the range.
-func (j *judging) order() {
-	d, p := KolmogorovSmirnov(j.Whole.Bins, j.period.Bins)
-	critical := -math.Log(j.accept/2) / 2
-	limit := math.Sqrt(critical*j.sampling() + j.Wobble.allows(func(w *Wobble) float64 { return w.KS }, j.accept))
-	if j.Wobble.Blocks == 0 {
-		limit = max(limit, floorKS)
+// order compares what only numbers have: where values lie by rank and how far from
+// the middle, the two distribution functions, how far values moved, and the range.
+func (j *judging) order(accept float64, s spending) {
+	for _, one := range []struct {
+		name   string
+		of     func(r *Reference, c *Counts) float64
+		blocks func(w *Wobble) float64
+		p      float64
+	}{{MeasureRank, (*Reference).rank, func(w *Wobble) float64 { return w.Rank }, s.rank}, {MeasureDepth, (*Reference).depth, func(w *Wobble) float64 { return w.Depth }, s.depth}} {
+		variance := j.varianceOf(one.name)
+		if variance == 0 {
+			continue // one value only
+		}
+		limit := j.Wobble.mean(one.blocks, variance, float64(j.n), float64(j.m), accept*one.p)
+		j.add(Measured{Name: one.name, Value: math.Abs(one.of(j.Reference, j.period) - one.of(j.Reference, &j.Whole)), Limit: limit, Decides: true})
 	}
+	d, p := KolmogorovSmirnov(j.Whole.Bins, j.period.Bins)
+	critical := -math.Log(accept*s.ks/2) / 2
+	limit := math.Sqrt(critical*j.sampling() + j.Wobble.allows(func(w *Wobble) float64 { return w.KS }, accept*s.ks))
 	j.add(Measured{Name: MeasureKS, Value: d, Limit: limit, P: p, Decides: true})
 	moved := Measured{Name: MeasureWasserstein, Value: Wasserstein(j.Layout, &j.Whole, j.period)}
 	if j.Wobble.Blocks > 0 {
 		n := float64(j.Wobble.Blocks)
-		moved.Limit = j.Wobble.Moved + distuv.StudentsT{Sigma: 1, Nu: n - 1}.Quantile(1-j.accept)*math.Sqrt(1+1/n)*j.Wobble.Spread
+		moved.Limit = j.Wobble.Moved + distuv.StudentsT{Sigma: 1, Nu: n - 1}.Quantile(1-accept*s.ks)*math.Sqrt(1+1/n)*j.Wobble.Spread
 	}
 	j.add(moved)
 	last := len(j.period.Bins) - 1
 	j.v.Below, j.v.Above = j.period.Bins[0], j.period.Bins[last]
 	outside := float64(j.v.Below + j.v.Above)
 	tails := max(1, j.Wobble.Tails*j.Wobble.Tails) // the farther out, the more a tail wobbles
-	if j.Wobble.Blocks == 0 {
-		tails = 3
+	most := beyond(j.Whole.Bins[0], j.n, j.m, tails, accept*s.outside/2) + beyond(j.Whole.Bins[last], j.n, j.m, tails, accept*s.outside/2)
+	j.add(Measured{Name: MeasureOutside, Value: outside / float64(j.m), Limit: (most + 0.5) / float64(j.m), Decides: true})
+}
+
+// varianceOf is the variance of one value's rank, or of how far that is from the
+// middle.
+func (j *judging) varianceOf(name string) float64 {
+	sum, squares, total := 0.0, 0.0, float64(j.n)
+	j.ranks(func(bin int, rank float64) {
+		if name == MeasureDepth {
+			rank = math.Abs(rank - 0.5)
+		}
+		share := float64(j.Whole.Bins[bin]) / total
+		sum, squares = sum+share*rank, squares+share*rank*rank
+	})
+	if v := squares - sum*sum; v > 1e-12 {
+		return v
 	}
-	most := beyond(j.Whole.Bins[0], j.n, j.m, tails, j.accept/2) + beyond(j.Whole.Bins[last], j.n, j.m, tails, j.accept/2)
-	j.add(Measured{Name: MeasureOutside, Value: outside / float64(j.m), Limit: most / float64(j.m), Decides: true})
+	return 0
 }
 
 // beyond is the number of rows beyond an edge that a clean period of m has more
@@ -235,136 +278,6 @@ func (j *judging) order() {
 // binomial, for an extreme itself (m/(n+m))^rows. Tails is by how much more rows
 // a stretch's tail may have.
 func beyond(k, n, m int64, tails, p float64) float64 {
-	r, odds := float64(k)+1, float64(m)*tails/(float64(n)+float64(m)*tails)
-	if mean := r * odds / (1 - odds); mean > 5000 {
-		return math.Ceil(mean + distuv.UnitNormal.Quantile(1-p)*math.Sqrt(mean/(1-odds)))
-	}
-	term := math.Exp(r * math.Log1p(-odds))
-	below, rows := term, 0.0
-	for 1-below > p && rows < 1e6 {
-		rows++
-		term *= odds * (r + rows - 1) / rows
-		below += term
-	}
-	return rows + 1
-}
-
-// words compares what only categories have: those that are new, those that are
-// gone.
-func (j *judging) words() {
-	l := j.Layout
-	j.v.New = j.period.NewWords()
-	seldom := 0 // categories that the reference has once: a measure of what it may not know (Good 1953)
-	for i := range l.Words {
-		c := j.Whole.Bins[i]
-		if c == 1 {
-			seldom++
-		}
-		if j.period.Bins[i] == 0 && float64(j.m)*math.Log1p(-float64(c)/float64(j.n)) < math.Log(j.accept) {
-			j.v.Vanished = append(j.v.Vanished, l.Words[i])
-		}
-	}
-	expected := float64(j.m) * (float64(seldom) + 1) / float64(j.n)
-	few := len(l.Rest) == 0 && !l.Many
-	share := Measured{Name: MeasureNew, Value: float64(j.period.Fresh) / float64(j.m), Decides: few}
-	if few {
-		share.Limit = (poissonUpper(expected, j.accept) + 1) / float64(j.m)
-	}
-	j.add(share)
-	j.add(Measured{Name: MeasureVanished, Value: float64(len(j.v.Vanished))})
-	if l.Many {
-		j.v.Why = fmt.Sprintf("more than %d categories: all but %d large ones are taken together, and new ones cannot be told", knownWords, len(l.Words))
-	}
-}
-
-// poissonUpper is the number that a Poisson count exceeds with a chance of at
-// most p.
-func poissonUpper(mean, p float64) float64 {
-	term := math.Exp(-mean)
-	below, k := term, 0.0
-	for 1-below > p && k < 1e6 {
-		k++
-		term *= mean / k
-		below += term
-	}
-	return k
-}
-
-// missing compares the share of rows without a usable value.
-func (j *judging) missing() {
-	m, r := float64(j.period.Rows), float64(j.Whole.Rows)
-	was, is := gone(&j.Whole), gone(j.period)
-	low, high := j.missingLimits(was, r, m)
-	one := Measured{Name: MeasureMissing, Value: is, Limit: high, Decides: true}
-	if is < low {
-		// Fewer missing than ever is a change too: told as one over its limit.
-		j.v.Why = strings.TrimSpace(fmt.Sprintf("%.3g %% missing, where %.3g %% were", is*100, was*100))
-		one.Limit = 0
-		j.add(one)
-		j.add(Measured{Name: MeasurePresent, Value: 1 - is, Limit: 1 - low, Decides: true})
-		return
-	}
-	j.add(one)
-}
-
-// missingLimits are the shares that a clean period of m rows stays between: the
-// share of the reference is taken as known up to sampling and wobble (a beta
-// distribution), the period's count then as beta-binomial.
-func (j *judging) missingLimits(share, n, m float64) (low, high float64) {
-	p := (share*n + 0.5) / (n + 1)
-	spread := p * (1 - p)
-	certain := n
-	z := distuv.UnitNormal.Quantile(1 - j.accept/2)
-	if wobble := j.Wobble.allows(func(w *Wobble) float64 { return w.Missing }, j.accept) / z / z; wobble > 0 {
-		certain = spread / (spread/n + wobble)
-	}
-	a, b := p*certain+1e-9, (1-p)*certain+1e-9
-	tail := j.accept / 2
-	sd := math.Sqrt(spread * (1/m + 1/(certain+1)))
-	low, high = p-z*sd, p+z*sd
-	if m*p < 400 || m*(1-p) < 400 {
-		low, high = betaBinomial(a, b, m, tail)
-	}
-	if j.Wobble.Blocks == 0 {
-		low, high = min(low, share-floorMissing), max(high, share+floorMissing)
-	}
-	return low, min(high, 1)
-}
-
-// betaBinomial gives the shares of m that a beta-binomial count is below or above
-// with a chance of at most tail each.
-func betaBinomial(a, b, m, tail float64) (low, high float64) {
-	lbeta := func(x, y float64) float64 {
-		p, _ := math.Lgamma(x)
-		q, _ := math.Lgamma(y)
-		s, _ := math.Lgamma(x + y)
-		return p + q - s
-	}
-	flip := a > b // sums the shorter tail
-	if flip {
-		a, b = b, a
-	}
-	base := lbeta(a, b)
-	at := func(k float64) float64 {
-		lm, _ := math.Lgamma(m + 1)
-		lk, _ := math.Lgamma(k + 1)
-		lr, _ := math.Lgamma(m - k + 1)
-		return math.Exp(lm - lk - lr + lbeta(a+k, b+m-k) - base)
-	}
-	below, lowest := 0.0, -1.0
-	k := 0.0
-	for ; k < m && k < 20000; k++ {
-		below += at(k)
-		if below > tail && lowest < 0 {
-			lowest = k
-		}
-		if 1-below <= tail {
-			break
-		}
-	}
-	low, high = lowest/m, k/m
-	if flip {
-		low, high = 1-high, 1-low
-	}
-	return low, high
+	r := float64(k) + 1
+	return min(negativeBinomial(r, r*float64(m)*tails/float64(n)).most(p), float64(m))
 }

@@ -7,10 +7,9 @@ import (
 )
 
 const (
-	fineBins     = 256 // of a numeric feature
-	fewValues    = 40  // up to so many different numbers each have a bin of their own
-	topWords     = 49  // categories with a bin of their own
-	knownWords   = 1000
+	fineBins     = 256   // of a numeric feature
+	fewValues    = 40    // up to so many different numbers each have a bin of their own
+	knownWords   = 1000  // categories with a bin of their own
 	wordsCounted = 10000 // different categories that are told apart while a layout is made
 )
 
@@ -30,7 +29,8 @@ type Layout struct {
 	// bin after them holds all others. Rest are more that the reference knows.
 	Words []string `json:"words,omitempty"`
 	Rest  []string `json:"rest,omitempty"`
-	Many  bool     `json:"many,omitempty"` // there were too many to know them all; those of under 30 rows have no bin
+	Many  bool     `json:"many,omitempty"`  // there were too many to know them all
+	Least float64  `json:"least,omitempty"` // of very many: rows of the reference from which on a category has a bin
 
 	places map[string]int
 }
@@ -134,14 +134,18 @@ func WordLayout(kind Kind, counts map[string]int64, many bool) *Layout {
 		return cmp.Or(cmp.Compare(counts[b], counts[a]), cmp.Compare(a, b))
 	})
 	l := &Layout{Kind: kind, Words: words, Many: many || len(words) > knownWords}
-	if len(words) > topWords {
-		l.Words, l.Rest = words[:topWords], words[topWords:min(len(words), knownWords)]
-	}
 	if l.Many {
-		l.Rest = nil
-		// The largest of very many are the largest because this reference has them:
-		// only those that are not there by chance are told apart.
-		l.Words = slices.DeleteFunc(slices.Clone(l.Words), func(word string) bool { return counts[word] < MinRows })
+		// The largest of very many are the largest because this reference has them: told
+		// apart are those that another one would have chosen too, four standard
+		// deviations above the first that is left out, and never under 30 rows.
+		least := float64(MinRows)
+		if len(words) > knownWords {
+			next := float64(counts[words[knownWords]])
+			least = max(least, next+4*math.Sqrt(2*next))
+			l.Words = words[:knownWords]
+		}
+		l.Least = least
+		l.Words = slices.DeleteFunc(slices.Clone(l.Words), func(word string) bool { return float64(counts[word]) < least })
 	}
 	return l
 }

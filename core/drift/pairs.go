@@ -21,7 +21,7 @@ type Pair struct {
 	ACodes     []int32     `json:"a_codes,omitempty"` // of categories: whose rows a bin holds; one more bin holds all others, if there are any
 	BCodes     []int32     `json:"b_codes,omitempty"`
 	Together   float64     `json:"together"` // PSI of both, less what chance adds
-	Beyond     float64     `json:"beyond"`   // PSI against how they went together before, each alone as now
+	Beyond     float64     `json:"beyond"`   // by how much they go together in another way, whatever each does alone, as a PSI
 	Limit      float64     `json:"limit"`    // of Beyond
 	Rows       int         `json:"rows"`     // of the smaller side with both values
 	ReferenceN int         `json:"reference_rows"`
@@ -95,9 +95,9 @@ func eachPair(reference, period Sample, limited func(p *Pair, freedom, sampling 
 			if before[a].k < 2 || before[b].k < 2 {
 				continue
 			}
-			if p, ok := pair(before[a], before[b], after[a], after[b]); ok {
+			if p, freedom := pair(before[a], before[b], after[a], after[b]); freedom > 0 {
 				p.A, p.B = a, b
-				limited(&p, float64((before[a].k-1)*(before[b].k-1)), 1/float64(p.Rows)+1/float64(p.ReferenceN))
+				limited(&p, freedom, 1/float64(p.Rows)+1/float64(p.ReferenceN))
 				list = append(list, p)
 			}
 		}
@@ -196,26 +196,88 @@ func parts(numbers []float64, k int) (edges []float64) {
 	return edges
 }
 
-func pair(a, b, c, d coarse) (Pair, bool) {
+// pair compares two features of both sides; of no freedom where that cannot be.
+func pair(a, b, c, d coarse) (p Pair, freedom float64) {
 	was, n := joint(a.codes, b.codes, a.k, b.k)
 	is, m := joint(c.codes, d.codes, a.k, b.k)
 	if min(n, m) < MinRows {
-		return Pair{}, false
+		return Pair{}, 0
 	}
 	sampling := 1/float64(n) + 1/float64(m)
-	together, freedom := PSI(was, is), float64(a.k*b.k-1)
+	together := PSI(was, is) - float64(a.k*b.k-1)*sampling
 	ranksWas, _ := joint(a.ranks, b.ranks, a.k, b.k)
 	ranksAre, _ := joint(c.ranks, d.ranks, a.k, b.k)
-	beyond := 0.0
-	for i, e := range fitted(ranksWas, ranksAre, a.k, b.k) {
-		q := (float64(ranksAre[i]) + 0.5) / (float64(m) + 0.5*float64(len(ranksAre)))
-		beyond += (q - e) * math.Log(q/e)
-	}
+	interaction, freedom := interaction(ranksWas, ranksAre, a.k, b.k)
 	fit := fitted(was, is, a.k, b.k)
-	p := Pair{AUpto: a.upto, BUpto: b.upto, ACodes: a.words, BCodes: b.words, Rows: m, ReferenceN: n,
-		Together: max(0, together-freedom*sampling), Beyond: beyond}
+	p = Pair{AUpto: a.upto, BUpto: b.upto, ACodes: a.words, BCodes: b.words, Rows: m, ReferenceN: n, Together: max(0, together), Beyond: interaction * sampling}
 	p.Reference, p.Period, p.Expected = table(was, a.k, b.k, n), table(is, a.k, b.k, m), table(fit, a.k, b.k, 1)
-	return p, true
+	return p, freedom
+}
+
+// interaction is the likelihood ratio statistic of no interaction of three factors
+// (Bartlett 1935): that rows of both sides follow the same odds ratios, whatever the
+// shares of each feature on each side. Its expectations are fitted by proportions
+// (Deming and Stephan 1940). Rows and columns that a side lacks tell nothing.
+func interaction(was, is []int64, k, l int) (statistic, freedom float64) {
+	counts := append(append([]float64{}, floats(was)...), floats(is)...)
+	fit := make([]float64, len(counts))
+	for i := range fit {
+		fit[i] = 1
+	}
+	margins := []func(i int) int{
+		func(i int) int { return i / l },           // side and row
+		func(i int) int { return i/(k*l)*l + i%l }, // side and column
+		func(i int) int { return i % (k * l) },     // row and column
+	}
+	has, due := make([]float64, 2*k*l), make([]float64, 2*k*l)
+	for range 60 {
+		off := 0.0
+		for _, of := range margins {
+			clear(has)
+			clear(due)
+			for i, n := range counts {
+				has[of(i)] += fit[i]
+				due[of(i)] += n
+			}
+			for i := range fit {
+				if at := of(i); has[at] > 0 {
+					off = max(off, math.Abs(has[at]-due[at]))
+					fit[i] *= due[at] / has[at]
+				}
+			}
+		}
+		if off < 1e-3 {
+			break
+		}
+	}
+	for i, n := range counts {
+		if n > 0 && fit[i] > 0 {
+			statistic += 2 * n * math.Log(n/fit[i])
+		}
+	}
+	full := func(n int, of func(i int) int) (full float64) {
+		left, right := make([]int64, n), make([]int64, n)
+		for i := range was {
+			left[of(i)] += was[i]
+			right[of(i)] += is[i]
+		}
+		for i := range n {
+			if left[i] > 0 && right[i] > 0 {
+				full++
+			}
+		}
+		return full
+	}
+	rows, columns := full(k, func(i int) int { return i / l }), full(l, func(i int) int { return i % l })
+	return max(statistic, 0), max(rows-1, 0) * max(columns-1, 0)
+}
+
+func floats(counts []int64) []float64 {
+	list := make([]float64, len(counts))
+	for i, n := range counts {
+		list[i] = float64(n)
+	}
+	return list
 }
 
 func joint(a, b []uint8, k, l int) (counts []int64, n int) {

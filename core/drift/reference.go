@@ -4,8 +4,6 @@ import (
 	"cmp"
 	"math"
 	"slices"
-
-	"gonum.org/v1/gonum/stat/distuv"
 )
 
 // MinBlocks is the least number of blocks (days, or spans as long as a period)
@@ -18,40 +16,6 @@ type Reference struct {
 	Layout *Layout
 	Whole  Counts
 	Wobble Wobble
-}
-
-// Wobble is how much more a feature differs from block to block of its own
-// reference than sampling explains: the mean excess of each figure.
-type Wobble struct {
-	Blocks  int     `json:"blocks"` // that it was taken from; 0: not known
-	PSI     float64 `json:"psi"`
-	KS      float64 `json:"ks"`      // of its square
-	Missing float64 `json:"missing"` // variance of the share
-	Moved   float64 `json:"moved"`   // mean Wasserstein distance of a block
-	Spread  float64 `json:"spread"`  // standard deviation of that
-	Tails   float64 `json:"tails"`   // the most that a block's tail held, over the mean: 1 or more
-
-	// Finer is the wobble of shorter blocks. A longer stretch wobbles no more than
-	// those it is made of, and there are more of them to tell how much.
-	Finer *Wobble `json:"finer,omitempty"`
-}
-
-// allows is the excess that a clean stretch stays under with a chance of 1 - p. The
-// excess of one that wobbles in one way is a chi-square of one degree of freedom
-// times its mean, and the mean is taken from few blocks around their own middle:
-// together an F distribution, here by Student's t. Of very few blocks whose wobble
-// is about as large as sampling, the mean may come out as none: there clean
-// stretches were found over at up to twice p.
-func (w *Wobble) allows(excess func(*Wobble) float64, p float64) float64 {
-	least := math.Inf(1)
-	for ; w != nil && w.Blocks > 0; w = w.Finer {
-		t := distuv.StudentsT{Sigma: 1, Nu: float64(w.Blocks - 1)}.Quantile(1 - p/2)
-		least = min(least, excess(w)*t*t)
-	}
-	if math.IsInf(least, 1) {
-		return 0
-	}
-	return least
 }
 
 // NewReference adds up the blocks of a reference, as long as a period each, and
@@ -68,39 +32,6 @@ func (r *Reference) Refine(blocks []Counts) {
 	if w := r.wobble(blocks); w.Blocks > r.Wobble.Blocks {
 		r.Wobble.Finer = &w
 	}
-}
-
-func (r *Reference) wobble(blocks []Counts) Wobble {
-	var kept []*Counts
-	for i := range blocks {
-		if blocks[i].Values() >= MinRows {
-			kept = append(kept, &blocks[i])
-		}
-	}
-	if len(kept) < MinBlocks {
-		return Wobble{}
-	}
-	var psi, ks, missing, moved, squares float64
-	tails, bridge := 1.0, r.bridge()
-	for _, b := range kept {
-		rest := r.without(b)
-		n, m := float64(rest.Values()), float64(b.Values())
-		groups, k := r.groups(min(rest.Values(), b.Values()))
-		psi += PSI(gather(rest.Bins, groups, k), gather(b.Bins, groups, k)) - float64(k-1)*(1/n+1/m)
-		if r.Layout.Kind.Numeric() {
-			d, _ := KolmogorovSmirnov(rest.Bins, b.Bins)
-			ks += d*d - bridge*(1/n+1/m)
-			w := Wasserstein(r.Layout, &rest, b)
-			moved, squares = moved+w, squares+w*w
-			tails = max(tails, r.tail(b)/r.tail(&r.Whole))
-		}
-		p, q := gone(&rest), gone(b)
-		d := q - p
-		missing += d*d - p*(1-p)*(1/float64(rest.Rows)+1/float64(b.Rows))
-	}
-	n := float64(len(kept))
-	return Wobble{Blocks: len(kept), PSI: max(0, psi/n), KS: max(0, ks/n), Missing: max(0, missing/n),
-		Moved: moved / n, Spread: math.Sqrt(max(0, squares/n-moved/n*moved/n) * n / (n - 1)), Tails: tails}
 }
 
 // bridge is the expected square of the Kolmogorov-Smirnov distance that sampling
@@ -127,6 +58,32 @@ func (r *Reference) tail(c *Counts) float64 {
 	return (float64(n) + 1) / (float64(c.Values()) + 1)
 }
 
+// ranks hands over the middle rank of each bin of numbers, as a share of the
+// reference's values.
+func (r *Reference) ranks(do func(bin int, rank float64)) {
+	below, total := 0.0, float64(r.Whole.Values())
+	for i, n := range r.Whole.Bins {
+		do(i, (below+float64(n)/2)/total)
+		below += float64(n)
+	}
+}
+
+// rank is the mean rank of a stretch's values among the reference's: Wilcoxon's
+// statistic as a share.
+func (r *Reference) rank(c *Counts) float64 {
+	sum := 0.0
+	r.ranks(func(bin int, rank float64) { sum += float64(c.Bins[bin]) * rank })
+	return sum / float64(c.Values())
+}
+
+// depth is how far on average a stretch's ranks are from the middle (a scale test of
+// Ansari and Bradley's kind).
+func (r *Reference) depth(c *Counts) float64 {
+	sum := 0.0
+	r.ranks(func(bin int, rank float64) { sum += float64(c.Bins[bin]) * math.Abs(rank-0.5) })
+	return sum / float64(c.Values())
+}
+
 // gone is the share of rows without a value that can be counted.
 func gone(c *Counts) float64 { return float64(c.Missing+c.Unreadable) / float64(max(c.Rows, 1)) }
 
@@ -142,14 +99,21 @@ func (r *Reference) without(b *Counts) Counts {
 	return rest
 }
 
-// groups joins the layout's bins to those that PSI, the Jensen-Shannon distance
-// and chi-square compare: tenths of the reference for numbers, else single
-// values, those too rare to be expected five times among that many rows
-// together. It gives each bin's group and how many groups there are.
-func (r *Reference) groups(rows int64) (group []int, k int) {
-	bins, total := r.Whole.Bins, float64(r.Whole.Values())
+// groups joins the layout's bins to those that chi-square, PSI and the Jensen-Shannon
+// distance compare: tenths of the reference for numbers, else single values, those too
+// rare to be expected five times on the smaller side together. Which are rare is told
+// by both sides together: by one alone, its chance counts would choose. Categories that
+// the reference does not know go with the rare ones, for more of them might be there.
+// It gives each bin's group and how many groups there are.
+func (r *Reference) groups(a, b *Counts) (group []int, k int) {
+	rows := min(a.Values(), b.Values())
+	bins, total := make([]int64, len(a.Bins)), float64(a.Values()+b.Values())
+	for i := range bins {
+		bins[i] = a.Bins[i] + b.Bins[i]
+	}
 	group = make([]int, len(bins))
 	if r.Layout.Kind.Numeric() && !r.Layout.Discrete {
+		bins, total = r.Whole.Bins, float64(r.Whole.Values())
 		parts := float64(min(10, max(2, rows/5)))
 		below, last := 0.0, -1
 		for i, n := range bins {
@@ -167,25 +131,44 @@ func (r *Reference) groups(rows int64) (group []int, k int) {
 	for i := range order {
 		order[i] = i
 	}
+	if !r.Layout.Kind.Numeric() {
+		order = order[:len(order)-1]
+	}
 	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(bins[b], bins[a]) })
 	expected := func(n float64) float64 { return n / total * float64(rows) }
 	left := total
 	for _, i := range order {
-		if k > 0 && expected(float64(bins[i])) < 5 {
+		if k > 0 && expected(float64(bins[i])) < 5 || !r.settled(a, b, i) {
 			break
 		}
 		group[i] = k
 		left -= float64(bins[i])
 		k++
 	}
-	single, others := k, k-1
-	if expected(left) >= 5 {
+	single, others := k, max(k-1, 0)
+	if expected(left) >= 5 || k == 0 {
 		others, k = k, k+1
 	}
 	for _, i := range order[single:] {
 		group[i] = others
 	}
+	if !r.Layout.Kind.Numeric() {
+		group[len(bins)-1] = others
+	}
 	return group, k
+}
+
+// settled tells that a category would have its bin whatever reference of this size had
+// been drawn: by both sides together it is well beyond what that takes. Those at the
+// edge have it because this reference happens to have more of them.
+func (r *Reference) settled(a, b *Counts, bin int) bool {
+	l := r.Layout
+	if !l.Many || l.Kind.Numeric() {
+		return true
+	}
+	least := max(l.Least, MinRows)
+	share := float64(a.Bins[bin]+b.Bins[bin]) / float64(a.Values()+b.Values())
+	return share*float64(r.Whole.Values()) >= least+5*math.Sqrt(least)
 }
 
 // gather adds up bins by group.

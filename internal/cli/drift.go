@@ -62,6 +62,7 @@ func bindComparison(c *cobra.Command, s *record.ComparisonSettings) {
 	f.StringVar(&s.TimeColumn, "time", "", "column with each row's time")
 	f.StringSliceVar((*[]string)(&s.Features), "feature", nil, "columns to compare; all that can be if left out")
 	f.StringSliceVar((*[]string)(&s.LeaveOut), "leave-out", nil, "columns not to compare")
+	f.BoolVar(&s.Independent, "independent", false, "rows are independent of each other: limits follow from their numbers alone")
 	f.Float64Var(&s.Accept, "accept", 0, "share of clean features and periods that may be flagged (0.001)")
 	f.IntVar(&s.SampleRows, "sample", 0, "rows a side for the classifier (3000)")
 	f.Uint64Var(&s.Seed, "seed", 0, "of the sample and the classifier")
@@ -265,13 +266,18 @@ func (a *app) showMatrix(m compare.Matrix) error {
 		from = 0
 	}
 	l := listing{head: []string{"feature", "importance"}, right: []int{2}, raw: m}
-	row := []string{"separability", ""}
+	row, whole := []string{"separability", ""}, []string{"all together", ""}
 	for i, p := range m.Periods[from:] {
 		z, err := time.LoadLocation(m.Zone)
 		if err != nil {
 			z = time.UTC
 		}
-		l.head, l.right = append(l.head, p.From.In(z).Format("2 Jan")), append(l.right, i+3)
+		head := p.Name
+		if head == "" {
+			head = p.From.In(z).Format("2 Jan")
+		}
+		l.head, l.right = append(l.head, head), append(l.right, i+3)
+		whole = append(whole, map[string]string{drift.Over: "over!", drift.AsExpected: "–"}[p.State])
 		cell := "–"
 		if s := p.Separability; s != nil {
 			cell = fmt.Sprintf("%.2f", s.Score)
@@ -281,7 +287,7 @@ func (a *app) showMatrix(m compare.Matrix) error {
 		}
 		row = append(row, cell)
 	}
-	l.rows = append(l.rows, row)
+	l.rows = append(l.rows, whole, row)
 	for _, r := range m.Rows {
 		row := []string{r.Feature, words.Percent(r.Importance)}
 		if r.Role != "" {

@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -22,16 +24,19 @@ func (a *app) driftCompare() *cobra.Command {
 	var zoneName, feature, picture string
 	var quick bool
 	var require map[string]string
-	c := &cobra.Command{Use: "compare REFERENCE PERIOD", Short: "Compare two files, CSV or Parquet, without a service", Args: exactly(2, "REFERENCE PERIOD"),
-		Long: `Compares the rows of one file with those of another. With --time the days of the
+	c := &cobra.Command{Use: "compare REFERENCE PERIOD...", Short: "Compare files, CSV or Parquet, with a reference, without a service", Args: cobra.MinimumNArgs(2),
+		Long: `Compares the rows of each file with those of the first. With --time the days of the
 reference tell how much it wobbles by itself, and limits allow for that; without,
-limits have floors. With --by the second file is judged day by day, week by week
-or month by month. The same file may stand for both if --reference-from and
---reference-to say which of its days are the reference.
+limits follow from the number of rows alone, which holds where rows are independent
+(--independent says that they are, and that days do not matter). With --by files are
+judged day by day, week by week or month by month. The same file may stand for both
+if --reference-from and --reference-to say which of its days are the reference.
 
---require stops a pipeline: over=0 asks that no feature is over its limit,
-separability=0.2 that it is at most that; else the exit code is 4.`,
-		Example: "  tinbell drift compare reference.csv october.parquet\n  tinbell drift compare reference.csv october.csv --time scored_at --by week --feature fare_minor\n  tinbell drift compare reference.parquet october.parquet --require over=0",
+--require stops a pipeline with exit code 4: over=0 asks that no feature is over its
+limit, drifted=0 that no period is over as a whole (a feature, separability or a pair),
+separability=0.2 that it is at most that. What could not be judged, or a column that is
+gone, stops it too.`,
+		Example: "  tinbell drift compare reference.csv october.parquet\n  tinbell drift compare reference.csv september.csv october.csv november.csv\n  tinbell drift compare reference.csv october.csv --time scored_at --by week --feature fare_minor\n  tinbell drift compare reference.parquet october.parquet --require over=0",
 		RunE: func(c *cobra.Command, args []string) error {
 			zone, err := time.LoadLocation(zoneName)
 			if err != nil {
@@ -46,20 +51,23 @@ separability=0.2 that it is at most that; else the exit code is 4.`,
 			if s.Accept < 0 || s.Accept > 0.1 {
 				return wrongUsage{fmt.Errorf("--accept %g: over 0 up to 0.1", s.Accept)}
 			}
-			first, _ := filepath.Abs(args[0])
-			second, _ := filepath.Abs(args[1])
-			if first == second && s.ReferenceFrom == "" {
-				return wrongUsage{fmt.Errorf("both are %s: say which of its days are the reference, with --time, --reference-from and --reference-to", args[0])}
-			}
 			before, err := compare.FilesAt(args[0])
 			if err != nil {
 				return missingFile{err}
 			}
-			after, err := compare.FilesAt(args[1])
-			if err != nil {
-				return missingFile{err}
+			var sides []compare.Side
+			first, _ := filepath.Abs(args[0])
+			for _, name := range args[1:] {
+				if second, _ := filepath.Abs(name); first == second && s.ReferenceFrom == "" {
+					return wrongUsage{fmt.Errorf("both are %s: say which of its days are the reference, with --time, --reference-from and --reference-to", name)}
+				}
+				after, err := compare.FilesAt(name)
+				if err != nil {
+					return missingFile{err}
+				}
+				sides = append(sides, compare.Side{Name: filepath.Base(name), Input: after})
 			}
-			o, err := compare.Two(c.Context(), before, after, s, zone, !quick, a.bar("comparing"))
+			o, err := compare.Several(c.Context(), before, sides, s, zone, !quick, a.bar("comparing"))
 			if err != nil {
 				return err
 			}
@@ -84,7 +92,7 @@ separability=0.2 that it is at most that; else the exit code is 4.`,
 	c.Flags().StringVar(&feature, "show", "", "a feature whose distributions are shown; the most drifted one if left out")
 	c.Flags().StringVar(&picture, "plot", "", "draw that feature's distributions to FILE.png or FILE.svg")
 	c.Flags().BoolVar(&quick, "quick", false, "without the classifier and the pairs")
-	c.Flags().StringToStringVar(&require, "require", nil, "over=… or separability=…; exit code 4 if there is more")
+	c.Flags().StringToStringVar(&require, "require", nil, "over=…, drifted=… or separability=…; exit code 4 if there is more")
 	return c
 }
 
@@ -96,7 +104,7 @@ func (a *app) showOutcome(o compare.Outcome, period string, zone *time.Location,
 		return a.json(o)
 	}
 	if len(o.Periods) == 0 {
-		a.say("The second file has no rows to judge.")
+		a.say("There are no rows to judge.")
 		return nil
 	}
 	if len(o.Periods) > 1 {
@@ -165,25 +173,51 @@ func sortedByRatio(list []record.FeatureResult) []record.FeatureResult {
 	return list
 }
 
-// driftGate stops a pipeline where more has drifted than is allowed.
+// driftGate stops a pipeline where more has drifted than is allowed, or nobody can tell.
 func (a *app) driftGate(o compare.Outcome, require map[string]string) error {
 	var met error
-	for name, text := range require {
-		most, err := strconv.ParseFloat(text, 64)
-		if err != nil || name != "over" && name != "separability" {
-			return wrongUsage{fmt.Errorf("--require %s=%s: write over=0 or separability=0.2", name, text)}
+	stop := func(format string, args ...any) {
+		fmt.Fprintf(a.errors, format+"\n", args...)
+		met = errGate
+	}
+	for _, name := range slices.Sorted(maps.Keys(require)) {
+		most, err := strconv.ParseFloat(require[name], 64)
+		if err != nil || !slices.Contains([]string{"over", "drifted", "separability"}, name) {
+			return wrongUsage{fmt.Errorf("--require %s=%s: write over=0, drifted=0 or separability=0.2", name, require[name])}
 		}
 		worst := 0.0
 		for _, p := range o.Periods {
-			if name == "over" {
+			switch s := p.Found.Separability; {
+			case name == "over":
 				worst = max(worst, float64(p.Found.Over))
-			} else if s := p.Found.Separability; s != nil {
+			case name == "drifted" && p.Found.Whole.State == drift.Over:
+				worst++
+			case name == "separability" && s == nil:
+				stop("separability was not judged: %s", cmp.Or(p.Found.Message, "--quick leaves it out"))
+			case name == "separability":
 				worst = max(worst, s.Score)
 			}
 		}
 		if worst > most {
-			fmt.Fprintf(a.errors, "%s is %.3g, allowed is %g\n", name, worst, most)
-			met = errGate
+			stop("%s is %.3g, allowed is %g", name, worst, most)
+		}
+	}
+	if len(require) == 0 {
+		return nil
+	}
+	if len(o.Periods) == 0 {
+		stop("nothing was judged: there are no rows")
+	}
+	for _, p := range o.Periods {
+		of := ""
+		if p.Name != "" {
+			of = " of " + p.Name
+		}
+		if p.Found.Whole.State == record.NotJudged {
+			stop("nothing%s could be judged: %s rows", of, words.Number(float64(p.Found.Rows)))
+		}
+		if len(p.Found.Whole.Gone) > 0 {
+			stop("columns%s are gone: %s", of, words.List(p.Found.Whole.Gone))
 		}
 	}
 	return met

@@ -11,6 +11,7 @@ import (
 )
 
 var measureNames = map[string]string{drift.MeasurePSI: "PSI", drift.MeasureJS: "Jensen-Shannon distance", drift.MeasureKS: "Kolmogorov-Smirnov", drift.MeasureChiSquare: "chi-square",
+	drift.MeasureCramer: "Cramér's V", drift.MeasureRank: "mean rank", drift.MeasureDepth: "spread of ranks", drift.MeasureShare: "share of a value",
 	drift.MeasureWasserstein: "Wasserstein distance", drift.MeasureMissing: "missing share", drift.MeasurePresent: "present share", drift.MeasureNew: "share of new values",
 	drift.MeasureOutside: "share outside the range", drift.MeasureVanished: "vanished values"}
 
@@ -28,7 +29,11 @@ func measuresListing(v drift.Verdict) listing {
 				state += ", does not decide"
 			}
 		}
-		l.rows = append(l.rows, []string{measureNames[m.Name], fmt.Sprintf("%.4g", m.Value), limit, state})
+		name := measureNames[m.Name]
+		if m.Of != "" {
+			name += " (" + m.Of + ")"
+		}
+		l.rows = append(l.rows, []string{name, fmt.Sprintf("%.4g", m.Value), limit, state})
 	}
 	return l
 }

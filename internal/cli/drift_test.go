@@ -38,17 +38,33 @@ func TestDriftIsWrittenForATerminal(t *testing.T) {
 func TestAGateIsMetOrNot(t *testing.T) {
 	var said strings.Builder
 	a := &app{errors: &said}
-	o := compare.Outcome{Periods: []record.DriftPeriod{{Found: record.DriftResult{Over: 1}}, {Found: record.DriftResult{Separability: &drift.Separability{Score: 0.3}}}}}
+	o := compare.Outcome{Periods: []record.DriftPeriod{{Found: record.DriftResult{Over: 1, Separability: &drift.Separability{Score: 0.1}, Whole: record.WholeVerdict{State: drift.Over}}},
+		{Found: record.DriftResult{Separability: &drift.Separability{Score: 0.3}, Whole: record.WholeVerdict{State: drift.AsExpected}}}}}
+	unsure := func(found record.DriftResult) compare.Outcome {
+		return compare.Outcome{Periods: []record.DriftPeriod{{Name: "may.csv", Found: found}}}
+	}
 	for _, c := range []struct {
 		require map[string]string
 		met     bool
-	}{{nil, true}, {map[string]string{"over": "1"}, true}, {map[string]string{"over": "0"}, false}, {map[string]string{"separability": "0.3"}, true}, {map[string]string{"separability": "0.29", "over": "5"}, false}} {
+	}{{nil, true}, {map[string]string{"over": "1"}, true}, {map[string]string{"over": "0"}, false}, {map[string]string{"drifted": "1"}, true}, {map[string]string{"drifted": "0"}, false},
+		{map[string]string{"separability": "0.3"}, true}, {map[string]string{"separability": "0.29", "over": "5"}, false}} {
 		if err := a.driftGate(o, c.require); (err == nil) != c.met {
 			t.Errorf("required %v: %v", c.require, err)
 		}
 	}
 	if !strings.Contains(said.String(), "over is 1, allowed is 0") {
 		t.Errorf("it says %q", said.String())
+	}
+	for want, o := range map[string]compare.Outcome{
+		"there are no rows":                       {},
+		"nothing of may.csv could be judged":      unsure(record.DriftResult{Rows: 3, Whole: record.WholeVerdict{State: record.NotJudged}}),
+		"columns of may.csv are gone: fare and port": unsure(record.DriftResult{Whole: record.WholeVerdict{State: drift.AsExpected, Gone: record.Strings{"fare", "port"}}}),
+		"--quick leaves it out":                   unsure(record.DriftResult{Whole: record.WholeVerdict{State: drift.AsExpected}}),
+	} {
+		said.Reset()
+		if err := a.driftGate(o, map[string]string{"separability": "1"}); err != errGate || !strings.Contains(said.String(), want) {
+			t.Errorf("%v: it says %q, wanted %q", err, said.String(), want)
+		}
 	}
 	if err := a.driftGate(o, map[string]string{"over": "few"}); err == nil || err == errGate {
 		t.Errorf("a number that is none: %v", err)

@@ -24,24 +24,30 @@ type reference struct {
 	span     timeline.Span
 }
 
-// refer makes a reference of days.
-func refer(w Wanted, layouts []*drift.Layout, days []Day, period string) reference {
+// refer makes a reference of days. Of rows that are independent nothing but their
+// number is taken.
+func refer(w Wanted, layouts []*drift.Layout, days []Day, s record.ComparisonSettings) reference {
 	r := reference{days: days}
 	if len(days) > 0 {
 		r.span = timeline.Span{From: days[0].At, To: PeriodOf("day", days[len(days)-1].At, w.Zone).To}
 	}
-	list := blocks(days, period)
+	list := blocks(days, s.Period)
+	if s.Independent {
+		list = [][]Day{days}
+	}
 	for i, l := range layouts {
 		counts := make([]drift.Counts, len(list))
 		for b, part := range list {
 			counts[b] = counted(l, part, i)
 		}
 		one := drift.NewReference(l, counts)
-		if len(list) < len(days) {
+		if len(list) < len(days) && !s.Independent {
 			one.Refine(each(l, days, i))
 		}
 		r.features = append(r.features, one)
-		r.blocks = max(r.blocks, r.features[i].Wobble.Blocks)
+		for known := &r.features[i].Wobble; known != nil; known = known.Finer {
+			r.blocks = max(r.blocks, known.Blocks)
+		}
 	}
 	if at := w.scorePlace(); at >= 0 {
 		r.models = modelled(layouts[at], days)

@@ -234,7 +234,7 @@ func (r *run) judgeAll(ctx context.Context, from int64, days, before []Day) erro
 	var fixed reference
 	var drawn level
 	if s.ReferenceDays == 0 && len(spans) > 0 {
-		fixed = refer(r.w, r.v.Layouts, before, s.Period)
+		fixed = refer(r.w, r.v.Layouts, before, s)
 		span := timeline.Span{From: r.v.Referred.From.Unix(), To: r.v.Referred.To.Unix()}
 		var err error
 		if drawn, err = drawReference(ctx, r.reference, r.w, r.v.Layouts, &fixed, s, span, len(r.v.Referred.Limits) == 0); err != nil {
@@ -257,7 +257,7 @@ func (r *run) judgeAll(ctx context.Context, from int64, days, before []Day) erro
 			against, sample := fixed, drawn
 			if s.ReferenceDays > 0 {
 				moving := timeline.Span{From: r.movingFrom(span), To: span.From}
-				against = refer(r.w, r.v.Layouts, within(days, moving), s.Period)
+				against = refer(r.w, r.v.Layouts, within(days, moving), s)
 				if sample, err = drawReference(ctx, r.reference, r.w, r.v.Layouts, &against, s, moving, true); err != nil {
 					return err
 				}
@@ -303,6 +303,7 @@ func (r *run) judgeOne(ctx context.Context, span timeline.Span, days []Day, agai
 	s := r.v.Settings
 	found := judge(r.w, r.v.Layouts, against, days, s.Accept)
 	sampled(r.w, r.v.Layouts, &found, sample, drawn, sampleRows(s), s.Accept)
+	conclude(&found, r.v.Features, s)
 	err := paired(ctx, r.period, r.w, span, &found)
 	return record.DriftPeriod{ComparisonID: r.v.ID, From: instant(span.From), To: instant(span.To), Found: found, ComputedAt: r.now().UTC()}, err
 }

@@ -29,9 +29,15 @@ func tell(found record.DriftResult, since string) (sentence, detail string) {
 	}
 	slices.SortStableFunc(over, func(a, b record.FeatureResult) int { return cmp.Compare(b.Ratio, a.Ratio) })
 	many := words.Plural(len(found.Features), "feature")
+	pair := len(found.Pairs) > 0 && found.Pairs[0].Beyond > found.Pairs[0].Limit
+	apart := found.Separability != nil && found.Separability.Score > found.Separability.Limit
 	switch {
 	case judged == 0:
 		sentence = "Too few rows to judge any of " + many
+	case len(over) == 0 && apart:
+		sentence = fmt.Sprintf("None of %s has drifted by itself, but together they have: the rows can be told from the reference's", many)
+	case len(over) == 0 && pair:
+		sentence = fmt.Sprintf("None of %s has drifted by itself, but %s and %s go together in another way", many, found.Pairs[0].First, found.Pairs[0].Second)
 	case len(over) == 0:
 		sentence = "None of " + many + " has drifted"
 	case len(over) == 1:
@@ -56,15 +62,19 @@ func tell(found record.DriftResult, since string) (sentence, detail string) {
 	if len(over) > 0 {
 		parts = append(parts, Moved(over[0]))
 	}
-	if len(found.Pairs) > 0 {
-		if p := found.Pairs[0]; p.Beyond > p.Limit {
-			parts = append(parts, fmt.Sprintf("%s and %s go together in another way", p.First, p.Second))
-		}
+	if pair && (len(over) > 0 || apart) {
+		parts = append(parts, fmt.Sprintf("%s and %s go together in another way", found.Pairs[0].First, found.Pairs[0].Second))
 	}
 	for _, m := range found.Models {
 		if m.Concept != nil && m.Concept.High < 0 {
 			parts = append(parts, fmt.Sprintf("%s ranks worse than in the reference: AUC %.2f, %.2f less", orUnnamed(m.Version), m.Quality.AUC, -m.Concept.Value))
 		}
+	}
+	for _, name := range found.Whole.Gone {
+		parts = append(parts, name+" is not there any more")
+	}
+	if said := promise(found.Whole); said != "" {
+		parts = append(parts, said)
 	}
 	if len(parts) > 0 {
 		detail = strings.Join(parts, ". ") + "."
@@ -92,6 +102,8 @@ func Moved(f record.FeatureResult) string {
 		return fmt.Sprintf("%s is missing more seldom than before", f.Feature)
 	case drift.MeasureNew:
 		return fmt.Sprintf("%s has new values in %s of rows (%s)", f.Feature, words.Percent(m.Value), strings.Join(f.New[:min(3, len(f.New))], ", "))
+	case drift.MeasureShare:
+		return fmt.Sprintf("%s: the share of %s moved by %s, at most %s were due", f.Feature, m.Of, words.Percent(m.Value), words.Percent(m.Limit))
 	case drift.MeasureOutside:
 		return fmt.Sprintf("%s lies outside the reference's range in %d rows", f.Feature, f.Below+f.Above)
 	}

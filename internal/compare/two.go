@@ -24,11 +24,58 @@ type Outcome struct {
 	Layouts []*drift.Layout `json:"-"`
 	Days    []Day           `json:"-"`
 	Before  []Day           `json:"-"`
+
+	level *level // samples of the reference
+}
+
+// Side is rows that are compared with a reference, and what they are called.
+type Side struct {
+	Name string
+	Input
+}
+
+// Several compares each of some sides with one reference, which is read once for all
+// that have the same columns: each side's rows, or each of its periods, is a period of
+// the outcome.
+func Several(ctx context.Context, before Input, sides []Side, s record.ComparisonSettings, zone *time.Location, classify bool, progress func(done, total int)) (Outcome, error) {
+	all := Outcome{Notes: []string{}}
+	var last *Outcome
+	for _, side := range sides {
+		o, err := two(ctx, before, side.Input, s, zone, classify, progress, last)
+		if err != nil {
+			return o, err
+		}
+		if len(sides) > 1 {
+			for i := range o.Periods {
+				o.Periods[i].Name = side.Name
+			}
+		}
+		for i, n := range o.Notes {
+			if len(sides) > 1 {
+				o.Notes[i] = side.Name + ": " + n
+			}
+		}
+		periods, notes, features := append(all.Periods, o.Periods...), append(all.Notes, o.Notes...), all.Features
+		if len(Compared(o.Features)) >= len(Compared(features)) {
+			features = o.Features
+		}
+		last = &o
+		if all = o; all.Periods == nil && periods == nil {
+			periods = []record.DriftPeriod{}
+		}
+		all.Periods, all.Notes, all.Features = periods, notes, features
+	}
+	return all, nil
 }
 
 // Two compares files, or one by periods, with reference files. Without a time
 // column all rows are one period; progress may be nil.
 func Two(ctx context.Context, before, after Input, s record.ComparisonSettings, zone *time.Location, classify bool, progress func(done, total int)) (Outcome, error) {
+	return two(ctx, before, after, s, zone, classify, progress, nil)
+}
+
+// two is Two, after another with the same reference, if there was one.
+func two(ctx context.Context, before, after Input, s record.ComparisonSettings, zone *time.Location, classify bool, progress func(done, total int), known *Outcome) (Outcome, error) {
 	o := Outcome{Notes: []string{}}
 	if progress == nil {
 		progress = func(int, int) {}
@@ -55,19 +102,23 @@ func Two(ctx context.Context, before, after Input, s record.ComparisonSettings, 
 		return o, err
 	}
 	progress(0, 4)
-	if o.Layouts, err = before.Layouts(ctx, w, span); err != nil {
-		return o, err
-	}
-	progress(1, 4)
-	if o.Before, err = before.Days(ctx, w, o.Layouts, span); err != nil {
-		return o, err
+	if known != nil && slices.EqualFunc(Compared(known.Features), Compared(o.Features), func(a, b record.Feature) bool { return a.Name == b.Name && a.Kind == b.Kind }) {
+		o.Layouts, o.Before, o.level = known.Layouts, known.Before, known.level
+	} else {
+		if o.Layouts, err = before.Layouts(ctx, w, span); err != nil {
+			return o, err
+		}
+		progress(1, 4)
+		if o.Before, err = before.Days(ctx, w, o.Layouts, span); err != nil {
+			return o, err
+		}
 	}
 	progress(2, 4)
 	if o.Days, err = after.Days(ctx, w, o.Layouts, everything); err != nil {
 		return o, err
 	}
 	progress(3, 4)
-	r := refer(w, o.Layouts, o.Before, s.Period)
+	r := refer(w, o.Layouts, o.Before, s)
 	spans := o.spans(w, s.Period, zone)
 	if same(before, after) {
 		all := len(spans)
@@ -95,6 +146,9 @@ func Two(ctx context.Context, before, after Input, s record.ComparisonSettings, 
 	}
 	if classify && len(spans) > 0 {
 		err = o.classify(ctx, before, after, s, w, span, spans)
+	}
+	for i := range o.Periods {
+		conclude(&o.Periods[i].Found, o.Features, s)
 	}
 	progress(4, 4)
 	return o, err
@@ -125,30 +179,35 @@ func same(a, b Input) bool {
 }
 
 func (o *Outcome) classify(ctx context.Context, before, after Input, s record.ComparisonSettings, w Wanted, span timeline.Span, spans []timeline.Span) error {
-	r := refer(w, o.Layouts, o.Before, s.Period)
+	r := refer(w, o.Layouts, o.Before, s)
 	rows := make([]int, len(spans))
 	for i := range rows {
 		rows[i] = sampleRows(s)
 	}
-	level, err := drawReference(ctx, before, w, o.Layouts, &r, s, span, true)
-	if err != nil {
-		return err
+	if o.level == nil {
+		drawn, err := drawReference(ctx, before, w, o.Layouts, &r, s, span, true)
+		if err != nil {
+			return err
+		}
+		o.level = &drawn
 	}
 	is, err := after.Samples(ctx, w, o.Layouts, spans, rows)
 	if err != nil {
 		return err
 	}
 	for i := range o.Periods {
-		sampled(w, o.Layouts, &o.Periods[i].Found, &level, is[i], sampleRows(s), s.Accept)
+		sampled(w, o.Layouts, &o.Periods[i].Found, o.level, is[i], sampleRows(s), s.Accept)
 	}
 	return nil
 }
+
+const onlyBefore = "only the reference has it"
 
 // OneSided says of features why they are not compared if only one side has them.
 func OneSided(features []record.Feature, other []columns.Column) {
 	for i, f := range features {
 		if f.Why == "" && columns.Place(other, f.Name) < 0 {
-			features[i].Why = "only the reference has it"
+			features[i].Why = onlyBefore
 		}
 	}
 }

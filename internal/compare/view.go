@@ -36,7 +36,9 @@ type MatrixColumn struct {
 	From         time.Time           `json:"from"`
 	To           time.Time           `json:"to"`
 	Rows         int64               `json:"rows"`
+	Name         string              `json:"name,omitempty" doc:"file, where each is a period"`
 	Over         int                 `json:"over"`
+	State        string              `json:"state" doc:"of all features, separability and pairs together"`
 	Separability *drift.Separability `json:"separability"`
 	Message      string              `json:"message"`
 	Versions     []string            `json:"versions" doc:"of the model, the one with most rows last"`
@@ -160,7 +162,7 @@ func MatrixOf(v record.Comparison, periods []record.DriftPeriod) Matrix {
 		m.Rows = append(m.Rows, row)
 	}
 	for _, p := range periods {
-		column := MatrixColumn{From: p.From, To: p.To, Rows: p.Found.Rows, Over: p.Found.Over, Separability: p.Found.Separability, Message: p.Found.Message, Versions: []string{}}
+		column := MatrixColumn{From: p.From, To: p.To, Rows: p.Found.Rows, Name: p.Name, Over: p.Found.Over, State: p.Found.Whole.State, Separability: p.Found.Separability, Message: p.Found.Message, Versions: []string{}}
 		models := slices.Clone(p.Found.Models)
 		slices.SortStableFunc(models, func(a, b record.ModelResult) int { return cmp.Compare(a.Rows, b.Rows) })
 		for _, one := range models {

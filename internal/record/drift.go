@@ -53,11 +53,12 @@ type ComparisonSettings struct {
 	ReferenceDataset string `json:"reference_dataset,omitempty" doc:"the reference is of this table, of the same warehouse, or these files"`
 	ReferenceQuery   string `json:"reference_query,omitempty" doc:"or of this SQL"`
 
-	Features   Strings `json:"features,omitempty" doc:"columns that are compared; all that can be if left out"`
-	LeaveOut   Strings `json:"leave_out,omitempty" doc:"columns that are not"`
-	Accept     float64 `json:"accept,omitempty" doc:"share of clean features and periods that may be flagged; 0.001 if left out"`
-	SampleRows int     `json:"sample_rows,omitempty" doc:"rows a side that the classifier is given; 3000 if left out"`
-	Seed       uint64  `json:"seed,omitempty" doc:"of the sample and the classifier"`
+	Features    Strings `json:"features,omitempty" doc:"columns that are compared; all that can be if left out"`
+	LeaveOut    Strings `json:"leave_out,omitempty" doc:"columns that are not"`
+	Independent bool    `json:"independent,omitempty" doc:"rows are independent of each other: limits follow from sampling alone, whatever days differ by"`
+	Accept      float64 `json:"accept,omitempty" doc:"share of clean features and periods that may be flagged; 0.001 if left out"`
+	SampleRows  int     `json:"sample_rows,omitempty" doc:"rows a side that the classifier is given; 3000 if left out"`
+	Seed        uint64  `json:"seed,omitempty" doc:"of the sample and the classifier"`
 
 	Score     string  `json:"score,omitempty" doc:"column with a model's score"`
 	Version   string  `json:"version,omitempty" doc:"column with the model's version"`
@@ -108,6 +109,7 @@ func (n *Referred) Scan(v any) error            { return scanJSON(v, n) }
 
 // DriftPeriod is what was found in one period of a comparison.
 type DriftPeriod struct {
+	Name         string      `db:"-" json:"name,omitempty" doc:"file, where each is a period"`
 	ComparisonID int64       `db:"comparison_id" json:"-"`
 	From         time.Time   `db:"from_at" json:"from"`
 	To           time.Time   `db:"to_at" json:"to"`
@@ -121,6 +123,7 @@ type DriftResult struct {
 	Reference    DriftReference      `json:"reference" doc:"what it was compared with"`
 	Features     []FeatureResult     `json:"features"`
 	Over         int                 `json:"over" doc:"features over their limits"`
+	Whole        WholeVerdict        `json:"whole" doc:"of all features, separability and pairs together"`
 	Separability *drift.Separability `json:"separability,omitempty" doc:"importance is by classified"`
 	Classified   []string            `json:"classified,omitempty" doc:"the features that the classifier saw"`
 	Message      string              `json:"message,omitempty" doc:"why something was not judged"`
@@ -129,6 +132,18 @@ type DriftResult struct {
 	Versions     []VersionResult     `json:"versions,omitempty" doc:"each version against the one before"`
 	Sample       SampleResult        `json:"sample"`
 }
+
+// WholeVerdict is one verdict for a period's rows: over if any feature, separability or
+// a pair is beyond its limit.
+type WholeVerdict struct {
+	State   string  `json:"state" enum:"over,as expected,not judged"`
+	Stated  float64 `json:"stated" doc:"share of clean periods that are over in any way, at most"`
+	Assured bool    `json:"assured" doc:"that share is kept: enough blocks tell how the reference wobbles, or rows are said to be independent. Else it is kept only if they are"`
+	Gone    Strings `json:"gone" doc:"columns of the reference that the period has not"`
+}
+
+// NotJudged is a whole of which nothing could be judged.
+const NotJudged = "not judged"
 
 // DriftReference is what a period was compared with.
 type DriftReference struct {

@@ -3019,6 +3019,8 @@ export interface components {
             accept?: number;
             /** @description columns that are compared; all that can be if left out */
             features?: string[] | null;
+            /** @description rows are independent of each other: limits follow from sampling alone, whatever days differ by */
+            independent?: boolean;
             /** @description column that tells which rows of two versions are the same case */
             key?: string;
             /** @description columns that are not */
@@ -3317,6 +3319,8 @@ export interface components {
             found: components["schemas"]["DriftResult"];
             /** Format: date-time */
             from: string;
+            /** @description file, where each is a period */
+            name?: string;
             /** Format: date-time */
             to: string;
         };
@@ -3355,6 +3359,8 @@ export interface components {
             separability?: components["schemas"]["Separability"];
             /** @description each version against the one before */
             versions?: components["schemas"]["VersionResult"][] | null;
+            /** @description of all features, separability and pairs together */
+            whole: components["schemas"]["WholeVerdict"];
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -4301,11 +4307,15 @@ export interface components {
             /** Format: date-time */
             from: string;
             message: string;
+            /** @description file, where each is a period */
+            name?: string;
             /** Format: int64 */
             over: number;
             /** Format: int64 */
             rows: number;
             separability: components["schemas"]["Separability"];
+            /** @description of all features, separability and pairs together */
+            state: string;
             /** Format: date-time */
             to: string;
             /** @description of the model, the one with most rows last */
@@ -4350,6 +4360,7 @@ export interface components {
             /** Format: double */
             limit: number;
             name: string;
+            of?: string;
             /** Format: double */
             p?: number;
             /** Format: double */
@@ -4713,6 +4724,8 @@ export interface components {
             dataset: string;
             /** @description columns that are compared; all that can be if left out */
             features?: string[] | null;
+            /** @description rows are independent of each other: limits follow from sampling alone, whatever days differ by */
+            independent?: boolean;
             /** @description column that tells which rows of two versions are the same case */
             key?: string;
             /** @description columns that are not */
@@ -6487,6 +6500,19 @@ export interface components {
             /** Format: int64 */
             unlabelled: number;
         };
+        WholeVerdict: {
+            /** @description that share is kept: enough blocks tell how the reference wobbles, or rows are said to be independent. Else it is kept only if they are */
+            assured: boolean;
+            /** @description columns of the reference that the period has not */
+            gone: string[] | null;
+            /** @enum {string} */
+            state: "over" | "as expected" | "not judged";
+            /**
+             * Format: double
+             * @description share of clean periods that are over in any way, at most
+             */
+            stated: number;
+        };
         Why: {
             /** Format: int64 */
             alert: number;
@@ -6568,6 +6594,8 @@ export interface components {
             dataset: string;
             /** @description columns that are compared; all that can be if left out */
             features?: string[] | null;
+            /** @description rows are independent of each other: limits follow from sampling alone, whatever days differ by */
+            independent?: boolean;
             /** @description column that tells which rows of two versions are the same case */
             key?: string;
             /** @description columns that are not */

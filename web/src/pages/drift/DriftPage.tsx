@@ -72,7 +72,7 @@ export function DriftPage() {
       {m && periods.length === 0 && <p className="mt-4 text-ink2">No period to show{span ? " in this stretch" : ""}. {m.state === "new" ? "It is being computed." : ""}</p>}
       {m && here && view === "" && (
         <div className="mt-2 grid grid-cols-[minmax(0,1fr)_360px] gap-[50px]">
-          <Section title={`Features by ${settings?.period}`} note="cells over their limit carry the figure" right={`${here.over} of ${rows.length} over, ${days(here.from, here.to, m.zone)}`}>
+          <Section title={`Features by ${settings?.period}`} note="cells over their limit carry the figure" right={`${here.over} of ${rows.length} over${here.state ? `, all together ${here.state}` : ""}, ${days(here.from, here.to, m.zone)}`}>
             <Measured>{(width) => <MatrixGrid matrix={m} frame={{ row, column }} setFrame={(f) => frame(f.row, f.column)} width={width} />}</Measured>
             <Legend />
           </Section>

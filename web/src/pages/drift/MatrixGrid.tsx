@@ -31,6 +31,7 @@ export function MatrixGrid({ matrix, frame, setFrame, width }: { matrix: Matrix;
         <line x1={names} x2={width - limits} y1="46" y2="46" stroke="var(--ink)" />
         {last?.separability && <text x={width - limits + 8} y={Math.min(44, y(last.separability.score) + 5)} style={{ fontWeight: 650, fontSize: 14, fill: last.separability.score > last.separability.limit ? "var(--verm)" : "var(--ink)" }}>{last.separability.score.toFixed(2)}</text>}
       </g>
+      {periods.map((p, i) => p.state === "over" && <rect key={p.from} x={x(i) + (step > 6 ? 1 : 0)} y={top - 5} width={Math.max(step - (step > 6 ? 2 : 0), 0.8)} height="3" fill="var(--verm-mark)"><title>{`${days(p.from, p.to, matrix.zone)}: over as a whole, by a feature, separability or a pair`}</title></rect>)}
       {rows.map((r, i) => {
         const cell = r.cells![r.cells!.length - 1];
         return (

@@ -3,7 +3,7 @@ import { number, time } from "../../parts/words";
 
 /** The measures by the names people read. */
 export const measures: Record<string, string> = {
-  psi: "PSI", jensen_shannon: "Jensen-Shannon distance", ks: "Kolmogorov-Smirnov", chi_square: "chi-square", wasserstein: "Wasserstein distance",
+  psi: "PSI", jensen_shannon: "Jensen-Shannon distance", ks: "Kolmogorov-Smirnov", chi_square: "chi-square", cramers_v: "Cramér's V", mean_rank: "mean rank", rank_spread: "spread of ranks", share_moved: "share of a value", wasserstein: "Wasserstein distance",
   missing_share: "missing share", present_share: "present share", new_share: "new values", outside_share: "outside the range", vanished: "vanished values",
 };
 
