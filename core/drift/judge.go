@@ -225,34 +225,45 @@ func (j *judging) shape(p float64) {
 // order compares what only numbers have: where values lie by rank and how far from
 // the middle, the two distribution functions, how far values moved, and the range.
 func (j *judging) order(accept float64, s spending) {
-	for _, one := range []struct {
-		name   string
-		of     func(r *Reference, c *Counts) float64
-		blocks func(w *Wobble) float64
-		p      float64
-	}{{MeasureRank, (*Reference).rank, func(w *Wobble) float64 { return w.Rank }, s.rank}, {MeasureDepth, (*Reference).depth, func(w *Wobble) float64 { return w.Depth }, s.depth}} {
-		variance := j.varianceOf(one.name)
-		if variance == 0 {
-			continue // one value only
-		}
-		limit := j.Wobble.mean(one.blocks, variance, float64(j.n), float64(j.m), accept*one.p)
-		j.add(Measured{Name: one.name, Value: math.Abs(one.of(j.Reference, j.period) - one.of(j.Reference, &j.Whole)), Limit: limit, Decides: true})
+	n, m := float64(j.n), float64(j.m)
+	moved := j.rank(j.period) - j.rank(&j.Whole)
+	if variance := j.varianceOf(MeasureRank); variance > 0 { // else one value only
+		limit := j.Wobble.mean(func(w *Wobble) float64 { return w.Rank }, level, variance, n, m, accept*s.rank)
+		j.add(Measured{Name: MeasureRank, Value: math.Abs(moved), Limit: limit, Decides: true})
+		moved = min(moved*moved, limit*limit)
+	}
+	if variance := j.varianceOf(MeasureDepth); variance > 0 {
+		deeper := j.depth(j.period) - j.depth(&j.Whole) - j.Wobble.Bend*(moved-j.Wobble.Moves.Mean)
+		limit := j.Wobble.mean(func(w *Wobble) float64 { return w.Depth }, along(moved), variance, n, m, accept*s.depth)
+		j.add(Measured{Name: MeasureDepth, Value: math.Abs(deeper), Limit: limit, Decides: true})
 	}
 	d, p := KolmogorovSmirnov(j.Whole.Bins, j.period.Bins)
 	critical := -math.Log(accept*s.ks/2) / 2
 	limit := math.Sqrt(critical*j.sampling() + j.Wobble.allows(func(w *Wobble) float64 { return w.KS }, accept*s.ks))
 	j.add(Measured{Name: MeasureKS, Value: d, Limit: limit, P: p, Decides: true})
-	moved := Measured{Name: MeasureWasserstein, Value: Wasserstein(j.Layout, &j.Whole, j.period)}
-	if j.Wobble.Blocks > 0 {
-		n := float64(j.Wobble.Blocks)
-		moved.Limit = j.Wobble.Moved + distuv.StudentsT{Sigma: 1, Nu: n - 1}.Quantile(1-accept*s.ks)*math.Sqrt(1+1/n)*j.Wobble.Spread
+	far := Measured{Name: MeasureWasserstein, Value: Wasserstein(j.Layout, &j.Whole, j.period)}
+	if blocks := float64(j.Wobble.Blocks); blocks > 0 {
+		far.Limit = j.Wobble.Moved + distuv.StudentsT{Sigma: 1, Nu: blocks - 1}.Quantile(1-accept*s.ks)*math.Sqrt(1+1/blocks)*j.Wobble.Spread
 	}
-	j.add(moved)
+	j.add(far)
+	j.outside(accept * s.outside)
+}
+
+// outside judges how many rows lie beyond the reference's range. Where the edge itself
+// moves from block to block, those up to where a further block might end are none.
+func (j *judging) outside(p float64) {
 	last := len(j.period.Bins) - 1
 	j.v.Below, j.v.Above = j.period.Bins[0], j.period.Bins[last]
-	outside := float64(j.v.Below + j.v.Above)
+	below, above := j.v.Below, j.v.Above
+	if j.Wobble.Lowest.within(j.period.Min, j.Wobble.Blocks, p/2) {
+		below = 0
+	}
+	if j.Wobble.Highest.within(j.period.Max, j.Wobble.Blocks, p/2) {
+		above = 0
+	}
+	outside := float64(below + above)
 	tails := max(1, j.Wobble.Tails*j.Wobble.Tails) // the farther out, the more a tail wobbles
-	most := beyond(j.Whole.Bins[0], j.n, j.m, tails, accept*s.outside/2) + beyond(j.Whole.Bins[last], j.n, j.m, tails, accept*s.outside/2)
+	most := beyond(j.Whole.Bins[0], j.n, j.m, tails, p/2) + beyond(j.Whole.Bins[last], j.n, j.m, tails, p/2)
 	j.add(Measured{Name: MeasureOutside, Value: outside / float64(j.m), Limit: (most + 0.5) / float64(j.m), Decides: true})
 }
 

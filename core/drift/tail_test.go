@@ -2,6 +2,7 @@ package drift
 
 import (
 	"math"
+	"math/rand/v2"
 	"testing"
 
 	"gonum.org/v1/gonum/mathext"
@@ -60,6 +61,85 @@ func TestCountLimitsAreExactAndSmoothUpToABillionRows(t *testing.T) {
 				t.Errorf("share %g: the limit goes from %g to %g at %g rows", share, before, high, m)
 			}
 			before = high
+		}
+	}
+}
+
+// What follows from a wobble that goes one way alone: of each day's own making, all its
+// values move together by some of their scale.
+func TestDaysThatMoveAsAWholeKeepTheStatedShare(t *testing.T) {
+	const accept, references, periods, rows = 0.004, 40, 25, 2000
+	for name, draw := range map[string]func(rng *rand.Rand, off float64) float64{
+		// The range begins elsewhere each day: the first of a new day lies below all
+		// days of the reference in one of twenty-nine.
+		"a range that begins elsewhere": func(rng *rand.Rand, off float64) float64 { return off + rng.ExpFloat64() },
+		// A move of half a standard deviation takes ranks away from the middle, whichever way.
+		"large moves": func(rng *rand.Rand, off float64) float64 { return 2*off + rng.NormFloat64() },
+	} {
+		rng := rand.New(rand.NewPCG(14, 3))
+		flagged := 0
+		for range references {
+			day := func(add func(float64)) {
+				off := 0.1 * rng.NormFloat64()
+				for range rows {
+					add(draw(rng, off))
+				}
+			}
+			sketch := NewSketch(Number, 1)
+			days := make([][]float64, 28)
+			for i := range days {
+				day(func(x float64) { sketch.Number(x); days[i] = append(days[i], x) })
+			}
+			l := sketch.Layout()
+			blocks := make([]Counts, len(days))
+			for i, list := range days {
+				blocks[i] = NewCounts(l)
+				for _, x := range list {
+					blocks[i].Number(l, x)
+				}
+			}
+			r := NewReference(l, blocks)
+			for range periods {
+				clean := NewCounts(l)
+				day(func(x float64) { clean.Number(l, x) })
+				if Judge(&r, &clean, accept).State == Over {
+					flagged++
+				}
+			}
+		}
+		t.Logf("%s: %d of %d", name, flagged, references*periods)
+		if expected := accept * references * periods; float64(flagged) > expected+3*math.Sqrt(expected) {
+			t.Errorf("%s: %d of %d clean days are flagged; stated are %g", name, flagged, references*periods, expected)
+		}
+	}
+}
+
+func TestRowsBelowARangeThatHoldsAreOver(t *testing.T) {
+	rng := rand.New(rand.NewPCG(8, 8))
+	l := NumberLayout(Number, func() (list []float64) {
+		for range 5000 {
+			list = append(list, rng.ExpFloat64())
+		}
+		return list
+	}(), 0, 12)
+	blocks := make([]Counts, 28)
+	day := func(below int) Counts {
+		c := NewCounts(l)
+		for range 2000 - below {
+			c.Number(l, rng.ExpFloat64())
+		}
+		for range below {
+			c.Number(l, -rng.Float64())
+		}
+		return c
+	}
+	for i := range blocks {
+		blocks[i] = day(0)
+	}
+	r := NewReference(l, blocks)
+	for below, want := range map[int]string{0: AsExpected, 12: Over} {
+		if c := day(below); Judge(&r, &c, DefaultAccept).State != want {
+			t.Errorf("%d of 2,000 below zero, where none ever was: not %s", below, want)
 		}
 	}
 }

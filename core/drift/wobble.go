@@ -22,11 +22,57 @@ type Wobble struct {
 	Depth   float64   `json:"depth"`            // … of the mean distance of its ranks from the middle
 	Moved   float64   `json:"moved"`            // mean Wasserstein distance of a block
 	Spread  float64   `json:"spread"`           // standard deviation of that
+	Bend    float64   `json:"bend"`             // by how much the depth changes with the square of a move of the mean rank
+	Moves   Spread    `json:"moves"`            // those squares
 	Tails   float64   `json:"tails"`            // the most that a block's tail held, over the mean: 1 or more
+	Lowest  Edge      `json:"lowest"`           // of the range
+	Highest Edge      `json:"highest"`
 
 	// Finer is the wobble of shorter blocks. A longer stretch wobbles no more than
 	// those it is made of, and there are more of them to tell how much.
 	Finer *Wobble `json:"finer,omitempty"`
+}
+
+// Spread is the mean of some values and the sum of their squared distances from it.
+type Spread struct {
+	Mean    float64 `json:"mean"`
+	Squares float64 `json:"squares"`
+}
+
+// Edge is where blocks end: the mean and standard deviation of their extremes, and
+// whether the outermost rows of the whole are those of few blocks, so that the edge
+// itself moves from block to block.
+type Edge struct {
+	Mean  float64 `json:"mean"`
+	SD    float64 `json:"sd"`
+	Moves bool    `json:"moves"`
+}
+
+// within tells that an extreme is one that a further block might have: of an edge that
+// moves. Whatever lies beyond an edge that does not is judged by how much it is.
+func (e Edge) within(extreme float64, blocks int, p float64) bool {
+	n := float64(blocks)
+	t := distuv.StudentsT{Sigma: 1, Nu: max(n-1, 1)}.Quantile(1 - p)
+	return e.Moves && math.Abs(extreme-e.Mean) <= t*e.SD*math.Sqrt(1+1/n)
+}
+
+// edge takes the blocks' extremes and how many rows each has in the outermost bin.
+func edge(extremes, outermost, sizes []float64) Edge {
+	e := Edge{Mean: stat.Mean(extremes, nil), SD: math.Sqrt(variance(extremes))}
+	all, rows, dispersion, freedom := 0.0, 0.0, 0.0, float64(len(sizes)-1)
+	for i, n := range outermost {
+		all, rows = all+n, rows+sizes[i]
+	}
+	if all == 0 || freedom < 1 {
+		return e
+	}
+	for i, n := range outermost {
+		expected := all * sizes[i] / rows
+		dispersion += (n - expected) * (n - expected) / expected / freedom
+	}
+	each := all / float64(len(sizes)) // beyond chance, and shares differ by 70 % and more
+	e.Moves = dispersion-1 > 5*math.Sqrt(2/freedom) && (dispersion-1)/each > 0.5
+	return e
 }
 
 // trusted is how many blocks tell of a wobble by themselves. Of fewer, where it is about
@@ -99,21 +145,38 @@ func fisher(a, b, p float64) float64 {
 // one value's variance given: Student's t of the period against the blocks of the
 // reference, which differ by sampling and by their wobble at once. Of a period longer
 // than a block at least what independent blocks leave.
-func (w *Wobble) mean(blocks func(*Wobble) float64, variance, n, m, p float64) float64 {
+// Fitted says what else was fitted to the blocks: what the place of the period adds to
+// 1/blocks (its leverage), and how many degrees of freedom went with it.
+func (w *Wobble) mean(blocks func(*Wobble) float64, fitted func(*Wobble) (leverage, lost float64), variance, n, m, p float64) float64 {
 	alone := distuv.UnitNormal.Quantile(1-p/2) * math.Sqrt(variance*(1/n+1/m))
 	return w.least(func(w *Wobble) float64 {
 		between, b := blocks(w), float64(w.Blocks)
 		own := max(between-variance*(1/w.Size-1/m), between*min(1, w.Size/m))
-		all := own + between/b
-		freedom := b - 1
+		leverage, lost := fitted(w)
+		unsure := 1/b + leverage
+		all := own + between*unsure
+		freedom := b - 1 - lost
 		if m < w.Size { // more of it is sampling, which is known
-			freedom *= math.Pow(all/max(between*(1+1/b), 1e-300), 2)
+			freedom *= math.Pow(all/max(between*(1+unsure), 1e-300), 2)
 		}
 		if !(all > 0) {
 			return alone
 		}
 		return distuv.StudentsT{Sigma: 1, Nu: min(freedom, 1e6)}.Quantile(1-p/2) * math.Sqrt(all)
 	}, alone)
+}
+
+// level is of a mean that nothing is taken out of.
+func level(*Wobble) (leverage, lost float64) { return 0, 0 }
+
+// along is of a mean that the square of a move is taken out of.
+func along(moved float64) func(*Wobble) (leverage, lost float64) {
+	return func(w *Wobble) (leverage, lost float64) {
+		if w.Moves.Squares == 0 {
+			return 0, 0
+		}
+		return (moved - w.Moves.Mean) * (moved - w.Moves.Mean) / w.Moves.Squares, 1
+	}
 }
 
 func (r *Reference) wobble(blocks []Counts) Wobble {
@@ -128,7 +191,7 @@ func (r *Reference) wobble(blocks []Counts) Wobble {
 	}
 	l := r.Layout
 	var shape, groups, ks, missing, moved, squares, inverse float64
-	var ranks, depths []float64
+	var ranks, depths, lows, highs, bottom, top, sizes []float64
 	var shares []float64
 	if !l.Kind.Numeric() || l.Discrete {
 		shares = make([]float64, len(r.Whole.Bins))
@@ -155,6 +218,10 @@ func (r *Reference) wobble(blocks []Counts) Wobble {
 			moved, squares = moved+w, squares+w*w
 			tails = max(tails, r.tail(b)/r.tail(&r.Whole))
 			ranks, depths = append(ranks, r.rank(b)), append(depths, r.depth(b))
+			last := len(b.Bins) - 1
+			lows, highs = append(lows, b.Min), append(highs, b.Max)
+			bottom, top = append(bottom, float64(b.Bins[min(1, last)])), append(top, float64(b.Bins[max(0, last-1)]))
+			sizes = append(sizes, m)
 		}
 		p, q := gone(&rest), gone(b)
 		d := q - p
@@ -164,9 +231,38 @@ func (r *Reference) wobble(blocks []Counts) Wobble {
 	for i := range shares {
 		shares[i] = max(0, shares[i]/n)
 	}
-	return Wobble{Blocks: len(kept), Size: n / inverse, Shape: max(0, shape/n), Groups: groups / n, KS: max(0, ks/n), Missing: max(0, missing/n), Shares: shares,
-		Rank: variance(ranks), Depth: variance(depths),
+	w := Wobble{Blocks: len(kept), Size: n / inverse, Shape: max(0, shape/n), Groups: groups / n, KS: max(0, ks/n), Missing: max(0, missing/n), Shares: shares,
 		Moved: moved / n, Spread: math.Sqrt(max(0, squares/n-moved/n*moved/n) * n / (n - 1)), Tails: tails}
+	if len(ranks) > 0 {
+		w.Lowest, w.Highest = edge(lows, bottom, sizes), edge(highs, top, sizes)
+		w.Rank, w.Depth = variance(ranks), variance(depths)
+		w.bend(ranks, depths, r.rank(&r.Whole))
+	}
+	return w
+}
+
+// bend takes out of the depths what follows from moves of the mean rank: one way or the
+// other, a move takes more values to one side of the middle than it takes away from the
+// other. Left in, it makes the depths of blocks that move skewed, and their limit too low.
+func (w *Wobble) bend(ranks, depths []float64, middle float64) {
+	if w.Blocks < trusted {
+		return
+	}
+	moves := make([]float64, len(ranks))
+	for i, rank := range ranks {
+		moves[i] = (rank - middle) * (rank - middle)
+	}
+	w.Moves.Mean = stat.Mean(moves, nil)
+	w.Moves.Squares = variance(moves) * float64(len(moves)-1)
+	if w.Moves.Squares == 0 {
+		return
+	}
+	start, bend := stat.LinearRegression(moves, depths, nil, false)
+	left := 0.0
+	for i, depth := range depths {
+		left += math.Pow(depth-start-bend*moves[i], 2)
+	}
+	w.Bend, w.Depth = bend, left/float64(len(depths)-2)
 }
 
 // variance of some values around their mean; 0 of fewer than two.

@@ -56,3 +56,18 @@ func TestCleanDaysAreFlaggedAsSeldomAsStated(t *testing.T) {
 		}
 	}
 }
+
+func TestCleanFeaturesOfEverySortAreFlaggedAsSeldomAsStated(t *testing.T) {
+	if testing.Short() {
+		t.Skip("takes some seconds")
+	}
+	const accept = 0.02
+	for _, r := range Cells(DriftPlan{Seeds: []uint64{21}, Accept: accept}, 4, func(int, int) {}) {
+		if expected := accept * float64(r.Judged); r.Found*float64(r.Judged) > expected+4*math.Sqrt(expected) {
+			t.Errorf("%s, %d rows, days %v: %.3f of %d are flagged, stated is %g", r.Sort, r.Rows, r.Days, r.Found, r.Judged, accept)
+		}
+		if r.Judged != 4*cellPeriods {
+			t.Errorf("%s: %d judged", r.Sort, r.Judged)
+		}
+	}
+}

@@ -19,8 +19,8 @@ each is found: by the calibrated verdict of the drifted feature, by PSI > 0.2, b
 a plain test at 0.05 (Kolmogorov-Smirnov; chi-square for categories), by
 separability, and by the pair of features that changed most.
 
-First it judges days without drift, all features, and prints how often they are
-flagged: stated, and found. The rows called clean below have no drift either: what
+First it judges features without drift, of every sort and at every size, and prints
+how often they are flagged: stated, and found. The rows called clean below have no drift either: what
 is found there is false. The verdict is held to the share stated; PSI > 0.2 and the
 plain test are not.`,
 		Example: "  tinbell bench drift\n  tinbell bench drift --accept 0.01 --rounds 100",
@@ -32,11 +32,24 @@ plain test are not.`,
 			for i := range seeds {
 				plan.Seeds = append(plan.Seeds, uint64(i+1))
 			}
+			cells := benchmark.Cells(plan, references, a.bar("clean sorts"))
 			clean := benchmark.CleanDrift(plan, references, a.bar("clean days"))
 			list := benchmark.Drift(plan, a.bar("planting drifts"))
 			if a.output == "json" {
-				return a.json(map[string]any{"clean": clean, "planted": list})
+				return a.json(map[string]any{"cells": cells, "clean": clean, "planted": list})
 			}
+			sorts := listing{head: []string{"clean feature", "rows", "against", "judged", "stated", "flagged", "95 % interval"}, right: []int{2, 4, 5, 6, 7}, raw: cells}
+			for _, r := range cells {
+				against := "independent rows"
+				if r.Days {
+					against = "28 days"
+				}
+				sorts.rows = append(sorts.rows, []string{r.Sort, words.Number(float64(r.Rows)), against, words.Number(float64(r.Judged)), fmt.Sprintf("%g", r.Stated), fmt.Sprintf("%.4f", r.Found), fmt.Sprintf("%.4f–%.4f", r.Low, r.High)})
+			}
+			if err := a.show(sorts); err != nil {
+				return err
+			}
+			a.say("")
 			flat := listing{head: []string{"rows a day", "clean features and days", "stated", "flagged", "95 % interval", "PSI > 0.2", "plain test"}, right: []int{1, 2, 3, 4, 5, 6, 7}, raw: clean}
 			for _, r := range clean {
 				flat.rows = append(flat.rows, []string{fmt.Sprint(r.Rows), words.Number(float64(r.Judged)), fmt.Sprintf("%g", r.Stated), fmt.Sprintf("%.4f", r.Found), fmt.Sprintf("%.4f–%.4f", r.Low, r.High), fmt.Sprintf("%.3f", r.PSI), fmt.Sprintf("%.3f", r.Plain)})

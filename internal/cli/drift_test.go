@@ -56,10 +56,10 @@ func TestAGateIsMetOrNot(t *testing.T) {
 		t.Errorf("it says %q", said.String())
 	}
 	for want, o := range map[string]compare.Outcome{
-		"there are no rows":                       {},
-		"nothing of may.csv could be judged":      unsure(record.DriftResult{Rows: 3, Whole: record.WholeVerdict{State: record.NotJudged}}),
+		"there are no rows":                          {},
+		"nothing of may.csv could be judged":         unsure(record.DriftResult{Rows: 3, Whole: record.WholeVerdict{State: record.NotJudged}}),
 		"columns of may.csv are gone: fare and port": unsure(record.DriftResult{Whole: record.WholeVerdict{State: drift.AsExpected, Gone: record.Strings{"fare", "port"}}}),
-		"--quick leaves it out":                   unsure(record.DriftResult{Whole: record.WholeVerdict{State: drift.AsExpected}}),
+		"--quick leaves it out":                      unsure(record.DriftResult{Whole: record.WholeVerdict{State: drift.AsExpected}}),
 	} {
 		said.Reset()
 		if err := a.driftGate(o, map[string]string{"separability": "1"}); err != errGate || !strings.Contains(said.String(), want) {

@@ -16,9 +16,18 @@ import (
 )
 
 func (a *app) metricCommand() *cobra.Command {
+	var dataset string
+	var drift bool
 	list := &cobra.Command{Use: "list", Short: "List metrics", Args: exactly(0, "nothing"), RunE: func(c *cobra.Command, _ []string) error {
+		query := url.Values{}
+		if dataset != "" {
+			query.Set("dataset", dataset)
+		}
+		if drift {
+			query.Set("drift", "true")
+		}
 		var metrics []record.Metric
-		if err := a.client().Get(c.Context(), "/metrics", nil, &metrics); err != nil {
+		if err := a.client().Get(c.Context(), "/metrics", query, &metrics); err != nil {
 			return err
 		}
 		l := listing{head: []string{"metric", "dataset", "measure", "segmented by", "every", "collected to", "state"}, raw: metrics,
@@ -33,6 +42,8 @@ func (a *app) metricCommand() *cobra.Command {
 		}
 		return a.show(l)
 	}}
+	list.Flags().StringVar(&dataset, "dataset", "", "of this dataset alone")
+	list.Flags().BoolVar(&drift, "drift", false, "with the figures of drift comparisons")
 	sql := &cobra.Command{Use: "sql NAME", Short: "Show what a probe asks the warehouse", Args: exactly(1, "NAME"), Example: "  tinbell metric sql boarding-scans-rows",
 		RunE: func(c *cobra.Command, args []string) error {
 			var q httpapi.MetricSQL

@@ -469,3 +469,52 @@ func TestWhatCannotBeComparedIsRefusedWithAReason(t *testing.T) {
 		t.Errorf("without rows: %s, %s", m.State, m.Sentence)
 	}
 }
+
+func TestAComparisonsFiguresAreMetricsAskedForAndItsFailureAnAlert(t *testing.T) {
+	s := dbtest.Start(t, now)
+	conn := house(t, s, drifted(56))
+	in := httpapi.NewComparison{Name: "trips", Dataset: "public.trips", ComparisonSettings: settings()}
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/drift", in, nil))
+	ran(t, s, "trips", false)
+	var plain, all []record.Metric
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/metrics", nil, &plain))
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/metrics", url.Values{"drift": {"true"}, "dataset": {"public.trips"}}, &all))
+	if len(plain) != 0 || len(all) < 10 {
+		t.Errorf("a plain list has %d metrics, the comparison's figures are %d", len(plain), len(all))
+	}
+	rename := func(from, to string) {
+		t.Helper()
+		_, err := conn.Exec(t.Context(), `alter table trips rename column `+from+` to `+to)
+		dbtest.Must(t, err)
+	}
+	tried := func() []record.Alert {
+		t.Helper()
+		_, err := s.Parts.Store.Pool.Exec(t.Context(), `update comparison set next_at = $1`, s.Clock.Now())
+		dbtest.Must(t, err)
+		dbtest.Must(t, s.Parts.Comparer.Run(t.Context(), "trips"))
+		var page httpapi.AlertPage
+		dbtest.Must(t, s.Admin.Get(t.Context(), "/alerts", url.Values{"dataset": {"public.trips"}}, &page))
+		list := []record.Alert{}
+		for _, a := range page.Alerts {
+			if a.Cause == record.CauseComparison {
+				list = append(list, a)
+			}
+		}
+		return list
+	}
+	rename("fare", "price")
+	s.Clock.Set(now.Add(24 * time.Hour))
+	if list := tried(); len(list) != 0 {
+		t.Errorf("one run that fails is no alert yet: %v", list)
+	}
+	s.Clock.Set(now.Add(25 * time.Hour))
+	list := tried()
+	if len(list) != 1 || list[0].ClosedAt != nil || list[0].Comparison != "trips" || !list[0].Since.Equal(now.Add(24*time.Hour)) || !strings.Contains(list[0].Sentence, "public.trips cannot be compared with its reference (trips): the warehouse answered: column \"fare\" does not exist") {
+		t.Fatalf("%+v", list)
+	}
+	rename("price", "fare")
+	s.Clock.Set(now.Add(26 * time.Hour))
+	if list = tried(); len(list) != 1 || list[0].ClosedAt == nil || !list[0].ClosedAt.Equal(now.Add(26*time.Hour)) {
+		t.Errorf("%+v", list)
+	}
+}

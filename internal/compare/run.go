@@ -3,6 +3,7 @@ package compare
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"time"
 
@@ -106,11 +107,14 @@ func (c *Comparer) Run(ctx context.Context, name string) error {
 	next := r.next(now)
 	r.v.RunAt, r.v.State, r.v.Message, r.v.NextAt = &now, "ready", "", &next
 	if failed != nil {
-		again := now.Add(time.Hour)
-		r.v.State, r.v.Message, r.v.NextAt = "failed", failed.Error(), &again
+		again := now.Add(retryAfter)
+		r.v.State, r.v.Message, r.v.NextAt = "failed", reason(failed), &again
 	}
 	if errors.Is(failed, errNoRows) {
 		r.v.State, failed = "new", nil
+	}
+	if err := c.trouble(context.WithoutCancel(ctx), &r.v, now.Truncate(time.Second), failed); err != nil {
+		return err
 	}
 	task, err := c.store.Ran(context.WithoutCancel(ctx), r.v)
 	if errors.Is(err, store.ErrReplaced) {
@@ -120,6 +124,40 @@ func (c *Comparer) Run(ctx context.Context, name string) error {
 		err = c.store.EndTask(context.WithoutCancel(ctx), task, failed)
 	}
 	return err
+}
+
+// reason is why a run failed; of a refusal by the warehouse, its words.
+func reason(failed error) string {
+	if refused := (record.Invalid{}); errors.As(failed, &refused) && refused.Field == refusedRows {
+		return refused.Allowed
+	}
+	return failed.Error()
+}
+
+// retryAfter is when a comparison that failed is tried again.
+const retryAfter = time.Hour
+
+// trouble says when a comparison cannot be computed, tried twice: an alert about it, that
+// closes with the first run that is done.
+func (c *Comparer) trouble(ctx context.Context, v *record.Comparison, now time.Time, failed error) error {
+	about := store.About{Dataset: v.DatasetID, Comparison: v.ID}
+	if failed == nil {
+		if v.FailingSince == nil {
+			return nil
+		}
+		v.FailingSince = nil
+		return c.store.InTx(ctx, func(tx pgx.Tx) error { return store.Mended(ctx, tx, about, record.CauseComparison, now) })
+	}
+	if v.FailingSince == nil {
+		v.FailingSince = &now
+	}
+	if now.Sub(*v.FailingSince) < retryAfter/2 {
+		return nil
+	}
+	return c.store.InTx(ctx, func(tx pgx.Tx) error {
+		return store.Trouble(ctx, tx, about, record.Alert{Cause: record.CauseComparison, Direction: "both", Severity: "warning", Since: *v.FailingSince, RaisedAt: now,
+			Sentence: fmt.Sprintf("%s cannot be compared with its reference (%s): %s", v.Dataset, v.Name, v.Message)})
+	})
 }
 
 // next is when the run after this one is due: once a day has settled.

@@ -45,6 +45,9 @@ func (t tooSlow) Error() string {
 	return t.of + ": counting took longer than the warehouse is burdened with at a time; compare fewer features, or let the time column have an index"
 }
 
+// refusedRows is the field of a refusal by the warehouse.
+const refusedRows = "rows"
+
 // answered tells what the warehouse said, in its words.
 func (in *Warehouse) answered(err error) error {
 	of := in.Table
@@ -57,7 +60,7 @@ func (in *Warehouse) answered(err error) error {
 	if !warehouse.Reached(err) {
 		return err
 	}
-	return record.Invalid{Field: "rows", Given: of, Allowed: "the warehouse answered: " + warehouse.Words(err)}
+	return record.Invalid{Field: refusedRows, Given: of, Allowed: "the warehouse answered: " + warehouse.Words(err)}
 }
 
 func (in *Warehouse) distribution(ctx context.Context, w Wanted) (warehouse.Distribution, error) {

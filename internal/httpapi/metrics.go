@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -60,8 +61,14 @@ func (s *server) addMetrics(api huma.API) {
 	add(api, "GET", "/measures", "measures", "What can be measured of a warehouse table", people.Reader, func(context.Context, *none) (*body[[]record.Measure], error) {
 		return ok(record.Measures, nil)
 	})
-	add(api, "GET", "/metrics", "metrics", "All metrics", people.Reader, func(ctx context.Context, _ *none) (*body[[]record.Metric], error) {
-		return ok(s.Store.Metrics(ctx))
+	add(api, "GET", "/metrics", "metrics", "What is measured", people.Reader, func(ctx context.Context, in *struct {
+		Dataset string `query:"dataset"`
+		Drift   bool   `query:"drift" doc:"with the figures of drift comparisons, which are metrics too"`
+	}) (*body[[]record.Metric], error) {
+		list, err := s.Store.Metrics(ctx)
+		return ok(slices.DeleteFunc(list, func(m record.Metric) bool {
+			return in.Dataset != "" && m.Dataset != in.Dataset || !in.Drift && m.Comparison != ""
+		}), err)
 	})
 	add(api, "GET", "/metrics/{name}", "metric", "One metric", people.Reader, func(ctx context.Context, in *Named) (*body[record.Metric], error) {
 		return ok(s.Store.Metric(ctx, in.Name))

@@ -13,6 +13,7 @@ type Alert struct {
 	OfDataset     *int64     `db:"of_dataset" json:"-"`
 	OfJob         *int64     `db:"of_job" json:"-"`
 	OfSLA         *int64     `db:"of_sla" json:"-"`
+	OfComparison  *int64     `db:"of_comparison" json:"-"`
 	GroupID       *int64     `db:"group_id" json:"group_id" doc:"the alerts it is told with"`
 	Source        string     `db:"source" json:"source" doc:"of an alert about a source or its tables, which has no monitor and no series"`
 	Job           string     `db:"job" json:"job" doc:"of an alert about a job"`
@@ -20,7 +21,7 @@ type Alert struct {
 	Monitor       string     `db:"monitor" json:"monitor"`
 	Metric        string     `db:"metric" json:"metric"`
 	Measure       string     `db:"measure" json:"measure"`
-	Comparison    string     `db:"comparison" json:"comparison" doc:"the drift comparison whose figure it is about; empty if it is about none"`
+	Comparison    string     `db:"comparison" json:"comparison" doc:"the drift comparison that it is about, or whose figure; empty if it is about none"`
 	Dataset       string     `db:"dataset" json:"dataset"`
 	DatasetID     int64      `db:"dataset_id" json:"-"`
 	Owner         string     `db:"owner" json:"owner"`
@@ -28,7 +29,7 @@ type Alert struct {
 	PeriodSeconds int64      `db:"period_seconds" json:"period_seconds"`
 	Unit          string     `db:"unit" json:"unit"`
 	Zone          string     `db:"zone" json:"zone"`
-	Cause         string     `db:"cause" json:"cause" enum:"deviation,silence,stuck,missing,step,overdue,unreadable,columns,runs,file,promise" doc:"the rule that opened it"`
+	Cause         string     `db:"cause" json:"cause" enum:"deviation,silence,stuck,missing,step,overdue,unreadable,columns,runs,file,promise,comparison" doc:"the rule that opened it"`
 	Direction     string     `db:"direction" json:"direction" enum:"low,high,both"`
 	Severity      string     `db:"severity" json:"severity" enum:"warning,critical"`
 	Since         time.Time  `db:"since" json:"since" doc:"start of the first deviating period"`
@@ -155,4 +156,5 @@ const (
 	CauseSilentJob  = "runs"       // no complete run of a job when one was due
 	CauseFile       = "file"       // a file that landed is broken, or came before
 	CausePromise    = "promise"    // an SLA is behind or missed
+	CauseComparison = "comparison" // rows cannot be compared with their reference
 )

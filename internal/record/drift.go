@@ -30,6 +30,8 @@ type Comparison struct {
 	RunAt      *time.Time         `db:"run_at" json:"run_at"`
 	NextAt     *time.Time         `db:"next_at" json:"next_at"`
 	CreatedAt  time.Time          `db:"created_at" json:"created_at"`
+
+	FailingSince *time.Time `db:"failing_since" json:"failing_since" doc:"since when it cannot be computed"`
 }
 
 // MeasureDrift is the figure of a comparison that is watched: how far a feature, or

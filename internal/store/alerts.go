@@ -12,18 +12,19 @@ import (
 )
 
 const alertSelect = `
-	select a.id, coalesce(a.monitor_id, 0) as monitor_id, coalesce(a.series_id, 0) as series_id, a.of_source, a.of_dataset, a.of_job, a.of_sla, a.group_id,
+	select a.id, coalesce(a.monitor_id, 0) as monitor_id, coalesce(a.series_id, 0) as series_id, a.of_source, a.of_dataset, a.of_job, a.of_sla, a.of_comparison, a.group_id,
 		a.cause, a.direction, a.severity, a.since, a.raised_at, a.ended_at, a.closed_at, a.close_reason, a.peak, a.peak_at,
 		a.rang_to, a.observed, a.expected, a.worst_from, a.worst_to, a.worst_observed, a.worst_expected, a.figures,
 		a.onset_spread, a.effect, a.effect_error, a.return_period_seconds, a.sentence, a.strength, a.returns, a.returned_at, a.planned, a.from_history, a.verdict,
 		a.label_id, a.disputed, a.recent, a.company, a.chance, a.held, a.held_why,
-		coalesce(v.name, '') as monitor, coalesce(nullif(v.owner, ''), nullif(sla.owner, ''), d.owner, '') as owner, coalesce(m.name, '') as metric, coalesce(m.measure, '') as measure, coalesce(m.comparison, '') as comparison,
+		coalesce(v.name, '') as monitor, coalesce(nullif(v.owner, ''), nullif(sla.owner, ''), nullif(comparison.owner, ''), d.owner, '') as owner, coalesce(m.name, '') as metric, coalesce(m.measure, '') as measure, coalesce(m.comparison, comparison.name, '') as comparison,
 		coalesce(m.period_seconds, 0) as period_seconds, coalesce(m.unit, '') as unit, coalesce(m.zone, d.zone, 'UTC') as zone,
 		coalesce(d.name, '') as dataset, coalesce(d.id, 0) as dataset_id, coalesce(s.segment, '') as segment, coalesce(source.name, '') as source,
 		coalesce(job.name, '') as job, coalesce(sla.name, '') as sla
 	from alert a left join monitor v on v.id = a.monitor_id left join series s on s.id = a.series_id
 	left join metric m on m.id = v.metric_id left join dataset d on d.id = coalesce(m.dataset_id, a.of_dataset)
-	left join source on source.id = a.of_source left join job on job.id = a.of_job left join sla on sla.id = a.of_sla `
+	left join source on source.id = a.of_source left join job on job.id = a.of_job left join sla on sla.id = a.of_sla
+	left join comparison on comparison.id = a.of_comparison `
 
 var withEvidence = strings.Replace(alertSelect, "a.recent,", "a.looks, a.recent,", 1)
 
@@ -85,7 +86,7 @@ func (f AlertFilter) where() (string, []any) {
 		add("s.segment = ?", f.Segment)
 	}
 	if f.Owner != "" {
-		add("coalesce(nullif(v.owner, ''), nullif(sla.owner, ''), d.owner, '') = ?", f.Owner)
+		add("coalesce(nullif(v.owner, ''), nullif(sla.owner, ''), nullif(comparison.owner, ''), d.owner, '') = ?", f.Owner)
 	}
 	if f.Measure != "" {
 		add("m.measure = ?", f.Measure)
@@ -102,6 +103,7 @@ func (f AlertFilter) where() (string, []any) {
 		add("a.of_dataset is not distinct from ?", k[1])
 		add("a.of_job is not distinct from ?", k[2])
 		add("a.of_sla is not distinct from ?", k[3])
+		add("a.of_comparison is not distinct from ?", k[4])
 		terms = append(terms, "a.monitor_id is null")
 	}
 	if f.Group != 0 {

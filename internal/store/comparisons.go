@@ -257,8 +257,8 @@ func (s *Store) Ran(ctx context.Context, v record.Comparison) (task int64, err e
 		if err := tx.QueryRow(ctx, `select task_id from comparison where id = $1`, v.ID).Scan(&task); err != nil {
 			return fmt.Errorf("read comparison %s: %w", v.Name, err)
 		}
-		_, err := tx.Exec(ctx, `update comparison set state = $2, message = $3, run_at = $4, next_at = $5, counted_to = case when $2 = 'failed' then counted_to end, task_id = 0 where id = $1`,
-			v.ID, v.State, v.Message, v.RunAt, v.NextAt)
+		_, err := tx.Exec(ctx, `update comparison set state = $2, message = $3, run_at = $4, next_at = $5, counted_to = case when $2 = 'failed' then counted_to end, task_id = 0, failing_since = $6 where id = $1`,
+			v.ID, v.State, v.Message, v.RunAt, v.NextAt, v.FailingSince)
 		if err != nil {
 			return fmt.Errorf("write comparison: %w", err)
 		}

@@ -11,13 +11,13 @@ import (
 )
 
 // About is what an alert without a monitor is about: a source, one of its
-// datasets, a job, or what was promised of a dataset.
-type About struct{ Source, Dataset, Job, SLA int64 }
+// datasets, a job, what was promised of a dataset, or a comparison of its rows.
+type About struct{ Source, Dataset, Job, SLA, Comparison int64 }
 
 // AboutOf gives what an alert without a monitor is about.
 func AboutOf(a record.Alert) *About {
 	var v About
-	for into, id := range map[*int64]*int64{&v.Source: a.OfSource, &v.Dataset: a.OfDataset, &v.Job: a.OfJob, &v.SLA: a.OfSLA} {
+	for into, id := range map[*int64]*int64{&v.Source: a.OfSource, &v.Dataset: a.OfDataset, &v.Job: a.OfJob, &v.SLA: a.OfSLA, &v.Comparison: a.OfComparison} {
 		if id != nil {
 			*into = *id
 		}
@@ -26,9 +26,9 @@ func AboutOf(a record.Alert) *About {
 }
 
 // keys are its parts as they are stored: null where there is none.
-func (a About) keys() [4]*int64 {
-	var keys [4]*int64
-	for i, id := range []int64{a.Source, a.Dataset, a.Job, a.SLA} {
+func (a About) keys() [5]*int64 {
+	var keys [5]*int64
+	for i, id := range []int64{a.Source, a.Dataset, a.Job, a.SLA, a.Comparison} {
 		if id != 0 {
 			keys[i] = &id
 		}
@@ -36,7 +36,8 @@ func (a About) keys() [4]*int64 {
 	return keys
 }
 
-const sameAbout = `of_source is not distinct from $1 and of_dataset is not distinct from $2 and of_job is not distinct from $3 and of_sla is not distinct from $4 and cause = $5 and closed_at is null`
+const sameAbout = `of_source is not distinct from $1 and of_dataset is not distinct from $2 and of_job is not distinct from $3 and of_sla is not distinct from $4
+	and of_comparison is not distinct from $5 and cause = $6 and closed_at is null`
 
 // Failing keeps that a source or dataset cannot be read, and gives since when.
 func (s *Store) Failing(ctx context.Context, about About, message string, now time.Time) (since time.Time, err error) {
@@ -66,12 +67,12 @@ func (s *Store) Recovered(ctx context.Context, about About, now time.Time) error
 // of the same cause says.
 func Trouble(ctx context.Context, tx pgx.Tx, about About, a record.Alert) error {
 	k := about.keys()
-	open, err := ids(ctx, tx, `update alert set sentence = $6, severity = $7 where `+sameAbout+` returning id`, k[0], k[1], k[2], k[3], a.Cause, a.Sentence, a.Severity)
+	open, err := ids(ctx, tx, `update alert set sentence = $7, severity = $8 where `+sameAbout+` returning id`, k[0], k[1], k[2], k[3], k[4], a.Cause, a.Sentence, a.Severity)
 	if err == nil && len(open) == 0 {
 		open, err = ids(ctx, tx, `
-			insert into alert (of_source, of_dataset, of_job, of_sla, cause, direction, severity, since, raised_at, sentence)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) returning id`,
-			k[0], k[1], k[2], k[3], a.Cause, a.Direction, a.Severity, a.Since, a.RaisedAt, a.Sentence)
+			insert into alert (of_source, of_dataset, of_job, of_sla, of_comparison, cause, direction, severity, since, raised_at, sentence)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) returning id`,
+			k[0], k[1], k[2], k[3], k[4], a.Cause, a.Direction, a.Severity, a.Since, a.RaisedAt, a.Sentence)
 	}
 	if err != nil {
 		return fmt.Errorf("write alert: %w", err)
@@ -86,7 +87,7 @@ func Trouble(ctx context.Context, tx pgx.Tx, about About, a record.Alert) error 
 // one.
 func Mended(ctx context.Context, tx pgx.Tx, about About, cause string, now time.Time) error {
 	k := about.keys()
-	closed, err := ids(ctx, tx, `update alert set ended_at = $6, closed_at = $6, close_reason = 'recovered' where `+sameAbout+` returning id`, k[0], k[1], k[2], k[3], cause, now)
+	closed, err := ids(ctx, tx, `update alert set ended_at = $7, closed_at = $7, close_reason = 'recovered' where `+sameAbout+` returning id`, k[0], k[1], k[2], k[3], k[4], cause, now)
 	if err != nil {
 		return fmt.Errorf("close alert: %w", err)
 	}
