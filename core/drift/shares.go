@@ -72,21 +72,35 @@ func (j *judging) strength(bin int) float64 {
 func (j *judging) stays(k, n, m float64, excess func(*Wobble) float64, p float64) (low, high float64) {
 	z := distuv.UnitNormal.Quantile(1 - p/2)
 	wobble := j.Wobble.allows(excess, p) / z / z
-	law := func(q float64) law {
+	law := func(q, wider float64) law {
 		certain := n + 1
 		if wobble > 0 {
-			certain = q * (1 - q) / (q*(1-q)/certain + wobble)
+			certain = q * (1 - q) / (q*(1-q)/certain + wobble*wider)
 		}
 		return betaBinomial(m, q*certain, (1-q)*certain)
 	}
 	high, low = 1+0.5/m, -0.5/m
 	if k < n {
-		high = (law((k+1)/(n+1)).most(p/2) + 0.5) / m
+		q := (k + 1) / (n + 1)
+		high = (law(q, rises(math.Sqrt(wobble)/q, z)).most(p/2) + 0.5) / m
 	}
 	if k > 0 {
-		low = (law(k/(n+1)).least(p/2) - 0.5) / m
+		low = (law(k/(n+1), 1).least(p/2) - 0.5) / m
 	}
 	return low, high
+}
+
+// rises is by how much more the variance of a share is to be reckoned upwards, z standard
+// deviations out, where it goes up by a factor as often as down (lognormal): a beta
+// variable, about a gamma one while the share is small (its quantile after Wilson and
+// Hilferty 1931), rises less. Of a share with a small coefficient of variation: 1.
+func rises(variation, z float64) float64 {
+	if variation < 1e-3 {
+		return 1
+	}
+	s := math.Sqrt(math.Log1p(variation * variation))
+	gamma := math.Pow(1-variation*variation/9+z*variation/3, 3) - 1
+	return max(1, math.Pow(math.Expm1(z*s-s*s/2)/gamma, 2))
 }
 
 // name is the value that a bin holds.

@@ -116,20 +116,22 @@ func (w *Wobble) share(bin int) float64 {
 	return 0
 }
 
-// shape is the limit of chi-square, times 1/n + 1/m, of so many degrees of freedom:
-// sampling and wobble put together as one scaled chi-square (Satterthwaite 1946), whose
-// scale is known as well as the blocks tell it: an F distribution. The wobble is taken
-// to go one way, which is the widest.
+// shape is the limit of chi-square, times 1/n + 1/m, of so many degrees of freedom. The
+// wobble is taken to go one way, which is the widest: one of the degrees then weighs
+// more than the others. The weighted sum is approximated by a scaled and moved
+// chi-square of the same mean, variance and skewness (Pearson, after Imhof 1961), and
+// as its scale is known as well as the blocks tell it, by an F distribution.
 func (w *Wobble) shape(freedom, sampling, p float64) float64 {
 	alone := distuv.ChiSquared{K: freedom}.Quantile(1-p) * sampling
 	return w.least(func(w *Wobble) float64 {
-		spread := func(sampled float64) float64 {
-			return 2*sampled*sampled/freedom + 2*w.Shape*w.Shape + 4*sampled/freedom*w.Shape
+		raise := func(each float64, power float64) float64 {
+			return (freedom-1)*math.Pow(each, power) + math.Pow(each+w.Shape, power)
 		}
-		mean := freedom*sampling + w.Shape
-		block := freedom / w.Size * float64(w.Blocks) / float64(w.Blocks-1)
-		own, known := 2*mean*mean/spread(freedom*sampling), 2*mean*mean*float64(w.Blocks)/spread(block)
-		return max(mean*fisher(own, max(known, 1), p), alone)
+		squares, cubes := raise(sampling, 2), raise(sampling, 3)
+		scale, own := cubes/squares, squares*squares*squares/cubes/cubes
+		block := raise(float64(w.Blocks)/float64(w.Blocks-1)/w.Size, 2)
+		known := own * own * scale * scale * float64(w.Blocks) / block
+		return max(freedom*sampling+w.Shape+own*scale*(fisher(own, max(known, 1), p)-1), alone)
 	}, alone)
 }
 
@@ -229,8 +231,9 @@ func (r *Reference) wobble(blocks []Counts) Wobble {
 	}
 	n := float64(len(kept))
 	for i := range shares {
-		shares[i] = max(0, shares[i]/n)
+		shares[i] /= n
 	}
+	r.borrow(shares, inverse/n, n)
 	w := Wobble{Blocks: len(kept), Size: n / inverse, Shape: max(0, shape/n), Groups: groups / n, KS: max(0, ks/n), Missing: max(0, missing/n), Shares: shares,
 		Moved: moved / n, Spread: math.Sqrt(max(0, squares/n-moved/n*moved/n) * n / (n - 1)), Tails: tails}
 	if len(ranks) > 0 {
@@ -239,6 +242,46 @@ func (r *Reference) wobble(blocks []Counts) Wobble {
 		w.bend(ranks, depths, r.rank(&r.Whole))
 	}
 	return w
+}
+
+// borrow lets each value's share learn of its wobble from the others', as far as its own
+// blocks do not tell: where sampling is as large as the wobble, half of them tell of none.
+// What is borrowed is the square of the coefficient of variation, and it is only ever
+// added (random effects, DerSimonian and Laird 1986). Sampled is 1/n of a block.
+func (r *Reference) borrow(shares []float64, sampled, blocks float64) {
+	total := float64(r.Whole.Values())
+	var own, noise []float64
+	var of []int
+	mean, weights := 0.0, 0.0
+	for i := range shares {
+		if p := float64(r.Whole.Bins[i]) / total; p > 0 {
+			of, own, noise = append(of, i), append(own, shares[i]/p/p), append(noise, sampled*(1-p)/p)
+			weight := p * p
+			mean, weights = mean+weight*shares[i]/p/p, weights+weight
+		}
+	}
+	common := max(0, mean/max(weights, 1e-300))
+	sum, squares := 0.0, 0.0
+	mean = 0
+	for i := range own {
+		noise[i] = 2 / blocks * math.Pow(noise[i]+common, 2)
+		w := 1 / max(noise[i], 1e-300)
+		mean, sum, squares = mean+w*own[i], sum+w, squares+w*w
+	}
+	mean /= max(sum, 1e-300)
+	apart := 0.0
+	for i := range own {
+		apart += (own[i] - mean) * (own[i] - mean) / max(noise[i], 1e-300)
+	}
+	between := max(0, (apart-float64(len(own)-1))/max(sum-squares/max(sum, 1e-300), 1e-300))
+	for i, bin := range of {
+		p := float64(r.Whole.Bins[bin]) / total
+		shrunk := (own[i]*between + mean*noise[i]) / max(between+noise[i], 1e-300)
+		shares[bin] = max(0, own[i], shrunk) * p * p
+	}
+	for i := range shares {
+		shares[i] = max(0, shares[i])
+	}
 }
 
 // bend takes out of the depths what follows from moves of the mean rank: one way or the
