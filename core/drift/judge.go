@@ -94,8 +94,8 @@ const DefaultAccept = 0.001
 // The stated share of clean features that are over is shared out among the deciding
 // measures, more to what finds more.
 var (
-	ofNumbers  = spending{rank: 0.25, depth: 0.2, ks: 0.1, shape: 0.2, outside: 0.1, missing: 0.15}
-	ofValues   = spending{rank: 0.2, depth: 0.15, ks: 0.05, shape: 0.15, share: 0.2, outside: 0.1, missing: 0.15}
+	ofNumbers  = spending{rank: 0.35, depth: 0.25, ks: 0.07, shape: 0.16, outside: 0.07, missing: 0.1}
+	ofValues   = spending{rank: 0.25, depth: 0.2, ks: 0.05, shape: 0.13, share: 0.2, outside: 0.07, missing: 0.1}
 	ofWords    = spending{shape: 0.3, share: 0.35, fresh: 0.2, missing: 0.15}
 	ofFlags    = spending{share: 0.65, fresh: 0.15, missing: 0.2}
 	ofCrowds   = spending{shape: 0.4, share: 0.4, missing: 0.2}

@@ -5,9 +5,13 @@ import (
 	"math"
 	"math/rand/v2"
 	"runtime"
+	"slices"
 	"sync"
 
 	"tinbell/core/drift"
+
+	"gonum.org/v1/gonum/stat"
+	"gonum.org/v1/gonum/stat/distuv"
 )
 
 // DriftPlan says what drifts are planted.
@@ -27,6 +31,7 @@ type DriftRow struct {
 	Verdict  float64 `json:"verdict" doc:"share found by the calibrated verdict of the feature"`
 	PSI      float64 `json:"psi" doc:"by PSI > 0.2 over ten bins"`
 	KS       float64 `json:"ks" doc:"by a plain Kolmogorov-Smirnov test at 0.05; chi-square for categories"`
+	Blocks   float64 `json:"blocks" doc:"by the better of two t-tests of the day against the days of the reference, of mean rank and of the mean distance of ranks from the middle, each at the whole stated share; 0 for categories"`
 	Together float64 `json:"together" doc:"by separability over its limit"`
 	Pairs    float64 `json:"pairs" doc:"by a pair of features over its limit"`
 }
@@ -159,7 +164,7 @@ func Drift(p DriftPlan, progress func(done, total int)) []DriftRow {
 				}
 			}
 			n := float64(row.Rounds)
-			row.Verdict, row.PSI, row.KS, row.Together, row.Pairs = row.Verdict/n, row.PSI/n, row.KS/n, row.Together/n, row.Pairs/n
+			row.Verdict, row.PSI, row.KS, row.Blocks, row.Together, row.Pairs = row.Verdict/n, row.PSI/n, row.KS/n, row.Blocks/n, row.Together/n, row.Pairs/n
 			list[i] = row
 			<-turn
 			mu.Lock()
@@ -198,6 +203,9 @@ func driftRound(row *DriftRow, k driftKind, strength, accept float64, rng *rand.
 	psi, plain := customary(v)
 	count(&row.PSI, psi)
 	count(&row.KS, plain)
+	if k.feature != driftCategory {
+		count(&row.Blocks, betterOfBlocks(days, day, k.feature, accept))
+	}
 	before, after := driftSample(rng, days, row.Rows), driftSample(rng, []*driftDay{day}, row.Rows)
 	half := thin(before, after.Rows())
 	s := drift.Separate(half, after, 1)
@@ -216,6 +224,44 @@ func driftRound(row *DriftRow, k driftKind, strength, accept float64, rng *rand.
 	count(&row.Together, s.Score > own.limit)
 	pairs := drift.Pairs(half, after, accept, own.pairs, 1)
 	count(&row.Pairs, len(pairs) > 0 && pairs[0].Beyond > pairs[0].Limit)
+}
+
+// betterOfBlocks is the power to compare with: what two simple tests find that hold the
+// stated share by themselves, days being normal and independent. A verdict that need not
+// know beforehand which of them to use cannot find more. Ranks are of all rows pooled.
+func betterOfBlocks(days []*driftDay, day *driftDay, feature int, accept float64) bool {
+	var all []float64
+	for _, d := range days {
+		all = append(all, d.values[feature]...)
+	}
+	all = slices.DeleteFunc(all, math.IsNaN)
+	slices.Sort(all)
+	far := func(depth bool) float64 {
+		of := func(d *driftDay) float64 {
+			sum, n := 0.0, 0.0
+			for _, x := range d.values[feature] {
+				if math.IsNaN(x) {
+					continue
+				}
+				low, _ := slices.BinarySearch(all, x)
+				high, _ := slices.BinarySearch(all, math.Nextafter(x, math.Inf(1)))
+				rank := float64(low+high) / 2 / float64(len(all))
+				if depth {
+					rank = math.Abs(rank - 0.5)
+				}
+				sum, n = sum+rank, n+1
+			}
+			return sum / n
+		}
+		var list []float64
+		for _, d := range days {
+			list = append(list, of(d))
+		}
+		mean, sd := stat.MeanStdDev(list, nil)
+		return math.Abs(of(day)-mean) / sd / math.Sqrt(1+1/float64(len(days)))
+	}
+	limit := distuv.StudentsT{Sigma: 1, Nu: float64(len(days) - 1)}.Quantile(1 - accept/2)
+	return far(false) > limit || far(true) > limit
 }
 
 // driftLevel is what a reference shows of itself: how well it can be told apart,

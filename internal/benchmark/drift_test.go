@@ -25,6 +25,9 @@ func TestPlantedDriftsAreFoundAtTheStatedShareOfFalseFlags(t *testing.T) {
 		if r.Rounds != rounds {
 			t.Errorf("%s: %d rounds", r.Kind, r.Rounds)
 		}
+		if r.Blocks == 1 && r.Verdict < 0.75 {
+			t.Errorf("%s %s: two simple tests find all, the verdict %.2f", r.Kind, r.Strength, r.Verdict)
+		}
 		switch {
 		case r.Kind == "clean":
 			// One flag in four would be hundreds of times the stated share.

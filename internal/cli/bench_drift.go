@@ -58,10 +58,10 @@ plain test are not.`,
 				return err
 			}
 			a.say("")
-			l := listing{head: []string{"drift", "strength", "rows a day", "rounds", "verdict", "PSI > 0.2", "plain test", "separability", "pairs"}, right: []int{3, 4, 5, 6, 7, 8, 9}, raw: list}
+			l := listing{head: []string{"drift", "strength", "rows a day", "rounds", "verdict", "block tests", "PSI > 0.2", "plain test", "separability", "pairs"}, right: []int{3, 4, 5, 6, 7, 8, 9, 10}, raw: list}
 			for _, r := range list {
 				row := []string{r.Kind, r.Strength, fmt.Sprint(r.Rows), fmt.Sprint(r.Rounds)}
-				for _, v := range []float64{r.Verdict, r.PSI, r.KS, r.Together, r.Pairs} {
+				for _, v := range []float64{r.Verdict, r.Blocks, r.PSI, r.KS, r.Together, r.Pairs} {
 					row = append(row, fmt.Sprintf("%.2f", v))
 				}
 				l.rows = append(l.rows, row)
