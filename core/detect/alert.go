@@ -24,6 +24,7 @@ const (
 	Missing   Cause = "missing"   // periods that were due and did not come
 	Step      Cause = "step"      // a stepped series jumped
 	Overdue   Cause = "overdue"   // a load that was due did not arrive
+	Bound     Cause = "bound"     // beyond what a person allows
 )
 
 // Rule says when deviations become alerts. Return periods are of the monitor
@@ -46,6 +47,7 @@ type Rule struct {
 	SilenceOff bool          // do not tell of zeros where rows were due
 	KeepWorst  bool          // windows keep their worst period: only to measure what leaving it out is worth
 	BandOnly   bool          // readings without alerts
+	Bounds     Bounds
 	Caution    Caution
 }
 
@@ -138,7 +140,7 @@ func (r Rule) Check() error {
 	case n.MinEffect < 0 || math.IsNaN(n.MinEffect):
 		return fmt.Errorf("smallest effect %g: must be 0 or more", n.MinEffect)
 	}
-	return nil
+	return r.Bounds.Check()
 }
 
 // Alert is one unbroken claim that a series is wrong. Times are Unix seconds.

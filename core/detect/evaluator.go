@@ -32,6 +32,7 @@ type Evaluator struct {
 	idle           bool           // while calibrating: nobody asks for the windows
 	sampling       bool           // all windows of both sides are asked for
 	replaying      bool           // fitting: nobody reads the readings
+	beyond         Direction      // of the bounds that a person gave, by the newest period
 }
 
 // judge is one way of judging: by level and weekly shape, by one of the simple
@@ -69,8 +70,9 @@ type state struct {
 	Known     []novelty       // what was told, newest last
 	Hushed    []timeline.Span // what came back and was not told again
 	Probation int64           // until then a new level is settling
-	Former    former          // level before the one that was adopted
-	Regime    int64           // start of a history of its own, 0 for none
+	Earlier   earlier
+	Former    former // level before the one that was adopted
+	Regime    int64  // start of a history of its own, 0 for none
 }
 
 const stateVersion = 7
@@ -203,8 +205,11 @@ func (e *Evaluator) Step(s timeline.Sample, mark timeline.Mark) Reading {
 	if mark == timeline.Widened {
 		return e.stepWide(s)
 	}
+	e.bounded(s, mark)
 	e.point = e.Model.NewPoint(s, e.slotter.At(s.At), &e.cfg, mark)
-	return e.judge.take(&e.point, s.Value)
+	r := e.judge.take(&e.point, s.Value)
+	e.ring(&e.point, &r)
+	return r
 }
 
 // WideBand is how many times wider the band is where a planned event widens it.

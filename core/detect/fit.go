@@ -20,7 +20,11 @@ import (
 // it is replayed under them and calibrated again on what is left, so that
 // faults nobody labelled bend neither the level nor the thresholds.
 func Fit(cfg baseline.Config, rule Rule, history []timeline.Sample, mask timeline.Mask) (*Evaluator, error) {
-	return fit(cfg, rule, history, mask)
+	e, err := fit(cfg, rule, history, mask)
+	if err == nil {
+		e.recall(history)
+	}
+	return e, err
 }
 
 // Refit is Fit for a series that an evaluator has judged so far, whose open alert
@@ -30,7 +34,7 @@ func Fit(cfg baseline.Config, rule Rule, history []timeline.Sample, mask timelin
 // evaluator it is Fit.
 func Refit(old *Evaluator, cfg baseline.Config, rule Rule, history []timeline.Sample, mask timeline.Mask) (*Evaluator, error) {
 	if old == nil {
-		return fit(cfg, rule, history, mask)
+		return Fit(cfg, rule, history, mask)
 	}
 	spans := old.Hushed
 	if a, open := old.OpenAlert(); open && (a.Cause == Deviation || a.Cause == Silence) {
@@ -46,6 +50,7 @@ func Refit(old *Evaluator, cfg baseline.Config, rule Rule, history []timeline.Sa
 	e, err := fit(cfg, rule, history[from:], mask)
 	if err == nil {
 		e.Carry(old)
+		e.recall(history)
 	}
 	return e, err
 }

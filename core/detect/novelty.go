@@ -118,7 +118,7 @@ func (e *Evaluator) remember(a *Alert) {
 		}
 		return
 	}
-	if e.replaying {
+	if e.replaying || a.Cause == Bound { // bounds ring each time
 		return
 	}
 	k := novelty{Key: keyOf(a), Since: a.Since, Raised: a.Raised, ToldEnd: end, End: end, Length: end - a.Since, Peak: a.Strength}

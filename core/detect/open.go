@@ -20,7 +20,7 @@ func (e *Evaluator) open(pt *baseline.Point, r *Reading, a Alert) Change {
 		e.forgetNovelty(a.Raised)
 	} else {
 		a.Raised = pt.At + e.step
-		if !e.replaying && !e.asked() && (e.returned(&a) != nil || e.rebound(&a) != nil) {
+		if !e.replaying && !e.asked() && a.Cause != Bound && (e.returned(&a) != nil || e.rebound(&a) != nil) {
 			a.Quiet, change = true, None
 		}
 	}
@@ -98,7 +98,7 @@ func (e *Evaluator) strength() (strength float64, critical bool) {
 		return e.Stuck.Odds.strength(e, Stuck)
 	case Missing:
 		return e.Absence.Odds.strength(e, Missing)
-	case Step:
+	case Step, Bound:
 		return max(e.Alert.Strength, 1), false
 	}
 	s := side(e.Alert.Direction)
@@ -117,6 +117,8 @@ func (e *Evaluator) deviates(pt *baseline.Point, r *Reading) bool {
 		return e.Stuck.Run > 1
 	case Step:
 		return pt.Known && pt.X != e.Steps.Value
+	case Bound:
+		return pt.Known && e.beyond == e.Alert.Direction
 	}
 	if !pt.Known {
 		return false
@@ -146,6 +148,8 @@ func (e *Evaluator) follow(pt *baseline.Point, ex *baseline.Expectation, r *Read
 		over = e.Stuck.Run <= 1
 	case Missing:
 		over = true // the period came
+	case Bound:
+		over = e.beyond != e.Alert.Direction
 	default:
 		var adopted bool
 		over, adopted = e.Closing.see(e, pt, ex)

@@ -288,6 +288,11 @@ func (e simple) follow(pt *baseline.Point, r *Reading, outside [2]bool) Change {
 			return e.shut(pt, pt.At, "recovered")
 		}
 		return Updated
+	case Bound:
+		if e.beyond != e.Alert.Direction {
+			return e.shut(pt, pt.At, "recovered")
+		}
+		return Updated
 	}
 	if outside[side(e.Alert.Direction)] {
 		e.Plain.Inside = 0

@@ -65,7 +65,7 @@ func (f *Filter) Holds(c *Case) bool {
 
 // plain causes leave no doubt about what was seen.
 func plain(c detect.Cause) bool {
-	return c == detect.Silence || c == detect.Missing || c == detect.Overdue
+	return c == detect.Silence || c == detect.Missing || c == detect.Overdue || c == detect.Bound
 }
 
 func (w *Weights) best(rows []row) float64 {

@@ -56,6 +56,10 @@ func HoldOut(jobs []Job) (map[detect.Cause]Held, error) {
 		if end < 9 {
 			continue
 		}
+		if job.Rule.BandOnly {
+			continue
+		}
+		job.Rule.Bounds = detect.Bounds{} // what lies beyond them is asked for
 		cut := end * 2 / 3
 		job.History, job.From = job.History[:end], job.History[cut].At
 		alerts, e, err := WalkOn(job)

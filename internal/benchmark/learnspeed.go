@@ -49,7 +49,7 @@ func learnSpeed(ctx context.Context) ([]Result, error) {
 	calmer := m.Settings
 	calmer.WarnSeconds, calmer.CriticalSeconds = 365*86400, 3650*86400
 	began = time.Now()
-	trial, err := s.Parts.Bench.Try(ctx, []record.Monitor{m}, from, until, &calmer, proceed)
+	trial, err := s.Parts.Bench.Try(ctx, []record.Monitor{m}, from, until, record.Tried{Settings: &calmer}, proceed)
 	if err != nil {
 		return nil, err
 	}

@@ -59,7 +59,7 @@ const walkSamples = walkSeries * walkWeeks * 168
 func (h *layers) walk(ctx context.Context) ([]Result, error) {
 	peak, measured := watchMemory()
 	began := time.Now()
-	b, err := h.Parts.Bench.Backtest(ctx, []record.Monitor{h.monitor}, h.first.AddDate(0, 0, 7*walkFrom), h.until, nil)
+	b, err := h.Parts.Bench.Backtest(ctx, []record.Monitor{h.monitor}, h.first.AddDate(0, 0, 7*walkFrom), h.until, record.Tried{})
 	if err != nil {
 		return nil, err
 	}

@@ -48,7 +48,7 @@ func (a *app) monitorCommand() *cobra.Command {
 		}}
 	flags.bind(add)
 	add.Flags().StringVar(&owner, "owner", "", "team that is told; the dataset's if left out")
-	return group("monitor", "Baselines and alert rules", list, add, a.monitorShow(), a.monitorPast(), a.monitorStates(), a.monitorSet(),
+	return group("monitor", "Baselines and alert rules", list, add, a.monitorShow(), a.monitorPast(), a.monitorStates(), a.monitorSet(), a.monitorSegment(),
 		a.monitorBacktest(), a.monitorTry(), a.monitorTune(), a.monitorVersions(), a.monitorTakeBack(), a.monitorAlwaysTell(), a.snoozing("snooze NAME DURATION", "Tell nothing of a monitor's alerts for a while; 0s ends it", "  tinbell monitor snooze boarding-scans-volume 4h", "/monitors/"))
 }
 
@@ -91,8 +91,9 @@ func (a *app) monitorBacktest() *cobra.Command {
 		Long: `Replays monitors over a stretch of the past as the live service would have
 judged it: history before the stretch is only learned from, baselines are fitted
 again as the live service does, labels and planned events count only from when
-they were known. Settings given for one monitor are rehearsed: they stand beside
-today's on the same past, with what would change.`,
+they were known. Settings that are given are changed alone; each monitor keeps its
+others. Given for one monitor they are rehearsed: they stand beside today's on the
+same past, with what would change.`,
 		Example: "  tinbell monitor backtest boarding-scans-volume --since 60d\n  tinbell monitor backtest refunds-volume --since 60d --warn 30d --smooth 3\n  tinbell monitor backtest --since 60d --alerts --output csv",
 		RunE: func(c *cobra.Command, args []string) error {
 			now := time.Now()
@@ -105,21 +106,18 @@ today's on the same past, with what would change.`,
 				return err
 			}
 			order := httpapi.BacktestOrder{Monitors: args, From: from, To: to}
-			settings := record.DefaultSettings()
-			if len(args) == 1 {
+			if order.Change, err = flags.change(); err != nil {
+				return err
+			}
+			if len(order.Change) > 0 && len(args) == 1 && !alerts && until == "" {
 				var m record.Monitor
 				if err := a.client().Get(c.Context(), "/monitors/"+url.PathEscape(args[0]), nil, &m); err != nil {
 					return err
 				}
-				settings = m.Settings
-			}
-			if changed, err := flags.apply(&settings); err != nil {
-				return err
-			} else if changed {
-				order.Settings = &settings
-			}
-			if order.Settings != nil && len(args) == 1 && !alerts && until == "" {
-				return a.rehearse(c, args[0], settings, now.Sub(from))
+				if _, err := flags.apply(&m.Settings); err != nil {
+					return err
+				}
+				return a.rehearse(c, args[0], m.Settings, now.Sub(from))
 			}
 			var b improve.Backtest
 			if err := a.client().Send(c.Context(), "POST", "/backtests", order, &b); err != nil {

@@ -1,14 +1,18 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
+	"math"
 	"net/url"
 	"reflect"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"tinbell/internal/httpapi"
 	"tinbell/internal/improve"
@@ -20,17 +24,20 @@ import (
 // settingsFlags lets a command change settings; what is not given stays.
 type settingsFlags struct {
 	flags                                 *cobra.Command
+	own                                   *pflag.FlagSet // what sets settings alone
 	method, against, direction, sustained string
 	warn, critical, persist, adopt        string
+	than                                  string
 	low, high, width, coverage, effect    float64
+	lowest, highest, fall, rise           float64
 	window, smooth, merge, missing        int
 	quiet                                 []string
 	robust, spikes, stuckOff, silenceOff  bool
 }
 
 func (f *settingsFlags) bind(c *cobra.Command) {
-	f.flags = c
-	flags := c.Flags()
+	f.flags, f.own = c, pflag.NewFlagSet("settings", pflag.ContinueOnError)
+	flags := f.own
 	flags.StringVar(&f.method, "method", "", "seasonal, fixed, change, rolling, zscore, modified, fences, siblings or arrival")
 	flags.Float64Var(&f.low, "low", 0, "fixed: lowest value allowed")
 	flags.Float64Var(&f.high, "high", 0, "fixed: highest value allowed")
@@ -38,6 +45,8 @@ func (f *settingsFlags) bind(c *cobra.Command) {
 	flags.IntVar(&f.window, "window", 0, "rolling, siblings: periods remembered; 0 for a week")
 	flags.BoolVar(&f.robust, "robust", false, "rolling: median and MAD")
 	flags.Float64Var(&f.width, "width", 0, "simple methods: spreads to the band's edge; 0 from the return period")
+	bindBounds(flags, &f.lowest, &f.highest, &f.fall, &f.rise)
+	flags.StringVar(&f.than, "than", "", "which earlier value fall and rise are against: previous, day or week (day)")
 	flags.StringVar(&f.direction, "direction", "", "low, high or both")
 	flags.StringVar(&f.warn, "warn", "", "return period of a warning for the monitor as a whole, for example 1y")
 	flags.StringVar(&f.critical, "critical", "", "return period of a critical alert, for example 10y")
@@ -50,9 +59,26 @@ func (f *settingsFlags) bind(c *cobra.Command) {
 	flags.BoolVar(&f.spikes, "spikes", false, "one period alone may alarm")
 	flags.IntVar(&f.merge, "merge", 0, "alerts this many periods apart are one; -1 never")
 	flags.IntVar(&f.missing, "missing", 0, "alarm after this many missing periods in a row; 0 as learned, -1 never")
-	flags.StringArrayVar(&f.quiet, "quiet", nil, "hours in which only critical alerts are told, as 'mon-fri 22:00-06:00'; '' for none")
+	flags.StringArrayVar(&f.quiet, "quiet-hours", nil, "hours in which only critical alerts are told, as 'mon-fri 22:00-06:00'; '' for none")
 	flags.BoolVar(&f.stuckOff, "stuck-off", false, "do not tell of a value that repeats again and again")
 	flags.BoolVar(&f.silenceOff, "silence-off", false, "do not tell of zeros where rows were due")
+	c.Flags().AddFlagSet(flags)
+}
+
+// bindBounds lets a command set the bounds beside a band.
+func bindBounds(flags *pflag.FlagSet, lowest, highest, fall, rise *float64) {
+	flags.Float64Var(lowest, "lowest", 0, "a value below rings at once, however usual; nan for none")
+	flags.Float64Var(highest, "highest", 0, "a value above rings at once; nan for none")
+	flags.Float64Var(fall, "fall", 0, "ring at once on a value this share below an earlier one, for example 0.05; 0 for none")
+	flags.Float64Var(rise, "rise", 0, "or above it")
+}
+
+// bound is a bound that was given; none where it is not a number.
+func bound(x float64) *float64 {
+	if math.IsNaN(x) {
+		return nil
+	}
+	return &x
 }
 
 // apply changes what was given and tells whether anything was.
@@ -65,14 +91,15 @@ func (f *settingsFlags) apply(s *record.Settings) (changed bool, err error) {
 		"width": func() { s.Width = f.width }, "coverage": func() { s.Coverage = f.coverage }, "min-effect": func() { s.MinEffect = f.effect },
 		"window": func() { s.Window = f.window }, "smooth": func() { s.Smooth = f.smooth }, "merge": func() { s.Merge = f.merge },
 		"missing": func() { s.Missing = f.missing }, "robust": func() { s.Robust = f.robust }, "spikes": func() { s.Spikes = f.spikes },
-		"stuck-off": func() { s.StuckOff = f.stuckOff }, "silence-off": func() { s.SilenceOff = f.silenceOff },
+		"lowest": func() { s.Lowest = bound(f.lowest) }, "highest": func() { s.Highest = bound(f.highest) }, "fall": func() { s.Fall = f.fall }, "rise": func() { s.Rise = f.rise },
+		"than": func() { s.Than = f.than }, "stuck-off": func() { s.StuckOff = f.stuckOff }, "silence-off": func() { s.SilenceOff = f.silenceOff },
 	}
 	for name, set := range texts {
 		if given(name) {
 			set()
 		}
 	}
-	if given("quiet") {
+	if given("quiet-hours") {
 		s.Quiet = slices.DeleteFunc(f.quiet, func(hours string) bool { return hours == "" })
 	}
 	if s.Method != "fixed" {
@@ -96,11 +123,57 @@ func (f *settingsFlags) apply(s *record.Settings) (changed bool, err error) {
 		s.CriticalSeconds = max(s.CriticalSeconds, s.WarnSeconds)
 	}
 	if given("persist") {
-		if _, err := fmt.Sscanf(f.persist, "%d of %d", &s.Persist, &s.Of); err != nil {
-			return false, wrongUsage{fmt.Errorf("--persist %q: write it as '2 of 3'", f.persist)}
+		if s.Persist, s.Of, err = persistence(f.persist); err != nil {
+			return false, err
 		}
 	}
 	return !reflect.DeepEqual(*s, before), nil
+}
+
+// keys of settings that are not called as their flags.
+var keys = map[string][]string{"warn": {"warn_seconds", "critical_seconds"}, "critical": {"critical_seconds"}, "adopt-after": {"adopt_after_seconds"},
+	"persist": {"persist", "of"}, "quiet-hours": {"quiet"}}
+
+// change gives what was given alone, as the API takes it.
+func (f *settingsFlags) change() (map[string]any, error) {
+	s := record.DefaultSettings()
+	if _, err := f.apply(&s); err != nil {
+		return nil, err
+	}
+	text, err := json.Marshal(s)
+	if err != nil {
+		return nil, err
+	}
+	var all map[string]any
+	if err := json.Unmarshal(text, &all); err != nil {
+		return nil, err
+	}
+	given := f.flags.Flags().Changed
+	change := map[string]any{}
+	f.own.VisitAll(func(flag *pflag.Flag) {
+		if !given(flag.Name) {
+			return
+		}
+		names := keys[flag.Name]
+		if names == nil {
+			names = []string{strings.ReplaceAll(flag.Name, "-", "_")}
+		}
+		for _, name := range names {
+			if name == "critical_seconds" && !given("critical") && s.CriticalSeconds == record.DefaultSettings().CriticalSeconds {
+				continue // as rare as it was
+			}
+			change[name] = all[name]
+		}
+	})
+	return change, nil
+}
+
+// persistence reads m of n periods.
+func persistence(text string) (m, n int, err error) {
+	if _, err := fmt.Sscanf(text, "%d of %d", &m, &n); err != nil || m < 1 || n < m {
+		return 0, 0, wrongUsage{fmt.Errorf("--persist %q: write it as '2 of 3', the first number no larger than the second", text)}
+	}
+	return m, n, nil
 }
 
 // monitorShow tells how a monitor is set, what it can see, and how it has done.
@@ -126,6 +199,12 @@ func (a *app) monitorShow() *cobra.Command {
 			s := m.Settings
 			a.say("%s on %s, %s, version %d: %s, direction %s.", m.Name, m.Metric, m.Dataset, m.Version, s.Method, s.Direction)
 			a.say("Warns once in %s by chance, all segments together; critical once in %s.", words.Seconds(float64(s.WarnSeconds)), words.Seconds(float64(s.CriticalSeconds)))
+			if said := bounds(s); said != "" {
+				a.say("Rings at once %s.", said)
+			}
+			for _, v := range s.Segments {
+				a.say("Segment %s: %s.", v.Segment, differs(v))
+			}
 			for _, own := range card.Monitors {
 				if own.Monitor == m.Name {
 					a.say("Cried wolf so far: %s.\n", achieved(own.Achieved))

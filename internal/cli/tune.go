@@ -177,26 +177,22 @@ func (a *app) monitorAlwaysTell() *cobra.Command {
 func (a *app) monitorTry() *cobra.Command {
 	var flags settingsFlags
 	var since string
-	c := &cobra.Command{Use: "try [NAME…]", Short: "Replay monitors under other settings beside their own, in the background", Long: "Without names, all monitors are tried under the default settings with what you change.",
+	c := &cobra.Command{Use: "try [NAME…]", Short: "Replay monitors under other settings beside their own, in the background", Long: "What is given is changed alone: each monitor keeps its other settings. Without names, all monitors are tried.",
 		Example: "  tinbell monitor try boarding-scans-volume ticket-sales-volume --warn 90d --since 60d",
 		RunE: func(c *cobra.Command, args []string) error {
 			from, err := ago(since, time.Now())
 			if err != nil {
 				return err
 			}
-			settings := record.DefaultSettings()
-			if len(args) > 0 {
-				var m record.Monitor
-				if err := a.client().Get(c.Context(), "/monitors/"+url.PathEscape(args[0]), nil, &m); err != nil {
-					return err
-				}
-				settings = m.Settings
-			}
-			if _, err := flags.apply(&settings); err != nil {
+			order := httpapi.BacktestOrder{Monitors: args, From: from}
+			if order.Change, err = flags.change(); err != nil {
 				return err
 			}
+			if len(order.Change) == 0 {
+				return wrongUsage{fmt.Errorf("nothing to try: give at least one setting")}
+			}
 			var started httpapi.Started
-			if err := a.client().Send(c.Context(), "POST", "/trials", httpapi.BacktestOrder{Monitors: args, From: from, Settings: &settings}, &started); err != nil {
+			if err := a.client().Send(c.Context(), "POST", "/trials", order, &started); err != nil {
 				return err
 			}
 			if err := a.client().Follow(c.Context(), started.TaskID, a.bar("trial")); err != nil {

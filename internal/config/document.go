@@ -141,6 +141,12 @@ type field struct {
 	secret   bool // never compared
 	enum     []string
 	kind     reflect.Type
+	doc      string
+}
+
+// parts tells whether it is a list of things with keys of their own.
+func (f field) parts() bool {
+	return f.kind.Kind() == reflect.Slice && f.kind.Elem().Kind() == reflect.Struct
 }
 
 // fieldsOf lists the keys of a kind of document. A member x_seconds is the key x.
@@ -152,7 +158,7 @@ func fieldsOf(t reflect.Type) []field {
 			continue
 		}
 		key, duration := strings.CutSuffix(tag, "_seconds")
-		one := field{key: key, index: f.Index, duration: duration, optional: strings.Contains(options, "omitempty") || f.Tag.Get("default") != "", kind: f.Type, secret: f.Tag.Get("secret") != ""}
+		one := field{key: key, index: f.Index, duration: duration, optional: strings.Contains(options, "omitempty") || f.Tag.Get("default") != "", kind: f.Type, doc: f.Tag.Get("doc"), secret: f.Tag.Get("secret") != ""}
 		if enum := f.Tag.Get("enum"); enum != "" {
 			one.enum = strings.Split(enum, ",")
 		}
@@ -267,12 +273,29 @@ func said(v reflect.Value) map[string]string {
 		text := fmt.Sprint(value.Interface())
 		if f.duration {
 			text = duration(value.Int())
+		} else if f.parts() {
+			text = saidParts(value)
 		} else if lines := strings.Count(text, "\n"); lines > 0 { // a whole file: told by its length and checksum
 			text = fmt.Sprintf("%d lines (%08x)", lines, crc32.ChecksumIEEE([]byte(text)))
 		}
 		all[f.key] = text
 	}
 	return all
+}
+
+// saidParts writes things with keys of their own, one after another.
+func saidParts(list reflect.Value) string {
+	var parts []string
+	for i := range list.Len() {
+		own, text := said(list.Index(i)), []string{}
+		for _, f := range fieldsOf(list.Type().Elem()) {
+			if value, there := own[f.key]; there {
+				text = append(text, f.key+" "+value)
+			}
+		}
+		parts = append(parts, strings.Join(text, ", "))
+	}
+	return strings.Join(parts, "; ")
 }
 
 // empty tells what is left out of files.
@@ -296,32 +319,48 @@ func parseDuration(text string) (int64, error) {
 func Schema() map[string]any {
 	var forms []any
 	for _, k := range kinds {
-		properties := map[string]any{"kind": map[string]any{"const": k.name}}
-		required := []string{"kind"}
-		for _, f := range fieldsOf(k.kind) {
-			p := map[string]any{}
-			switch {
-			case f.duration:
-				p["type"], p["pattern"] = "string", `^(never|[0-9.]+[smhdwy])$`
-			case f.kind.Kind() == reflect.Slice:
-				p["type"], p["items"] = "array", map[string]any{"type": "string"}
-			case f.kind.Kind() == reflect.Bool:
-				p["type"] = "boolean"
-			case f.kind.Kind() == reflect.String:
-				p["type"] = "string"
-			default:
-				p["type"] = "number"
-			}
-			if len(f.enum) > 0 && p["type"] == "string" {
-				p["enum"] = f.enum
-			}
-			properties[f.key] = p
-			if !f.optional {
-				required = append(required, f.key)
-			}
-		}
-		slices.Sort(required)
-		forms = append(forms, map[string]any{"title": k.name, "type": "object", "properties": properties, "required": required, "additionalProperties": false})
+		form := schemaOf(k.kind)
+		form["title"], form["properties"].(map[string]any)["kind"] = k.name, map[string]any{"const": k.name}
+		form["required"] = slices.Sorted(slices.Values(append(form["required"].([]string), "kind")))
+		forms = append(forms, form)
 	}
 	return map[string]any{"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Tin Bell configuration", "oneOf": forms}
+}
+
+// schemaOf is the schema of a value's members.
+func schemaOf(t reflect.Type) map[string]any {
+	properties, required := map[string]any{}, []string{}
+	for _, f := range fieldsOf(t) {
+		p := map[string]any{}
+		kind := f.kind
+		if kind.Kind() == reflect.Pointer {
+			kind = kind.Elem()
+		}
+		switch {
+		case f.duration:
+			p["type"], p["pattern"] = "string", `^(never|[0-9.]+[smhdwy])$`
+		case f.parts():
+			p["type"], p["items"] = "array", schemaOf(kind.Elem())
+		case kind.Kind() == reflect.Slice:
+			p["type"], p["items"] = "array", map[string]any{"type": "string"}
+		case kind.Kind() == reflect.Bool:
+			p["type"] = "boolean"
+		case kind.Kind() == reflect.String:
+			p["type"] = "string"
+		default:
+			p["type"] = "number"
+		}
+		if f.doc != "" {
+			p["description"] = f.doc
+		}
+		if len(f.enum) > 0 && p["type"] == "string" {
+			p["enum"] = f.enum
+		}
+		properties[f.key] = p
+		if !f.optional {
+			required = append(required, f.key)
+		}
+	}
+	slices.Sort(required)
+	return map[string]any{"type": "object", "properties": properties, "required": required, "additionalProperties": false}
 }

@@ -92,6 +92,18 @@ func (p *parser) fill(node *yaml.Node, kind string, v reflect.Value) {
 	if c, is := v.Addr().Interface().(*WrittenComparison); is {
 		c.Period = "week"
 	}
+	p.keys(node, kind, v)
+	if len(p.wrong) == before {
+		p.found.add(v.Interface())
+	}
+}
+
+// keys reads the keys of a mapping into a value's members.
+func (p *parser) keys(node *yaml.Node, kind string, v reflect.Value) {
+	if node.Kind != yaml.MappingNode {
+		p.fail(node, "a %s is a list of key: value", kind)
+		return
+	}
 	fields := fieldsOf(v.Type())
 	seen := map[string]bool{}
 	for i := 0; i+1 < len(node.Content); i += 2 {
@@ -117,9 +129,6 @@ func (p *parser) fill(node *yaml.Node, kind string, v reflect.Value) {
 			p.fail(node, "this %s lacks %s", kind, f.key)
 		}
 	}
-	if len(p.wrong) == before {
-		p.found.add(v.Interface())
-	}
 }
 
 func (p *parser) value(f field, node *yaml.Node, into reflect.Value) {
@@ -134,6 +143,18 @@ func (p *parser) value(f field, node *yaml.Node, into reflect.Value) {
 			return
 		}
 		into.SetInt(seconds)
+		return
+	}
+	if f.parts() {
+		if node.Kind != yaml.SequenceNode {
+			p.fail(node, "%s: it is a list, each with its own key: value", f.key)
+			return
+		}
+		for _, item := range node.Content {
+			part := reflect.New(f.kind.Elem()).Elem()
+			p.keys(item, strings.TrimSuffix(f.key, "s"), part)
+			into.Set(reflect.Append(into, part))
+		}
 		return
 	}
 	if err := node.Decode(into.Addr().Interface()); err != nil {
@@ -159,6 +180,33 @@ func called(t reflect.Type) string {
 	return "text"
 }
 
+// mapping is a value as a mapping of its members that are not empty.
+func mapping(v reflect.Value) *yaml.Node {
+	node := &yaml.Node{Kind: yaml.MappingNode}
+	for _, f := range fieldsOf(v.Type()) {
+		value := v.FieldByIndex(f.index)
+		if empty(value) {
+			continue
+		}
+		var encoded yaml.Node
+		switch {
+		case f.duration:
+			encoded.SetString(duration(reflect.Indirect(value).Int()))
+		case f.parts():
+			encoded.Kind = yaml.SequenceNode
+			for i := range value.Len() {
+				encoded.Content = append(encoded.Content, mapping(value.Index(i)))
+			}
+		case encoded.Encode(value.Interface()) != nil:
+			continue // text, numbers and lists of text can always be written
+		case encoded.Kind == yaml.SequenceNode:
+			encoded.Style = yaml.FlowStyle
+		}
+		node.Content = append(node.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: f.key}, &encoded)
+	}
+	return node
+}
+
 // Write writes documents as a file, one after another.
 func Write(d Documents) []byte {
 	var b bytes.Buffer
@@ -166,27 +214,8 @@ func Write(d Documents) []byte {
 		if b.Len() > 0 {
 			b.WriteString("---\n")
 		}
-		node := &yaml.Node{Kind: yaml.MappingNode}
-		add := func(key string, value *yaml.Node) {
-			node.Content = append(node.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: key}, value)
-		}
-		add("kind", &yaml.Node{Kind: yaml.ScalarNode, Value: kind})
-		for _, f := range fieldsOf(v.Type()) {
-			value := v.FieldByIndex(f.index)
-			if empty(value) {
-				continue
-			}
-			var encoded yaml.Node
-			if f.duration {
-				encoded.SetString(duration(reflect.Indirect(value).Int()))
-			} else if err := encoded.Encode(value.Interface()); err != nil {
-				continue // text, numbers and lists of text can always be written
-			}
-			if encoded.Kind == yaml.SequenceNode {
-				encoded.Style = yaml.FlowStyle
-			}
-			add(f.key, &encoded)
-		}
+		node := mapping(v)
+		node.Content = append([]*yaml.Node{{Kind: yaml.ScalarNode, Value: "kind"}, {Kind: yaml.ScalarNode, Value: kind}}, node.Content...)
 		out := yaml.NewEncoder(&b)
 		out.SetIndent(2)
 		out.Encode(node)

@@ -165,8 +165,8 @@ func (s *server) addSearches(api huma.API) {
 	})
 	add(api, "POST", "/trials", "try", "Replay monitors under other settings beside their own, in the background", people.Reader, func(ctx context.Context, in *body[BacktestOrder]) (*body[Started], error) {
 		o := in.Body
-		if o.Settings == nil {
-			return nil, record.Invalid{Field: "settings", Given: "", Allowed: "the settings to try"}
+		if o.Nothing() {
+			return nil, record.Invalid{Field: "settings", Given: "", Allowed: "the settings to try, or what to change of each monitor's own"}
 		}
 		if o.To.IsZero() {
 			o.To = s.Now()
@@ -190,11 +190,11 @@ func (s *server) addSearches(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			if err := s.checkSettings(ctx, m.MetricID, *o.Settings); err != nil {
+			if err := s.checkTried(ctx, m, o.Tried); err != nil {
 				return nil, err
 			}
 		}
-		settings, err := json.Marshal(o.Settings)
+		tried, err := json.Marshal(o.Tried)
 		if err != nil {
 			return nil, err
 		}
@@ -202,7 +202,7 @@ func (s *server) addSearches(api huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return ok(Started{task}, s.Queue.Add(ctx, work.Trial{TaskID: task, Monitors: o.Monitors, From: o.From, To: o.To, Settings: settings}))
+		return ok(Started{task}, s.Queue.Add(ctx, work.Trial{TaskID: task, Monitors: o.Monitors, From: o.From, To: o.To, Tried: tried}))
 	})
 	add(api, "GET", "/trials/{id}", "trial", "What a trial came to", people.Reader, func(ctx context.Context, in *struct {
 		ID int64 `path:"id"`

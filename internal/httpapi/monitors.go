@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -32,6 +33,12 @@ type ChangedMonitor struct {
 	Reason   string          `json:"reason,omitempty" doc:"why, for the list of versions"`
 }
 
+// ChangedSegment gives a segment of a monitor settings of its own.
+type ChangedSegment struct {
+	record.SegmentSettings
+	Reason string `json:"reason,omitempty" doc:"why, for the list of versions"`
+}
+
 // RehearsalOrder asks what a monitor would have told under other settings.
 type RehearsalOrder struct {
 	Settings     record.Settings `json:"settings"`
@@ -41,10 +48,10 @@ type RehearsalOrder struct {
 
 // BacktestOrder asks for a replay of monitors over the past.
 type BacktestOrder struct {
-	Monitors []string         `json:"monitors,omitempty" doc:"names; all if left out"`
-	From     time.Time        `json:"from"`
-	To       time.Time        `json:"to,omitempty" doc:"now if left out"`
-	Settings *record.Settings `json:"settings,omitempty" doc:"tried instead of each monitor's own"`
+	Monitors []string  `json:"monitors,omitempty" doc:"names; all if left out"`
+	From     time.Time `json:"from"`
+	To       time.Time `json:"to,omitempty" doc:"now if left out"`
+	record.Tried
 }
 
 func (s *server) addMonitors(api huma.API) {
@@ -67,6 +74,18 @@ func (s *server) addMonitors(api huma.API) {
 	}) (*body[record.Monitor], error) {
 		change := store.Change{Version: in.Body.Version, Settings: in.Body.Settings, Paused: in.Body.Paused, Author: account(ctx).Name, Reason: in.Body.Reason}
 		return ok(s.Setup.ChangeMonitor(ctx, in.Name, change))
+	})
+	add(api, "PUT", "/monitors/{name}/segments", "change-segment", "Give a segment of a monitor, or a pattern of segments, settings of its own; those of others stay", people.Editor, func(ctx context.Context, in *struct {
+		Named
+		Body ChangedSegment
+	}) (*body[record.Monitor], error) {
+		return ok(s.Setup.ChangeSegment(ctx, in.Name, in.Body.SegmentSettings, false, account(ctx).Name, in.Body.Reason))
+	})
+	add(api, "DELETE", "/monitors/{name}/segments", "remove-segment", "Let a segment have the monitor's settings again", people.Editor, func(ctx context.Context, in *struct {
+		Named
+		Segment string `query:"segment" required:"true"`
+	}) (*body[record.Monitor], error) {
+		return ok(s.Setup.ChangeSegment(ctx, in.Name, record.SegmentSettings{Segment: in.Segment}, true, account(ctx).Name, ""))
 	})
 	add(api, "POST", "/monitors/{name}/learn", "learn-monitor", "Fit a monitor's baselines anew; with history, its past alerts too", people.Editor, func(ctx context.Context, in *struct {
 		Named
@@ -131,14 +150,26 @@ func (s *server) backtest(ctx context.Context, in BacktestOrder) (improve.Backte
 		}
 	}
 	for _, m := range monitors {
-		if in.Settings == nil {
-			break
-		}
-		if err := s.checkSettings(ctx, m.MetricID, *in.Settings); err != nil {
+		if err := s.checkTried(ctx, m, in.Tried); err != nil {
 			return improve.Backtest{}, err
 		}
 	}
-	return s.Bench.Backtest(ctx, monitors, in.From, in.To, in.Settings)
+	return s.Bench.Backtest(ctx, monitors, in.From, in.To, in.Tried)
+}
+
+// checkTried refuses what a monitor cannot be tried with.
+func (s *server) checkTried(ctx context.Context, m record.Monitor, tried record.Tried) error {
+	if tried.Nothing() {
+		return nil
+	}
+	settings, err := tried.On(m.Settings)
+	if err != nil {
+		return err
+	}
+	if err := s.checkSettings(ctx, m.MetricID, settings); err != nil {
+		return fmt.Errorf("%s: %w", m.Name, err)
+	}
+	return nil
 }
 
 // checkSettings refuses settings that a metric's monitor could not follow.

@@ -57,12 +57,12 @@ type Backtest struct {
 // Backtest replays monitors over [from, to): history before is only learned
 // from, and labels and planned events count only from when they were known.
 // override, if given, replaces the settings of every monitor.
-func (b *Bench) Backtest(ctx context.Context, monitors []record.Monitor, from, to time.Time, override *record.Settings) (Backtest, error) {
-	return b.backtest(ctx, monitors, from, to, override, func(int) error { return nil })
+func (b *Bench) Backtest(ctx context.Context, monitors []record.Monitor, from, to time.Time, tried record.Tried) (Backtest, error) {
+	return b.backtest(ctx, monitors, from, to, tried, func(int) error { return nil })
 }
 
 // backtest is Backtest that says how many monitors are done; done may stop it.
-func (b *Bench) backtest(ctx context.Context, monitors []record.Monitor, from, to time.Time, override *record.Settings, done func(n int) error) (Backtest, error) {
+func (b *Bench) backtest(ctx context.Context, monitors []record.Monitor, from, to time.Time, tried record.Tried, done func(n int) error) (Backtest, error) {
 	if to.IsZero() || to.After(b.now()) {
 		to = b.now()
 	}
@@ -71,8 +71,9 @@ func (b *Bench) backtest(ctx context.Context, monitors []record.Monitor, from, t
 		return result, record.Invalid{Field: "since", Given: from.Format(time.RFC3339), Allowed: "a time before the end, " + to.Format(time.RFC3339)}
 	}
 	for i, m := range monitors {
-		if override != nil {
-			m.Settings = *override
+		var err error
+		if m.Settings, err = tried.On(m.Settings); err != nil {
+			return result, err
 		}
 		subject, err := watch.Load(ctx, b.store, m)
 		if err != nil {

@@ -75,7 +75,7 @@ func (b *Bench) AskPast(ctx context.Context, monitor string, limit int) (PastQue
 			return q, err
 		}
 		if len(history) > 0 {
-			jobs = append(jobs, replay.Job{Config: v.Config, Rule: v.Monitor.Rule(len(v.Series)), History: history,
+			jobs = append(jobs, replay.Job{Config: v.Config, Rule: v.Rule(series), History: history,
 				Exclusions: v.Exclusions[series.ID], From: now.Unix()})
 			of = append(of, series)
 		}

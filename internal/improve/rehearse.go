@@ -267,7 +267,7 @@ func found(alerts []BacktestAlert) map[string]bool {
 
 // walkOne replays one series and gives its readings over the whole stretch.
 func walkOne(v *watch.Subject, series record.Series, history []timeline.Sample, from time.Time, read bool) ([]detect.Alert, *detect.Evaluator, []detect.Reading, error) {
-	job := replay.Job{Config: v.Config, Rule: v.Monitor.Rule(len(v.Series)), History: history, Exclusions: v.Exclusions[series.ID], From: from.Unix()}
+	job := replay.Job{Config: v.Config, Rule: v.Rule(series), History: history, Exclusions: v.Exclusions[series.ID], From: from.Unix()}
 	var readings []detect.Reading
 	if read {
 		job.Read = func(r detect.Reading) { readings = append(readings, r) }

@@ -125,24 +125,24 @@ func nothing(x float64) float64 {
 
 // Trial is two configurations on the same past, over any set of monitors.
 type Trial struct {
-	Settings *record.Settings `json:"settings" doc:"tried in place of each monitor's own"`
-	Today    Backtest         `json:"today"`
-	Proposed Backtest         `json:"proposed"`
+	record.Tried
+	Today    Backtest `json:"today"`
+	Proposed Backtest `json:"proposed"`
 	Compared
 	Sentence string `json:"sentence"`
 }
 
 // Try replays monitors over [from, to) under their own settings and under
 // others. proceed is told of each monitor done and may stop it.
-func (b *Bench) Try(ctx context.Context, monitors []record.Monitor, from, to time.Time, settings *record.Settings, proceed func(done, total int) error) (Trial, error) {
-	t := Trial{Settings: settings}
+func (b *Bench) Try(ctx context.Context, monitors []record.Monitor, from, to time.Time, tried record.Tried, proceed func(done, total int) error) (Trial, error) {
+	t := Trial{Tried: tried}
 	var err error
 	total := 2 * len(monitors)
 	step := func(base int) func(int) error { return func(n int) error { return proceed(base+n, total) } }
-	if t.Today, err = b.backtest(ctx, monitors, from, to, nil, step(0)); err != nil {
+	if t.Today, err = b.backtest(ctx, monitors, from, to, record.Tried{}, step(0)); err != nil {
 		return t, err
 	}
-	if t.Proposed, err = b.backtest(ctx, monitors, from, to, settings, step(len(monitors))); err != nil {
+	if t.Proposed, err = b.backtest(ctx, monitors, from, to, tried, step(len(monitors))); err != nil {
 		return t, err
 	}
 	t.Compared = compared(t.Today.Alerts, t.Proposed.Alerts, t.Today.incidents, t.Today.Series, t.Today.To)

@@ -81,7 +81,7 @@ func (v *Inspector) ChartOf(ctx context.Context, seriesID int64, from, to time.T
 
 // walk fills the columns with readings, as show has them.
 func walk(c *Chart, v *watch.Subject, series int64, history []timeline.Sample, from, to time.Time, show func(*detect.Reading)) {
-	rule := v.Monitor.Rule(len(v.Series))
+	rule := v.Rule(v.Of(series))
 	rule.BandOnly = rule.BandOnly || v.Monitor.ID == 0
 	judged := map[int64]bool{}
 	read := func(r detect.Reading) {
@@ -232,7 +232,7 @@ func (v *Inspector) Explain(ctx context.Context, seriesID int64, at time.Time) (
 	if len(history) == 0 {
 		return Explanation{}, record.Invalid{Field: "at", Given: at.Format(time.RFC3339), Allowed: "a time after the first sample"}
 	}
-	e, err := detect.Fit(subject.Config, subject.Monitor.Rule(len(subject.Series)), history, replay.Mask(subject.Exclusions[seriesID], at.Unix()))
+	e, err := detect.Fit(subject.Config, subject.Rule(subject.Of(seriesID)), history, replay.Mask(subject.Exclusions[seriesID], at.Unix()))
 	if err != nil {
 		return Explanation{}, record.Invalid{Field: "at", Given: at.Format(time.RFC3339), Allowed: err.Error()}
 	}

@@ -65,7 +65,7 @@ func (v *Inspector) studied(ctx context.Context, id int64) (*watch.Subject, Subj
 }
 
 func (v *Inspector) job(s *watch.Subject, id int64, history []timeline.Sample) replay.Job {
-	return replay.Job{Config: s.Config, Rule: s.Monitor.Rule(len(s.Series)), History: history, Exclusions: s.Exclusions[id]}
+	return replay.Job{Config: s.Config, Rule: s.Rule(s.Of(id)), History: history, Exclusions: s.Exclusions[id]}
 }
 
 // SuitabilityStudy says how well a band suits a series.
@@ -277,7 +277,7 @@ func (v *Inspector) Losses(ctx context.Context, monitor record.Monitor) ([]Detec
 			list = append(list, d)
 			continue
 		}
-		e, err := detect.Load(subject.Config, monitor.Rule(len(subject.Series)), b.Judged)
+		e, err := detect.Load(subject.Config, subject.Rule(series), b.Judged)
 		if errors.Is(err, detect.ErrOutdated) {
 			d.Sentence = "Being fitted again."
 			list = append(list, d)

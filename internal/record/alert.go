@@ -29,7 +29,7 @@ type Alert struct {
 	PeriodSeconds int64      `db:"period_seconds" json:"period_seconds"`
 	Unit          string     `db:"unit" json:"unit"`
 	Zone          string     `db:"zone" json:"zone"`
-	Cause         string     `db:"cause" json:"cause" enum:"deviation,silence,stuck,missing,step,overdue,unreadable,columns,runs,file,promise,comparison" doc:"the rule that opened it"`
+	Cause         string     `db:"cause" json:"cause" enum:"deviation,silence,stuck,missing,step,overdue,bound,unreadable,columns,runs,file,promise,comparison" doc:"the rule that opened it"`
 	Direction     string     `db:"direction" json:"direction" enum:"low,high,both"`
 	Severity      string     `db:"severity" json:"severity" enum:"warning,critical"`
 	Since         time.Time  `db:"since" json:"since" doc:"start of the first deviating period"`

@@ -68,11 +68,3 @@ func (h *Budget) Rule(cause string) *BudgetRule {
 	}
 	return &h.Rules[i]
 }
-
-// Rule is the alert rule in force for a monitor of that many series: its settings,
-// and what keeps them to the stated budget.
-func (m Monitor) Rule(series int) detect.Rule {
-	rule := m.Settings.Rule(series)
-	rule.Caution = m.Budget.Caution()
-	return rule
-}

@@ -3,6 +3,7 @@ package record
 import (
 	"database/sql/driver"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -25,21 +26,28 @@ type Settings struct {
 	Width    float64  `json:"width,omitempty" minimum:"0" doc:"simple methods: how many spreads away the band ends; 0: from the return period"`
 	Coverage float64  `json:"coverage" default:"0.99" doc:"share of clean values inside the drawn band"`
 
-	Direction         string  `json:"direction" enum:"low,high,both" default:"both"`
-	WarnSeconds       int64   `json:"warn_seconds" default:"31536000" doc:"return period: by chance the monitor as a whole raises one alert in this time"`
-	CriticalSeconds   int64   `json:"critical_seconds" default:"315360000"`
-	Persist           int     `json:"persist" default:"1" doc:"m of n periods must alarm"`
-	Of                int     `json:"of" default:"1"`
-	MinEffect         float64 `json:"min_effect" default:"0" doc:"smallest absolute effect worth an alert, in units of the metric"`
-	Smooth            int     `json:"smooth,omitempty" enum:"0,1,3,5,7,9" doc:"periods of a moving median before detection; 0 or 1: none"`
-	Sustained         string  `json:"sustained,omitempty" enum:"off,short,long," doc:"small shifts are looked for over the shortest windows, over up to 12 periods or over all lengths, up to three days; empty: long"`
-	Spikes            bool    `json:"spikes,omitempty" doc:"one period alone may alarm"`
-	Merge             int     `json:"merge,omitempty" doc:"alerts this many periods apart are one; 0: by the period's length, -1: never"`
-	Missing           int     `json:"missing,omitempty" doc:"alarm after this many missing periods in a row; 0: as learned, -1: never"`
-	StuckOff          bool    `json:"stuck_off,omitempty" doc:"do not tell of a value that repeats again and again"`
-	SilenceOff        bool    `json:"silence_off,omitempty" doc:"do not tell of zeros where rows were due"`
-	Quiet             Strings `json:"quiet,omitempty" doc:"hours in the dataset's zone in which only critical alerts are told, as 'mon-fri 22:00-06:00'; the others when they end, if they still last"`
-	AdoptAfterSeconds int64   `json:"adopt_after_seconds" default:"0" doc:"when an unanswered change becomes the new normal; 0: after three days, -1: never"`
+	Direction         string   `json:"direction" enum:"low,high,both" default:"both"`
+	WarnSeconds       int64    `json:"warn_seconds" default:"31536000" doc:"return period: by chance the monitor as a whole raises one alert in this time"`
+	CriticalSeconds   int64    `json:"critical_seconds" default:"315360000"`
+	Persist           int      `json:"persist" default:"1" doc:"m of n periods must alarm"`
+	Of                int      `json:"of" default:"1"`
+	MinEffect         float64  `json:"min_effect" default:"0" doc:"smallest absolute effect worth an alert, in units of the metric"`
+	Smooth            int      `json:"smooth,omitempty" enum:"0,1,3,5,7,9" doc:"periods of a moving median before detection; 0 or 1: none"`
+	Sustained         string   `json:"sustained,omitempty" enum:"off,short,long," doc:"small shifts are looked for over the shortest windows, over up to 12 periods or over all lengths, up to three days; empty: long"`
+	Spikes            bool     `json:"spikes,omitempty" doc:"one period alone may alarm"`
+	Merge             int      `json:"merge,omitempty" doc:"alerts this many periods apart are one; 0: by the period's length, -1: never"`
+	Missing           int      `json:"missing,omitempty" doc:"alarm after this many missing periods in a row; 0: as learned, -1: never"`
+	StuckOff          bool     `json:"stuck_off,omitempty" doc:"do not tell of a value that repeats again and again"`
+	SilenceOff        bool     `json:"silence_off,omitempty" doc:"do not tell of zeros where rows were due"`
+	Lowest            *float64 `json:"lowest,omitempty" doc:"a value below rings at once, however usual it is; beside a learned band"`
+	Highest           *float64 `json:"highest,omitempty" doc:"a value above rings at once"`
+	Fall              float64  `json:"fall,omitempty" minimum:"0" maximum:"1" doc:"a value that lies more than this share below an earlier one rings at once; 0: none"`
+	Rise              float64  `json:"rise,omitempty" minimum:"0" doc:"or above it"`
+	Than              string   `json:"than,omitempty" enum:"previous,day,week," doc:"which one: the period before, the same time the day or the week before; empty: the day"`
+	Quiet             Strings  `json:"quiet,omitempty" doc:"hours in the dataset's zone in which only critical alerts are told, as 'mon-fri 22:00-06:00'; the others when they end, if they still last"`
+	AdoptAfterSeconds int64    `json:"adopt_after_seconds" default:"0" doc:"when an unanswered change becomes the new normal; 0: after three days, -1: never"`
+
+	Segments []SegmentSettings `json:"segments,omitempty" doc:"what differs for some segments"`
 }
 
 // MethodArrival judges load times instead of values.
@@ -122,6 +130,12 @@ func (s Settings) Check(g timeline.Grid) error {
 	if !slices.Contains([]string{"", "off", "short", "long"}, s.Sustained) {
 		return fmt.Errorf("sustained %q: allowed are off, short and long", s.Sustained)
 	}
+	if !slices.Contains([]string{"", "previous", "day", "week"}, s.Than) {
+		return fmt.Errorf("than %q: allowed are previous, day and week", s.Than)
+	}
+	if s.Method == MethodArrival && (s.Lowest != nil || s.Highest != nil || s.Fall != 0 || s.Rise != 0) {
+		return errors.New("lowest, highest, fall and rise bound values; the method arrival judges load times")
+	}
 	if s.Coverage < 0.5 || s.Coverage > 0.9999 {
 		return fmt.Errorf("coverage %g: allowed are 0.5 to 0.9999", s.Coverage)
 	}
@@ -129,7 +143,7 @@ func (s Settings) Check(g timeline.Grid) error {
 		return fmt.Errorf("persist %d of %d: m must be at least 1 and at most n", s.Persist, s.Of)
 	}
 	if s.Method != "fixed" && (s.Low != nil || s.High != nil) {
-		return fmt.Errorf("low and high are bounds of the method fixed, not of %s", s.Method)
+		return fmt.Errorf("low and high are bounds of the method fixed, not of %s: lowest and highest bound any method", s.Method)
 	}
 	for _, hours := range s.Quiet {
 		if _, err := timeline.ParseHours(hours); err != nil {
@@ -139,5 +153,11 @@ func (s Settings) Check(g timeline.Grid) error {
 	if err := s.Baseline(g).Check(); err != nil {
 		return err
 	}
-	return s.Rule(1).Check()
+	if err := s.bounds(g).Check(); err != nil {
+		return err
+	}
+	if err := s.Rule(1).Check(); err != nil {
+		return err
+	}
+	return s.checkSegments(g)
 }

@@ -390,7 +390,7 @@ func TestATrialRunsInTheBackgroundAndCanBeCancelled(t *testing.T) {
 	ctx := t.Context()
 	strict := record.DefaultSettings()
 	strict.WarnSeconds, strict.CriticalSeconds = 50*365*86400, 100*365*86400
-	order := httpapi.BacktestOrder{Monitors: []string{"scans"}, From: now.AddDate(0, 0, -28), Settings: &strict}
+	order := httpapi.BacktestOrder{Monitors: []string{"scans"}, From: now.AddDate(0, 0, -28), Tried: record.Tried{Settings: &strict}}
 	var started httpapi.Started
 	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/trials", order, &started))
 	dbtest.Must(t, s.Admin.Follow(ctx, started.TaskID, func(int, int) {}))

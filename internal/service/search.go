@@ -54,8 +54,8 @@ func (d *jobs) tuned(ctx context.Context, j work.Tune) error {
 
 func (d *jobs) tried(ctx context.Context, j work.Trial) error {
 	return d.searched(ctx, j.TaskID, func(proceed func(int, int) error) (any, error) {
-		var settings record.Settings
-		if err := json.Unmarshal(j.Settings, &settings); err != nil {
+		var tried record.Tried
+		if err := json.Unmarshal(j.Tried, &tried); err != nil {
 			return nil, err
 		}
 		monitors, err := d.store.Monitors(ctx)
@@ -70,7 +70,7 @@ func (d *jobs) tried(ctx context.Context, j work.Trial) error {
 				}
 			}
 		}
-		return d.bench.Try(ctx, kept, j.From, j.To, &settings, proceed)
+		return d.bench.Try(ctx, kept, j.From, j.To, tried, proceed)
 	})
 }
 

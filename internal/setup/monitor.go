@@ -135,6 +135,62 @@ func (d *Desk) change(ctx context.Context, tx pgx.Tx, id int64, c store.Change) 
 	return d.follow(ctx, tx, id, c.Paused, work.Learn{MonitorID: id, Changed: true})
 }
 
+// ChangeSegment gives a segment of a monitor, or a pattern of segments, settings of its
+// own, or takes them away. It is a new version of the monitor; whoever changes another
+// segment meanwhile is not in the way.
+func (d *Desk) ChangeSegment(ctx context.Context, name string, own record.SegmentSettings, gone bool, author, reason string) (v record.Monitor, err error) {
+	err = d.inTx(ctx, func(tx pgx.Tx, in *store.Store) error {
+		if v, err = in.Monitor(ctx, name); err != nil {
+			return err
+		}
+		if err := store.HoldMonitor(ctx, tx, v.ID); err != nil {
+			return err
+		}
+		if v, err = in.Monitor(ctx, name); err != nil {
+			return err
+		}
+		if err := meant(ctx, in, v, own, gone); err != nil {
+			return err
+		}
+		metric, err := in.MetricByID(ctx, v.MetricID)
+		if err != nil {
+			return err
+		}
+		settings := v.Settings.WithSegment(own, gone)
+		if err := CheckSettings(settings, metric); err != nil {
+			return err
+		}
+		if reason == "" {
+			reason = "segment " + own.Segment
+		}
+		if err := d.change(ctx, tx, v.ID, store.Change{Version: v.Version, Settings: settings, Paused: v.Paused, Author: author, Reason: reason}); err != nil {
+			return err
+		}
+		v, err = in.Monitor(ctx, name)
+		return err
+	})
+	return v, err
+}
+
+// meant refuses settings of a segment that is none of the monitor's.
+func meant(ctx context.Context, in *store.Store, v record.Monitor, own record.SegmentSettings, gone bool) error {
+	if gone {
+		if !v.Settings.Segmented(own.Segment) {
+			return record.NotFound{Kind: "settings of segment", Name: own.Segment}
+		}
+		return nil
+	}
+	series, err := in.SeriesOf(ctx, v.MetricID)
+	if err != nil || strings.Contains(own.Segment, "*") || slices.ContainsFunc(series, func(s record.Series) bool { return s.Segment == own.Segment }) {
+		return err
+	}
+	var some []string
+	for _, s := range series[:min(len(series), 8)] {
+		some = append(some, s.Segment)
+	}
+	return record.Invalid{Field: "segment", Given: own.Segment, Allowed: fmt.Sprintf("one of the %d segments of %s, such as %s; or a pattern, * standing for any characters", len(series), v.Metric, strings.Join(some, ", "))}
+}
+
 // follow orders what follows from a monitor's new settings.
 func (d *Desk) follow(ctx context.Context, tx pgx.Tx, id int64, paused bool, order work.Learn) error {
 	if paused {

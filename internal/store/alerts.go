@@ -17,7 +17,7 @@ const alertSelect = `
 		a.rang_to, a.observed, a.expected, a.worst_from, a.worst_to, a.worst_observed, a.worst_expected, a.figures,
 		a.onset_spread, a.effect, a.effect_error, a.return_period_seconds, a.sentence, a.strength, a.returns, a.returned_at, a.planned, a.from_history, a.verdict,
 		a.label_id, a.disputed, a.recent, a.company, a.chance, a.held, a.held_why,
-		coalesce(v.name, '') as monitor, coalesce(nullif(v.owner, ''), nullif(sla.owner, ''), nullif(comparison.owner, ''), d.owner, '') as owner, coalesce(m.name, '') as metric, coalesce(m.measure, '') as measure, coalesce(m.comparison, comparison.name, '') as comparison,
+		coalesce(v.name, '') as monitor, coalesce(nullif(a.owner, ''), nullif(v.owner, ''), nullif(sla.owner, ''), nullif(comparison.owner, ''), d.owner, '') as owner, coalesce(m.name, '') as metric, coalesce(m.measure, '') as measure, coalesce(m.comparison, comparison.name, '') as comparison,
 		coalesce(m.period_seconds, 0) as period_seconds, coalesce(m.unit, '') as unit, coalesce(m.zone, d.zone, 'UTC') as zone,
 		coalesce(d.name, '') as dataset, coalesce(d.id, 0) as dataset_id, coalesce(s.segment, '') as segment, coalesce(source.name, '') as source,
 		coalesce(job.name, '') as job, coalesce(sla.name, '') as sla
@@ -86,7 +86,7 @@ func (f AlertFilter) where() (string, []any) {
 		add("s.segment = ?", f.Segment)
 	}
 	if f.Owner != "" {
-		add("coalesce(nullif(v.owner, ''), nullif(sla.owner, ''), nullif(comparison.owner, ''), d.owner, '') = ?", f.Owner)
+		add("coalesce(nullif(a.owner, ''), nullif(v.owner, ''), nullif(sla.owner, ''), nullif(comparison.owner, ''), d.owner, '') = ?", f.Owner)
 	}
 	if f.Measure != "" {
 		add("m.measure = ?", f.Measure)
@@ -206,21 +206,21 @@ func PutAlert(ctx context.Context, tx pgx.Tx, a record.Alert) (int64, error) {
 				observed = $9, expected = $10, return_period_seconds = $11, sentence = $12, direction = $13, cause = $14,
 				looks = case when $15::jsonb = '[]' then looks else $15::jsonb end, strength = $16, returns = greatest(returns, $17),
 				returned_at = coalesce($18, returned_at), rang_to = $19, worst_from = $20, worst_to = $21, worst_observed = $22, worst_expected = $23,
-				figures = $24, onset_spread = $25, effect = $26, effect_error = $27 where id = $1`,
+				figures = $24, onset_spread = $25, effect = $26, effect_error = $27, owner = $28 where id = $1`,
 			a.ID, a.Severity, a.Since, a.EndedAt, a.ClosedAt, a.CloseReason, a.Peak, a.PeakAt,
 			a.Observed, a.Expected, a.ReturnPeriod, a.Sentence, a.Direction, a.Cause, a.Looks, a.Strength, a.Returns, a.ReturnedAt,
-			a.RangTo, a.WorstFrom, a.WorstTo, a.WorstObserved, a.WorstExpected, a.Figures, a.OnsetSpread, a.Effect, a.EffectError)
+			a.RangTo, a.WorstFrom, a.WorstTo, a.WorstObserved, a.WorstExpected, a.Figures, a.OnsetSpread, a.Effect, a.EffectError, a.Owner)
 	} else {
 		err = tx.QueryRow(ctx, `
 			insert into alert (monitor_id, series_id, cause, direction, severity, since, raised_at, ended_at, closed_at, close_reason,
 				peak, peak_at, observed, expected, return_period_seconds, sentence, planned, from_history, looks, strength, returns, returned_at,
-				rang_to, worst_from, worst_to, worst_observed, worst_expected, figures, onset_spread, effect, effect_error)
+				rang_to, worst_from, worst_to, worst_observed, worst_expected, figures, onset_spread, effect, effect_error, owner)
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, $22,
-				$23, $24, $25, $26, $27, $28, $29, $30, $31)
+				$23, $24, $25, $26, $27, $28, $29, $30, $31, $32)
 			on conflict (monitor_id, series_id, raised_at, cause) do update set severity = excluded.severity returning id`,
 			a.MonitorID, a.SeriesID, a.Cause, a.Direction, a.Severity, a.Since, a.RaisedAt, a.EndedAt, a.ClosedAt, a.CloseReason,
 			a.Peak, a.PeakAt, a.Observed, a.Expected, a.ReturnPeriod, a.Sentence, a.Planned, a.FromHistory, a.Looks, a.Strength, a.Returns, a.ReturnedAt,
-			a.RangTo, a.WorstFrom, a.WorstTo, a.WorstObserved, a.WorstExpected, a.Figures, a.OnsetSpread, a.Effect, a.EffectError).Scan(&id)
+			a.RangTo, a.WorstFrom, a.WorstTo, a.WorstObserved, a.WorstExpected, a.Figures, a.OnsetSpread, a.Effect, a.EffectError, a.Owner).Scan(&id)
 	}
 	if err != nil {
 		return 0, fmt.Errorf("write alert: %w", err)

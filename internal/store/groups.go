@@ -117,7 +117,7 @@ const groupSelect = `
 		from alert a left join series s on s.id = a.series_id left join metric mt on mt.id = s.metric_id left join dataset d on d.id = coalesce(mt.dataset_id, a.of_dataset)
 		where a.group_id = g.id) m on m.alerts > 0
 	join lateral (
-		select a.id, a.sentence, coalesce(nullif(v.owner, ''), d.owner) as owner, coalesce(mt.zone, d.zone) as zone
+		select a.id, a.sentence, coalesce(nullif(a.owner, ''), nullif(v.owner, ''), d.owner) as owner, coalesce(mt.zone, d.zone) as zone
 		from alert a left join monitor v on v.id = a.monitor_id left join metric mt on mt.id = v.metric_id left join dataset d on d.id = coalesce(mt.dataset_id, a.of_dataset)
 			left join series s on s.id = a.series_id
 		where a.group_id = g.id

@@ -49,6 +49,14 @@ func ChangeMonitor(ctx context.Context, tx pgx.Tx, id int64, c Change) error {
 	return nil
 }
 
+// HoldMonitor lets nobody else change a monitor until the transaction ends.
+func HoldMonitor(ctx context.Context, tx pgx.Tx, id int64) error {
+	if _, err := tx.Exec(ctx, `select 1 from monitor where id = $1 for no key update`, id); err != nil {
+		return fmt.Errorf("hold monitor: %w", err)
+	}
+	return nil
+}
+
 // PutBudget keeps how a monitor keeps its budget.
 func (s *Store) PutBudget(ctx context.Context, id int64, h record.Budget) error {
 	return s.exec(ctx, "monitor", `update monitor set budget = $2 where id = $1`, id, h)
@@ -56,11 +64,11 @@ func (s *Store) PutBudget(ctx context.Context, id int64, h record.Budget) error 
 
 // ToldSince counts, by rule, what a monitor has told since an instant and nobody
 // calls a fault or planned, and sums the logarithms of how far it lay over the
-// limit.
+// limit. What lies beyond bounds that a person gave is asked for.
 func (s *Store) ToldSince(ctx context.Context, monitor int64, from time.Time) ([]Told, error) {
 	return many[Told](ctx, s, "alerts", `
 		select cause, count(*) as n, sum(ln(greatest(strength, 1))) as logs from alert
-		where monitor_id = $1 and raised_at >= $2 and not from_history and not planned and verdict in ('', 'noise') group by cause`, monitor, from)
+		where monitor_id = $1 and raised_at >= $2 and not from_history and not planned and verdict in ('', 'noise') and cause <> 'bound' group by cause`, monitor, from)
 }
 
 // Told is what one rule of a monitor told.

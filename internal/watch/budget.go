@@ -34,7 +34,6 @@ func (w *Watcher) hold(ctx context.Context, v *Subject) error {
 // HoldOut tries the limits that the subject's settings give on a part of its past that
 // they were not fitted to. What its monitor has told since stays as it is kept.
 func (v *Subject) HoldOut(ctx context.Context, s *store.Store, now time.Time) (record.Budget, error) {
-	rule := v.Monitor.Settings.Rule(len(v.Series))
 	h := record.Budget{At: now}
 	if v.Monitor.Budget != nil {
 		for _, r := range v.Monitor.Budget.Rules {
@@ -56,7 +55,7 @@ func (v *Subject) HoldOut(ctx context.Context, s *store.Store, now time.Time) (r
 		if len(history) == 0 {
 			continue
 		}
-		jobs = append(jobs, replay.Job{Config: v.Config, Rule: rule, History: history, Exclusions: v.Exclusions[id], From: history[len(history)-1].At + 1})
+		jobs = append(jobs, replay.Job{Config: v.Config, Rule: v.stated(v.Series[i]), History: history, Exclusions: v.Exclusions[id], From: history[len(history)-1].At + 1})
 		h.Series++
 		from, to := time.Unix(history[len(history)*2/3].At, 0).UTC(), time.Unix(history[len(history)-1].At, 0).UTC()
 		if h.From.IsZero() || from.Before(h.From) {
@@ -119,8 +118,14 @@ func (w *Watcher) govern(ctx context.Context, v *Subject, h record.Budget) error
 		if err != nil {
 			return err
 		}
-		rule := v.Monitor.Settings.Rule(len(v.Series))
-		all := detect.Budget(rule.Warn, rule.Series) * float64(len(v.Series)) * now.Sub(from).Hours() / 720
+		all := 0.0
+		for _, series := range v.Series {
+			rule := v.stated(series)
+			if rule.BandOnly {
+				continue
+			}
+			all += detect.Budget(rule.Warn, rule.Series) * now.Sub(from).Hours() / 720
+		}
 		for _, t := range told {
 			if stated := all * detect.Share(detect.Cause(t.Cause)); beyondChance(t.N, stated) {
 				r := h.Rule(t.Cause)

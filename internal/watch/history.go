@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"tinbell/core/baseline"
+	"tinbell/core/detect"
 	"tinbell/core/replay"
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
@@ -104,6 +105,25 @@ func (v *Subject) lasts(series int64) {
 func (v *Subject) widens(series int64) {
 	list := v.Exclusions[series]
 	list[len(list)-1].Widens = true
+}
+
+// Rule is the alert rule in force for one of the series.
+func (v *Subject) Rule(series record.Series) detect.Rule {
+	return v.Monitor.RuleOf(series.Segment, v.Grid, len(v.Series))
+}
+
+// stated is the alert rule of one of the series as its settings say, raised by nothing.
+func (v *Subject) stated(series record.Series) detect.Rule {
+	return v.Monitor.Settings.For(series.Segment).Rule(v.Grid, len(v.Series))
+}
+
+// Of gives one of the series by its id.
+func (v *Subject) Of(id int64) record.Series {
+	i := slices.IndexFunc(v.Series, func(s record.Series) bool { return s.ID == id })
+	if i < 0 {
+		return record.Series{ID: id}
+	}
+	return v.Series[i]
 }
 
 // Try gives the subject under other settings.

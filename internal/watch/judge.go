@@ -228,7 +228,7 @@ func (v *Subject) keptEvery() int64 { return int64(min(max(v.Grid.PerDay()/96, 1
 // step loads an evaluator and steps it through samples. Up to told it was stepped
 // through before, and what changes there is known.
 func (v *Subject) step(series record.Series, state []byte, start, told time.Time, samples []timeline.Sample, to time.Time) (stepped, error) {
-	e, err := detect.Load(v.Config, v.Monitor.Rule(len(v.Series)), state)
+	e, err := detect.Load(v.Config, v.Rule(series), state)
 	if err != nil {
 		return stepped{}, err
 	}

@@ -178,7 +178,7 @@ func (w *Watcher) learnSome(ctx context.Context, v *Subject, part []record.Serie
 		delete(histories, series.ID) // each is needed once
 		group.Go(func() error {
 			from := past.from(series)
-			if began, isOpen := open[series.ID]; isOpen && from.IsZero() && (o.Changed || outdated(v, judged[series.ID])) {
+			if began, isOpen := open[series.ID]; isOpen && from.IsZero() && (o.Changed || outdated(v, series, judged[series.ID])) {
 				from = began
 			}
 			var err error
@@ -245,12 +245,12 @@ func inForce(state record.SeriesState, m record.Monitor) time.Time {
 
 // outdated tells whether a stored baseline cannot be gone on from: it was made by
 // another method.
-func outdated(v *Subject, b record.Baseline) bool {
+func outdated(v *Subject, series record.Series, b record.Baseline) bool {
 	if len(b.Judged) == 0 {
 		return true
 	}
 	_, err := contain.Get(func() (*detect.Evaluator, error) {
-		return detect.Load(v.Config, v.Monitor.Rule(len(v.Series)), b.Judged)
+		return detect.Load(v.Config, v.Rule(series), b.Judged)
 	})
 	return err != nil
 }
@@ -262,7 +262,7 @@ func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeli
 	}
 	now := w.now()
 	r.first = time.Unix(history[0].At, 0).UTC()
-	rule := v.Monitor.Rule(len(v.Series))
+	rule := v.Rule(series)
 	exclusions := v.Exclusions[series.ID]
 	// The fit ends where corrections may still come; from there on samples are
 	// stepped through, and can be stepped through again.

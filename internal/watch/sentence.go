@@ -24,6 +24,7 @@ func (v *Subject) AlertOf(series record.Series, a detect.Alert) record.Alert {
 		Peak: a.Peak, PeakAt: unix(a.PeakAt), RangTo: unix(a.Rang.To), Observed: a.Rang.Observed, Expected: a.Rang.Expected,
 		WorstFrom: unix(a.Worst.From), WorstTo: unix(a.Worst.To), WorstObserved: a.Worst.Observed, WorstExpected: a.Worst.Expected,
 		OnsetSpread: a.Onset.Spread, Effect: a.Onset.Effect, EffectError: a.Onset.Error,
+		Owner:        v.Monitor.Settings.For(series.Segment).Owner,
 		ReturnPeriod: a.ReturnPeriod, Looks: a.Looks, Strength: a.Strength, Returns: a.Returns, ReturnedAt: unix(a.Returned),
 	}
 	row.Planned = a.Cause != detect.Overdue && v.plannedAt(series.ID, a.Since, a.Raised)
@@ -59,6 +60,8 @@ func (v *Subject) sentence(a record.Alert) string {
 		return fmt.Sprintf("%s repeats the same value of %s again and again", who, unit)
 	case detect.Missing:
 		return fmt.Sprintf("%s: %s did not come when it was due", who, unit)
+	case detect.Bound:
+		return fmt.Sprintf("%s: %s is %s, %s", who, unit, v.say(a.Observed), v.bound(a))
 	}
 	if v.Metric.Kind == timeline.Count {
 		said := v.counted(a.Observed, a.Expected)
@@ -80,6 +83,21 @@ func (v *Subject) sentence(a record.Alert) string {
 		text += ", at worst " + worst
 	}
 	return text
+}
+
+// bound says which of the bounds that a person gave a value lies beyond.
+func (v *Subject) bound(a record.Alert) string {
+	s := v.Monitor.Settings.For(a.Segment)
+	said := "above"
+	edge, share := s.Highest, s.Rise
+	if a.Direction == "low" {
+		said, edge, share = "below", s.Lowest, s.Fall
+	}
+	if edge != nil && (said == "below" && a.Observed < *edge || said == "above" && a.Observed > *edge) {
+		return said + " the bound of " + v.say(*edge)
+	}
+	earlier := map[string]string{"": "the day before", "day": "the day before", "week": "the week before", "previous": "the period before"}[s.Than]
+	return fmt.Sprintf("more than %s %s %s", words.Percent(share), said, earlier)
 }
 
 // figures says of the stretch that rang, and of the worst since, what came and what

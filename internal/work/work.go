@@ -136,7 +136,7 @@ type Trial struct {
 	Monitors []string        `json:"monitors"`
 	From     time.Time       `json:"from"`
 	To       time.Time       `json:"to"`
-	Settings json.RawMessage `json:"settings"` // as the API takes them
+	Tried    json.RawMessage `json:"tried"` // as the API takes it
 }
 
 func (Trial) Kind() string { return "trial" }
