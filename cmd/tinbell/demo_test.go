@@ -247,6 +247,22 @@ func rehearseInConsole(t *testing.T, p *program) {
 	if m.Version != 2 || m.Settings.Sustained != "short" || m.Settings.Direction != "both" {
 		t.Errorf("in force is version %d: %+v", m.Version, m.Settings)
 	}
+	// A segment of its own is part of the draft, rehearsed and saved like the rest.
+	_, err = browser.Evaluate[bool](tab, `(() => { const f = document.querySelector('input[aria-label="Segment or pattern"]');
+		Object.getOwnPropertyDescriptor(Object.getPrototypeOf(f), 'value').set.call(f, 'Gull*'); f.dispatchEvent(new Event('input', { bubbles: true })); return true; })()`)
+	dbtest.Must(t, err)
+	click("Add")
+	dbtest.Must(t, tab.Await("[...document.querySelectorAll('label')].some((l) => { const is = l.innerText.startsWith('muted:'); if (is) l.querySelector('input').click(); return is; })"))
+	dbtest.Must(t, tab.Await("document.body.innerText.includes('muted new') && document.querySelector('h1').innerText.includes('misses')"))
+	click("Save as version 3")
+	dbtest.Must(t, tab.Await("document.body.innerText.includes('version 3') && document.body.innerText.includes('1 of its own')"))
+	dbtest.Must(t, p.client().Get(t.Context(), "/monitors/gate-events-volume", nil, &m))
+	if len(m.Settings.Segments) != 1 || !m.Settings.For("Gullstone").Muted || m.Settings.For("Fennick").Muted {
+		t.Errorf("segments of their own: %+v", m.Settings.Segments)
+	}
+	if out, code := p.do("monitor", "segment", "remove", "gate-events-volume", "Gull*"); code != 0 {
+		t.Error(out)
+	}
 	var series []record.Series
 	dbtest.Must(t, p.client().Get(t.Context(), "/metrics/boarding-scans-rows/series", nil, &series))
 	dbtest.Must(t, tab.Go(fmt.Sprintf("%s/series/%d", p.client().Server, series[0].ID)))

@@ -194,6 +194,15 @@ func addSeries(p *plot.Plot, c inspect.Chart) float64 {
 		fill(p, area, wash)
 	}
 	line(p, expected, pewterLine, 0.8, true)
+	for _, bound := range [][]*float64{c.Floor, c.Ceiling} {
+		var points plotter.XYs
+		for i, v := range bound {
+			if v != nil {
+				points, top = append(points, plotter.XY{X: seconds(c.At[i]), Y: *v}), math.Max(top, *v)
+			}
+		}
+		line(p, points, ink3, 0.8, false)
+	}
 	for _, part := range observed {
 		line(p, part, ink, 1.2, false)
 	}

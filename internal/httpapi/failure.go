@@ -76,6 +76,7 @@ func problem(ctx context.Context, err error) error {
 	var (
 		missing   record.NotFound
 		invalid   record.Invalid
+		refused   record.Refused
 		conflict  record.Conflict
 		forbidden people.Forbidden
 		status    huma.StatusError
@@ -88,6 +89,8 @@ func problem(ctx context.Context, err error) error {
 		return huma.Error404NotFound(err.Error())
 	case errors.As(err, &invalid):
 		return huma.Error422UnprocessableEntity(err.Error(), &huma.ErrorDetail{Location: invalid.Field, Value: invalid.Given, Message: invalid.Allowed})
+	case errors.As(err, &refused):
+		return huma.Error422UnprocessableEntity(err.Error(), &huma.ErrorDetail{Location: refused.Field, Message: refused.Why})
 	case errors.As(err, &conflict):
 		return huma.Error409Conflict(err.Error())
 	case errors.As(err, &forbidden):

@@ -45,6 +45,8 @@ type Chart struct {
 	Expected      []*float64            `json:"expected" doc:"goes on past now, as far as the axis"`
 	Low           []*float64            `json:"low"`
 	High          []*float64            `json:"high"`
+	Floor         []*float64            `json:"floor,omitempty" doc:"the lowest that a person allows, where somebody does"`
+	Ceiling       []*float64            `json:"ceiling,omitempty" doc:"and the highest"`
 	Deviation     []*float64            `json:"deviation"`
 	ReturnPeriod  []*float64            `json:"return_period_seconds"`
 	Alerts        []record.Alert        `json:"alerts"`
@@ -76,6 +78,7 @@ func (v *Inspector) ChartOf(ctx context.Context, seriesID int64, from, to time.T
 		return c, err
 	}
 	walk(&c, subject, seriesID, history, from, to, show)
+	c.bound(subject.Rule(named.Series).Bounds, history)
 	return c, v.annotate(ctx, &c, from, to)
 }
 
@@ -111,6 +114,25 @@ func walk(c *Chart, v *watch.Subject, series int64, history []timeline.Sample, f
 		show(&r)
 		c.add(r)
 		at = v.Grid.Next(at)
+	}
+}
+
+// bound lays what a person allows beside the values.
+func (c *Chart) bound(b detect.Bounds, history []timeline.Sample) {
+	if low, high := b.Around(math.NaN()); math.IsInf(low, -1) && math.IsInf(high, 1) && b.Fall == 0 && b.Rise == 0 {
+		return
+	}
+	values := make(map[int64]float64, len(history))
+	for _, s := range history {
+		values[s.At] = s.Value
+	}
+	for _, at := range c.At {
+		before, known := values[at.Unix()-int64(b.Back)*c.PeriodSeconds]
+		if !known {
+			before = math.NaN()
+		}
+		low, high := b.Around(before)
+		c.Floor, c.Ceiling = append(c.Floor, finite(low)), append(c.Ceiling, finite(high))
 	}
 }
 

@@ -21,6 +21,11 @@ func (e Invalid) Error() string {
 	return fmt.Sprintf("%s %q is not allowed: %s", e.Field, e.Given, e.Allowed)
 }
 
+// Refused says that what was given does not go together, and why.
+type Refused struct{ Field, Why string }
+
+func (e Refused) Error() string { return e.Why }
+
 // Conflict says that what was asked for clashes with what is there.
 type Conflict struct{ What string }
 

@@ -32,7 +32,7 @@ func CheckSettings(v record.Settings, m record.Metric) error {
 		return err
 	}
 	if err := v.Check(grid); err != nil {
-		return record.Invalid{Field: "settings", Given: v.Method, Allowed: err.Error()}
+		return record.Refused{Field: "settings", Why: err.Error()}
 	}
 	return nil
 }

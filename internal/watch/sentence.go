@@ -61,6 +61,9 @@ func (v *Subject) sentence(a record.Alert) string {
 	case detect.Missing:
 		return fmt.Sprintf("%s: %s did not come when it was due", who, unit)
 	case detect.Bound:
+		if v.Metric.Kind == timeline.Count {
+			return fmt.Sprintf("%s sends %s %s, %s", who, v.say(a.Observed), unit, v.bound(a))
+		}
 		return fmt.Sprintf("%s: %s is %s, %s", who, unit, v.say(a.Observed), v.bound(a))
 	}
 	if v.Metric.Kind == timeline.Count {

@@ -1228,7 +1228,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All metrics */
+        /** What is measured */
         get: operations["metrics"];
         put?: never;
         /** Measure a table from now on; the probe is tried first */
@@ -1476,6 +1476,24 @@ export interface paths {
         /** What other settings would have told, beside today's, on the same past */
         post: operations["rehearse"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/monitors/{name}/segments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give a segment of a monitor, or a pattern of segments, settings of its own; those of others stay */
+        put: operations["change-segment"];
+        post?: never;
+        /** Let a segment have the monitor's settings again */
+        delete: operations["remove-segment"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2257,7 +2275,7 @@ export interface components {
              * @description the rule that opened it
              * @enum {string}
              */
-            cause: "deviation" | "silence" | "stuck" | "missing" | "step" | "overdue" | "unreadable" | "columns" | "runs" | "file" | "promise";
+            cause: "deviation" | "silence" | "stuck" | "missing" | "step" | "overdue" | "bound" | "unreadable" | "columns" | "runs" | "file" | "promise" | "comparison";
             /**
              * Format: double
              * @description that it is a fault, as the filter sees it
@@ -2266,7 +2284,7 @@ export interface components {
             close_reason: string;
             /** Format: date-time */
             closed_at: string | null;
-            /** @description the drift comparison whose figure it is about; empty if it is about none */
+            /** @description the drift comparison that it is about, or whose figure; empty if it is about none */
             comparison: string;
             dataset: string;
             /** @enum {string} */
@@ -2410,7 +2428,7 @@ export interface components {
              * @description the rule that opened it
              * @enum {string}
              */
-            cause: "deviation" | "silence" | "stuck" | "missing" | "step" | "overdue" | "unreadable" | "columns" | "runs" | "file" | "promise";
+            cause: "deviation" | "silence" | "stuck" | "missing" | "step" | "overdue" | "bound" | "unreadable" | "columns" | "runs" | "file" | "promise" | "comparison";
             /**
              * Format: double
              * @description that it is a fault, as the filter sees it
@@ -2419,7 +2437,7 @@ export interface components {
             close_reason: string;
             /** Format: date-time */
             closed_at: string | null;
-            /** @description the drift comparison whose figure it is about; empty if it is about none */
+            /** @description the drift comparison that it is about, or whose figure; empty if it is about none */
             comparison: string;
             dataset: string;
             /** @enum {string} */
@@ -2624,11 +2642,15 @@ export interface components {
             since: string;
         };
         BacktestOrder: {
+            /** @description tried above each monitor's own: the settings that change, null for one that is taken away (JSON Merge Patch, RFC 7396) */
+            change?: {
+                [key: string]: unknown;
+            };
             /** Format: date-time */
             from: string;
             /** @description names; all if left out */
             monitors?: string[] | null;
-            /** @description tried instead of each monitor's own */
+            /** @description tried in place of each monitor's own */
             settings?: components["schemas"]["Settings"];
             /**
              * Format: date-time
@@ -2856,6 +2878,50 @@ export interface components {
              */
             version: number;
         };
+        ChangedSegment: {
+            /** Format: int64 */
+            critical_seconds?: number;
+            /** @enum {string} */
+            direction?: "low" | "high" | "both" | "";
+            /** Format: double */
+            fall?: number;
+            /** Format: double */
+            highest?: number;
+            /** Format: double */
+            lowest?: number;
+            /** Format: double */
+            min_effect?: number;
+            /** Format: int64 */
+            missing?: number;
+            /** @description it has a band and never an alert */
+            muted?: boolean;
+            /** @description why */
+            note?: string;
+            /** Format: int64 */
+            of?: number;
+            /** @description of its alerts */
+            owner?: string;
+            /** Format: int64 */
+            persist?: number;
+            /** @description why, for the list of versions */
+            reason?: string;
+            /** Format: double */
+            rise?: number;
+            /** @description a segment, or a pattern of segments in which * stands for any characters; of several that fit, the later goes before the earlier */
+            segment: string;
+            silence_off?: boolean;
+            /** Format: int64 */
+            smooth?: number;
+            spikes?: boolean;
+            stuck_off?: boolean;
+            /** @enum {string} */
+            sustained?: "off" | "short" | "long" | "";
+            /**
+             * Format: int64
+             * @description return period of each of these segments by itself: by chance it raises one alert in this time
+             */
+            warn_seconds?: number;
+        };
         Channel: {
             /** Format: date-time */
             created_at: string;
@@ -2916,10 +2982,14 @@ export interface components {
             alerts: components["schemas"]["Alert"][] | null;
             /** @description start of each period */
             at: string[] | null;
+            /** @description and the highest */
+            ceiling?: (number | null)[] | null;
             dataset: string;
             deviation: (number | null)[] | null;
             /** @description goes on past now, as far as the axis */
             expected: (number | null)[] | null;
+            /** @description the lowest that a person allows, where somebody does */
+            floor?: (number | null)[] | null;
             high: (number | null)[] | null;
             incidents: components["schemas"]["Incident"][] | null;
             kind: string;
@@ -2989,6 +3059,11 @@ export interface components {
             /** Format: date-time */
             created_at: string;
             dataset: string;
+            /**
+             * Format: date-time
+             * @description since when it cannot be computed
+             */
+            failing_since: string | null;
             /** @description what is compared, as its columns were found */
             features: components["schemas"]["Feature"][] | null;
             /** Format: int64 */
@@ -4263,6 +4338,11 @@ export interface components {
             created_at: string;
             dataset: string;
             detail: string;
+            /**
+             * Format: date-time
+             * @description since when it cannot be computed
+             */
+            failing_since: string | null;
             /** @description what is compared, as its columns were found */
             features: components["schemas"]["Feature"][] | null;
             /** Format: int64 */
@@ -5725,6 +5805,48 @@ export interface components {
             unwatched: number;
             weeks: components["schemas"]["Week"][] | null;
         };
+        SegmentSettings: {
+            /** Format: int64 */
+            critical_seconds?: number;
+            /** @enum {string} */
+            direction?: "low" | "high" | "both" | "";
+            /** Format: double */
+            fall?: number;
+            /** Format: double */
+            highest?: number;
+            /** Format: double */
+            lowest?: number;
+            /** Format: double */
+            min_effect?: number;
+            /** Format: int64 */
+            missing?: number;
+            /** @description it has a band and never an alert */
+            muted?: boolean;
+            /** @description why */
+            note?: string;
+            /** Format: int64 */
+            of?: number;
+            /** @description of its alerts */
+            owner?: string;
+            /** Format: int64 */
+            persist?: number;
+            /** Format: double */
+            rise?: number;
+            /** @description a segment, or a pattern of segments in which * stands for any characters; of several that fit, the later goes before the earlier */
+            segment: string;
+            silence_off?: boolean;
+            /** Format: int64 */
+            smooth?: number;
+            spikes?: boolean;
+            stuck_off?: boolean;
+            /** @enum {string} */
+            sustained?: "off" | "short" | "long" | "";
+            /**
+             * Format: int64
+             * @description return period of each of these segments by itself: by chance it raises one alert in this time
+             */
+            warn_seconds?: number;
+        };
         SegmentValue: {
             /** @description empty where it has no name */
             column: string;
@@ -5829,14 +5951,29 @@ export interface components {
             direction: "low" | "high" | "both";
             /**
              * Format: double
+             * @description a value that lies more than this share below an earlier one rings at once; 0: none
+             */
+            fall?: number;
+            /**
+             * Format: double
              * @description fixed: highest value allowed
              */
             high?: number;
             /**
              * Format: double
+             * @description a value above rings at once
+             */
+            highest?: number;
+            /**
+             * Format: double
              * @description fixed: lowest value allowed
              */
             low?: number;
+            /**
+             * Format: double
+             * @description a value below rings at once, however usual it is; beside a learned band
+             */
+            lowest?: number;
             /**
              * Format: int64
              * @description alerts this many periods apart are one; 0: by the period's length, -1: never
@@ -5872,8 +6009,15 @@ export interface components {
             persist: number;
             /** @description hours in the dataset's zone in which only critical alerts are told, as 'mon-fri 22:00-06:00'; the others when they end, if they still last */
             quiet?: string[] | null;
+            /**
+             * Format: double
+             * @description or above it
+             */
+            rise?: number;
             /** @description rolling: median and MAD instead of mean and standard deviation */
             robust?: boolean;
+            /** @description what differs for some segments */
+            segments?: components["schemas"]["SegmentSettings"][] | null;
             /** @description do not tell of zeros where rows were due */
             silence_off?: boolean;
             /**
@@ -5891,6 +6035,11 @@ export interface components {
              * @enum {string}
              */
             sustained?: "off" | "short" | "long" | "";
+            /**
+             * @description which one: the period before, the same time the day or the week before; empty: the day
+             * @enum {string}
+             */
+            than?: "previous" | "day" | "week" | "";
             /**
              * Format: int64
              * @description return period: by chance the monitor as a whole raises one alert in this time
@@ -6219,6 +6368,11 @@ export interface components {
             /** Format: date-time */
             created_at: string;
             dataset: string;
+            /**
+             * Format: date-time
+             * @description since when it cannot be computed
+             */
+            failing_since: string | null;
             /** @description what is compared, as its columns were found */
             features: components["schemas"]["Feature"][] | null;
             /** Format: int64 */
@@ -6347,6 +6501,10 @@ export interface components {
             took_seconds: number;
         };
         Trial: {
+            /** @description tried above each monitor's own: the settings that change, null for one that is taken away (JSON Merge Patch, RFC 7396) */
+            change?: {
+                [key: string]: unknown;
+            };
             /** @description alerts that would no longer be told */
             gone: components["schemas"]["BacktestAlert"][] | null;
             /** @description references */
@@ -6357,7 +6515,7 @@ export interface components {
             proposed: components["schemas"]["Backtest"];
             sentence: string;
             /** @description tried in place of each monitor's own */
-            settings: components["schemas"]["Settings"];
+            settings?: components["schemas"]["Settings"];
             /** Format: int64 */
             stays: number;
             today: components["schemas"]["Backtest"];
@@ -6722,14 +6880,29 @@ export interface components {
             direction: "low" | "high" | "both";
             /**
              * Format: double
+             * @description a value that lies more than this share below an earlier one rings at once; 0: none
+             */
+            fall?: number;
+            /**
+             * Format: double
              * @description fixed: highest value allowed
              */
             high?: number;
             /**
              * Format: double
+             * @description a value above rings at once
+             */
+            highest?: number;
+            /**
+             * Format: double
              * @description fixed: lowest value allowed
              */
             low?: number;
+            /**
+             * Format: double
+             * @description a value below rings at once, however usual it is; beside a learned band
+             */
+            lowest?: number;
             /**
              * Format: int64
              * @description alerts this many periods apart are one; 0: by the period's length, -1: never
@@ -6769,8 +6942,15 @@ export interface components {
             persist: number;
             /** @description hours in the dataset's zone in which only critical alerts are told, as 'mon-fri 22:00-06:00'; the others when they end, if they still last */
             quiet?: string[] | null;
+            /**
+             * Format: double
+             * @description or above it
+             */
+            rise?: number;
             /** @description rolling: median and MAD instead of mean and standard deviation */
             robust?: boolean;
+            /** @description what differs for some segments */
+            segments?: components["schemas"]["SegmentSettings"][] | null;
             /** @description do not tell of zeros where rows were due */
             silence_off?: boolean;
             /**
@@ -6788,6 +6968,11 @@ export interface components {
              * @enum {string}
              */
             sustained?: "off" | "short" | "long" | "";
+            /**
+             * @description which one: the period before, the same time the day or the week before; empty: the day
+             * @enum {string}
+             */
+            than?: "previous" | "day" | "week" | "";
             /**
              * Format: int64
              * @description return period: by chance the monitor as a whole raises one alert in this time
@@ -9521,7 +9706,11 @@ export interface operations {
     };
     metrics: {
         parameters: {
-            query?: never;
+            query?: {
+                dataset?: string;
+                /** @description with the figures of drift comparisons, which are metrics too */
+                drift?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -10156,6 +10345,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-segment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangedSegment"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Monitor"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-segment": {
+        parameters: {
+            query: {
+                segment: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Monitor"];
                 };
             };
             /** @description Error */

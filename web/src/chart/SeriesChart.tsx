@@ -56,7 +56,7 @@ export function SeriesChart({ chart, now, since, at, onAt, onZoom, height = 322 
   const x = scaleTime().domain([full.at[0], full.at[n - 1] + period / 2]).range([0, inner]);
   const known = (list: (number | null)[]) => list.filter((v): v is number => v !== null);
   const highest = deviating ? Math.max(max(known(p.observed)) ?? 1, 1) : top(p);
-  const lowest = deviating || chart.kind === "value" ? Math.min(min(known(p.observed)) ?? 0, min(known(p.low)) ?? 0) : 0;
+  const lowest = deviating || chart.kind === "value" ? Math.min(min(known(p.observed)) ?? 0, min(known(p.low)) ?? 0, min(known(p.floor ?? [])) ?? 0) : 0;
   const y = scaleLinear().domain([lowest, highest]).nice(4).range([plot, 0]);
   const d = paths(p, x, y);
   const days = midnights(full.at[0], full.at[n - 1], chart.zone);
@@ -108,6 +108,7 @@ export function SeriesChart({ chart, now, since, at, onAt, onZoom, height = 322 
           <path d={d.band} fill="var(--pewter)" clipPath={`url(#${id}-plot)`} />
           <path d={d.below + d.above} fill="var(--verm-wash)" />
           <path d={d.expected} fill="none" stroke="var(--pewter-line)" strokeDasharray="3 2.5" />
+          <path d={d.bounds} fill="none" stroke="var(--ink2)" strokeWidth="1" clipPath={`url(#${id}-plot)`} data-bounds={d.bounds !== "" || undefined} />
           <path d={d.observed} fill="none" stroke="var(--ink)" strokeWidth={n > 500 ? 1 : 1.5} strokeLinejoin="round" />
           <line x2={inner} y1={y(0)} y2={y(0)} stroke={deviating ? "var(--pewter-line)" : "var(--ink)"} />
           {full.observed.map((v, i) => (v === null && full.at[i] < now - period && full.at[i - 1] !== undefined && full.observed[i - 1] !== null
@@ -124,6 +125,10 @@ export function SeriesChart({ chart, now, since, at, onAt, onZoom, height = 322 
               {Math.abs(y(shown.high[lastBand]!) - y(shown.expected[lastBand]!)) > 13 && <text x={inner + 8} y={y(shown.expected[lastBand]!) + 4} style={{ fill: "var(--ink2)" }}>expected</text>}
             </g>
           )}
+          {([["floor", shown.floor], ["ceiling", shown.ceiling]] as const).map(([name, list]) => {
+            const last = list?.findLast((v) => v !== null);
+            return last !== undefined && last !== null && y(last) >= 0 && y(last) <= plot && <text key={name} x={inner + 8} y={y(last) + 4} style={{ fill: "var(--ink2)", fontWeight: 600 }}>bound</text>;
+          })}
           <text x={-8} y={plot + 15} textAnchor="end">alerts</text>
           <text x={-8} y={plot + 28} textAnchor="end">incidents</text>
           <Strip alerts={chart.alerts ?? []} incidents={chart.incidents ?? []} x={x} y={plot + 7} width={inner} lane={lane} now={now} id={id} onAlert={(a) => go(`/alerts/${a}`)} />

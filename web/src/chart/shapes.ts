@@ -4,12 +4,13 @@ import type { Chart } from "../api/client";
 type Num = number | null;
 
 /** One drawn column of a series: pixel-thinned so that extremes survive. */
-export type Points = { at: number[]; observed: Num[]; expected: Num[]; low: Num[]; high: Num[]; deviation: Num[] };
+export type Points = { at: number[]; observed: Num[]; expected: Num[]; low: Num[]; high: Num[]; deviation: Num[]; floor?: Num[]; ceiling?: Num[] };
 
 export function pointsOf(c: Chart): Points {
   return {
     at: c.at!.map((t) => Date.parse(t)),
     observed: c.observed as Num[], expected: c.expected as Num[], low: c.low as Num[], high: c.high as Num[], deviation: c.deviation as Num[],
+    floor: c.floor as Num[] | undefined, ceiling: c.ceiling as Num[] | undefined,
   };
 }
 
@@ -28,13 +29,14 @@ export function thin(p: Points, most: number): Points {
     keep.push(...(lo === hi ? [lo] : [Math.min(lo, hi), Math.max(lo, hi)]));
   }
   const pick = <T,>(list: T[]) => keep.map((i) => list[i]);
-  return { at: pick(p.at), observed: pick(p.observed), expected: pick(p.expected), low: pick(p.low), high: pick(p.high), deviation: pick(p.deviation) };
+  return { at: pick(p.at), observed: pick(p.observed), expected: pick(p.expected), low: pick(p.low), high: pick(p.high), deviation: pick(p.deviation), floor: p.floor && pick(p.floor), ceiling: p.ceiling && pick(p.ceiling) };
 }
 
 /** The top of the vertical axis: what was observed and expected decide it, and a band far above them is cut. */
 export function top(p: Points): number {
   const highest = (list: Num[]) => list.reduce<number>((most, v) => (v !== null && v > most ? v : most), 0);
-  const seen = Math.max(highest(p.observed), highest(p.expected));
+  const values = Math.max(highest(p.observed), highest(p.expected)), bound = Math.max(highest(p.floor ?? []), highest(p.ceiling ?? []));
+  const seen = bound <= 1.5 * values ? Math.max(values, bound) : values;
   return Math.max(seen, Math.min(highest(p.high), 2.5 * seen)) || highest(p.high) || 1;
 }
 
@@ -48,6 +50,7 @@ export function paths(p: Points, x: (at: number) => number, y: (v: number) => nu
     below: area<number>().defined(all).x((i) => x(p.at[i])).y0((i) => y(p.low[i]!)).y1((i) => y(Math.min(p.observed[i]!, p.low[i]!)))(index) ?? "",
     above: area<number>().defined(all).x((i) => x(p.at[i])).y0((i) => y(p.high[i]!)).y1((i) => y(Math.max(p.observed[i]!, p.high[i]!)))(index) ?? "",
     expected: line<number>().defined(has(p.expected)).x((i) => x(p.at[i])).y((i) => y(p.expected[i]!))(index) ?? "",
+    bounds: [p.floor, p.ceiling].map((b) => (b ? line<number>().defined(has(b)).x((i) => x(p.at[i])).y((i) => y(b[i]!))(index) ?? "" : "")).join(""),
     observed: line<number>().defined(has(p.observed)).x((i) => x(p.at[i])).y((i) => y(p.observed[i]!))(index) ?? "",
   };
 }
@@ -56,5 +59,5 @@ export function paths(p: Points, x: (at: number) => number, y: (v: number) => nu
 export function asDeviation(p: Points): Points {
   const fixed = (v: number) => p.expected.map((e) => (e === null ? null : v));
   const clipped = p.deviation.map((d) => (d === null ? null : Math.max(-6, Math.min(6, d))));
-  return { ...p, observed: clipped, expected: fixed(0), low: fixed(-1), high: fixed(1) };
+  return { ...p, observed: clipped, expected: fixed(0), low: fixed(-1), high: fixed(1), floor: undefined, ceiling: undefined };
 }

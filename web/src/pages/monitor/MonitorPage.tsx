@@ -11,6 +11,7 @@ import { Budget, Changes, Compared, LossChart } from "./Compared";
 import { SettingsForm } from "./SettingsForm";
 import { Kept } from "./Kept";
 import { NotJudged } from "./NotJudged";
+import { Segments } from "./Segments";
 import { Silence } from "./Silence";
 import { Waiting } from "./Waiting";
 import { Versions } from "./Versions";
@@ -60,6 +61,7 @@ export function MonitorPage() {
           <Section title="Settings" right={changed ? count(differing(changed, m.settings), "changed", "changed") : "as in force"}>
             <SettingsForm monitor={m} value={settings} onChange={setDraft} period={r?.period_seconds ?? 3600} unit={r?.unit ?? ""} />
           </Section>
+          <Segments settings={settings} onChange={setDraft} today={m.settings} unit={r?.unit ?? ""} known={r?.series?.map((s) => s.segment) ?? []} />
           <Kept m={m} />
           <Silence m={m} />
           <Versions m={m} />

@@ -1,6 +1,6 @@
 import type { Monitor, Settings } from "../../api/client";
 import { Choice, Figures, Pick, Rarity, Setting } from "../../parts/Controls";
-import { duration } from "../../parts/words";
+import { duration, percent } from "../../parts/words";
 
 const day = 86_400, year = 365 * day;
 const warnings = [7 * day, 30 * day, 90 * day, year, 3 * year, 10 * year];
@@ -58,6 +58,15 @@ export function SettingsForm({ monitor, value: s, onChange, period, unit }: { mo
           <Setting name="Smallest effect worth telling" today={was("min_effect", String)}>
             <Figures name="Smallest effect" value={s.min_effect || undefined} width={90} step={0.01} onChange={(v) => set({ min_effect: v ?? 0 })} after={unit} />
           </Setting>
+          <Setting name="Rings at once beyond" today={(was("lowest", String) || was("highest", String)) && `${t.lowest ?? "any"} to ${t.highest ?? "any"}`}>
+            <Figures name="Lowest allowed" width={84} step={0.01} value={s.lowest} onChange={(lowest) => set({ lowest })} after="to" />{" "}
+            <Figures name="Highest allowed" width={84} step={0.01} value={s.highest} onChange={(highest) => set({ highest })} after={unit} />
+          </Setting>
+          <Setting name="Or against an earlier value" today={(was("fall", String) || was("rise", String) || was("than", String)) && `${percent(t.fall ?? 0)} below, ${percent(t.rise ?? 0)} above ${than[t.than || "day"]}`}>
+            <Figures name="Fall, percent" value={s.fall ? Math.round(s.fall * 1e4) / 100 : undefined} step={0.1} onChange={(v) => set({ fall: v ? v / 100 : undefined })} after="% below or" />{" "}
+            <Figures name="Rise, percent" value={s.rise ? Math.round(s.rise * 1e4) / 100 : undefined} step={0.1} onChange={(v) => set({ rise: v ? v / 100 : undefined })} after="% above" />
+            {(s.fall || s.rise) && <div className="mt-2"><Choice name="Than" value={s.than || "day"} options={[["previous", "period before"], ["day", "yesterday"], ["week", "last week"]]} onChange={(v) => set({ than: v === "day" ? undefined : v })} /></div>}
+          </Setting>
           <Setting name="Missing data alarms after" today={was("missing", (v) => (!v ? "as learned" : v < 0 ? "never" : String(v)))}>
             <Choice name="Missing data" value={!s.missing ? "learned" : s.missing < 0 ? "never" : "after"} options={[["learned", "as learned"], ["never", "never"], ["after", "after"]]}
               onChange={(v) => set({ missing: v === "learned" ? undefined : v === "never" ? -1 : 2 })} />{" "}
@@ -76,6 +85,7 @@ export function SettingsForm({ monitor, value: s, onChange, period, unit }: { mo
   );
 }
 
+const than: Record<string, string> = { previous: "the period before", day: "yesterday", week: "last week" };
 const over: Record<string, string> = { off: "off", short: "over 12", long: "all lengths" };
 
 function Tick({ name, on, set }: { name: string; on: boolean; set: (v: boolean) => void }) {
