@@ -253,7 +253,7 @@ func rehearseInConsole(t *testing.T, p *program) {
 	dbtest.Must(t, err)
 	click("Add")
 	dbtest.Must(t, tab.Await("[...document.querySelectorAll('label')].some((l) => { const is = l.innerText.startsWith('muted:'); if (is) l.querySelector('input').click(); return is; })"))
-	dbtest.Must(t, tab.Await("document.body.innerText.includes('muted new') && document.querySelector('h1').innerText.includes('misses')"))
+	dbtest.Must(t, tab.Await("document.body.innerText.includes('muted new') && document.querySelector('h1').innerText.startsWith('Rehearsed on')"))
 	click("Save as version 3")
 	dbtest.Must(t, tab.Await("document.body.innerText.includes('version 3') && document.body.innerText.includes('1 of its own')"))
 	dbtest.Must(t, p.client().Get(t.Context(), "/monitors/gate-events-volume", nil, &m))

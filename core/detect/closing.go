@@ -123,13 +123,18 @@ func (c *closing) turn(e *Evaluator, at int64, mult bool) bool {
 // adopted are learned from and not told. One that is another series altogether
 // has a history of its own from here on.
 func (e *Evaluator) settleDown(at int64, another bool) {
-	e.Probation = at + 7*daySeconds
-	if e.daily {
-		e.Probation = at + 28*daySeconds
-	}
+	e.Probation = at + e.probation()
 	if another {
 		e.Probation, e.Regime = max(e.Probation, at+14*daySeconds), at+e.step
 	}
+}
+
+// probation is how long a new level settles, seconds.
+func (e *Evaluator) probation() int64 {
+	if e.daily {
+		return 28 * daySeconds
+	}
+	return 7 * daySeconds
 }
 
 // former is the level before one that was adopted. A fault that lasted until then
@@ -145,6 +150,27 @@ const formerFor = 28 * daySeconds
 
 func (e *Evaluator) leave(at int64) {
 	e.Former = former{Level: e.Model.Level(), Until: at + formerFor, Turned: at + e.step}
+}
+
+// explained tells whether the last periods deviate no farther than to the level before
+// the one that was adopted: what was taken for a new level ends.
+func (e *Evaluator) explained(d Direction, periods int) bool {
+	f := &e.Former
+	if e.Last >= f.Until {
+		return false
+	}
+	x, mu, n := 0.0, 0.0, 0.0
+	for k := range min(periods, e.Recent.Valid) {
+		if p := e.Recent.last(k); p.OK {
+			x, mu, n = x+p.X, mu+p.expected(e.Model), n+1
+		}
+	}
+	want, is := f.Level-e.Model.Level(), (x-mu)/max(n, 1)
+	slack := e.Model.Spread
+	if e.Model.Family == baseline.Mult {
+		want, is, slack = math.Log(max(f.Level, 1e-9)/max(e.Model.Level(), 1e-9)), math.Log(max(x, 1e-9)/max(mu, 1e-9)), 0.1
+	}
+	return want*float64(d) > 0 && is/want < 1.3+slack/math.Abs(want)
 }
 
 // goBack takes up the former level again once a day (or so) of values fits it and

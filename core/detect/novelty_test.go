@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"testing"
 
+	"tinbell/core/baseline"
 	"tinbell/core/timeline"
 )
 
@@ -145,5 +146,25 @@ func TestAFaultThatEndsAfterItsLevelWasAdoptedIsNoNews(t *testing.T) {
 	alerts, _ := run(t, config(timeline.Count, hourly()), Rule{}, h, 56*24)
 	if len(alerts) != 1 || alerts[0].Direction != Low || alerts[0].Reason != "level_adopted" {
 		t.Errorf("six days at three fifths, and back: %d alerts, %+v", len(alerts), alerts)
+	}
+}
+
+func TestAFaultRingsThoughANewLevelSettles(t *testing.T) {
+	for name, cfg := range map[string]baseline.Config{"learned": config(timeline.Count, hourly()), "rolling": plainConfig(baseline.Method{Name: baseline.Rolling, Window: 168})} {
+		h := scene(rand.New(rand.NewPCG(15, 7)), hourly(), sceneStart, 90, 200)
+		if name == "rolling" {
+			h = level(rand.New(rand.NewPCG(15, 7)), 90)
+		}
+		for i := 60 * 24; i < len(h); i++ {
+			h[i].Value *= 1.3 // for good, and adopted three days later
+		}
+		fault := 66*24 + 9
+		for i := range 20 {
+			h[fault+i].Value *= 0.5
+		}
+		alerts, _ := run(t, cfg, Rule{}, h, 56*24)
+		if len(alerts) != 2 || alerts[0].Reason != "level_adopted" || alerts[1].Direction != Low || alerts[1].Raised > h[fault+20].At {
+			t.Errorf("%s: half of all lost three days after a new level was adopted: %d alerts, %+v", name, len(alerts), alerts[len(alerts)-1])
+		}
 	}
 }

@@ -261,7 +261,7 @@ func (e simple) tell(pt *baseline.Point, r *Reading) Change {
 		}
 	}
 	for s, d := range [2]Direction{Low, High} {
-		if !e.settling() && (e.rule.Direction == Both || e.rule.Direction == d) && outside[s] && bits.OnesCount64(e.Bits[s]&(1<<n-1)) >= m {
+		if (!e.settling() || e.verdict.told[s] > e.settleLimit()*e.warn[s]) && (e.rule.Direction == Both || e.rule.Direction == d) && outside[s] && bits.OnesCount64(e.Bits[s]&(1<<n-1)) >= m {
 			since := pt.At - int64(n-1-bits.LeadingZeros64(e.Bits[s]<<(64-n)))*e.step
 			return e.open(pt, r, Alert{Cause: Deviation, Direction: d, Severity: Warning, Window: n, Since: since, Rang: e.Plain.Run[s]})
 		}

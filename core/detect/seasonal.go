@@ -102,8 +102,18 @@ func (e *Evaluator) learning() bool {
 func (e *Evaluator) hushed() bool { return e.Open && e.Alert.Quiet }
 
 // settling tells whether a new level was adopted lately: what deviates from it
-// is learned from and not told.
+// is learned from and not told, unless it is far beyond what a level that is not yet
+// well known explains.
 func (e *Evaluator) settling() bool { return e.Last < e.Probation }
+
+// settleLimit is how many times its limit a statistic must reach while a new level
+// settles: twice at first, a fifth more at the end.
+func (e *Evaluator) settleLimit() float64 {
+	if !e.settling() {
+		return 1
+	}
+	return 1.2 + 0.8*min(float64(e.Probation-e.Last)/float64(e.probation()), 1)
+}
 
 // tell opens, follows and closes the series' alert after a known, unmasked
 // period.
@@ -113,7 +123,7 @@ func (e seasonal) tell(pt *baseline.Point, ex *baseline.Expectation, r *Reading)
 	}
 	for s := range 2 {
 		bit := uint64(0)
-		if e.verdict.told[s] > e.warn[s] {
+		if e.verdict.told[s] > e.settleLimit()*e.warn[s] {
 			bit = 1
 		}
 		e.Bits[s] = e.Bits[s]<<1 | bit
@@ -151,7 +161,7 @@ func (e *Evaluator) miss(pt *baseline.Point) Change {
 }
 
 func (e *Evaluator) windowsTell(d Direction) bool {
-	if e.settling() || e.rule.Direction != Both && e.rule.Direction != d {
+	if e.rule.Direction != Both && e.rule.Direction != d {
 		return false
 	}
 	s := side(d)
@@ -174,6 +184,9 @@ func (e *Evaluator) openWindow(pt *baseline.Point, r *Reading) Change {
 		d = High
 	}
 	s := side(d)
+	if e.settling() && e.explained(d, e.verdict.window[s]) {
+		return None
+	}
 	onset, rang := e.began(d, e.verdict.window[s], pt.At)
 	return e.open(pt, r, Alert{
 		Cause: Deviation, Direction: d, Severity: Warning, Window: e.verdict.window[s], Since: onset.At, Onset: onset, Rang: rang,

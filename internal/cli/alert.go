@@ -35,7 +35,7 @@ func (a *app) alertCommand() *cobra.Command {
 			}
 			l := listing{head: []string{"id", "raised", "severity", "what", "dataset", "how rare", "label"}, right: []int{1}, raw: page, none: "No such alert."}
 			for _, x := range page.Alerts {
-				l.rows = append(l.rows, []string{strconv.FormatInt(x.ID, 10), local(x.RaisedAt, x.Zone), x.Severity, x.Sentence, or(x.Dataset, x.Source+x.Job), rare(x.ReturnPeriod), verdict(x)})
+				l.rows = append(l.rows, []string{strconv.FormatInt(x.ID, 10), a.local(x.RaisedAt, x.Zone), x.Severity, x.Sentence, or(x.Dataset, x.Source+x.Job), rare(x.ReturnPeriod), verdict(x)})
 			}
 			return a.show(l)
 		}}
@@ -63,7 +63,7 @@ func (a *app) alertShow() *cobra.Command {
 			fmt.Fprintf(a.out, "%s.\n\n", d.Sentence)
 			facts := [][2]string{
 				{"state", d.Severity + ", " + verdict(d.Alert)}, {"dataset", d.Dataset}, {"segment", orNone(d.Segment)}, {"monitor", d.Monitor}, {"owner", orNone(d.Owner)},
-				{"since", local(d.Since, d.Zone) + " " + d.Zone}, {"raised", local(d.RaisedAt, d.Zone)}, {"closed", optional(d.ClosedAt, d.Zone, "still open")},
+				{"since", a.local(d.Since, d.Zone)}, {"raised", a.local(d.RaisedAt, d.Zone)}, {"closed", a.optional(d.ClosedAt, d.Zone, "still open")},
 				{"opened by", d.Cause + " rule, " + d.Direction}, {"how rare", rare(d.ReturnPeriod)}, {"peak", fmt.Sprintf("%+.1f half-widths of the band", d.Peak)},
 			}
 			if d.Figures != "" {
@@ -73,19 +73,19 @@ func (a *app) alertShow() *cobra.Command {
 				facts = append(facts, [2]string{"strength", fmt.Sprintf("%.1f times the rule's limit", d.Strength)})
 			}
 			if d.Returns > 0 {
-				facts = append(facts, [2]string{"came back", fmt.Sprintf("%s since, not told again; last %s", words.Plural(d.Returns, "time"), optional(d.ReturnedAt, d.Zone, ""))})
+				facts = append(facts, [2]string{"came back", fmt.Sprintf("%s since, not told again; last %s", words.Plural(d.Returns, "time"), a.optional(d.ReturnedAt, d.Zone, ""))})
 			}
 			if !d.Judged() {
 				facts = [][2]string{
 					{"state", d.Severity + ", " + verdict(d.Alert)}, {"source", orNone(d.Source)}, {"dataset", orNone(d.Dataset)}, {"job", orNone(d.Job)}, {"owner", orNone(d.Owner)},
-					{"since", local(d.Since, d.Zone) + " " + d.Zone}, {"raised", local(d.RaisedAt, d.Zone)}, {"closed", optional(d.ClosedAt, d.Zone, "still open")},
+					{"since", a.local(d.Since, d.Zone)}, {"raised", a.local(d.RaisedAt, d.Zone)}, {"closed", a.optional(d.ClosedAt, d.Zone, "still open")},
 				}
 			}
 			for _, pair := range facts {
 				fmt.Fprintf(a.out, "  %-10s %s\n", pair[0], pair[1])
 			}
 			for _, l := range d.Labels {
-				fmt.Fprintf(a.out, "  %-10s %s by %s, %s%s\n", "labelled", l.Verdict, l.Author, local(l.At, d.Zone), strings.TrimRight(": "+l.Cause+" "+l.Note, ": "))
+				fmt.Fprintf(a.out, "  %-10s %s by %s, %s%s\n", "labelled", l.Verdict, l.Author, a.local(l.At, d.Zone), strings.TrimRight(": "+l.Cause+" "+l.Note, ": "))
 			}
 			if !d.Judged() && (explain || file != "") {
 				return fmt.Errorf("alert %s is about a source, a table or a job: it has no series to explain or draw", args[0])
@@ -115,13 +115,13 @@ func (a *app) explain(ctx context.Context, alert record.Alert) error {
 	if err := a.client().Get(ctx, fmt.Sprintf("/series/%d/explain", alert.SeriesID), url.Values{"at": {at.Format(time.RFC3339)}}, &x); err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "\nExpected at %s: %.4g\n", local(x.At, alert.Zone), x.Expected)
+	fmt.Fprintf(a.out, "\nExpected at %s: %.4g\n", a.local(x.At, alert.Zone), x.Expected)
 	for _, p := range x.Parts {
 		fmt.Fprintf(a.out, "  %-20s %+.4g\n", p.Name, p.Amount)
 	}
-	fmt.Fprintf(a.out, "Learned from %s to %s, %d stretches left out:\n", local(x.TrainedFrom, alert.Zone), local(x.TrainedTo, alert.Zone), len(x.Excluded))
+	fmt.Fprintf(a.out, "Learned from %s to %s, %d stretches left out:\n", a.local(x.TrainedFrom, alert.Zone), a.local(x.TrainedTo, alert.Zone), len(x.Excluded))
 	for _, e := range x.Excluded {
-		fmt.Fprintf(a.out, "  %s to %s  %s\n", local(e.From, alert.Zone), local(e.To, alert.Zone), e.Why)
+		fmt.Fprintf(a.out, "  %s to %s  %s\n", a.local(e.From, alert.Zone), a.local(e.To, alert.Zone), e.Why)
 	}
 	return nil
 }
@@ -183,7 +183,7 @@ func (a *app) alertNormal() *cobra.Command {
 			if err := a.client().Send(c.Context(), "POST", "/alerts/"+url.PathEscape(args[0])+"/new-normal", nil, &x); err != nil {
 				return err
 			}
-			a.say("The level of %s since %s is what %s expects from now on.", orNone(x.Segment), local(x.Since, x.Zone), x.Monitor)
+			a.say("The level of %s since %s is what %s expects from now on.", orNone(x.Segment), a.local(x.Since, x.Zone), x.Monitor)
 			return nil
 		}}
 }

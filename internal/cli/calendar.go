@@ -147,7 +147,7 @@ func (a *app) calendarSuggest() *cobra.Command {
 			}
 			l := listing{head: []string{"dataset", "what", "repeats", "next", "lasts", "seen"}, raw: list, none: "Nothing that people called planned comes back at a steady time."}
 			for _, s := range list {
-				l.rows = append(l.rows, []string{s.Dataset, s.Summary, s.Repeat, local(s.From, s.Zone), words.Duration(s.To.Sub(s.From)), fmt.Sprintf("%d of %d times", s.Seen, s.Due)})
+				l.rows = append(l.rows, []string{s.Dataset, s.Summary, s.Repeat, a.local(s.From, s.Zone), words.Duration(s.To.Sub(s.From)), fmt.Sprintf("%d of %d times", s.Seen, s.Due)})
 			}
 			return a.show(l)
 		}}

@@ -32,7 +32,7 @@ func (a *app) channelCommand() *cobra.Command {
 			case v.Paused:
 				state = "paused"
 			case v.Message != "":
-				state = "not reached since " + local(*v.FailingSince, "UTC") + " UTC: " + v.Message
+				state = "not reached since " + a.local(*v.FailingSince, "UTC") + ": " + v.Message
 			}
 			l.rows = append(l.rows, []string{v.Name, v.Kind, to, orNone(v.Settings.Form), strconv.Itoa(v.HourlyLimit), state})
 		}
@@ -232,7 +232,7 @@ func (a *app) messageCommand() *cobra.Command {
 			if err := a.client().Get(c.Context(), "/messages", q, &list); err != nil {
 				return err
 			}
-			return a.show(messageTable(list, "No such message."))
+			return a.show(a.messageTable(list, "No such message."))
 		}}
 	list.Flags().StringVar(&channel, "channel", "", "only to this channel")
 	list.Flags().StringVar(&state, "state", "", "waiting, sent, failed, dropped or summed")
@@ -272,8 +272,8 @@ func pretty(text string) string {
 	return string(b)
 }
 
-func messageTable(list []record.Message, none string) listing {
-	l := listing{head: []string{"message", "created (UTC)", "channel", "what", "state", "tries", "group", "subject"}, right: []int{6, 7}, raw: list, none: none}
+func (a *app) messageTable(list []record.Message, none string) listing {
+	l := listing{head: []string{"message", "created", "channel", "what", "state", "tries", "group", "subject"}, right: []int{6, 7}, raw: list, none: none}
 	for _, m := range list {
 		group, state := "–", m.State
 		if m.GroupID != nil {
@@ -282,7 +282,7 @@ func messageTable(list []record.Message, none string) listing {
 		if m.Error != "" && m.State != record.MessageSent {
 			state += ": " + m.Error
 		}
-		l.rows = append(l.rows, []string{m.ID, local(m.CreatedAt, "UTC"), m.Channel, m.What, state, strconv.Itoa(m.Attempts), group, m.Subject})
+		l.rows = append(l.rows, []string{m.ID, a.local(m.CreatedAt, "UTC"), m.Channel, m.What, state, strconv.Itoa(m.Attempts), group, m.Subject})
 	}
 	return l
 }

@@ -27,7 +27,7 @@ func (a *app) datasetCommand() *cobra.Command {
 				age = words.Seconds(*h.AgeSeconds)
 			}
 			if h.Load != nil {
-				next = local(h.Load.Deadline, h.Dataset.Zone)
+				next = a.local(h.Load.Deadline, h.Dataset.Zone)
 			}
 			if h.Deviation != nil {
 				deviation = fmt.Sprintf("%+.1f", *h.Deviation)
@@ -93,7 +93,7 @@ func (a *app) columnsCommand() *cobra.Command {
 						changes = append(changes, x.Column+" "+x.What)
 					}
 				}
-				l.rows = append(l.rows, []string{local(v.SeenAt, "UTC"), fmt.Sprint(len(v.Columns)), or(strings.Join(changes, "; "), "first seen")})
+				l.rows = append(l.rows, []string{a.local(v.SeenAt, "UTC"), fmt.Sprint(len(v.Columns)), or(strings.Join(changes, "; "), "first seen")})
 			}
 			return a.show(l)
 		}}

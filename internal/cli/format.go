@@ -11,19 +11,20 @@ import (
 	"tinbell/internal/words"
 )
 
-// local writes a time in a dataset's zone.
-func local(t time.Time, zone string) string {
+// local writes a time in a dataset's zone, or in the one that was asked for.
+func (a *app) local(t time.Time, zone string) string {
+	zone = or(a.zone, zone)
 	if z, err := time.LoadLocation(zone); err == nil {
 		t = t.In(z)
 	}
-	return t.Format("2 Jan 15:04")
+	return t.Format("2 Jan 15:04 MST")
 }
 
-func optional(t *time.Time, zone, otherwise string) string {
+func (a *app) optional(t *time.Time, zone, otherwise string) string {
 	if t == nil {
 		return otherwise
 	}
-	return local(*t, zone)
+	return a.local(*t, zone)
 }
 
 // figure writes an estimate with its interval.

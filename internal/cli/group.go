@@ -42,7 +42,7 @@ func (a *app) groupList() *cobra.Command {
 			}
 			l := listing{head: []string{"group", "opened", "severity", "alerts", "what", "likely origin", "lasted", "looked after"}, right: []int{1, 4}, raw: page, none: "No such group."}
 			for _, g := range page.Groups {
-				l.rows = append(l.rows, []string{strconv.FormatInt(g.ID, 10), local(g.OpenedAt, g.Zone), g.Severity, strconv.Itoa(g.Alerts), g.Sentence, orNone(g.Place), lasted(g.Group), orNone(g.TakenBy)})
+				l.rows = append(l.rows, []string{strconv.FormatInt(g.ID, 10), a.local(g.OpenedAt, g.Zone), g.Severity, strconv.Itoa(g.Alerts), g.Sentence, orNone(g.Place), lasted(g.Group), orNone(g.TakenBy)})
 			}
 			return a.show(l)
 		}}
@@ -73,21 +73,21 @@ func (a *app) groupShow() *cobra.Command {
 			}
 			fmt.Fprintf(a.out, "%s.\n\n", g.Sentence)
 			for _, pair := range [][2]string{
-				{"group", fmt.Sprintf("%d, %s, %s", g.ID, g.Severity, lasted(g.GroupRow.Group))}, {"began", local(g.BeganAt, g.Zone) + " " + g.Zone}, {"opened", local(g.OpenedAt, g.Zone)},
-				{"origin", "likely " + orNone(g.Place)}, {"kept by", or(g.TakenBy, "nobody yet: tinbell group take "+args[0])}, {"snoozed", optional(g.SnoozedUntil, g.Zone, "no")},
+				{"group", fmt.Sprintf("%d, %s, %s", g.ID, g.Severity, lasted(g.GroupRow.Group))}, {"began", a.local(g.BeganAt, g.Zone)}, {"opened", a.local(g.OpenedAt, g.Zone)},
+				{"origin", "likely " + orNone(g.Place)}, {"kept by", or(g.TakenBy, "nobody yet: tinbell group take "+args[0])}, {"snoozed", a.optional(g.SnoozedUntil, g.Zone, "no")},
 			} {
 				fmt.Fprintf(a.out, "  %-10s %s\n", pair[0], pair[1])
 			}
 			fmt.Fprintln(a.out)
 			l := listing{head: []string{"alert", "raised", "severity", "what", "dataset", "label"}, right: []int{1}}
 			for _, x := range g.Members {
-				l.rows = append(l.rows, []string{strconv.FormatInt(x.ID, 10), local(x.RaisedAt, x.Zone), x.Severity, x.Sentence, or(x.Dataset, x.Source+x.Job), verdict(x)})
+				l.rows = append(l.rows, []string{strconv.FormatInt(x.ID, 10), a.local(x.RaisedAt, x.Zone), x.Severity, x.Sentence, or(x.Dataset, x.Source+x.Job), verdict(x)})
 			}
 			if err := a.show(l); err != nil {
 				return err
 			}
 			fmt.Fprintln(a.out)
-			return a.show(messageTable(g.Messages, "Nothing was told of it."))
+			return a.show(a.messageTable(g.Messages, "Nothing was told of it."))
 		}}
 }
 
@@ -191,7 +191,7 @@ func (a *app) groupAnswers() *cobra.Command {
 			}
 			l := listing{head: []string{"at", "who", "group", "and", "are", "alerts"}, right: []int{3, 4}, raw: list, none: "Nobody has said anything of groups."}
 			for _, x := range list {
-				l.rows = append(l.rows, []string{local(x.At, "UTC"), x.Author, strconv.FormatInt(x.GroupID, 10), strconv.FormatInt(x.OtherID, 10), x.Says, strings.Trim(fmt.Sprint([]int64(x.Alerts)), "[]")})
+				l.rows = append(l.rows, []string{a.local(x.At, "UTC"), x.Author, strconv.FormatInt(x.GroupID, 10), strconv.FormatInt(x.OtherID, 10), x.Says, strings.Trim(fmt.Sprint([]int64(x.Alerts)), "[]")})
 			}
 			return a.show(l)
 		}}

@@ -33,7 +33,7 @@ func (a *app) incidentCommand() *cobra.Command {
 		l := listing{head: []string{"reference", "started", "ended", "dataset", "segment", "title", "cause", "severity"}, raw: incidents,
 			none: "No incident yet. Import a catalogue: tinbell incident import FILE.csv"}
 		for _, i := range incidents {
-			l.rows = append(l.rows, []string{i.Reference, i.StartedAt.Format(time.RFC3339), optional(i.EndedAt, "UTC", "lasting"), i.Dataset, orNone(i.Segment), i.Title, orNone(i.Cause), i.Severity})
+			l.rows = append(l.rows, []string{i.Reference, i.StartedAt.Format(time.RFC3339), a.optional(i.EndedAt, "UTC", "lasting"), i.Dataset, orNone(i.Segment), i.Title, orNone(i.Cause), i.Severity})
 		}
 		return a.show(l)
 	}}
@@ -125,7 +125,7 @@ func (a *app) incidentMerge() *cobra.Command {
 			if err := a.client().Send(c.Context(), "POST", "/incidents/"+url.PathEscape(args[0])+"/merge", map[string][]string{"others": args[1:]}, &v); err != nil {
 				return err
 			}
-			a.say("%s now begins %s.", v.Reference, local(v.StartedAt, v.Zone))
+			a.say("%s now begins %s.", v.Reference, a.local(v.StartedAt, v.Zone))
 			return nil
 		}}
 }

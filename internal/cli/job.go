@@ -34,13 +34,13 @@ func (a *app) jobCommand() *cobra.Command {
 				state = "silent"
 			}
 			if j.LastAt != nil {
-				last = local(*j.LastAt, "UTC")
+				last = a.local(*j.LastAt, "UTC")
 			}
 			if j.Seconds != nil {
 				takes = words.Seconds(*j.Seconds)
 			}
 			if j.Next != nil {
-				next = local(j.Next.Deadline, "UTC")
+				next = a.local(j.Next.Deadline, "UTC")
 			}
 			l.rows = append(l.rows, []string{fmt.Sprint(j.ID), j.Name, orNone(j.Writes), last, state, takes, fmt.Sprint(j.Runs), fmt.Sprint(j.Failed), next})
 		}
@@ -80,7 +80,7 @@ func (a *app) runs(c *cobra.Command, path string) error {
 	for _, r := range runs {
 		started, took, rows, size := "–", "–", "–", "–"
 		if r.StartedAt != nil {
-			started = local(*r.StartedAt, "UTC")
+			started = a.local(*r.StartedAt, "UTC")
 		}
 		if r.StartedAt != nil && r.EndedAt != nil {
 			took = words.Duration(r.EndedAt.Sub(*r.StartedAt).Round(time.Second))
@@ -147,7 +147,7 @@ func (a *app) deliveriesCommand() *cobra.Command {
 				if d.Rows != nil {
 					rows = words.Number(float64(*d.Rows))
 				}
-				l.rows = append(l.rows, []string{local(d.LandedAt, "UTC"), d.Path, orNone(d.Segment), rows, words.Bytes(float64(d.Bytes)), d.State, d.Message})
+				l.rows = append(l.rows, []string{a.local(d.LandedAt, "UTC"), d.Path, orNone(d.Segment), rows, words.Bytes(float64(d.Bytes)), d.State, d.Message})
 			}
 			return a.show(l)
 		}}

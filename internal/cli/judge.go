@@ -26,7 +26,7 @@ func (a *app) monitorCommand() *cobra.Command {
 			s := m.Settings
 			l.rows = append(l.rows, []string{m.Name, m.Metric, s.Method, s.Direction, "once in " + words.Seconds(float64(s.WarnSeconds)),
 				"once in " + words.Seconds(float64(s.CriticalSeconds)), fmt.Sprintf("%d of %d", s.Persist, s.Of), strconv.Itoa(m.Version),
-				optional(m.LearnedAt, "UTC", "not yet")})
+				a.optional(m.LearnedAt, "UTC", "not yet")})
 		}
 		return a.show(l)
 	}}
@@ -191,12 +191,12 @@ their order, and all can be left open.`,
 				if err := a.client().Send(c.Context(), "POST", path+"/answers", answer, &given); err != nil {
 					return err
 				}
-				a.say("Kept: %s from %s to %s is %s. Limits follow in a moment.", orNone(n.Segment), local(n.From, q.Zone), local(n.To, q.Zone), verdict)
+				a.say("Kept: %s from %s to %s is %s. Limits follow in a moment.", orNone(n.Segment), a.local(n.From, q.Zone), a.local(n.To, q.Zone), verdict)
 				return nil
 			}
 			l := listing{head: []string{"", "segment", "from", "to", "rule", "limit falls by", "what it changes"}, right: []int{1, 6}, raw: q, none: q.Sentence}
 			for i, n := range q.Questions {
-				l.rows = append(l.rows, []string{fmt.Sprint(i + 1), orNone(n.Segment), local(n.From, q.Zone), local(n.To, q.Zone), n.Rule + " " + n.Direction, words.Percent(n.Gain), n.Sentence})
+				l.rows = append(l.rows, []string{fmt.Sprint(i + 1), orNone(n.Segment), a.local(n.From, q.Zone), a.local(n.To, q.Zone), n.Rule + " " + n.Direction, words.Percent(n.Gain), n.Sentence})
 			}
 			if len(q.Questions) > 0 && a.output != "json" {
 				a.say("%s\n", q.Sentence)
@@ -218,7 +218,7 @@ func (a *app) monitorStates() *cobra.Command {
 			if err := a.client().Get(c.Context(), "/monitors/"+url.PathEscape(args[0])+"/states", nil, &states); err != nil {
 				return err
 			}
-			l := listing{head: []string{"segment", "state", "since (UTC)", "why"}, raw: states, none: "It judges all of its series."}
+			l := listing{head: []string{"segment", "state", "since", "why"}, raw: states, none: "It judges all of its series."}
 			for _, s := range states {
 				l.rows = append(l.rows, []string{orNone(s.Segment), s.State, s.Since.Format("2006-01-02 15:04"), s.Message})
 			}

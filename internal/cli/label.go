@@ -79,7 +79,7 @@ func (a *app) labelQueue() *cobra.Command {
 				for _, other := range v.Alike {
 					alike += fmt.Sprintf("%d ", other.ID)
 				}
-				l.rows = append(l.rows, []string{fmt.Sprint(v.Alert.ID), words.Percent(v.Chance), local(v.Alert.RaisedAt, v.Alert.Zone), v.Alert.Monitor, v.Alert.Sentence, alike})
+				l.rows = append(l.rows, []string{fmt.Sprint(v.Alert.ID), words.Percent(v.Chance), a.local(v.Alert.RaisedAt, v.Alert.Zone), v.Alert.Monitor, v.Alert.Sentence, alike})
 			}
 			if err := a.show(l); err != nil {
 				return err
@@ -172,7 +172,7 @@ func (a *app) filterCommand() *cobra.Command {
 			}
 			near := listing{head: []string{"most like it", "label", "raised", "what"}, right: []int{1}}
 			for _, n := range h.Nearest {
-				near.rows = append(near.rows, []string{fmt.Sprint(n.ID), n.Verdict, local(n.RaisedAt, n.Zone), n.Sentence})
+				near.rows = append(near.rows, []string{fmt.Sprint(n.ID), n.Verdict, a.local(n.RaisedAt, n.Zone), n.Sentence})
 			}
 			if len(near.rows) == 0 {
 				return nil

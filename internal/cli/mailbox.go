@@ -85,9 +85,9 @@ func (a *app) mailboxCommand() *cobra.Command {
 			if err := a.client().Get(c.Context(), "/mailbox", url.Values{"limit": {strconv.Itoa(limit)}}, &letters); err != nil {
 				return err
 			}
-			l := listing{head: []string{"letter", "came (UTC)", "through", "to", "subject", "signature", "times"}, right: []int{1, 7}, raw: letters, none: "Nothing has come yet. Break something: tinbell demo break stall raw.gate_events"}
+			l := listing{head: []string{"letter", "came", "through", "to", "subject", "signature", "times"}, right: []int{1, 7}, raw: letters, none: "Nothing has come yet. Break something: tinbell demo break stall raw.gate_events"}
 			for _, x := range letters {
-				l.rows = append(l.rows, []string{strconv.Itoa(x.ID), local(x.At, "UTC"), x.Through, x.To, x.Subject, orNone(x.Signature), strconv.Itoa(x.Times)})
+				l.rows = append(l.rows, []string{strconv.Itoa(x.ID), a.local(x.At, "UTC"), x.Through, x.To, x.Subject, orNone(x.Signature), strconv.Itoa(x.Times)})
 			}
 			return a.show(l)
 		}}

@@ -38,7 +38,7 @@ func (a *app) metricCommand() *cobra.Command {
 				state += ": " + m.Message
 			}
 			l.rows = append(l.rows, []string{m.Name, m.Dataset, strings.TrimSpace(m.Measure + " " + m.Column), orNone(strings.Join(m.SegmentBy, ", ")),
-				words.Seconds(float64(m.PeriodSeconds)), optional(m.CollectedTo, m.Zone, "pushed"), state})
+				words.Seconds(float64(m.PeriodSeconds)), a.optional(m.CollectedTo, m.Zone, "pushed"), state})
 		}
 		return a.show(l)
 	}}

@@ -25,9 +25,9 @@ func (a *app) reconcileList() *cobra.Command {
 			if err := a.client().Get(c.Context(), "/reconciliations", nil, &all); err != nil {
 				return err
 			}
-			l := listing{head: []string{"name", "first", "second", "lag", "tolerance", "compared to (UTC)", "message"}, raw: all, none: "No stages are compared: tinbell reconcile set UP DOWN"}
+			l := listing{head: []string{"name", "first", "second", "lag", "tolerance", "compared to", "message"}, raw: all, none: "No stages are compared: tinbell reconcile set UP DOWN"}
 			for _, v := range all {
-				l.rows = append(l.rows, []string{v.Name, v.Up, v.Down, words.Seconds(float64(v.LagSeconds)), words.Percent(v.Tolerance), optional(v.ComparedTo, "UTC", "–"), orNone(v.Message)})
+				l.rows = append(l.rows, []string{v.Name, v.Up, v.Down, words.Seconds(float64(v.LagSeconds)), words.Percent(v.Tolerance), a.optional(v.ComparedTo, "UTC", "–"), orNone(v.Message)})
 			}
 			return a.show(l)
 		}}
@@ -70,7 +70,7 @@ With --keys, tinbell reconcile keys says which rows are on one side only.`,
 			if err := a.client().Send(c.Context(), "POST", "/reconciliations", o, &v); err != nil {
 				return err
 			}
-			a.say("%s compares %s with %s, up to %s; its monitor has the same name.", v.Name, v.Up, v.Down, optional(v.ComparedTo, "UTC", "nothing yet"))
+			a.say("%s compares %s with %s, up to %s; its monitor has the same name.", v.Name, v.Up, v.Down, a.optional(v.ComparedTo, "UTC", "nothing yet"))
 			return nil
 		}}
 	f := c.Flags()
@@ -98,7 +98,7 @@ func (a *app) reconcileShow() *cobra.Command {
 			}
 			for _, pair := range [][2]string{
 				{"first stage", v.UpSet + ", " + v.Up}, {"second stage", v.DownSet + ", " + v.Down}, {"lag", words.Seconds(float64(v.LagSeconds))}, {"tolerance", words.Percent(v.Tolerance)},
-				{"keys", orNone(strings.Trim(v.UpKey+", "+v.DownKey, ", "))}, {"metric and monitor", v.Metric}, {"compared to (UTC)", optional(v.ComparedTo, "UTC", "nothing yet")}, {"message", orNone(v.Message)}} {
+				{"keys", orNone(strings.Trim(v.UpKey+", "+v.DownKey, ", "))}, {"metric and monitor", v.Metric}, {"compared to", a.optional(v.ComparedTo, "UTC", "nothing yet")}, {"message", orNone(v.Message)}} {
 				fmt.Fprintf(a.out, "  %-19s %s\n", pair[0], pair[1])
 			}
 			return nil

@@ -12,7 +12,9 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"strings"
 	"syscall"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -20,6 +22,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tinbell/internal/client"
+	"tinbell/internal/words"
 )
 
 // Exit codes.
@@ -44,6 +47,9 @@ type app struct {
 	output string
 	quiet  bool
 	dir    string
+	zone   string // all times are written by its clocks; empty: each by its dataset's
+	utc    bool
+	wide   bool
 	out    io.Writer
 	errors io.Writer
 }
@@ -83,7 +89,7 @@ func (a *app) root() *cobra.Command {
 		Long: `Tin Bell watches the tables and ingestion streams of a warehouse: row volume,
 freshness, null share. It fits a band to each series, raises alerts at a false-
 alarm budget that you state, takes your verdicts, and scores itself.`,
-		SilenceUsage: true, SilenceErrors: true,
+		SilenceUsage: true, SilenceErrors: true, Args: cobra.ArbitraryArgs, RunE: only,
 		PersistentPreRunE: func(*cobra.Command, []string) error { return a.connect() },
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return wrongUsage{err} })
@@ -92,10 +98,14 @@ alarm budget that you state, takes your verdicts, and scores itself.`,
 	flags.StringVar(&a.token, "token", "", "token to sign in with (TINBELL_TOKEN)")
 	flags.StringVarP(&a.output, "output", "o", "table", "table, json or csv")
 	flags.BoolVarP(&a.quiet, "quiet", "q", false, "say nothing but the answer")
+	flags.StringVar(&a.zone, "zone", "", "write all times by the clocks of this zone, as America/Halifax; each by its dataset's if left out")
+	flags.BoolVar(&a.utc, "utc", false, "write all times in UTC")
+	flags.BoolVar(&a.wide, "wide", false, "do not cut tables to the width of the terminal")
 	flags.StringVar(&a.dir, "dir", "", "data directory of a private service (TINBELL_DIR; default .tinbell, of the demo .demo)")
 	root.AddCommand(a.serveCommand(), a.demoCommand(), a.sourceCommand(), a.datasetCommand(), a.metricCommand(), a.sampleCommand(), a.taskCommand(), a.jobCommand(), a.configCommand(),
 		a.monitorCommand(), a.seriesCommand(), a.groupCommand(), a.alertCommand(), a.incidentCommand(), a.calendarCommand(), a.slaCommand(), a.channelCommand(), a.routeCommand(), a.messageCommand(), a.mailboxCommand(), a.labelCommand(), a.proposalCommand(), a.filterCommand(), a.scoreCommand(), a.driftCommand(), a.tokenCommand(),
-		a.reconcileCommand(), a.auditCommand(), a.benchCommand(), a.openAPICommand())
+		a.reconcileCommand(), a.auditCommand(), a.benchCommand(), a.openAPICommand(), a.versionCommand())
+	a.complete(root, "")
 	return root
 }
 
@@ -111,6 +121,12 @@ func (a *app) connect() error {
 	case "table", "json", "csv":
 	default:
 		return wrongUsage{fmt.Errorf("--output %s: allowed are table, json and csv", a.output)}
+	}
+	if a.utc {
+		a.zone = "UTC"
+	}
+	if _, err := time.LoadLocation(a.zone); err != nil {
+		return wrongUsage{fmt.Errorf("--zone %s: the tz database does not know it; write it as America/Halifax", a.zone)}
 	}
 	first := func(values ...string) string {
 		for _, v := range values {
@@ -141,7 +157,8 @@ type listing struct {
 	rows  [][]string
 	right []int // columns with figures, 1-based
 	raw   any
-	none  string // said instead of an empty table
+	none  string   // said instead of an empty table
+	keep  []string // columns that stay when there is little room, by what stands above them
 }
 
 func (a *app) show(l listing) error {
@@ -149,15 +166,20 @@ func (a *app) show(l listing) error {
 	case "json":
 		return a.json(l.raw)
 	case "csv":
+		head, rows, ok := flat(l.raw)
+		if !ok { // the answer is no list: what is printed is all there is
+			head, rows = l.head, l.rows
+		}
 		w := csv.NewWriter(a.out)
-		w.Write(l.head)
-		w.WriteAll(l.rows)
+		w.Write(head)
+		w.WriteAll(rows)
 		return w.Error()
 	}
 	if len(l.rows) == 0 {
 		a.say("%s", l.none)
 		return nil
 	}
+	l, gone := l.fit(a.width())
 	t := table.NewWriter()
 	t.SetOutputMirror(a.out)
 	style := table.StyleLight
@@ -184,6 +206,9 @@ func (a *app) show(l listing) error {
 		t.AppendRow(row)
 	}
 	t.Render()
+	if gone > 0 {
+		a.say("%s left out to fit: --wide shows all.", words.Plural(gone, "column"))
+	}
 	return nil
 }
 
@@ -233,9 +258,23 @@ func terminal(w io.Writer) bool {
 
 // group is a command that only holds others.
 func group(use, short string, children ...*cobra.Command) *cobra.Command {
-	c := &cobra.Command{Use: use, Short: short}
+	c := &cobra.Command{Use: use, Short: short, Args: cobra.ArbitraryArgs, RunE: only}
 	c.AddCommand(children...)
 	return c
+}
+
+// only is what a command does that holds others: it lists them, and refuses what is none
+// of them.
+func only(c *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return c.Help()
+	}
+	c.SuggestionsMinimumDistance = 2
+	text := fmt.Sprintf("there is no command %q", c.CommandPath()+" "+args[0])
+	if like := c.SuggestionsFor(args[0]); len(like) > 0 {
+		text += "; did you mean " + strings.Join(like, " or ") + "?"
+	}
+	return wrongUsage{errors.New(text)}
 }
 
 // exactly asks for n arguments.

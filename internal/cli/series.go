@@ -145,13 +145,13 @@ func (a *app) seriesExplain() *cobra.Command {
 			for _, p := range x.Parts {
 				l.rows = append(l.rows, []string{p.Name, fmt.Sprintf("%+.4g", p.Amount)})
 			}
-			l.rows = append(l.rows, []string{"expected at " + local(x.At, x.Zone), fmt.Sprintf("%.4g", x.Expected)})
+			l.rows = append(l.rows, []string{"expected at " + a.local(x.At, x.Zone), fmt.Sprintf("%.4g", x.Expected)})
 			if err := a.show(l); err != nil {
 				return err
 			}
-			a.say("\nLearned from %s to %s, %s left out.", local(x.TrainedFrom, x.Zone), local(x.TrainedTo, x.Zone), words.Plural(len(x.Excluded), "stretch"))
+			a.say("\nLearned from %s to %s, %s left out.", a.local(x.TrainedFrom, x.Zone), a.local(x.TrainedTo, x.Zone), words.Plural(len(x.Excluded), "stretch"))
 			for _, e := range x.Excluded {
-				a.say("  %s to %s  %s", local(e.From, x.Zone), local(e.To, x.Zone), e.Why)
+				a.say("  %s to %s  %s", a.local(e.From, x.Zone), a.local(e.To, x.Zone), e.Why)
 			}
 			if s.file == "" {
 				return nil

@@ -30,7 +30,7 @@ func (a *app) slaCommand() *cobra.Command {
 					chance = words.Percent(p.Probability)
 				}
 				if p.NextTo != nil {
-					next = local(*p.NextTo, p.Zone)
+					next = a.local(*p.NextTo, p.Zone)
 				}
 				met, due := 0, 0
 				for _, m := range p.Months {
@@ -82,7 +82,7 @@ func (a *app) slaShow() *cobra.Command {
 				days := listing{head: []string{"day", "state", "had", "of", "met at"}, right: []int{3, 4}, none: ""}
 				for i := len(p.Windows) - 1; i >= 0; i-- {
 					d := p.Windows[i]
-					days.rows = append(days.rows, []string{d.Day.Format("Mon 2 Jan"), d.Standing, words.Number(d.Have), words.Number(d.AtLeast), optional(d.MetAt, p.Zone, "–")})
+					days.rows = append(days.rows, []string{d.Day.Format("Mon 2 Jan"), d.Standing, words.Number(d.Have), words.Number(d.AtLeast), a.optional(d.MetAt, p.Zone, "–")})
 				}
 				return a.show(days)
 			}

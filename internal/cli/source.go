@@ -72,7 +72,7 @@ func (a *app) sourceCommand() *cobra.Command {
 			}
 			l := listing{head: []string{"pattern", "files", "bytes", "newest", "dataset", "for example"}, right: []int{2, 3}, raw: found, none: "Nothing has landed yet. Files whose names begin with . or _ or end in .tmp or .part count as unfinished."}
 			for _, p := range found {
-				l.rows = append(l.rows, []string{p.Pattern, words.Number(float64(p.Files)), words.Bytes(float64(p.Bytes)), local(p.Newest, "UTC"), or(p.Dataset, "none yet"), p.Example})
+				l.rows = append(l.rows, []string{p.Pattern, words.Number(float64(p.Files)), words.Bytes(float64(p.Bytes)), a.local(p.Newest, "UTC"), or(p.Dataset, "none yet"), p.Example})
 			}
 			return a.show(l)
 		}}

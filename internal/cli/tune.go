@@ -140,7 +140,7 @@ func (a *app) monitorVersions() *cobra.Command {
 			l := listing{head: []string{"version", "since", "by", "why", "warn", "direction", "persist", "method"}, right: []int{1}, raw: versions}
 			for _, v := range versions {
 				s := v.Settings
-				l.rows = append(l.rows, []string{strconv.Itoa(v.Version), local(v.At, "UTC"), orNone(v.Author), orNone(v.Reason), "once in " + words.Seconds(float64(s.WarnSeconds)), s.Direction, fmt.Sprintf("%d of %d", s.Persist, s.Of), s.Method})
+				l.rows = append(l.rows, []string{strconv.Itoa(v.Version), a.local(v.At, "UTC"), orNone(v.Author), orNone(v.Reason), "once in " + words.Seconds(float64(s.WarnSeconds)), s.Direction, fmt.Sprintf("%d of %d", s.Persist, s.Of), s.Method})
 			}
 			return a.show(l)
 		}}

@@ -79,7 +79,7 @@ func (a *app) showWhy(w diagnose.Why) error {
 	if w.Line != "" {
 		fmt.Fprintf(a.out, "%s.\n\n", w.Line)
 	}
-	fmt.Fprintf(a.out, "From %s to %s.\n", local(w.From, w.Zone), local(w.To, w.Zone))
+	fmt.Fprintf(a.out, "From %s to %s.\n", a.local(w.From, w.Zone), a.local(w.To, w.Zone))
 	part := func(title, name string, there bool) bool {
 		fmt.Fprintf(a.out, "\n%s\n", title)
 		if why := w.Missing[name]; why != "" {
@@ -139,7 +139,7 @@ func (a *app) showWhy(w diagnose.Why) error {
 		for _, n := range s.Nodes {
 			mark, note := "sound", ""
 			if n.Since != nil {
-				mark, note = "broken since "+local(*n.Since, w.Zone), ": "+n.Told
+				mark, note = "broken since "+a.local(*n.Since, w.Zone), ": "+n.Told
 			}
 			if n.Name == s.First {
 				mark += ", first"
@@ -147,10 +147,10 @@ func (a *app) showWhy(w diagnose.Why) error {
 			fmt.Fprintf(a.out, "  %s%s  %s%s\n", strings.Repeat("  ", n.Depth-s.Nodes[0].Depth), n.Name, mark, note)
 		}
 		for _, r := range s.Runs {
-			fmt.Fprintf(a.out, "  run of %s, which writes %s: %s (%s)\n", r.Job, r.Dataset, r.Says, optional(r.At, w.Zone, "not ended"))
+			fmt.Fprintf(a.out, "  run of %s, which writes %s: %s (%s)\n", r.Job, r.Dataset, r.Says, a.optional(r.At, w.Zone, "not ended"))
 		}
 		for _, c := range s.Shape {
-			fmt.Fprintf(a.out, "  columns of %s changed %s: %s\n", c.Dataset, local(c.At, w.Zone), c.Says)
+			fmt.Fprintf(a.out, "  columns of %s changed %s: %s\n", c.Dataset, a.local(c.At, w.Zone), c.Says)
 		}
 	}
 	if part("Seen before", "before", true) {
@@ -159,7 +159,7 @@ func (a *app) showWhy(w diagnose.Why) error {
 			if p.Seconds > 0 {
 				took = ", took " + words.Seconds(p.Seconds)
 			}
-			fmt.Fprintf(a.out, "  %s  %s%s%s (%s)\n", local(p.StartedAt, w.Zone), p.Title, because(p.Cause), took, strings.Join(p.Alike, ", "))
+			fmt.Fprintf(a.out, "  %s  %s%s%s (%s)\n", a.local(p.StartedAt, w.Zone), p.Title, because(p.Cause), took, strings.Join(p.Alike, ", "))
 		}
 	}
 	if part("Rows", "listings", true) {
@@ -225,7 +225,7 @@ func (a *app) auditCommand() *cobra.Command {
 			}
 			l := listing{head: []string{"at", "who", "what", "of", "which"}, raw: entries, none: "Nothing yet."}
 			for _, x := range entries {
-				l.rows = append(l.rows, []string{local(x.At, "UTC"), x.Who, x.What, x.About, x.Note})
+				l.rows = append(l.rows, []string{a.local(x.At, "UTC"), x.Who, x.What, x.About, x.Note})
 			}
 			return a.show(l)
 		}}

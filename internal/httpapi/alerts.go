@@ -53,8 +53,27 @@ type NewLabel struct {
 	Seen    map[string]int64 `json:"seen,omitempty" doc:"by alert the label_id that was read; if another is in force by now, the answer is a conflict and nothing is kept"`
 }
 
+// there refuses names that a list is narrowed to and that nothing has: an empty answer
+// would look like good news.
+func (s *server) there(ctx context.Context, dataset, monitor string) error {
+	if dataset != "" {
+		if _, err := s.Store.Dataset(ctx, dataset); err != nil {
+			return err
+		}
+	}
+	if monitor != "" {
+		if _, err := s.Store.Monitor(ctx, monitor); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func (s *server) addAlerts(api huma.API) {
 	add(api, "GET", "/alerts", "alerts", "Alerts, newest first", people.Reader, func(ctx context.Context, in *alertQuery) (*body[AlertPage], error) {
+		if err := s.there(ctx, in.Dataset, in.Monitor); err != nil {
+			return nil, err
+		}
 		list, err := s.Store.Alerts(ctx, store.AlertFilter{State: in.State, Verdict: in.Verdict, Dataset: in.Dataset, Monitor: in.Monitor,
 			Series: in.Series, From: in.From, To: in.To, Cursor: in.Cursor, Limit: in.Limit + 1, Held: in.Held, Segment: in.Segment, Owner: in.Owner, Measure: in.Measure, Disputed: in.Disputed})
 		if err != nil {

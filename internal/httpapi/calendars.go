@@ -29,6 +29,9 @@ func (s *server) addCalendars(api huma.API) {
 	add(api, "GET", "/planned-events", "planned-events", "All planned events", people.Reader, func(ctx context.Context, in *struct {
 		Dataset string `query:"dataset"`
 	}) (*body[[]record.PlannedEvent], error) {
+		if err := s.there(ctx, in.Dataset, ""); err != nil {
+			return nil, err
+		}
 		return ok(s.Store.PlannedEvents(ctx, in.Dataset))
 	})
 	add(api, "POST", "/planned-events", "add-event", "Add a planned event by hand; answers with its occurrences", people.Editor, func(ctx context.Context, in *body[answer.NewEvent]) (*body[[]record.PlannedEvent], error) {

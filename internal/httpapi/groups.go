@@ -53,6 +53,9 @@ func (s *server) addGroups(api huma.API) {
 		Cursor  int64     `query:"cursor" doc:"next_cursor of the page before"`
 		Limit   int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	}) (*body[GroupPage], error) {
+		if err := s.there(ctx, in.Dataset, ""); err != nil {
+			return nil, err
+		}
 		list, err := s.Store.Groups(ctx, store.GroupFilter{Open: in.State == "open", Dataset: in.Dataset, From: in.From, To: in.To, Cursor: in.Cursor, Limit: in.Limit + 1})
 		page := GroupPage{Groups: list}
 		if len(list) > in.Limit {

@@ -98,6 +98,9 @@ func (s *server) addIncidents(api huma.API) {
 		To      time.Time `query:"to"`
 	}
 	add(api, "GET", "/incidents", "incidents", "The incident catalogue, newest first", people.Reader, func(ctx context.Context, in *query) (*body[[]record.Incident], error) {
+		if err := s.there(ctx, in.Dataset, ""); err != nil {
+			return nil, err
+		}
 		return ok(s.Store.Incidents(ctx, in.Dataset, in.From, in.To))
 	})
 	add(api, "POST", "/incidents", "add-incident", "Add an incident by hand", people.Editor, func(ctx context.Context, in *body[NewIncident]) (*body[record.Incident], error) {

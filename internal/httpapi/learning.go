@@ -74,6 +74,9 @@ func (s *server) addLearning(api huma.API) {
 		Limit   int    `query:"limit" minimum:"1" maximum:"100" default:"20"`
 		Monitor string `query:"monitor"`
 	}) (*body[improve.Questions], error) {
+		if err := s.there(ctx, "", in.Monitor); err != nil {
+			return nil, err
+		}
 		return ok(s.Bench.Ask(ctx, in.Limit, in.Monitor))
 	})
 	add(api, "GET", "/monitors/{name}/questions", "past-questions", "Stretches of a monitor's past whose answers would move its limits most; answer by a verdict on the stretch", people.Reader, func(ctx context.Context, in *struct {

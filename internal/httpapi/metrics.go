@@ -65,6 +65,9 @@ func (s *server) addMetrics(api huma.API) {
 		Dataset string `query:"dataset"`
 		Drift   bool   `query:"drift" doc:"with the figures of drift comparisons, which are metrics too"`
 	}) (*body[[]record.Metric], error) {
+		if err := s.there(ctx, in.Dataset, ""); err != nil {
+			return nil, err
+		}
 		list, err := s.Store.Metrics(ctx)
 		return ok(slices.DeleteFunc(list, func(m record.Metric) bool {
 			return in.Dataset != "" && m.Dataset != in.Dataset || !in.Drift && m.Comparison != ""
