@@ -255,7 +255,7 @@ func rehearseInConsole(t *testing.T, p *program) {
 	dbtest.Must(t, tab.Await("[...document.querySelectorAll('label')].some((l) => { const is = l.innerText.startsWith('muted:'); if (is) l.querySelector('input').click(); return is; })"))
 	dbtest.Must(t, tab.Await("document.body.innerText.includes('muted new') && document.querySelector('h1').innerText.startsWith('Rehearsed on')"))
 	click("Save as version 3")
-	dbtest.Must(t, tab.Await("document.body.innerText.includes('version 3') && document.body.innerText.includes('1 of its own')"))
+	dbtest.Must(t, tab.Await("document.body.innerText.includes('Save as version 4') && document.body.innerText.includes('1 of its own')"))
 	dbtest.Must(t, p.client().Get(t.Context(), "/monitors/gate-events-volume", nil, &m))
 	if len(m.Settings.Segments) != 1 || !m.Settings.For("Gullstone").Muted || m.Settings.For("Fennick").Muted {
 		t.Errorf("segments of their own: %+v", m.Settings.Segments)
@@ -291,7 +291,7 @@ func commands(t *testing.T, p *program) {
 		{"calendar list --all", 0, "Gullstone regatta"},
 		{"monitor backtest refunds-volume --since 30d", 0, "all together"},
 		{"monitor backtest refunds-volume --since 30d --warn 10d", 0, "proposed"},
-		{"monitor backtest refunds-volume --since 30d --method fixed", 1, "at least one of low and high"},
+		{"monitor backtest refunds-volume --since 30d --method fixed", 2, "at least one of low and high"},
 		{"monitor show boarding-scans-volume", 0, "Cried wolf so far"},
 		{"series suits refunds-rows", 0, "a band"},
 		{"series explain boarding-scans-rows --segment Cald", 0, "hour of the week"},
@@ -306,11 +306,11 @@ func commands(t *testing.T, p *program) {
 		{"score --require precision=1.01", 4, "required is 1.01"},
 		{"score --require colour=1", 2, "precision=0.8"},
 		{"monitor set refunds-volume --persist often", 2, "2 of 3"},
-		{"monitor set refunds-volume --warn 1h", 1, "at least 1d"},
+		{"monitor set refunds-volume --warn 1h", 2, "at least 1d"},
 		{"monitor set refunds-volume --warn 2y", 0, "version"},
 		{"source tables vellamar", 0, "ops.boarding_scans"},
-		{"source tables landing", 1, "a warehouse"},
-		{"source try postgres://a:b@127.0.0.1:1/c", 1, "refused"},
+		{"source tables landing", 2, "a warehouse"},
+		{"source try postgres://a:b@127.0.0.1:1/c", 2, "refused"},
 		{"source remove vellamar", 2, "--yes"},
 		{"dataset columns ops.refunds", 0, "first seen"},
 		{"dataset lineage ops.refunds", 0, "mart.daily_revenue"},
@@ -321,19 +321,35 @@ func commands(t *testing.T, p *program) {
 		{"task list", 0, "backfill"},
 		{"task pause 999999", 3, "no task"},
 		{"metric add ops.refunds x --measure quantile --quantile 0.9 --column amount_minor --time-column refunded_at --try", 0, "percentile_cont(0.9)"},
-		{"metric add ops.refunds x --measure mean --time-column refunded_at", 1, "needs the column"},
-		{"metric backfill refunds-rows web-orders-rows", 1, "one dataset at a time"},
-		{"config diff /nowhere", 1, "no such file"},
+		{"metric add ops.refunds x --measure mean --time-column refunded_at", 2, "needs the column"},
+		{"metric backfill refunds-rows web-orders-rows", 2, "one dataset at a time"},
+		{"config diff /nowhere", 3, "no such file"},
 		{"config schema", 0, "additionalProperties"},
 		{"demo break flood ops.refunds", 2, "stall, drop and double"},
-		{"demo break drop ops.refundz", 1, "ops.refunds"},
+		{"demo break drop ops.refundz", 2, "ops.refunds"},
 		{"alert list --output wild", 2, "table, json and csv"},
-		{"nonsense", 1, "unknown command"},
+		{"nonsense", 2, "there is no command"},
+		{"monitor nonsense", 2, "there is no command"},
+		{"version", 0, "tinbell"},
+		{"alert list --monitor nothing", 3, "no monitor"},
+		{"alert list --dataset nothing", 3, "no dataset"},
+		{"alert list --utc", 0, "UTC"},
+		{"incident list --zone Atlantis", 2, "tz database"},
 	} {
 		out, code := p.do(strings.Fields(c.args)...)
 		if code != c.code || !strings.Contains(out, c.says) {
 			t.Errorf("tinbell %s: exit %d, want %d with %q:\n%.600s", c.args, code, c.code, c.says, out)
 		}
+	}
+	if out, err := exec.Command(p.path, "__complete", "--dir", p.dir, "monitor", "show", "refunds-").Output(); err != nil || !strings.Contains(string(out), "refunds-volume\n") {
+		t.Errorf("the shell completes names: %v\n%s", err, out)
+	}
+	file := filepath.Join(filepath.Dir(p.dir), "scans.parquet")
+	if out, code := p.do("series", "export", "boarding-scans-rows", "--from", "3d", "--segment", "Cald", "--file", file); code != 0 || !strings.Contains(out, "Written to "+file) {
+		t.Errorf("exit %d: %s", code, out)
+	}
+	if out, code := p.do("series", "export", "refunds-rows", "--from", "2d", "--fill", "zero"); code != 0 || strings.Count(out, "\n") < 40 || !strings.HasPrefix(out, "metric,dataset,segment,at,period_seconds,value,filled,rows,expected,low,high,") {
+		t.Errorf("exit %d: %.300s", code, out)
 	}
 	id := fmt.Sprint(p.open("ops.boarding_scans")[0].ID)
 	for _, ending := range []string{"png", "svg"} {
@@ -350,12 +366,12 @@ func commands(t *testing.T, p *program) {
 			t.Errorf("a picture of series %s: %v\n%s", study, err, text)
 		}
 	}
-	if text, code := p.do("alert", "show", id, "--plot", "chart.gif"); code != 1 || !strings.Contains(text, ".png or .svg") {
+	if text, code := p.do("alert", "show", id, "--plot", "chart.gif"); code != 2 || !strings.Contains(text, ".png or .svg") {
 		t.Errorf("a format that is not drawn: %d, %s", code, text)
 	}
 	out, _ := p.do("monitor", "backtest", "--since", "30d", "--alerts", "--output", "csv")
 	rows, err := csv.NewReader(strings.NewReader(out)).ReadAll()
-	if err != nil || len(rows) < 5 || strings.Join(rows[0][4:10], ",") != "since,raised_at,closed_at,severity,direction,rule" {
+	if err != nil || len(rows) < 5 || strings.Join(rows[0], ",") != "monitor,dataset,measure,segment,series_id,since,raised_at,closed_at,severity,direction,rule,outcome,incident" {
 		t.Errorf("the backtest's alerts as CSV: %v, %d rows", err, len(rows))
 	}
 	push := exec.Command(p.path, "sample", "push", "--dir", p.dir)

@@ -92,7 +92,7 @@ func tellOnTheCommandLine(t *testing.T, p *program) {
 		}
 		return out
 	}
-	list := run("likely origin", "group", "list", "--state", "open", "--output", "csv")
+	list := run("origin_kind", "group", "list", "--state", "open", "--output", "csv")
 	id, _, _ := strings.Cut(strings.Split(list, "\n")[1], ",")
 	run("likely", "group", "show", id)
 	run("looks after it", "group", "take", id)

@@ -2,7 +2,6 @@ package answer
 
 import (
 	"context"
-	"encoding/csv"
 	"fmt"
 	"io"
 	"slices"
@@ -104,7 +103,7 @@ func (d *Desk) putIncidents(ctx context.Context, tx pgx.Tx, list []record.Incide
 // needed. Times are RFC 3339, so each carries its own zone.
 var IncidentColumns = []string{"reference", "dataset", "title", "started_at", "ended_at", "measure", "segment", "cause", "severity", "note", "author", "known_at", "impact", "downstream"}
 
-// ImportIncidents reads a catalogue as CSV. Lines with a known reference
+// ImportIncidents reads a catalogue as CSV, NDJSON or a JSON array. Lines with a known reference
 // replace that incident; bad lines are named and the good ones kept.
 func (d *Desk) ImportIncidents(ctx context.Context, body io.Reader) (Import, error) {
 	result := Import{Problems: []LineProblem{}}
@@ -187,20 +186,31 @@ func readIncident(fields map[string]string) (v record.Incident, err error) {
 	return v, nil
 }
 
-// ExportIncidents writes incidents as the CSV that ImportIncidents reads.
-func ExportIncidents(to io.Writer, list []record.Incident) error {
-	w := csv.NewWriter(to)
-	w.Write(IncidentColumns)
-	for _, v := range list {
-		ended := ""
-		if v.EndedAt != nil {
-			ended = v.EndedAt.UTC().Format(time.RFC3339)
-		}
-		w.Write([]string{v.Reference, v.Dataset, v.Title, v.StartedAt.UTC().Format(time.RFC3339), ended, v.Measure, v.Segment, v.Cause, v.Severity, v.Note, v.Author,
-			v.KnownAt.UTC().Format(time.RFC3339), v.Impact, fmt.Sprint(v.Downstream)})
+// IncidentRow is an incident as it is written to files and imported.
+type IncidentRow struct {
+	Reference  string     `json:"reference"`
+	Dataset    string     `json:"dataset"`
+	Title      string     `json:"title"`
+	StartedAt  time.Time  `json:"started_at"`
+	EndedAt    *time.Time `json:"ended_at"`
+	Measure    string     `json:"measure"`
+	Segment    string     `json:"segment"`
+	Cause      string     `json:"cause"`
+	Severity   string     `json:"severity"`
+	Note       string     `json:"note"`
+	Author     string     `json:"author"`
+	KnownAt    time.Time  `json:"known_at"`
+	Impact     string     `json:"impact"`
+	Downstream bool       `json:"downstream"`
+}
+
+// IncidentRows gives incidents as they are written to files.
+func IncidentRows(list []record.Incident) []IncidentRow {
+	rows := make([]IncidentRow, len(list))
+	for i, v := range list {
+		rows[i] = IncidentRow{v.Reference, v.Dataset, v.Title, v.StartedAt.UTC(), v.EndedAt, v.Measure, v.Segment, v.Cause, v.Severity, v.Note, v.Author, v.KnownAt.UTC(), v.Impact, v.Downstream}
 	}
-	w.Flush()
-	return w.Error()
+	return rows
 }
 
 // FromAlerts makes an incident of alerts: from the first deviation to the last

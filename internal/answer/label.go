@@ -2,7 +2,6 @@ package answer
 
 import (
 	"context"
-	"encoding/csv"
 	"fmt"
 	"io"
 	"slices"
@@ -80,7 +79,7 @@ func (d *Desk) learnAgain(ctx context.Context, tx pgx.Tx, monitors []int64) erro
 // by monitor, segment and the time it was raised.
 var LabelColumns = []string{"alert", "monitor", "segment", "raised_at", "verdict", "cause", "note", "author", "at"}
 
-// ImportLabels reads labels as CSV; bad lines are named and the good ones kept.
+// ImportLabels reads labels as CSV, NDJSON or a JSON array; bad lines are named and the good ones kept.
 // A label that an alert has already, of the same author, verdict and time, is
 // not given twice; contradicting lines are all kept, the last in force.
 func (d *Desk) ImportLabels(ctx context.Context, body io.Reader, author string) (Import, error) {
@@ -176,21 +175,29 @@ func readTime(column, text string) (time.Time, error) {
 	return at.UTC(), nil
 }
 
-// ExportLabels writes every label that was given as CSV.
-func (d *Desk) ExportLabels(ctx context.Context, to io.Writer) error {
+// LabelRow is a label as it is written to files and imported.
+type LabelRow struct {
+	Alert    int64     `json:"alert"`
+	Monitor  string    `json:"monitor"`
+	Segment  string    `json:"segment"`
+	RaisedAt time.Time `json:"raised_at"`
+	Verdict  string    `json:"verdict"`
+	Cause    string    `json:"cause"`
+	Note     string    `json:"note"`
+	Author   string    `json:"author"`
+	At       time.Time `json:"at"`
+}
+
+// LabelRows gives every label that was given and not taken back.
+func (d *Desk) LabelRows(ctx context.Context) ([]LabelRow, error) {
 	list, err := d.store.AllLabels(ctx)
-	if err != nil {
-		return err
-	}
-	w := csv.NewWriter(to)
-	w.Write(LabelColumns)
+	var rows []LabelRow
 	for _, l := range list {
 		if l.Verdict != "" {
-			w.Write([]string{fmt.Sprint(l.AlertID), l.Monitor, l.Segment, l.RaisedAt.UTC().Format(time.RFC3339), l.Verdict, l.Cause, l.Note, l.Author, l.At.UTC().Format(time.RFC3339)})
+			rows = append(rows, LabelRow{l.AlertID, l.Monitor, l.Segment, l.RaisedAt.UTC(), l.Verdict, l.Cause, l.Note, l.Author, l.At.UTC()})
 		}
 	}
-	w.Flush()
-	return w.Error()
+	return rows, err
 }
 
 // LabelStretch gives a verdict on a stretch of a series where no alert was: a

@@ -45,7 +45,7 @@ func (a *app) alertCommand() *cobra.Command {
 	f.StringVar(&dataset, "dataset", "", "only of this dataset")
 	f.StringVar(&monitor, "monitor", "", "only of this monitor")
 	f.IntVar(&limit, "limit", 40, "at most so many")
-	return group("alert", "Alerts and their labels", list, a.alertShow(), a.alertWhy(), a.alertLabel(), a.alertNormal())
+	return group("alert", "Alerts and their labels", list, a.alertExport(), a.alertShow(), a.alertWhy(), a.alertLabel(), a.alertNormal())
 }
 
 func (a *app) alertShow() *cobra.Command {
@@ -186,4 +186,12 @@ func (a *app) alertNormal() *cobra.Command {
 			a.say("The level of %s since %s is what %s expects from now on.", orNone(x.Segment), a.local(x.Since, x.Zone), x.Monitor)
 			return nil
 		}}
+}
+
+func (a *app) alertExport() *cobra.Command {
+	return a.export("export", "Write all alerts with their verdicts, those held back too", "/alerts/export", "  tinbell alert export --from 90d --file alerts.parquet", 0, func(c *cobra.Command, x *exporting) {
+		spanned(c, x)
+		x.text(c, "dataset", "of this dataset alone")
+		x.text(c, "monitor", "of this monitor alone")
+	})
 }

@@ -369,10 +369,7 @@ func (a *app) driftReference() *cobra.Command {
 }
 
 func (a *app) driftExport() *cobra.Command {
-	return &cobra.Command{Use: "export NAME", Short: "Every figure as CSV", Args: exactly(1, "NAME"), Example: "  tinbell drift export noshow > noshow.csv",
-		RunE: func(c *cobra.Command, args []string) error {
-			return a.client().Fetch(c.Context(), "/drift/"+url.PathEscape(args[0])+"/export", a.out)
-		}}
+	return a.export("export NAME", "Write every figure of a comparison: period, feature, measure, value, limit", "/drift/%s/export", "  tinbell drift export noshow --file noshow.parquet", 1, nil)
 }
 
 func (a *app) driftRemove() *cobra.Command {

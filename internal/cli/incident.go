@@ -150,8 +150,8 @@ func (a *app) incidentSplit() *cobra.Command {
 }
 
 func (a *app) incidentExport() *cobra.Command {
-	return &cobra.Command{Use: "export", Short: "Write the catalogue as CSV, as it is imported", Args: exactly(0, "nothing"), Example: "  tinbell incident export > incidents.csv",
-		RunE: func(c *cobra.Command, _ []string) error {
-			return a.client().Fetch(c.Context(), "/incidents/export", a.out)
-		}}
+	return a.export("export", "Write the incident catalogue, as it is imported", "/incidents/export", "  tinbell incident export > incidents.csv\n  tinbell incident export --dataset ops.refunds --file incidents.parquet", 0, func(c *cobra.Command, x *exporting) {
+		spanned(c, x)
+		x.text(c, "dataset", "of this dataset alone")
+	})
 }

@@ -137,7 +137,7 @@ same past, with what would change.`,
 
 func backtestAlerts(b improve.Backtest) listing {
 	l := listing{head: []string{"monitor", "dataset", "measure", "segment", "since", "raised_at", "closed_at", "severity", "direction", "rule", "outcome", "incident"},
-		raw: b, none: "No alert in this stretch."}
+		raw: b, data: &b.Alerts, none: "No alert in this stretch."}
 	for _, x := range b.Alerts {
 		closed := ""
 		if x.ClosedAt != nil {
@@ -151,7 +151,7 @@ func backtestAlerts(b improve.Backtest) listing {
 
 func backtestCards(b improve.Backtest) listing {
 	l := listing{head: []string{"monitor", "alerts", "hits of counted", "precision", "incidents", "recall", "delay", "false a week"}, right: []int{2, 3, 5, 7},
-		raw: b, none: "No monitor to replay."}
+		raw: b, data: &b.Monitors, none: "No monitor to replay."}
 	row := func(name string, c improve.Card) []string {
 		return []string{name, strconv.Itoa(c.Alerts), fmt.Sprintf("%d of %d", c.Catalogue.K, c.Catalogue.N), figure(c.Catalogue, 2),
 			fmt.Sprintf("%d of %d", c.Recall.K, c.Recall.N), figure(c.Recall, 2), delay(c.DelaySeconds), figure(c.FalseWeekly, 2)}

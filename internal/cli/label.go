@@ -14,24 +14,13 @@ import (
 	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
 	"tinbell/internal/record"
-	"tinbell/internal/store"
 	"tinbell/internal/words"
 )
 
 func (a *app) labelCommand() *cobra.Command {
-	export := &cobra.Command{Use: "export", Short: "Write every label as CSV, as it is imported", Args: exactly(0, "nothing"), Example: "  tinbell label export > labels.csv",
-		RunE: func(c *cobra.Command, _ []string) error {
-			if a.output == "json" {
-				var list []store.GivenLabel
-				if err := a.client().Get(c.Context(), "/labels", nil, &list); err != nil {
-					return err
-				}
-				return a.json(list)
-			}
-			return a.client().Fetch(c.Context(), "/labels/export", a.out)
-		}}
-	load := &cobra.Command{Use: "import FILE", Short: "Import labels as CSV; what was said before is not said twice", Args: exactly(1, "FILE"),
-		Long: "Columns: alert (its number), or monitor, segment and raised_at; verdict; cause, note, author and at where known.", Example: "  tinbell label import labels.csv",
+	export := a.export("export", "Write every label, as it is imported", "/labels/export", "  tinbell label export > labels.csv\n  tinbell label export --file labels.ndjson", 0, nil)
+	load := &cobra.Command{Use: "import FILE", Short: "Import labels as CSV, NDJSON or a JSON array; what was said before is not said twice", Args: exactly(1, "FILE"),
+		Long: "Columns, or keys: alert (its number), or monitor, segment and raised_at; verdict; cause, note, author and at where known.", Example: "  tinbell label import labels.csv",
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.importFile(c, "/labels/import", args[0], "labels")
 		}}

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -22,6 +23,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"tinbell/internal/client"
+	"tinbell/internal/flat"
+	"tinbell/internal/record"
 	"tinbell/internal/words"
 )
 
@@ -74,7 +77,10 @@ func Main(args []string, out, problems io.Writer) int {
 	case errors.As(err, &usage):
 		fmt.Fprintf(problems, "%v\nSee '--help' of the command.\n", err)
 		return exitUsage
-	case client.Missing(err) || errors.As(err, new(missingFile)):
+	case client.Wrong(err) || errors.As(err, new(record.Invalid)):
+		fmt.Fprintln(problems, err)
+		return exitUsage
+	case client.Missing(err) || errors.As(err, new(missingFile)) || errors.Is(err, fs.ErrNotExist):
 		fmt.Fprintln(problems, err)
 		return exitMissing
 	}
@@ -157,6 +163,7 @@ type listing struct {
 	rows  [][]string
 	right []int // columns with figures, 1-based
 	raw   any
+	data  any      // what CSV gives, where raw holds more than one list
 	none  string   // said instead of an empty table
 	keep  []string // columns that stay when there is little room, by what stands above them
 }
@@ -166,7 +173,7 @@ func (a *app) show(l listing) error {
 	case "json":
 		return a.json(l.raw)
 	case "csv":
-		head, rows, ok := flat(l.raw)
+		head, rows, ok := flat.Table(or(l.data, l.raw))
 		if !ok { // the answer is no list: what is printed is all there is
 			head, rows = l.head, l.rows
 		}

@@ -84,8 +84,10 @@ func (a *app) serveCommand() *cobra.Command {
 	return serve
 }
 
-func or(a, b string) string {
-	if a != "" {
+// or gives the first that is something.
+func or[T comparable](a, b T) T {
+	var nothing T
+	if a != nothing {
 		return a
 	}
 	return b

@@ -54,6 +54,7 @@ func (a *app) scoreCommand() *cobra.Command {
 	score.Flags().StringVar(&compare, "compare", "", "beside the stretch from this time, or so long ago, to the start")
 	score.Flags().StringVar(&html, "html", "", "write it as one HTML file")
 	score.Flags().StringToStringVar(&require, "require", nil, "precision=… or recall=…; exit code 4 if not met")
+	score.AddCommand(a.export("export", "Write the figures of each monitor", "/scorecard/export", "  tinbell score export --from 90d --file score.parquet", 0, spanned))
 	return score
 }
 
@@ -139,7 +140,7 @@ func (a *app) gate(c improve.Card, require map[string]string) error {
 
 func scoreRows(s improve.Scorecard) listing {
 	l := listing{head: []string{"monitor", "precision", "faults", "unlabelled", "found", "recall", "delay", "false a week", "stated", "achieved"},
-		right: []int{3, 4, 5, 7, 9, 10}, raw: s, none: "No monitor yet."}
+		right: []int{3, 4, 5, 7, 9, 10}, raw: s, data: &s.Monitors, none: "No monitor yet."}
 	row := func(name string, c improve.Card) []string {
 		stated := "–"
 		if c.StatedSeconds > 0 {

@@ -29,7 +29,7 @@ func (a *app) seriesCommand() *cobra.Command {
 		}
 		return a.show(l)
 	}}
-	return group("series", "Study one series: suitability, explanation, smoothing, forecast", list, a.seriesSuits(), a.seriesExplain(), a.seriesSmooth(), a.seriesForecast())
+	return group("series", "Study one series: suitability, explanation, smoothing, forecast", list, a.seriesExport(), a.seriesSuits(), a.seriesExplain(), a.seriesSmooth(), a.seriesForecast())
 }
 
 func (a *app) seriesOf(c *cobra.Command, metric string) ([]record.Series, error) {
@@ -180,7 +180,7 @@ fault, and costs little delay. Past alerts that match no incident count as false
 			if err := s.ask(a, c, args[0], "smoothing", url.Values{"since_seconds": {strconv.FormatInt(back, 10)}}, &x); err != nil {
 				return err
 			}
-			l := listing{head: []string{"moving median", "spikes of 1, 2, 3 that alarm", "faults found", "delay", "false alarms gone", "known faults told", ""}, right: []int{3, 4, 5, 6}, raw: x}
+			l := listing{head: []string{"moving median", "spikes of 1, 2, 3 that alarm", "faults found", "delay", "false alarms gone", "known faults told", ""}, right: []int{3, 4, 5, 6}, raw: x, data: &x.Windows}
 			for _, w := range x.Windows {
 				name, mark := fmt.Sprintf("%d periods", w.Periods), ""
 				if w.Periods == 1 {
@@ -263,4 +263,13 @@ func zoneOf(name string) *time.Location {
 		return z
 	}
 	return time.UTC
+}
+
+func (a *app) seriesExport() *cobra.Command {
+	return a.export("export METRIC", "Write a metric's values by segment and period, with the band, its verdicts and what was masked", "/metrics/%s/export",
+		"  tinbell series export boarding-scans-rows --from 90d --file scans.parquet\n  tinbell series export refunds-rows --fill linear", 1, func(c *cobra.Command, x *exporting) {
+			spanned(c, x)
+			x.text(c, "segment", "of one segment alone")
+			x.text(c, "fill", "what stands where nothing came, marked as filled: none, zero, previous or linear")
+		})
 }

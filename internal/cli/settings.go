@@ -131,7 +131,7 @@ func (f *settingsFlags) apply(s *record.Settings) (changed bool, err error) {
 }
 
 // keys of settings that are not called as their flags.
-var keys = map[string][]string{"warn": {"warn_seconds", "critical_seconds"}, "critical": {"critical_seconds"}, "adopt-after": {"adopt_after_seconds"},
+var keys = map[string][]string{"warn": {"warn_seconds"}, "critical": {"critical_seconds"}, "adopt-after": {"adopt_after_seconds"},
 	"persist": {"persist", "of"}, "quiet-hours": {"quiet"}}
 
 // change gives what was given alone, as the API takes it.
@@ -159,9 +159,6 @@ func (f *settingsFlags) change() (map[string]any, error) {
 			names = []string{strings.ReplaceAll(flag.Name, "-", "_")}
 		}
 		for _, name := range names {
-			if name == "critical_seconds" && !given("critical") && s.CriticalSeconds == record.DefaultSettings().CriticalSeconds {
-				continue // as rare as it was
-			}
 			change[name] = all[name]
 		}
 	})

@@ -59,6 +59,12 @@ func Missing(err error) bool {
 	return errors.As(err, &refused) && refused.Status == http.StatusNotFound
 }
 
+// Wrong tells whether an error says that what was given is not allowed.
+func Wrong(err error) bool {
+	var refused *Refused
+	return errors.As(err, &refused) && (refused.Status == http.StatusUnprocessableEntity || refused.Status == http.StatusBadRequest)
+}
+
 // Get reads path into out.
 func (c *Client) Get(ctx context.Context, path string, query url.Values, out any) error {
 	if len(query) > 0 {

@@ -3,10 +3,7 @@ package compare
 import (
 	"cmp"
 	"context"
-	"encoding/csv"
-	"io"
 	"slices"
-	"strconv"
 	"time"
 
 	"tinbell/core/drift"
@@ -241,30 +238,37 @@ func weight(r MatrixRow) float64 {
 	return w
 }
 
-// Export writes every figure of a comparison as CSV.
-func (c *Comparer) Export(ctx context.Context, name string, to io.Writer) error {
+// Figure is one measure of a feature, or of all together, in a period.
+type Figure struct {
+	From    time.Time `json:"from"`
+	To      time.Time `json:"to"`
+	Feature string    `json:"feature" doc:"empty: of all together"`
+	State   string    `json:"state"`
+	Measure string    `json:"measure"`
+	Value   float64   `json:"value"`
+	Limit   float64   `json:"limit"`
+}
+
+// Figures gives every figure of a comparison, period by period.
+func (c *Comparer) Figures(ctx context.Context, name string) ([]Figure, error) {
 	v, err := c.store.Comparison(ctx, name)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	periods, err := c.store.DriftPeriods(ctx, v.ID, longAgo, faraway)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	w := csv.NewWriter(to)
-	w.Write([]string{"from", "to", "feature", "state", "measure", "value", "limit"})
-	number := func(x float64) string { return strconv.FormatFloat(x, 'g', 6, 64) }
+	var list []Figure
 	for _, p := range periods {
-		from, until := p.From.Format(time.RFC3339), p.To.Format(time.RFC3339)
 		for _, f := range p.Found.Features {
 			for _, m := range f.Measures {
-				w.Write([]string{from, until, f.Feature, f.State, m.Name, number(m.Value), number(m.Limit)})
+				list = append(list, Figure{p.From, p.To, f.Feature, f.State, m.Name, m.Value, m.Limit})
 			}
 		}
 		if s := p.Found.Separability; s != nil {
-			w.Write([]string{from, until, "", "", "separability", number(s.Score), number(s.Limit)})
+			list = append(list, Figure{p.From, p.To, "", "", "separability", s.Score, s.Limit})
 		}
 	}
-	w.Flush()
-	return w.Error()
+	return list, nil
 }

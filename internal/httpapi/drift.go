@@ -2,7 +2,6 @@ package httpapi
 
 import (
 	"context"
-	"io"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -96,8 +95,5 @@ func (s *server) addDrift(api huma.API) {
 		To   time.Time `query:"to"`
 	}) (*body[compare.ModelView], error) {
 		return ok(s.Comparer.Models(ctx, in.Name, in.At, in.From, in.To))
-	})
-	addExportOf(api, "/drift/{name}/export", "export-drift", "Every figure as CSV: period, feature, measure, value, limit", func(ctx context.Context, in *Named, to io.Writer) error {
-		return s.Comparer.Export(ctx, in.Name, to)
 	})
 }

@@ -1,7 +1,6 @@
 package httpapi
 
 import (
-	"bytes"
 	"context"
 	"io"
 	"time"
@@ -68,29 +67,6 @@ func addFile[I, O any](api huma.API, method, path, id, summary, media string, ha
 	})
 }
 
-// addExport registers an operation that answers with CSV.
-func addExport(api huma.API, path, id, summary string, write func(context.Context, io.Writer) error) {
-	addExportOf(api, path, id, summary, func(ctx context.Context, _ *none, to io.Writer) error { return write(ctx, to) })
-}
-
-// addExportOf is addExport of something that the request names.
-func addExportOf[I any](api huma.API, path, id, summary string, write func(context.Context, *I, io.Writer) error) {
-	operation := huma.Operation{
-		Method: "GET", Path: "/api/v1" + path, OperationID: id, Summary: summary, Metadata: map[string]any{"role": people.Reader},
-		Responses: map[string]*huma.Response{"200": {Description: "CSV", Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}},
-	}
-	huma.Register(api, operation, func(ctx context.Context, in *I) (*huma.StreamResponse, error) {
-		var b bytes.Buffer
-		if err := write(ctx, in, &b); err != nil {
-			return nil, problem(ctx, err)
-		}
-		return &huma.StreamResponse{Body: func(out huma.Context) {
-			out.SetHeader("Content-Type", "text/csv; charset=utf-8")
-			out.BodyWriter().Write(b.Bytes())
-		}}, nil
-	})
-}
-
 func (s *server) addIncidents(api huma.API) {
 	type query struct {
 		Dataset string    `query:"dataset"`
@@ -136,17 +112,10 @@ func (s *server) addIncidents(api huma.API) {
 	}) (*body[[]record.Incident], error) {
 		return ok(s.Desk.Split(ctx, in.Name, in.Body.At))
 	})
-	addExport(api, "/incidents/export", "export-incidents", "The catalogue as CSV, as it is imported", func(ctx context.Context, to io.Writer) error {
-		list, err := s.Store.Incidents(ctx, "", time.Time{}, time.Time{})
-		if err != nil {
-			return err
-		}
-		return answer.ExportIncidents(to, list)
-	})
 	add(api, "DELETE", "/incidents/{name}", "drop-incident", "Remove an incident", people.Editor, func(ctx context.Context, in *Named) (*struct{}, error) {
 		return nil, s.Desk.DropIncident(ctx, in.Name)
 	})
-	addFile(api, "POST", "/incidents/import", "import-incidents", "Import a catalogue as CSV; known references are replaced", "text/csv",
+	addFile(api, "POST", "/incidents/import", "import-incidents", "Import a catalogue as CSV, NDJSON or a JSON array; known references are replaced", "text/csv",
 		func(ctx context.Context, in *Stream) (*body[answer.Import], error) {
 			return ok(s.Desk.ImportIncidents(ctx, in.reader))
 		})

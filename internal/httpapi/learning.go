@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"io"
 	"strings"
 	"time"
 
@@ -98,8 +97,7 @@ func (s *server) addLearning(api huma.API) {
 	add(api, "GET", "/labels", "labels", "Every label that was given to a monitor's alert, oldest first", people.Reader, func(ctx context.Context, _ *none) (*body[[]store.GivenLabel], error) {
 		return ok(s.Store.AllLabels(ctx))
 	})
-	addExport(api, "/labels/export", "export-labels", "Every label as CSV, as it is imported", func(ctx context.Context, to io.Writer) error { return s.Desk.ExportLabels(ctx, to) })
-	addFile(api, "POST", "/labels/import", "import-labels", "Import labels as CSV", "text/csv", func(ctx context.Context, in *Stream) (*body[answer.Import], error) {
+	addFile(api, "POST", "/labels/import", "import-labels", "Import labels as CSV, NDJSON or a JSON array", "text/csv", func(ctx context.Context, in *Stream) (*body[answer.Import], error) {
 		return ok(s.Desk.ImportLabels(ctx, in.reader, account(ctx).Name))
 	})
 	add(api, "GET", "/stretches", "stretches", "Verdicts on stretches where no alert was", people.Reader, func(ctx context.Context, in *struct {

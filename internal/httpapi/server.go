@@ -123,6 +123,7 @@ func (s *server) register(router chi.Router) huma.API {
 	s.addScores(api)
 	s.addLearning(api)
 	s.addDrift(api)
+	s.addExports(api)
 	s.addEvents(api)
 	return api
 }

@@ -33,5 +33,8 @@ func (t Tried) On(own Settings) (Settings, error) {
 	if err := decoder.Decode(&own); err != nil {
 		return own, Invalid{Field: "change", Given: string(patch), Allowed: fmt.Sprintf("settings of a monitor: %v", err)}
 	}
+	if _, given := t.Change["critical_seconds"]; !given { // critical stays the rarer one
+		own.CriticalSeconds = max(own.CriticalSeconds, own.WarnSeconds)
+	}
 	return own, nil
 }

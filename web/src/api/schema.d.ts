@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alerts/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All alerts with their verdicts, newest first, those held back too */
+        get: operations["export-alerts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/alerts/{id}": {
         parameters: {
             query?: never;
@@ -578,7 +595,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every figure as CSV: period, feature, measure, value, limit */
+        /** Every figure of a comparison: period, feature, measure, value, limit */
         get: operations["export-drift"];
         put?: never;
         post?: never;
@@ -886,7 +903,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The catalogue as CSV, as it is imported */
+        /** The incident catalogue, as it is imported */
         get: operations["export-incidents"];
         put?: never;
         post?: never;
@@ -905,7 +922,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Import a catalogue as CSV; known references are replaced */
+        /** Import a catalogue as CSV, NDJSON or a JSON array; known references are replaced */
         post: operations["import-incidents"];
         delete?: never;
         options?: never;
@@ -1058,7 +1075,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every label as CSV, as it is imported */
+        /** Every label, as it is imported */
         get: operations["export-labels"];
         put?: never;
         post?: never;
@@ -1077,7 +1094,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Import labels as CSV */
+        /** Import labels as CSV, NDJSON or a JSON array */
         post: operations["import-labels"];
         delete?: never;
         options?: never;
@@ -1303,6 +1320,23 @@ export interface paths {
         put?: never;
         /** Measure the past of a table */
         post: operations["backfill-metric"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/metrics/{name}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The values of a metric by segment and period, with the band, its verdicts and what was masked */
+        get: operations["export-values"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1784,6 +1818,23 @@ export interface paths {
         };
         /** Precision, recall, delay and load over the past */
         get: operations["scorecard"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scorecard/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The figures of each monitor */
+        get: operations["export-scorecard"];
         put?: never;
         post?: never;
         delete?: never;
@@ -7101,6 +7152,45 @@ export interface operations {
             };
         };
     };
+    "export-alerts": {
+        parameters: {
+            query?: {
+                format?: "csv" | "ndjson" | "parquet";
+                dataset?: string;
+                monitor?: string;
+                /** @description raised at or after */
+                from?: string;
+                /** @description raised before */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/vnd.apache.parquet": string;
+                    "application/x-ndjson": string;
+                    "text/csv; charset=utf-8": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     alert: {
         parameters: {
             query?: never;
@@ -8309,7 +8399,9 @@ export interface operations {
     };
     "export-drift": {
         parameters: {
-            query?: never;
+            query?: {
+                format?: "csv" | "ndjson" | "parquet";
+            };
             header?: never;
             path: {
                 name: string;
@@ -8318,13 +8410,15 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description CSV */
+            /** @description the file */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/csv": string;
+                    "application/vnd.apache.parquet": string;
+                    "application/x-ndjson": string;
+                    "text/csv; charset=utf-8": string;
                 };
             };
             /** @description Error */
@@ -9008,20 +9102,27 @@ export interface operations {
     };
     "export-incidents": {
         parameters: {
-            query?: never;
+            query?: {
+                format?: "csv" | "ndjson" | "parquet";
+                dataset?: string;
+                from?: string;
+                to?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description CSV */
+            /** @description the file */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/csv": string;
+                    "application/vnd.apache.parquet": string;
+                    "application/x-ndjson": string;
+                    "text/csv; charset=utf-8": string;
                 };
             };
             /** @description Error */
@@ -9391,20 +9492,24 @@ export interface operations {
     };
     "export-labels": {
         parameters: {
-            query?: never;
+            query?: {
+                format?: "csv" | "ndjson" | "parquet";
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description CSV */
+            /** @description the file */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/csv": string;
+                    "application/vnd.apache.parquet": string;
+                    "application/x-ndjson": string;
+                    "text/csv; charset=utf-8": string;
                 };
             };
             /** @description Error */
@@ -9953,6 +10058,49 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-values": {
+        parameters: {
+            query?: {
+                format?: "csv" | "ndjson" | "parquet";
+                /** @description start; 28 days ago if left out */
+                from?: string;
+                /** @description end; now if left out */
+                to?: string;
+                /** @description of one segment alone */
+                segment?: string;
+                /** @description what stands where nothing came; such values are marked as filled */
+                fill?: "none" | "zero" | "previous" | "linear" | "";
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/vnd.apache.parquet": string;
+                    "application/x-ndjson": string;
+                    "text/csv; charset=utf-8": string;
                 };
             };
             /** @description Error */
@@ -11087,6 +11235,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Scorecard"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-scorecard": {
+        parameters: {
+            query?: {
+                format?: "csv" | "ndjson" | "parquet";
+                /** @description since judging began if left out */
+                from?: string;
+                /** @description now if left out */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/vnd.apache.parquet": string;
+                    "application/x-ndjson": string;
+                    "text/csv; charset=utf-8": string;
                 };
             };
             /** @description Error */

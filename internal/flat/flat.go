@@ -1,4 +1,7 @@
-package cli
+// Package flat writes records as data that other programs read: CSV, NDJSON, Parquet.
+// Records are laid out in columns, one for each figure, named by the path to it; times
+// are RFC 3339 in UTC, lists of words are joined by semicolons, other lists are JSON.
+package flat
 
 import (
 	"encoding/json"
@@ -9,16 +12,14 @@ import (
 	"time"
 )
 
-// flat lays a list of records out in columns: one for each figure, named by the path
-// to it, times as RFC 3339, lists of words joined by semicolons, other lists as JSON. Of
-// a page, whose only list is what was asked for, it takes that. ok is false for what
-// is no list.
-func flat(v any) (head []string, rows [][]string, ok bool) {
+// Table lays a list of records out as texts. Of a page, whose only list is what was
+// asked for, it takes that. ok is false for what is no list.
+func Table(v any) (head []string, rows [][]string, ok bool) {
 	list := reflect.Indirect(reflect.ValueOf(v))
 	if list.Kind() == reflect.Struct {
 		list = onlyList(list)
 	}
-	if list.Kind() != reflect.Slice || reflect.Indirect(reflect.New(list.Type().Elem())).Kind() != reflect.Struct {
+	if list.Kind() != reflect.Slice || list.Type().Elem().Kind() != reflect.Struct {
 		return nil, nil, false
 	}
 	columns := columnsOf(list.Type().Elem(), "", nil)
@@ -26,13 +27,17 @@ func flat(v any) (head []string, rows [][]string, ok bool) {
 		head = append(head, c.name)
 	}
 	for i := range list.Len() {
-		row := make([]string, len(columns))
-		for k, c := range columns {
-			row[k] = c.of(list.Index(i))
-		}
-		rows = append(rows, row)
+		rows = append(rows, texts(columns, list.Index(i)))
 	}
 	return head, rows, true
+}
+
+func texts(columns []column, record reflect.Value) []string {
+	row := make([]string, len(columns))
+	for k, c := range columns {
+		row[k] = plain(c.of(record))
+	}
+	return row
 }
 
 // onlyList is the one list of records that a struct holds; nothing if it holds several.
@@ -52,6 +57,7 @@ func onlyList(v reflect.Value) (found reflect.Value) {
 // column is a member of a record, however deep.
 type column struct {
 	name  string
+	kind  reflect.Type
 	index [][]int // through pointers
 }
 
@@ -73,31 +79,32 @@ func columnsOf(t reflect.Type, prefix string, before [][]int) []column {
 			list = append(list, columnsOf(kind, prefix+name+"_", path)...)
 			continue
 		}
-		list = append(list, column{prefix + name, path})
+		list = append(list, column{prefix + name, kind, path})
 	}
 	return list
 }
 
-func (c column) of(v reflect.Value) string {
+// of gives a column's value of a record; an invalid one where there is none.
+func (c column) of(v reflect.Value) reflect.Value {
 	for _, index := range c.index {
 		if v.Kind() == reflect.Pointer {
 			if v.IsNil() {
-				return ""
+				return reflect.Value{}
 			}
 			v = v.Elem()
 		}
 		v = v.FieldByIndex(index)
 	}
-	return plain(v)
+	if v.Kind() == reflect.Pointer {
+		return v.Elem()
+	}
+	return v
 }
 
 // plain writes a value so that another program reads it.
 func plain(v reflect.Value) string {
-	if v.Kind() == reflect.Pointer {
-		if v.IsNil() {
-			return ""
-		}
-		v = v.Elem()
+	if !v.IsValid() {
+		return ""
 	}
 	switch x := v.Interface().(type) {
 	case time.Time:
