@@ -124,6 +124,29 @@ func (p *Paired) bootstrap(found [][2]bool, tallies [][2]Tally, rng *rand.Rand) 
 	p.Recall.Low, p.Recall.High = middleOf(recalls)
 	p.Precision.Low, p.Precision.High = middleOf(precisions)
 	p.FalseLow, p.FalseHigh = middleOf(wolves)
+	agree(&p.FalseP, &p.FalseLow, &p.FalseHigh, wolves)
+	agree(&p.RecallP, &p.Recall.Low, &p.Recall.High, recalls)
+}
+
+// agree lets a probability and an interval of the same difference say the same: the
+// probability is at least that of the draws, and where it exceeds 0.05 the interval
+// reaches as far as no difference.
+func agree(p, low, high *float64, drawn []float64) {
+	below, above := 0, 0
+	for _, v := range drawn {
+		if v <= 0 {
+			below++
+		}
+		if v >= 0 {
+			above++
+		}
+	}
+	if n := len(drawn); n > 0 {
+		*p = max(*p, min(2*float64(min(below, above))/float64(n), 1))
+	}
+	if *p > 0.05 {
+		*low, *high = min(*low, 0), max(*high, 0)
+	}
 }
 
 func precisionOf(hits, wrong int) float64 {

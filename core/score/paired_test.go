@@ -2,6 +2,7 @@ package score
 
 import (
 	"math"
+	"math/rand/v2"
 	"testing"
 )
 
@@ -61,5 +62,23 @@ func TestTheUpperBoundOfAShareIsExact(t *testing.T) {
 	}
 	if UpperShare(0, 59) > 0.05 || UpperShare(0, 58) < 0.05 || UpperShare(3, 3) != 1 {
 		t.Error("bounds")
+	}
+}
+
+func TestAProbabilityAndItsIntervalSayTheSame(t *testing.T) {
+	rng := rand.New(rand.NewPCG(6, 1))
+	for round := range 60 {
+		var tallies [][2]Tally
+		var found [][2]bool
+		for range 3 + rng.IntN(12) {
+			tallies = append(tallies, [2]Tally{{False: rng.IntN(9)}, {False: rng.IntN(5)}})
+			found = append(found, [2]bool{rng.IntN(2) == 0, rng.IntN(3) > 0})
+		}
+		c := Compare(found, tallies)
+		for name, x := range map[string]struct{ p, low, high float64 }{"false alarms": {c.FalseP, c.FalseLow, c.FalseHigh}, "recall": {c.RecallP, c.Recall.Low, c.Recall.High}} {
+			if without := x.low > 0 || x.high < 0; without != (x.p < 0.05) && x.p != 0.05 {
+				t.Errorf("round %d, %s: %g to %g, p = %.3f", round, name, x.low, x.high, x.p)
+			}
+		}
 	}
 }

@@ -57,6 +57,14 @@ func achieved(a improve.Achieved) string {
 	return fmt.Sprintf("1 in %s (%s–%s)", words.Seconds(*a.Seconds), words.Seconds(*a.Shortest), words.Seconds(*a.Longest))
 }
 
+// atWorst writes how often it would have cried wolf if what nobody labelled were noise.
+func atWorst(a improve.Achieved) string {
+	if a.Least == nil {
+		return "–"
+	}
+	return "1 in " + words.Seconds(*a.Least)
+}
+
 // rare says a return period in words.
 func rare(seconds float64) string {
 	if seconds == 0 {

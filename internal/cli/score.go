@@ -139,15 +139,15 @@ func (a *app) gate(c improve.Card, require map[string]string) error {
 }
 
 func scoreRows(s improve.Scorecard) listing {
-	l := listing{head: []string{"monitor", "precision", "faults", "unlabelled", "found", "recall", "delay", "false a week", "stated", "achieved"},
-		right: []int{3, 4, 5, 7, 9, 10}, raw: s, data: &s.Monitors, none: "No monitor yet."}
+	l := listing{head: []string{"monitor", "precision", "faults", "unlabelled", "found", "recall", "delay", "false a week", "if unlabelled too", "stated", "achieved", "if unlabelled too"}, keep: []string{"precision", "false a week", "stated", "achieved"},
+		right: []int{3, 4, 5, 7, 9, 10, 11, 12}, raw: s, data: &s.Monitors, none: "No monitor yet."}
 	row := func(name string, c improve.Card) []string {
 		stated := "–"
 		if c.StatedSeconds > 0 {
 			stated = "1 in " + words.Seconds(float64(c.StatedSeconds))
 		}
 		return []string{name, figure(c.Precision, 2), fmt.Sprintf("%d of %d", c.Faults, c.Faults+c.Noise), strconv.Itoa(c.Unlabelled),
-			fmt.Sprintf("%d of %d", c.Recall.K, c.Recall.N), figure(c.Recall, 2), delay(c.DelaySeconds), figure(c.FalseWeekly, 2), stated, achieved(c.Achieved)}
+			fmt.Sprintf("%d of %d", c.Recall.K, c.Recall.N), figure(c.Recall, 2), delay(c.DelaySeconds), figure(c.FalseWeekly, 2), amount(c.FalseMost), stated, achieved(c.Achieved), atWorst(c.Achieved)}
 	}
 	if s.By != "" {
 		l.head[0] = s.By

@@ -204,7 +204,7 @@ func (a *app) monitorShow() *cobra.Command {
 			}
 			for _, own := range card.Monitors {
 				if own.Monitor == m.Name {
-					a.say("Cried wolf so far: %s.\n", achieved(own.Achieved))
+					a.say("Cried wolf so far: %s; if what is unlabelled were noise too: %s.\n", achieved(own.Achieved), atWorst(own.Achieved))
 				}
 			}
 			a.kept(m)

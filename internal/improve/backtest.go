@@ -219,7 +219,7 @@ func (b *Bench) scoreReplay(ctx context.Context, result *Backtest, monitors []re
 			result.Alerts[i].Incident = measured[k].Reference
 		}
 	}
-	result.Overall = sum(plain(result.Alerts), all, weeks)
+	result.Overall = sum(plain(result.Alerts), all, weeks, true)
 	for _, m := range monitors {
 		var own []BacktestAlert
 		for _, a := range result.Alerts {
@@ -233,7 +233,7 @@ func (b *Bench) scoreReplay(ctx context.Context, result *Backtest, monitors []re
 				cases = append(cases, i)
 			}
 		}
-		c := sum(plain(own), result.match(own, cases), weeks)
+		c := sum(plain(own), result.match(own, cases), weeks, true)
 		c.Monitor, c.Dataset, c.Owner, c.Measure, c.StatedSeconds = m.Name, m.Dataset, m.Owner, measures[m.Name], m.Settings.WarnSeconds
 		result.Monitors = append(result.Monitors, c)
 	}

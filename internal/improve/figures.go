@@ -8,13 +8,15 @@ import (
 	"tinbell/internal/record"
 )
 
-// sum counts a set of alerts and their match with the catalogue.
-func sum(alerts []record.Alert, m score.Matched, weeks float64) Card {
+// sum counts a set of alerts and their match with the catalogue. What nobody labelled
+// is not false because nobody did: it widens what is false to a range. In a replay,
+// which nobody can label, the catalogue decides.
+func sum(alerts []record.Alert, m score.Matched, weeks float64, replay bool) Card {
 	c := Card{Alerts: len(alerts)}
 	bySeries := map[int64]int{}
 	var faults, judged, hits, counted []int
-	wrong := 0
-	var wolves []score.Span
+	wrong, perhaps := 0, 0
+	var wolves, doubtful []score.Span
 	for i := range alerts {
 		a := &alerts[i]
 		k, there := bySeries[a.SeriesID]
@@ -38,9 +40,14 @@ func sum(alerts []record.Alert, m score.Matched, weeks float64) Card {
 			c.Planned++
 		default:
 			c.Unlabelled++
-			if m.Outcomes[i] == score.FalseAlarm {
+			switch {
+			case m.Outcomes[i] != score.FalseAlarm:
+			case replay:
 				wrong++
 				wolves = append(wolves, spanOf(a))
+			default:
+				perhaps++
+				doubtful = append(doubtful, spanOf(a))
 			}
 		}
 		switch m.Outcomes[i] {
@@ -68,11 +75,17 @@ func sum(alerts []record.Alert, m score.Matched, weeks float64) Card {
 	c.Recall = figure(recall)
 	c.DelaySeconds = figure(score.MedianDelay(m.Delay))
 	c.FalseWeekly = figure(score.PoissonRate(wrong, weeks))
+	if weeks > 0 {
+		most := float64(wrong+perhaps) / weeks
+		c.FalseMost = &most
+	}
 	if c.Precision.Estimate != nil && !math.IsNaN(recall.Estimate) {
 		f := score.F1(*c.Precision.Estimate, recall.Estimate)
 		c.F1 = &f
 	}
 	c.Achieved = achieved(wolves, weeks*7*86400)
+	atWorst := achieved(append(wolves, doubtful...), weeks*7*86400)
+	c.Achieved.GroupsMost, c.Achieved.Least = atWorst.Groups, atWorst.Seconds
 	return c
 }
 

@@ -48,7 +48,7 @@ func grouped(alerts []record.Alert, incidents []record.Incident, cases []score.I
 	}
 	list := []Card{}
 	for key, part := range parts {
-		c := sum(part, score.Match(scores(part), own[key], to.Unix()), weeks)
+		c := sum(part, score.Match(scores(part), own[key], to.Unix()), weeks, false)
 		c.Name = key
 		list = append(list, c)
 	}

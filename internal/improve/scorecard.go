@@ -53,7 +53,8 @@ type Card struct {
 	Recall        Figure   `json:"recall" doc:"of known incidents"`
 	F1            *float64 `json:"f1"`
 	DelaySeconds  Figure   `json:"delay_seconds" doc:"median time to detect"`
-	FalseWeekly   Figure   `json:"false_alarms_per_week" doc:"labelled noise, and unlabelled alerts that match no incident"`
+	FalseWeekly   Figure   `json:"false_alarms_per_week" doc:"labelled noise; in a replay, alerts that match no incident"`
+	FalseMost     *float64 `json:"false_alarms_per_week_if_all_noise" doc:"if every unlabelled alert that matches no incident were noise"`
 	StatedSeconds int64    `json:"stated_seconds" doc:"return period the monitor is set to"`
 	Achieved      Achieved `json:"achieved" doc:"how often it has cried wolf so far, to stand beside stated_seconds"`
 }
@@ -61,10 +62,12 @@ type Card struct {
 // Achieved is the time between false alarms so far, one disturbance counted
 // once, with its 95 % interval.
 type Achieved struct {
-	Groups   int      `json:"groups" doc:"false alarms, those of one disturbance counted once"`
-	Seconds  *float64 `json:"seconds" doc:"time between them; null if there was none"`
-	Shortest *float64 `json:"shortest_seconds" doc:"95 % sure that it is not shorter"`
-	Longest  *float64 `json:"longest_seconds" doc:"… not longer; null if there was none"`
+	Groups     int      `json:"groups" doc:"false alarms, those of one disturbance counted once"`
+	Seconds    *float64 `json:"seconds" doc:"time between them; null if there was none"`
+	Shortest   *float64 `json:"shortest_seconds" doc:"95 % sure that it is not shorter"`
+	Longest    *float64 `json:"longest_seconds" doc:"… not longer; null if there was none"`
+	GroupsMost int      `json:"groups_if_all_noise" doc:"if every unlabelled alert that matches no incident were noise"`
+	Least      *float64 `json:"seconds_if_all_noise" doc:"time between them then; null if there were none"`
 }
 
 // Week is the load of one week by verdict.
@@ -207,7 +210,7 @@ func (b *Bench) compile(ctx context.Context, monitors []record.Monitor, alerts [
 	}
 	weeks := to.Sub(from).Hours() / (7 * 24)
 	matched := score.Match(scores(alerts), cases, to.Unix())
-	card.Overall = sum(alerts, matched, weeks)
+	card.Overall = sum(alerts, matched, weeks, false)
 	card.Outcomes = make(map[int64]string, len(alerts))
 	for i := range alerts {
 		card.Outcomes[alerts[i].ID] = string(matched.Outcomes[i])
@@ -228,7 +231,7 @@ func (b *Bench) compile(ctx context.Context, monitors []record.Monitor, alerts [
 				ownCases = append(ownCases, cases[j])
 			}
 		}
-		c := sum(own, score.Match(scores(own), ownCases, to.Unix()), weeks)
+		c := sum(own, score.Match(scores(own), ownCases, to.Unix()), weeks, false)
 		c.Monitor, c.Dataset, c.Owner, c.Measure, c.StatedSeconds = m.Name, m.Dataset, m.Owner, measures[m.Name], m.Settings.WarnSeconds
 		card.Monitors = append(card.Monitors, c)
 	}

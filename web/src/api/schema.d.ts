@@ -2306,6 +2306,11 @@ export interface components {
              */
             groups: number;
             /**
+             * Format: int64
+             * @description if every unlabelled alert that matches no incident were noise
+             */
+            groups_if_all_noise: number;
+            /**
              * Format: double
              * @description … not longer; null if there was none
              */
@@ -2315,6 +2320,11 @@ export interface components {
              * @description time between them; null if there was none
              */
             seconds: number | null;
+            /**
+             * Format: double
+             * @description time between them then; null if there were none
+             */
+            seconds_if_all_noise: number | null;
             /**
              * Format: double
              * @description 95 % sure that it is not shorter
@@ -2864,8 +2874,13 @@ export interface components {
             delay_seconds: components["schemas"]["Figure"];
             /** Format: double */
             f1: number | null;
-            /** @description labelled noise, and unlabelled alerts that match no incident */
+            /** @description labelled noise; in a replay, alerts that match no incident */
             false_alarms_per_week: components["schemas"]["Figure"];
+            /**
+             * Format: double
+             * @description if every unlabelled alert that matches no incident were noise
+             */
+            false_alarms_per_week_if_all_noise: number | null;
             /** Format: int64 */
             faults: number;
             /** Format: int64 */

@@ -3,7 +3,7 @@ import { Link } from "react-router";
 import { useMonitors, useScorecard } from "../api/queries";
 import { Interval } from "../chart/Interval";
 import { Page, Reading, Trouble } from "../parts/Page";
-import { achieved, duration, possible, word } from "../parts/words";
+import { achieved, atWorst, duration, possible, word } from "../parts/words";
 import { methodName } from "./monitor/SettingsForm";
 
 /** All monitors: how they are set, and what they have kept of what they state. */
@@ -17,7 +17,7 @@ export function MonitorsPage() {
   const n = monitors.data?.length ?? 0;
   return (
     <Page place="Monitors" sentence={!monitors.data ? "" : n === 0 ? "No monitor yet." : `${word(n)} monitors; ${broken.length === 0 ? "none cries wolf more often than it states" : `${word(broken.length).toLowerCase()} cried wolf more often than stated`}.`}
-      after="Stated is what chance alone may ring, all segments together; achieved counts false alarms so far, one disturbance once.">
+      after="Stated is what chance alone may ring, all segments together; achieved counts labelled false alarms so far, one disturbance once; behind it, if all that is unlabelled were noise.">
       <Trouble what="Monitors" error={monitors.error} />
       {monitors.isPending && <Reading what="monitors" />}
       <input aria-label="Filter" className="mt-3 w-72 border border-ink3 bg-field px-3 py-1" placeholder="filter by name, dataset, owner" value={filter} onChange={(e) => setFilter(e.target.value)} />
@@ -33,7 +33,7 @@ export function MonitorsPage() {
                 <td><Link to={`/datasets/${m.dataset}`}><code>{m.dataset}</code></Link></td>
                 <td>{methodName(m.settings)}</td><td>{m.settings.direction}</td>
                 <td className="num">1 in {duration(m.settings.warn_seconds)}</td>
-                <td className={`num ${over ? "font-bold text-verm" : ""}`}>{c ? achieved(c.achieved) : "–"}</td>
+                <td className={`num ${over ? "font-bold text-verm" : ""}`}>{c ? achieved(c.achieved) : "–"}{c && atWorst(c.achieved) && <span className="ml-2 font-normal text-ink3" title="if all that is unlabelled were noise">{atWorst(c.achieved)}</span>}</td>
                 <td className="num text-ink2">{c && possible(c.achieved).replace("1 in ", "")}</td>
                 <td className="pl-6">{c && <Interval figure={c.precision} />}</td>
                 <td className="num">{c?.recall.n ? `${c.recall.k} of ${c.recall.n}` : "–"}</td>

@@ -9,7 +9,7 @@ import { useWidth } from "../chart/SeriesChart";
 import { Choice } from "../parts/Controls";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
 import { useZone } from "../parts/Masthead";
-import { achieved, duration, number, percent, possible, time } from "../parts/words";
+import { achieved, atWorst, duration, number, percent, possible, time } from "../parts/words";
 import { download } from "./save";
 import { Learning } from "./scorecard/Learning";
 import { Periods } from "./scorecard/Periods";
@@ -35,7 +35,7 @@ export function ScorecardPage() {
   const labelled = o.alerts - o.unlabelled;
   return (
     <Page place={`Scorecard, all teams, by week, ${time(s.from, zone, "day")} to ${time(s.to, zone, "day")}`} sentence={sentence(s)}
-      after={`${capital(between(o.precision))}${o.recall.low !== null ? `, and ${between(o.recall)}` : ""}, 95 times in 100. Time to detect: median ${o.delay_seconds.estimate === null ? "–" : duration(o.delay_seconds.estimate)}. False alarms: ${number(o.false_alarms_per_week.estimate, 1)} a week.`}>
+      after={`${capital(between(o.precision))}${o.recall.low !== null ? `, and ${between(o.recall)}` : ""}, 95 times in 100. Time to detect: median ${o.delay_seconds.estimate === null ? "–" : duration(o.delay_seconds.estimate)}. False alarms: ${range(o)} a week${o.unlabelled > 0 ? ", from what is labelled to what nobody labelled" : ""}.`}>
       <div className="mt-4 grid grid-cols-3 gap-9">
         <Section title="Precision" note="share of labelled alerts that were faults"><Trend weeks={s.weeks!} pick={(w) => w.precision} overall={o.precision} zone={zone} /></Section>
         <Section title="Recall" note="share of incidents anyone was told of"><Trend weeks={s.weeks!} pick={(w) => w.recall} overall={o.recall} zone={zone} /></Section>
@@ -152,6 +152,12 @@ function Load({ weeks, zone }: { weeks: Week[]; zone: string }) {
   );
 }
 
+/** False alarms a week: labelled noise, and up to what they would be if all that is unlabelled were noise. */
+function range(c: Card): string {
+  const least = c.false_alarms_per_week.estimate ?? 0, most = c.false_alarms_per_week_if_all_noise ?? least;
+  return most - least < 0.05 ? number(least, 1) : `${number(least, 1)} to ${number(most, 1)}`;
+}
+
 function Monitors({ cards, by }: { cards: Card[]; by: Grouping | "monitor" }) {
   const behind = (c: Card) => (by === "monitor" ? `monitor=${c.monitor}` : by === "month" ? `from=${c.name}-01` : `${by}=${encodeURIComponent(c.name)}`);
   return (
@@ -169,9 +175,9 @@ function Monitors({ cards, by }: { cards: Card[]; by: Grouping | "monitor" }) {
               <td className="num"><b className="font-[650]">{c.precision.estimate === null ? "–" : c.precision.estimate.toFixed(2)}</b> <Link to={`/alerts?${behind(c)}`}>{c.faults} of {c.faults + c.noise}</Link></td>
               <td className="num">{c.recall.n ? `${c.recall.k} of ${c.recall.n}` : "–"}</td>
               <td className="num">{c.delay_seconds.estimate === null ? "–" : duration(c.delay_seconds.estimate)}</td>
-              <td className="num">{number(c.false_alarms_per_week.estimate, 1)}</td>
+              <td className="num" title="labelled noise; to the right, if every unlabelled alert that matches no incident were noise too">{range(c)}</td>
               <td className="num">{c.stated_seconds ? `1 in ${duration(c.stated_seconds)}` : "–"}</td>
-              <td className={`num ${over ? "font-bold text-verm" : ""}`} title={`95 %: ${possible(c.achieved)}`}>{achieved(c.achieved)} <span className="font-normal text-ink3">{c.achieved.seconds !== null && possible(c.achieved).replace("1 in ", "")}</span></td>
+              <td className={`num ${over ? "font-bold text-verm" : ""}`} title={`95 %: ${possible(c.achieved)}${atWorst(c.achieved) && `; ${atWorst(c.achieved)} if all that is unlabelled were noise`}`}>{achieved(c.achieved)} <span className="font-normal text-ink3">{c.achieved.seconds !== null && possible(c.achieved).replace("1 in ", "")}</span></td>
               <td className="num">{c.unlabelled ? <Link to={`/alerts?show=none&${behind(c)}`}>{c.unlabelled}</Link> : <span className="text-ink3">0</span>}</td>
             </tr>
           );

@@ -77,6 +77,11 @@ export function achieved(a: { seconds: number | null; shortest_seconds: number |
 export const possible = (a: { seconds: number | null; shortest_seconds: number | null; longest_seconds: number | null }) =>
   a.shortest_seconds === null ? "" : a.longest_seconds === null ? `1 in over ${duration(a.shortest_seconds)}` : `1 in ${duration(a.shortest_seconds)} to ${duration(a.longest_seconds)}`;
 
+type AtWorst = { groups: number; groups_if_all_noise: number; seconds_if_all_noise: number | null };
+
+/** How often it would have cried wolf if what nobody labelled were noise; nothing where that changes nothing. */
+export const atWorst = (a: AtWorst) => (a.groups_if_all_noise > a.groups && a.seconds_if_all_noise !== null ? `1 in ${duration(a.seconds_if_all_noise)}` : "");
+
 export function percent(x: number | null | undefined): string {
   return x === null || x === undefined ? "–" : `${Math.round(x * 100)} %`.replace("-", "−");
 }
