@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"context"
 	"regexp"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 )
@@ -40,7 +42,7 @@ func (a *app) complete(c *cobra.Command, group string) {
 		return
 	}
 	many := strings.Contains(c.Use, "…")
-	c.ValidArgsFunction = func(c *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	c.ValidArgsFunction = func(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 		at := len(args)
 		if many {
 			at = min(at, len(places)-1)
@@ -51,7 +53,9 @@ func (a *app) complete(c *cobra.Command, group string) {
 		var list []struct {
 			Name string `json:"name"`
 		}
-		if a.client().Get(c.Context(), places[at], nil, &list) != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second) // a shell waits for it
+		defer cancel()
+		if a.client().Get(ctx, places[at], nil, &list) != nil {
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		}
 		names := make([]string, len(list))

@@ -15,21 +15,35 @@ import (
 )
 
 func (a *app) monitorCommand() *cobra.Command {
+	narrowed := struct{ dataset, owner string }{}
+	var retired bool
 	list := &cobra.Command{Use: "list", Short: "List monitors", Args: exactly(0, "nothing"), RunE: func(c *cobra.Command, _ []string) error {
 		var monitors []record.Monitor
-		if err := a.client().Get(c.Context(), "/monitors", nil, &monitors); err != nil {
+		q := url.Values{}
+		for key, value := range map[string]string{"dataset": narrowed.dataset, "owner": narrowed.owner} {
+			if value != "" {
+				q.Set(key, value)
+			}
+		}
+		if retired {
+			q.Set("retired", "true")
+		}
+		if err := a.client().Get(c.Context(), "/monitors", q, &monitors); err != nil {
 			return err
 		}
-		l := listing{head: []string{"monitor", "metric", "method", "direction", "warn", "critical", "persist", "version", "fitted"}, raw: monitors,
+		l := listing{head: []string{"monitor", "metric", "state", "method", "direction", "warn", "critical", "persist", "version", "fitted"}, raw: monitors,
 			none: "No monitor yet. Add one: tinbell monitor add NAME METRIC"}
 		for _, m := range monitors {
 			s := m.Settings
-			l.rows = append(l.rows, []string{m.Name, m.Metric, s.Method, s.Direction, "once in " + words.Seconds(float64(s.WarnSeconds)),
+			l.rows = append(l.rows, []string{m.Name, m.Metric, monitorState(m, time.Now()), s.Method, s.Direction, "once in " + words.Seconds(float64(s.WarnSeconds)),
 				"once in " + words.Seconds(float64(s.CriticalSeconds)), fmt.Sprintf("%d of %d", s.Persist, s.Of), strconv.Itoa(m.Version),
 				a.optional(m.LearnedAt, "UTC", "not yet")})
 		}
 		return a.show(l)
 	}}
+	list.Flags().StringVar(&narrowed.dataset, "dataset", "", "of this dataset alone")
+	list.Flags().StringVar(&narrowed.owner, "owner", "", "of this team alone")
+	list.Flags().BoolVar(&retired, "retired", false, "with those that are no longer needed")
 	var flags settingsFlags
 	var owner string
 	add := &cobra.Command{Use: "add NAME METRIC", Short: "Put a monitor on a metric; it is fitted to the past at once", Args: exactly(2, "NAME METRIC"),
@@ -48,7 +62,7 @@ func (a *app) monitorCommand() *cobra.Command {
 		}}
 	flags.bind(add)
 	add.Flags().StringVar(&owner, "owner", "", "team that is told; the dataset's if left out")
-	return group("monitor", "Baselines and alert rules", list, add, a.monitorShow(), a.monitorPast(), a.monitorStates(), a.monitorSet(), a.monitorSegment(),
+	return group("monitor", "Baselines and alert rules", list, add, a.monitorShow(), a.monitorPast(), a.monitorStates(), a.monitorSet(), a.monitorSegment(), a.monitorRename(), a.monitorRetire(), a.removal("monitor", "/monitors/", "with its alerts and what was said of them (retire keeps them)"),
 		a.monitorBacktest(), a.monitorTry(), a.monitorTune(), a.monitorVersions(), a.monitorTakeBack(), a.monitorAlwaysTell(), a.snoozing("snooze NAME DURATION", "Tell nothing of a monitor's alerts for a while; 0s ends it", "  tinbell monitor snooze boarding-scans-volume 4h", "/monitors/"))
 }
 
@@ -81,6 +95,63 @@ func (a *app) monitorSet() *cobra.Command {
 	set.Flags().BoolVar(&pause, "pause", false, "stop judging")
 	set.Flags().BoolVar(&resume, "resume", false, "judge again")
 	return set
+}
+
+// monitorState says whether a monitor judges and tells.
+func monitorState(m record.Monitor, now time.Time) string {
+	switch {
+	case m.RetiredAt != nil:
+		return "retired"
+	case m.Paused:
+		return "paused"
+	case m.SnoozedUntil != nil && m.SnoozedUntil.After(now):
+		return "snoozed"
+	case m.LearnedAt == nil:
+		return "being fitted"
+	}
+	return "judging"
+}
+
+func (a *app) monitorRename() *cobra.Command {
+	var owner string
+	c := &cobra.Command{Use: "rename NAME [NEW]", Short: "Change what a monitor is called, or whose it is; its alerts and labels stay with it", Args: cobra.RangeArgs(1, 2),
+		Example: "  tinbell monitor rename refunds-volume refunds\n  tinbell monitor rename refunds-volume --owner finance",
+		RunE: func(c *cobra.Command, args []string) error {
+			in := httpapi.MonitorNames{}
+			if len(args) == 2 {
+				in.Name = &args[1]
+			}
+			if c.Flags().Changed("owner") {
+				in.Owner = &owner
+			}
+			if in.Name == nil && in.Owner == nil {
+				return wrongUsage{fmt.Errorf("nothing to change: give a new name or --owner")}
+			}
+			var m record.Monitor
+			if err := a.client().Send(c.Context(), "PATCH", "/monitors/"+url.PathEscape(args[0]), in, &m); err != nil {
+				return err
+			}
+			a.say("It is %s, of %s.", m.Name, or(m.Owner, "nobody"))
+			return nil
+		}}
+	c.Flags().StringVar(&owner, "owner", "", "team that is told")
+	return c
+}
+
+func (a *app) monitorRetire() *cobra.Command {
+	var back bool
+	c := &cobra.Command{Use: "retire NAME", Short: "Let a monitor judge nothing any more and keep its past", Args: exactly(1, "NAME"), Example: "  tinbell monitor retire refunds-volume",
+		RunE: func(c *cobra.Command, args []string) error {
+			var m record.Monitor
+			retired := !back
+			if err := a.client().Send(c.Context(), "PATCH", "/monitors/"+url.PathEscape(args[0]), httpapi.MonitorNames{Retired: &retired}, &m); err != nil {
+				return err
+			}
+			a.say("%s %s.", m.Name, map[bool]string{true: "is retired: it judges nothing, and its alerts, labels and versions stay", false: "is needed again and judges"}[retired])
+			return nil
+		}}
+	c.Flags().BoolVar(&back, "back", false, "it is needed again")
+	return c
 }
 
 func (a *app) monitorBacktest() *cobra.Command {

@@ -196,6 +196,9 @@ func (a *app) monitorShow() *cobra.Command {
 			s := m.Settings
 			a.say("%s on %s, %s, version %d: %s, direction %s.", m.Name, m.Metric, m.Dataset, m.Version, s.Method, s.Direction)
 			a.say("Warns once in %s by chance, all segments together; critical once in %s.", words.Seconds(float64(s.WarnSeconds)), words.Seconds(float64(s.CriticalSeconds)))
+			if state := monitorState(m, time.Now()); state != "judging" {
+				a.say("It is %s.", state)
+			}
 			if said := bounds(s); said != "" {
 				a.say("Rings at once %s.", said)
 			}

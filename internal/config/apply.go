@@ -67,6 +67,9 @@ func (k *Keeper) Read(ctx context.Context) (Documents, error) {
 	}
 	watched := map[string]bool{}
 	for _, v := range monitors {
+		if v.RetiredAt != nil {
+			continue
+		}
 		d.Monitors = append(d.Monitors, WrittenMonitor{v.Name, v.Metric, v.Owner, v.Paused, v.Settings})
 		watched[v.Metric] = true
 	}

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -23,6 +24,14 @@ type NewMonitor struct {
 	Metric   string           `json:"metric"`
 	Owner    string           `json:"owner,omitempty"`
 	Settings *record.Settings `json:"settings,omitempty"`
+}
+
+// MonitorNames is what can change of a monitor beside its settings; what is left out
+// stays.
+type MonitorNames struct {
+	Name    *string `json:"name,omitempty"`
+	Owner   *string `json:"owner,omitempty"`
+	Retired *bool   `json:"retired,omitempty" doc:"it judges nothing, is left out of lists, and keeps its past"`
 }
 
 // ChangedMonitor replaces a monitor's settings if Version is still in force.
@@ -55,8 +64,35 @@ type BacktestOrder struct {
 }
 
 func (s *server) addMonitors(api huma.API) {
-	add(api, "GET", "/monitors", "monitors", "All monitors", people.Reader, func(ctx context.Context, _ *none) (*body[[]record.Monitor], error) {
-		return ok(s.Store.Monitors(ctx))
+	add(api, "GET", "/monitors", "monitors", "The monitors, by name", people.Reader, func(ctx context.Context, in *struct {
+		Dataset string `query:"dataset"`
+		Owner   string `query:"owner"`
+		Retired bool   `query:"retired" doc:"with those that are no longer needed"`
+	}) (*body[[]record.Monitor], error) {
+		if err := s.there(ctx, in.Dataset, ""); err != nil {
+			return nil, err
+		}
+		list, err := s.Store.Monitors(ctx)
+		return ok(slices.DeleteFunc(list, func(m record.Monitor) bool {
+			return in.Dataset != "" && m.Dataset != in.Dataset || in.Owner != "" && m.Owner != in.Owner || m.RetiredAt != nil && !in.Retired
+		}), err)
+	})
+	add(api, "PATCH", "/monitors/{name}", "rename-monitor", "Change what a monitor is called, whose it is, or whether it is needed; its alerts and labels stay with it", people.Editor, func(ctx context.Context, in *struct {
+		Named
+		Body MonitorNames
+	}) (*body[record.Monitor], error) {
+		c := store.Renamed{Name: in.Body.Name, Owner: in.Body.Owner}
+		if in.Body.Retired != nil {
+			c.Retired = &time.Time{}
+			if *in.Body.Retired {
+				now := s.Now().UTC()
+				c.Retired = &now
+			}
+		}
+		return ok(s.Setup.RenameMonitor(ctx, in.Name, c))
+	})
+	add(api, "DELETE", "/monitors/{name}", "remove-monitor", "Remove a monitor with its alerts and what was said of them; retire it to keep them", people.Editor, func(ctx context.Context, in *Named) (*none, error) {
+		return &none{}, s.Store.RemoveMonitor(ctx, in.Name)
 	})
 	add(api, "GET", "/monitors/{name}", "monitor", "One monitor", people.Reader, func(ctx context.Context, in *Named) (*body[record.Monitor], error) {
 		return ok(s.Store.Monitor(ctx, in.Name))

@@ -168,6 +168,7 @@ type Monitor struct {
 	Settings  Settings   `db:"settings" json:"settings"`
 	Version   int        `db:"version" json:"version"`
 	Paused    bool       `db:"paused" json:"paused"`
+	RetiredAt *time.Time `db:"retired_at" json:"retired_at" doc:"since when it is no longer needed: it judges nothing and keeps its past"`
 	LearnedAt *time.Time `db:"learned_at" json:"learned_at" doc:"when its baselines were last fitted"`
 
 	SnoozedUntil *time.Time `db:"snoozed_until" json:"snoozed_until" doc:"its alerts are kept and nobody is told until then"`

@@ -11,6 +11,7 @@ import (
 	"tinbell/internal/contain"
 	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
+	"tinbell/internal/record"
 	"tinbell/internal/store"
 	"tinbell/internal/watch"
 	"tinbell/internal/work"
@@ -31,10 +32,10 @@ type jobs struct {
 
 func (d *jobs) all() work.Duties {
 	return work.Duties{
-		Evaluate: d.evaluate,
-		Collect:  func(ctx context.Context, j work.Collect) error { return d.collected(ctx, j.DatasetID) },
-		Rejudge:  func(ctx context.Context, j work.Rejudge) error { return d.watcher.Rejudge(ctx, j.MetricID) },
-		Learn: func(ctx context.Context, j work.Learn) error {
+		Evaluate: stillThere(d.evaluate),
+		Collect:  stillThere(func(ctx context.Context, j work.Collect) error { return d.collected(ctx, j.DatasetID) }),
+		Rejudge:  stillThere(func(ctx context.Context, j work.Rejudge) error { return d.watcher.Rejudge(ctx, j.MetricID) }),
+		Learn: stillThere(func(ctx context.Context, j work.Learn) error {
 			if !j.Asked.IsZero() {
 				m, err := d.store.MonitorByID(ctx, j.MonitorID)
 				if err != nil || m.LearnedAt != nil && m.LearnedAt.After(j.Asked) {
@@ -52,13 +53,25 @@ func (d *jobs) all() work.Duties {
 				}
 				return d.queue.Add(ctx, work.Evaluate{MetricID: m.MetricID, From: came})
 			})
-		},
+		}),
 		Backfill:  d.backfilled,
-		Summarise: func(ctx context.Context, j work.Summarise) error { return d.inspector.Refresh(ctx, j.DatasetID) },
+		Summarise: stillThere(func(ctx context.Context, j work.Summarise) error { return d.inspector.Refresh(ctx, j.DatasetID) }),
 		Relearn:   func(ctx context.Context) error { return d.bench.Relearn(ctx) },
 		Tune:      d.tuned,
 		Trial:     d.tried,
 		Drift:     func(ctx context.Context, j work.Drift) error { return d.comparer.Run(ctx, j.Name) },
+	}
+}
+
+// stillThere ends work whose subject was removed since it was queued: there is nothing to
+// do any more, and trying again would not help.
+func stillThere[J any](do func(context.Context, J) error) func(context.Context, J) error {
+	return func(ctx context.Context, j J) error {
+		err := do(ctx, j)
+		if errors.As(err, new(record.NotFound)) {
+			return nil
+		}
+		return err
 	}
 }
 

@@ -98,3 +98,54 @@ func TestABacktestChangesWhatIsGivenAndKeepsEachMonitorsOthers(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+func TestAMonitorIsRenamedRetiredAndRemoved(t *testing.T) {
+	s := harbour(t)
+	before := len(alertsOf(t, s, "scans"))
+	patch := func(name string, in httpapi.MonitorNames) (m record.Monitor, err error) {
+		return m, s.Admin.Send(t.Context(), "PATCH", "/monitors/"+name, in, &m)
+	}
+	name, owner, yes, no := "quays", "Quay crew", true, false
+	if m, err := patch("scans", httpapi.MonitorNames{Name: &name, Owner: &owner}); err != nil || m.Name != name || m.Owner != owner || m.Version != 1 {
+		t.Fatalf("%v %+v", err, m)
+	}
+	if before == 0 || len(alertsOf(t, s, name)) != before {
+		t.Errorf("its alerts go with it: %d of %d", len(alertsOf(t, s, name)), before)
+	}
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/monitors", httpapi.NewMonitor{Name: "other", Metric: "scans"}, nil))
+	other := "other"
+	if _, err := patch(name, httpapi.MonitorNames{Name: &other}); status(err) != 409 {
+		t.Errorf("a name that is taken: %v", err)
+	}
+	if m, err := patch(name, httpapi.MonitorNames{Retired: &yes}); err != nil || m.RetiredAt == nil || !m.Paused {
+		t.Errorf("retired: %v %+v", err, m)
+	}
+	s.Settle(t)
+	var list []record.Monitor
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/monitors", nil, &list))
+	if len(list) != 1 || list[0].Name != "other" {
+		t.Errorf("a plain list: %+v", list)
+	}
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/monitors", url.Values{"retired": {"true"}, "owner": {owner}}, &list))
+	if len(list) != 1 || list[0].Name != name {
+		t.Errorf("with the retired: %+v", list)
+	}
+	for _, a := range alertsOf(t, s, name) {
+		if a.ClosedAt == nil {
+			t.Errorf("nothing of it is open: %+v", a)
+		}
+	}
+	var d config.Documents
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/config", nil, &d))
+	if len(d.Monitors) != 1 {
+		t.Errorf("files hold what is needed: %+v", d.Monitors)
+	}
+	if m, err := patch(name, httpapi.MonitorNames{Retired: &no}); err != nil || m.RetiredAt != nil || m.Paused {
+		t.Errorf("needed again: %v %+v", err, m)
+	}
+	dbtest.Must(t, s.Admin.Send(t.Context(), "DELETE", "/monitors/"+name, nil, nil))
+	if err := s.Admin.Get(t.Context(), "/monitors/"+name, nil, nil); status(err) != 404 {
+		t.Errorf("removed: %v", err)
+	}
+	s.Settle(t)
+}

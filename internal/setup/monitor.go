@@ -191,6 +191,42 @@ func meant(ctx context.Context, in *store.Store, v record.Monitor, own record.Se
 	return record.Invalid{Field: "segment", Given: own.Segment, Allowed: fmt.Sprintf("one of the %d segments of %s, such as %s; or a pattern, * standing for any characters", len(series), v.Metric, strings.Join(some, ", "))}
 }
 
+// RenameMonitor changes what a monitor is called, whose it is, or whether it is needed:
+// one that is retired judges nothing, has nothing open, and keeps its past.
+func (d *Desk) RenameMonitor(ctx context.Context, name string, c store.Renamed) (v record.Monitor, err error) {
+	if c.Name != nil {
+		if err := record.CheckName("name", *c.Name); err != nil {
+			return v, err
+		}
+		if strings.TrimSpace(*c.Name) == "" {
+			return v, record.Invalid{Field: "name", Given: *c.Name, Allowed: "a name of its own, for example boarding-volume"}
+		}
+	}
+	err = d.inTx(ctx, func(tx pgx.Tx, in *store.Store) error {
+		if v, err = in.Monitor(ctx, name); err != nil {
+			return err
+		}
+		if err := store.HoldMonitor(ctx, tx, v.ID); err != nil {
+			return err
+		}
+		if err := store.RenameMonitor(ctx, tx, v.ID, c); err != nil {
+			return err
+		}
+		if v, err = in.MonitorByID(ctx, v.ID); err != nil {
+			return err
+		}
+		if retires := v.RetiredAt != nil; c.Retired != nil && v.Paused != retires {
+			reason := map[bool]string{true: "retired", false: "needed again"}[retires]
+			if err := d.change(ctx, tx, v.ID, store.Change{Version: v.Version, Settings: v.Settings, Paused: retires, Author: "", Reason: reason}); err != nil {
+				return err
+			}
+		}
+		v, err = in.MonitorByID(ctx, v.ID)
+		return err
+	})
+	return v, err
+}
+
 // follow orders what follows from a monitor's new settings.
 func (d *Desk) follow(ctx context.Context, tx pgx.Tx, id int64, paused bool, order work.Learn) error {
 	if paused {

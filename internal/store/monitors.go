@@ -12,7 +12,7 @@ import (
 )
 
 const monitorSelect = `
-	select v.id, v.metric_id, v.name, v.owner, v.settings, v.version, v.paused, v.learned_at, v.snoozed_until, v.snoozed_by, v.always_tell, v.created_at, v.budget, m.name as metric, d.name as dataset
+	select v.id, v.metric_id, v.name, v.owner, v.settings, v.version, v.paused, v.retired_at, v.learned_at, v.snoozed_until, v.snoozed_by, v.always_tell, v.created_at, v.budget, m.name as metric, d.name as dataset
 	from monitor v join metric m on m.id = v.metric_id join dataset d on d.id = m.dataset_id `
 
 // AddMonitor stores a monitor with its first version and gives its id.
@@ -76,6 +76,48 @@ type Told struct {
 	Cause string  `db:"cause"`
 	N     int     `db:"n"`
 	Logs  float64 `db:"logs"`
+}
+
+// Renamed is what changes of a monitor beside its settings; nil stays.
+type Renamed struct {
+	Name    *string
+	Owner   *string
+	Retired *time.Time // zero: it is needed again
+}
+
+// RenameMonitor changes what a monitor is called, whose it is, or whether it is needed.
+func RenameMonitor(ctx context.Context, tx pgx.Tx, id int64, c Renamed) error {
+	set := func(statement string, v any) error {
+		if _, err := tx.Exec(ctx, statement, id, v); err != nil {
+			return clash("monitor", err)
+		}
+		return nil
+	}
+	var err error
+	if c.Name != nil {
+		err = set(`update monitor set name = $2 where id = $1`, *c.Name)
+	}
+	if c.Owner != nil && err == nil {
+		err = set(`update monitor set owner = $2 where id = $1`, *c.Owner)
+	}
+	if c.Retired != nil && err == nil {
+		err = set(`update monitor set retired_at = $2 where id = $1`, nullTime(*c.Retired))
+	}
+	return err
+}
+
+// RemoveMonitor removes a monitor with its alerts and what was said of them.
+func (s *Store) RemoveMonitor(ctx context.Context, name string) error {
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		result, err := tx.Exec(ctx, `delete from monitor where name = $1`, name)
+		if err != nil {
+			return fmt.Errorf("remove monitor %s: %w", name, err)
+		}
+		if result.RowsAffected() == 0 {
+			return record.NotFound{Kind: "monitor", Name: name}
+		}
+		return Notify(ctx, tx, "alerts")
+	})
 }
 
 // SetAlwaysTell says whether the filter may hold a monitor's alerts back.

@@ -143,6 +143,15 @@ export const useRehearsal = (name: string, settings: Settings | undefined, serie
   });
 
 /** Puts settings in force, if nobody else has meanwhile. */
+/** What a monitor is called, whose it is, and whether it is needed. */
+export const useRenameMonitor = (name: string) => {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (body: { name?: string; owner?: string; retired?: boolean }) => answer(api.PATCH("/api/v1/monitors/{name}", { params: { path: { name } }, body })),
+    onSuccess: () => client.invalidateQueries(),
+  });
+};
+
 export function useSaveMonitor(name: string) {
   const queries = useQueryClient();
   return useMutation({

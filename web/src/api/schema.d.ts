@@ -1384,7 +1384,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All monitors */
+        /** The monitors, by name */
         get: operations["monitors"];
         put?: never;
         /** Add a monitor; it is fitted to the past at once */
@@ -1407,10 +1407,12 @@ export interface paths {
         /** Change a monitor's settings */
         put: operations["change-monitor"];
         post?: never;
-        delete?: never;
+        /** Remove a monitor with its alerts and what was said of them; retire it to keep them */
+        delete: operations["remove-monitor"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change what a monitor is called, whose it is, or whether it is needed; its alerts and labels stay with it */
+        patch: operations["rename-monitor"];
         trace?: never;
     };
     "/api/v1/monitors/{name}/always-tell": {
@@ -4827,6 +4829,11 @@ export interface components {
             name: string;
             owner: string;
             paused: boolean;
+            /**
+             * Format: date-time
+             * @description since when it is no longer needed: it judges nothing and keeps its past
+             */
+            retired_at: string | null;
             settings: components["schemas"]["Settings"];
             snoozed_by: string;
             /**
@@ -4836,6 +4843,12 @@ export interface components {
             snoozed_until: string | null;
             /** Format: int64 */
             version: number;
+        };
+        MonitorNames: {
+            name?: string;
+            owner?: string;
+            /** @description it judges nothing, is left out of lists, and keeps its past */
+            retired?: boolean;
         };
         MonitorVersion: {
             /** Format: date-time */
@@ -10193,7 +10206,12 @@ export interface operations {
     };
     monitors: {
         parameters: {
-            query?: never;
+            query?: {
+                dataset?: string;
+                owner?: string;
+                /** @description with those that are no longer needed */
+                retired?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -10296,6 +10314,70 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["ChangedMonitor"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Monitor"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-monitor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "rename-monitor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MonitorNames"];
             };
         };
         responses: {
