@@ -114,6 +114,14 @@ func Setup(ctx context.Context, e *Emitter, warehouse string, say func(step stri
 		return err
 	}
 	say("reconciling gate events with boarding scans")
+	for _, n := range []httpapi.NewNote{
+		{Dataset: "raw.gate_events", At: w.AsOf.Add(-46 * time.Hour).Truncate(time.Hour), Text: "Gate firmware 7.2 rolled out at Gullstone"},
+		{Dataset: "ops.ticket_sales", At: w.AsOf.AddDate(0, 0, -5).Truncate(time.Hour), Text: "Kiosk screens updated"},
+	} {
+		if err := c.Send(ctx, "POST", "/notes", n, nil); err != nil {
+			return err
+		}
+	}
 	if err := c.Send(ctx, "POST", "/reconciliations", reconcile.Order{Name: "scans-against-gates", Up: "raw.gate_events", Down: "ops.boarding_scans",
 		Tolerance: 0.02, Owner: owners["ops.boarding_scans"]}, nil); err != nil {
 		return err

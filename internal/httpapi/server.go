@@ -124,6 +124,7 @@ func (s *server) register(router chi.Router) huma.API {
 	s.addLearning(api)
 	s.addDrift(api)
 	s.addExports(api)
+	s.addNotes(api)
 	s.addEvents(api)
 	return api
 }

@@ -52,6 +52,7 @@ type Chart struct {
 	Alerts        []record.Alert        `json:"alerts"`
 	Incidents     []record.Incident     `json:"incidents"`
 	Planned       []record.PlannedEvent `json:"planned"`
+	Notes         []record.Note         `json:"notes" doc:"what people say happened in it"`
 	Message       string                `json:"message" doc:"why there is no band, if there is none"`
 }
 
@@ -208,6 +209,9 @@ func (v *Inspector) annotate(ctx context.Context, c *Chart, from, to time.Time) 
 	}
 	events, err := v.store.PlannedEvents(ctx, c.Dataset)
 	if err != nil {
+		return err
+	}
+	if c.Notes, err = v.store.Notes(ctx, c.Dataset, from, to); err != nil {
 		return err
 	}
 	c.Planned = []record.PlannedEvent{}

@@ -179,6 +179,18 @@ type Monitor struct {
 	CreatedAt  time.Time `db:"created_at" json:"created_at"`
 }
 
+// Note says what happened when, on the charts of a dataset or of all: a release, a
+// migration.
+type Note struct {
+	ID        int64     `db:"id" json:"id"`
+	Dataset   string    `db:"dataset" json:"dataset" doc:"empty: all"`
+	At        time.Time `db:"at" json:"at"`
+	Text      string    `db:"text" json:"text"`
+	Link      string    `db:"link" json:"link"`
+	Author    string    `db:"author" json:"author"`
+	CreatedAt time.Time `db:"created_at" json:"created_at"`
+}
+
 // Baseline is one fitted series of a monitor.
 type Baseline struct {
 	MonitorID   int64      `db:"monitor_id"`

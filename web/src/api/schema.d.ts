@@ -1603,6 +1603,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Notes on charts, newest first; of one dataset with those on all */
+        get: operations["notes"];
+        put?: never;
+        /** Note what happened, on the charts of a dataset or of all */
+        post: operations["add-note"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a note */
+        delete: operations["remove-note"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/planned-events": {
         parameters: {
             query?: never;
@@ -3066,6 +3101,8 @@ export interface components {
             /** @description why there is no band, if there is none */
             message: string;
             metric: string;
+            /** @description what people say happened in it */
+            notes: components["schemas"]["Note"][] | null;
             observed: (number | null)[] | null;
             /** Format: int64 */
             period_seconds: number;
@@ -5073,6 +5110,18 @@ export interface components {
             owner?: string;
             settings?: components["schemas"]["Settings"];
         };
+        NewNote: {
+            /**
+             * Format: date-time
+             * @description now if left out
+             */
+            at?: string;
+            /** @description left out: on the charts of all */
+            dataset?: string;
+            /** @description where more is said, an http or https address */
+            link?: string;
+            text: string;
+        };
         NewReference: {
             /** Format: date */
             from: string;
@@ -5172,6 +5221,19 @@ export interface components {
              * @enum {string}
              */
             worst: "critical" | "warning" | "overdue" | "";
+        };
+        Note: {
+            /** Format: date-time */
+            at: string;
+            author: string;
+            /** Format: date-time */
+            created_at: string;
+            /** @description empty: all */
+            dataset: string;
+            /** Format: int64 */
+            id: number;
+            link: string;
+            text: string;
         };
         Offered: {
             /** Format: int64 */
@@ -10791,6 +10853,101 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["MonitorVersion"][] | null;
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    notes: {
+        parameters: {
+            query?: {
+                dataset?: string;
+                from?: string;
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-note": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewNote"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-note": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -5,6 +5,7 @@ import { useNavigate } from "react-router";
 import type { Chart } from "../api/client";
 import { city, number, ticks, time, value } from "../parts/words";
 import { asDeviation, paths, pointsOf, thin, top } from "./shapes";
+import { Notes } from "./Notes";
 import { Planned } from "./Planned";
 import { Hatches, Strip } from "./Strip";
 
@@ -106,6 +107,7 @@ export function SeriesChart({ chart, now, since, at, onAt, onZoom, height = 322 
           <clipPath id={`${id}-plot`}><rect width={inner} height={plot} /></clipPath>
           <Planned chart={chart} x={x} inner={inner} height={plot} named />
           <path d={d.band} fill="var(--pewter)" clipPath={`url(#${id}-plot)`} />
+          <Notes chart={chart} x={x} inner={inner} height={plot} named />
           <path d={d.below + d.above} fill="var(--verm-wash)" />
           <path d={d.expected} fill="none" stroke="var(--pewter-line)" strokeDasharray="3 2.5" />
           <path d={d.bounds} fill="none" stroke="var(--ink2)" strokeWidth="1" clipPath={`url(#${id}-plot)`} data-bounds={d.bounds !== "" || undefined} />

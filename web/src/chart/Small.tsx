@@ -4,6 +4,7 @@ import { useId } from "react";
 import type { Alert, Chart, Incident } from "../api/client";
 import { ticks, time, value } from "../parts/words";
 import { paths, pointsOf, thin, top } from "./shapes";
+import { Notes } from "./Notes";
 import { Planned } from "./Planned";
 import { Hatches, Strip } from "./Strip";
 
@@ -34,6 +35,7 @@ export function SmallChart({ chart, now, width = 340, height = 84, lane = 6, ask
         <clipPath id={`${id}-plot`}><rect width={inner} height={plot} /></clipPath>
         <Planned chart={chart} x={x} inner={inner} height={plot} />
         <path d={d.band} fill="var(--pewter)" clipPath={`url(#${id}-plot)`} />
+        <Notes chart={chart} x={x} inner={inner} height={plot} />
         <path d={d.below + d.above} fill="var(--verm-wash)" />
         <path d={d.expected} fill="none" stroke="var(--pewter-line)" strokeDasharray="3 2.5" />
         <path d={d.observed} fill="none" stroke="var(--ink)" strokeWidth="1.3" strokeLinejoin="round" />

@@ -4,6 +4,7 @@ import { useAlerts, useChart, useDataset, useMe } from "../api/queries";
 import { SmallChart } from "../chart/Small";
 import { useWidth } from "../chart/SeriesChart";
 import { Mark, type State, stateOf } from "../parts/Mark";
+import { Noted } from "./dataset/Noted";
 import { Surroundings } from "./dataset/Surroundings";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
 import { city, count, duration, number, rarity, signed, time } from "../parts/words";
@@ -57,6 +58,7 @@ export function DatasetPage() {
         </Section>
       ))}
       <Surroundings name={name} source={p.dataset.source} zone={p.dataset.zone} files={p.dataset.pattern !== ""} />
+      <Noted name={name} zone={p.dataset.zone} />
       <Section className="mt-5" title="Alerts" note={count(p.health.open_alerts, "open", "open")} right={<Link to={`/alerts?dataset=${name}`}>all of this dataset</Link>}>
         {(alerts.data?.alerts ?? []).map((a) => (
           <div key={a.id} className="grid grid-cols-[120px_minmax(0,1fr)_180px_200px_110px] gap-4 border-b border-hair py-[5px]">
