@@ -120,12 +120,15 @@ func (d *Desk) PutCalendar(ctx context.Context, tx pgx.Tx, c record.Calendar, ev
 
 // DropCalendar removes a calendar with its events.
 func (d *Desk) DropCalendar(ctx context.Context, name string) error {
-	return d.store.InTx(ctx, func(tx pgx.Tx) error {
-		if err := store.DropCalendar(ctx, tx, name); err != nil {
-			return err
-		}
-		return d.explainAgain(ctx, tx, []string{""})
-	})
+	return d.store.InTx(ctx, func(tx pgx.Tx) error { return d.DropCalendarIn(ctx, tx, name) })
+}
+
+// DropCalendarIn is DropCalendar in the caller's transaction.
+func (d *Desk) DropCalendarIn(ctx context.Context, tx pgx.Tx, name string) error {
+	if err := store.DropCalendar(ctx, tx, name); err != nil {
+		return err
+	}
+	return d.explainAgain(ctx, tx, []string{""})
 }
 
 // NewEvent is an event that a person adds.

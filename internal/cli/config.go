@@ -14,11 +14,21 @@ import (
 )
 
 func (a *app) configCommand() *cobra.Command {
+	var pruned bool
+	query := func() string {
+		if pruned {
+			return "?prune=true"
+		}
+		return ""
+	}
 	diff := &cobra.Command{Use: "diff DIR", Short: "Say what loading the files of a folder would change", Args: exactly(1, "DIR"), Example: "  tinbell config diff monitoring/",
-		RunE: func(c *cobra.Command, args []string) error { return a.configSend(c, args[0], "/config/diff") }}
+		RunE: func(c *cobra.Command, args []string) error { return a.configSend(c, args[0], "/config/diff"+query()) }}
 	load := &cobra.Command{Use: "load DIR", Short: "Put the files of a folder in force, all or nothing", Args: exactly(1, "DIR"),
-		Long: "Reads all .yaml files of a folder and makes what is set up be as they say. Everything is checked first, new probes against their tables; then it is written in one go. What is set up and in no file stays. Passwords are in no file: where a source says ${NAME}, the variable of that name is taken from the environment here, and without it the password that is kept.", Example: "  tinbell config load monitoring/",
-		RunE: func(c *cobra.Command, args []string) error { return a.configSend(c, args[0], "/config/load") }}
+		Long: "Reads all .yaml files of a folder and makes what is set up be as they say. Everything is checked first, new probes against their tables; then it is written in one go. What is set up and in no file stays, unless --prune says that it goes: of the kinds that the files hold, monitors retire with their past, and SLAs, routes, channels, calendars, comparisons and reconciliations are removed; sources, datasets and metrics hold samples and stay. 'config diff --prune' says what would go. Passwords are in no file: where a source says ${NAME}, the variable of that name is taken from the environment here, and without it the password that is kept.", Example: "  tinbell config load monitoring/",
+		RunE: func(c *cobra.Command, args []string) error { return a.configSend(c, args[0], "/config/load"+query()) }}
+	for _, c := range []*cobra.Command{diff, load} {
+		c.Flags().BoolVar(&pruned, "prune", false, "what is in no file goes")
+	}
 	save := &cobra.Command{Use: "save DIR", Short: "Write what is set up as files, one for each dataset", Args: exactly(1, "DIR"), Example: "  tinbell config save monitoring/",
 		RunE: func(c *cobra.Command, args []string) error { return a.configSave(c, args[0]) }}
 	schema := &cobra.Command{Use: "schema", Short: "Print the JSON Schema of a document, for editors", Args: exactly(0, "nothing"), RunE: func(*cobra.Command, []string) error {
@@ -71,7 +81,7 @@ func (a *app) configSend(c *cobra.Command, dir, path string) error {
 	if err := a.client().Send(c.Context(), "POST", path, documents, &changes); err != nil {
 		return err
 	}
-	loaded := path == "/config/load"
+	loaded := strings.HasPrefix(path, "/config/load")
 	l := listing{head: []string{"", "kind", "name", "what"}, raw: changes, none: "Nothing differs."}
 	kept := 0
 	for _, change := range changes {
@@ -87,7 +97,7 @@ func (a *app) configSend(c *cobra.Command, dir, path string) error {
 			kept++
 			continue
 		}
-		l.rows = append(l.rows, []string{map[string]string{"added": "+", "changed": "~"}[change.What], change.Kind, change.Name, strings.Join(fields, "; ")})
+		l.rows = append(l.rows, []string{map[string]string{"added": "+", "changed": "~", "removed": "-"}[change.What], change.Kind, change.Name, strings.Join(fields, "; ")})
 	}
 	if err := a.show(l); err != nil {
 		return err

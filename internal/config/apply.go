@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"time"
 
@@ -124,24 +125,47 @@ func written(m record.Metric) WrittenMetric {
 	return v
 }
 
-// Diff lists what loading documents would do.
-func (k *Keeper) Diff(ctx context.Context, wanted Documents) ([]Change, error) {
-	there, err := k.Read(ctx)
-	if err != nil {
-		return nil, err
+// prunable are the kinds that go when they are in no file and that is asked for, in
+// this order. What holds samples stays: sources, datasets and metrics.
+var prunable = []string{"monitor", "comparison", "reconciliation", "sla", "route", "channel", "calendar"}
+
+// prune marks what goes: what is set up and in no file, of the kinds that the files hold
+// at all.
+func prune(changes []Change, wanted Documents) {
+	held := map[string]bool{}
+	wanted.each(func(kind, _ string, _ reflect.Value) { held[kind] = true })
+	for i, c := range changes {
+		if c.What == "kept" && held[c.Kind] && slices.Contains(prunable, c.Kind) {
+			changes[i].What = "removed"
+		}
 	}
-	return Compare(there, wanted), nil
 }
 
-// Load puts documents in force, all or none: first everything is checked, new
-// probes against their tables, then it is written in one transaction. What is
-// set up and in no document stays.
-func (k *Keeper) Load(ctx context.Context, wanted Documents) ([]Change, error) {
+// Diff lists what loading documents would do; with pruned, what would go too.
+func (k *Keeper) Diff(ctx context.Context, wanted Documents, pruned bool) ([]Change, error) {
 	there, err := k.Read(ctx)
 	if err != nil {
 		return nil, err
 	}
 	changes := Compare(there, wanted)
+	if pruned {
+		prune(changes, wanted)
+	}
+	return changes, nil
+}
+
+// Load puts documents in force, all or none: first everything is checked, new
+// probes against their tables, then it is written in one transaction. What is
+// set up and in no document stays, unless it is to be pruned.
+func (k *Keeper) Load(ctx context.Context, wanted Documents, pruned bool) ([]Change, error) {
+	there, err := k.Read(ctx)
+	if err != nil {
+		return nil, err
+	}
+	changes := Compare(there, wanted)
+	if pruned {
+		prune(changes, wanted)
+	}
 	l := load{Keeper: k, wanted: map[string]record.Source{}, events: map[string][]record.PlannedEvent{}, datasets: map[string]record.Dataset{}, sources: map[string]record.Source{}, metrics: map[string]record.Metric{}}
 	for _, v := range wanted.Sources {
 		if err := l.source(ctx, v); err != nil {
@@ -325,7 +349,9 @@ func (l *load) check(ctx context.Context, m WrittenMonitor) error {
 
 func (l *load) write(ctx context.Context, tx pgx.Tx, wanted Documents, changes []Change) error {
 	changed := func(kind, name string) int {
-		return slices.IndexFunc(changes, func(c Change) bool { return c.Kind == kind && c.Name == name && c.What != "kept" })
+		return slices.IndexFunc(changes, func(c Change) bool {
+			return c.Kind == kind && c.Name == name && (c.What == "added" || c.What == "changed")
+		})
 	}
 	for _, v := range wanted.Sources {
 		id, err := store.SetSource(ctx, tx, l.wanted[v.Name])
@@ -385,5 +411,36 @@ func (l *load) write(ctx context.Context, tx pgx.Tx, wanted Documents, changes [
 	if err := l.writeTelling(ctx, tx, wanted, changed); err != nil {
 		return err
 	}
+	if err := l.remove(ctx, tx, changes); err != nil {
+		return err
+	}
 	return store.Notify(ctx, tx, "alerts")
+}
+
+// remove takes away what is to be pruned, monitors before what they stand on.
+func (l *load) remove(ctx context.Context, tx pgx.Tx, changes []Change) error {
+	in := l.store.In(tx)
+	now := l.now().UTC()
+	drop := map[string]func(name string) error{
+		"monitor": func(name string) error {
+			_, err := l.setup.RenameMonitorIn(ctx, tx, name, store.Renamed{Retired: &now})
+			return err
+		},
+		"comparison":     func(name string) error { return in.DropComparison(ctx, name) },
+		"reconciliation": func(name string) error { return in.DropReconciliation(ctx, name) },
+		"sla":            func(name string) error { return in.DropSLA(ctx, name) },
+		"route":          func(name string) error { return in.DropRoute(ctx, name) },
+		"channel":        func(name string) error { return in.DropChannel(ctx, name) },
+		"calendar":       func(name string) error { return l.desk.DropCalendarIn(ctx, tx, name) },
+	}
+	for _, kind := range prunable {
+		for _, c := range changes {
+			if c.Kind == kind && c.What == "removed" {
+				if err := drop[kind](c.Name); err != nil {
+					return fmt.Errorf("%s %s: %w", kind, c.Name, err)
+				}
+			}
+		}
+	}
+	return nil
 }

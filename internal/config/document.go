@@ -218,7 +218,7 @@ func duration(seconds int64) string {
 type Change struct {
 	Kind   string        `json:"kind"`
 	Name   string        `json:"name"`
-	What   string        `json:"what" enum:"added,changed,kept" doc:"kept: it is set up and in no file"`
+	What   string        `json:"what" enum:"added,changed,kept,removed" doc:"kept: it is set up and in no file; removed: and goes, since that was asked for (a monitor retires)"`
 	Fields []FieldChange `json:"fields"`
 }
 

@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"net/url"
+	"slices"
 	"strings"
 	"testing"
 
@@ -114,6 +115,35 @@ warn: 30d
 	}
 	if err := send("/config/load", parse(strings.Replace(text, "period: 1h", "period: 15m", 1))); err == nil || !strings.Contains(err.Error(), "a name of its own") {
 		t.Errorf("a metric of another period under the same name: %v", err)
+	}
+	// Pruned, what is in no file goes, of the kinds that the files hold: a monitor of
+	// another name retires the old one; the calendar stays, for no file holds any.
+	renamed := strings.Replace(text, "name: volume", "name: tonnage", 1)
+	removed := func() (list []string) {
+		for _, c := range changes {
+			if c.What == "removed" {
+				list = append(list, c.Kind+" "+c.Name)
+			}
+		}
+		return list
+	}
+	dbtest.Must(t, send("/config/diff?prune=true", parse(renamed)))
+	if got := removed(); len(got) != 1 || got[0] != "monitor volume" {
+		t.Errorf("what would go: %v", got)
+	}
+	if m, err := s.Parts.Store.Monitor(t.Context(), "volume"); err != nil || m.RetiredAt != nil {
+		t.Errorf("a diff changes nothing: %v %+v", err, m)
+	}
+	dbtest.Must(t, send("/config/load?prune=true", parse(renamed)))
+	if m, err := s.Parts.Store.Monitor(t.Context(), "volume"); err != nil || m.RetiredAt == nil || !m.Paused {
+		t.Errorf("pruned: %v %+v", err, m)
+	}
+	if _, err := s.Parts.Store.Monitor(t.Context(), "tonnage"); err != nil {
+		t.Error(err)
+	}
+	dbtest.Must(t, send("/config/load?prune=true", parse("kind: calendar\nname: other\ncountry: CA\nzone: America/Halifax\n")))
+	if events, err := s.Parts.Store.PlannedEvents(t.Context(), ""); err != nil || len(removed()) != 1 || slices.ContainsFunc(events, func(e record.PlannedEvent) bool { return e.Summary == "Regatta" }) {
+		t.Errorf("a calendar goes with its events: %v %v", err, removed())
 	}
 }
 

@@ -202,29 +202,36 @@ func (d *Desk) RenameMonitor(ctx context.Context, name string, c store.Renamed) 
 			return v, record.Invalid{Field: "name", Given: *c.Name, Allowed: "a name of its own, for example boarding-volume"}
 		}
 	}
-	err = d.inTx(ctx, func(tx pgx.Tx, in *store.Store) error {
-		if v, err = in.Monitor(ctx, name); err != nil {
-			return err
-		}
-		if err := store.HoldMonitor(ctx, tx, v.ID); err != nil {
-			return err
-		}
-		if err := store.RenameMonitor(ctx, tx, v.ID, c); err != nil {
-			return err
-		}
-		if v, err = in.MonitorByID(ctx, v.ID); err != nil {
-			return err
-		}
-		if retires := v.RetiredAt != nil; c.Retired != nil && v.Paused != retires {
-			reason := map[bool]string{true: "retired", false: "needed again"}[retires]
-			if err := d.change(ctx, tx, v.ID, store.Change{Version: v.Version, Settings: v.Settings, Paused: retires, Author: "", Reason: reason}); err != nil {
-				return err
-			}
-		}
-		v, err = in.MonitorByID(ctx, v.ID)
+	err = d.inTx(ctx, func(tx pgx.Tx, _ *store.Store) error {
+		v, err = d.RenameMonitorIn(ctx, tx, name, c)
 		return err
 	})
 	return v, err
+}
+
+// RenameMonitorIn is RenameMonitor in the caller's transaction, by a checked name.
+func (d *Desk) RenameMonitorIn(ctx context.Context, tx pgx.Tx, name string, c store.Renamed) (record.Monitor, error) {
+	in := d.store.In(tx)
+	v, err := in.Monitor(ctx, name)
+	if err != nil {
+		return v, err
+	}
+	if err := store.HoldMonitor(ctx, tx, v.ID); err != nil {
+		return v, err
+	}
+	if err := store.RenameMonitor(ctx, tx, v.ID, c); err != nil {
+		return v, err
+	}
+	if v, err = in.MonitorByID(ctx, v.ID); err != nil {
+		return v, err
+	}
+	if retires := v.RetiredAt != nil; c.Retired != nil && v.Paused != retires {
+		reason := map[bool]string{true: "retired", false: "needed again"}[retires]
+		if err := d.change(ctx, tx, v.ID, store.Change{Version: v.Version, Settings: v.Settings, Paused: retires, Reason: reason}); err != nil {
+			return v, err
+		}
+	}
+	return in.MonitorByID(ctx, v.ID)
 }
 
 // follow orders what follows from a monitor's new settings.

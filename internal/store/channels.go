@@ -73,6 +73,11 @@ func (s *Store) DropRoute(ctx context.Context, name string) error { return s.dro
 // DropSLA removes a promise with its past.
 func (s *Store) DropSLA(ctx context.Context, name string) error { return s.drop(ctx, "sla", name) }
 
+// DropReconciliation ends a reconciliation; the metric of the difference stays.
+func (s *Store) DropReconciliation(ctx context.Context, name string) error {
+	return s.drop(ctx, "reconciliation", name)
+}
+
 // drop removes a row by its name; the table's name is one of ours.
 func (s *Store) drop(ctx context.Context, table, name string) error {
 	n, err := s.affect(ctx, table, `delete from `+table+` where name = $1`, name)

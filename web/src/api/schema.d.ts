@@ -372,7 +372,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Put documents in force, all or none; what is in no document stays */
+        /** Put documents in force, all or none; what is in no document stays unless it is pruned */
         post: operations["load-config"];
         delete?: never;
         options?: never;
@@ -2961,10 +2961,10 @@ export interface components {
             kind: string;
             name: string;
             /**
-             * @description kept: it is set up and in no file
+             * @description kept: it is set up and in no file; removed: and goes, since that was asked for (a monitor retires)
              * @enum {string}
              */
-            what: "added" | "changed" | "kept";
+            what: "added" | "changed" | "kept" | "removed";
         };
         Changed: {
             /** @enum {string} */
@@ -7916,7 +7916,10 @@ export interface operations {
     };
     "diff-config": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description what is set up and in no document goes, of the kinds that the documents hold: monitors retire, SLAs, routes, channels, calendars, comparisons and reconciliations are removed; what holds samples stays */
+                prune?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -7949,7 +7952,10 @@ export interface operations {
     };
     "load-config": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description what is set up and in no document goes, of the kinds that the documents hold: monitors retire, SLAs, routes, channels, calendars, comparisons and reconciliations are removed; what holds samples stays */
+                prune?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
