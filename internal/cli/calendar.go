@@ -10,13 +10,14 @@ import (
 	"github.com/spf13/cobra"
 
 	"tinbell/internal/answer"
+	"tinbell/internal/feed"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/record"
 	"tinbell/internal/words"
 )
 
 func (a *app) calendarCommand() *cobra.Command {
-	return group("calendar", "Planned events and holidays", a.calendarList(), a.calendarImport(), a.calendarAdd(), a.calendarHolidays(), a.calendarSuggest(), a.calendarDrop(), a.calendarRemove())
+	return group("calendar", "Planned events and holidays", a.calendarList(), a.calendarImport(), a.calendarAdd(), a.calendarHolidays(), a.calendarSuggest(), a.calendarDrop(), a.calendarRemove(), a.calendarFollow(), a.calendarFeeds(), a.calendarFetch(), a.calendarUnfollow())
 }
 
 func (a *app) calendarList() *cobra.Command {
@@ -169,6 +170,73 @@ func (a *app) calendarRemove() *cobra.Command {
 			return err
 		}
 		a.say("Calendar %s is removed; what it concerned is fitted again.", args[0])
+		return nil
+	}}
+}
+
+func (a *app) calendarFollow() *cobra.Command {
+	var in feed.Wanted
+	var every string
+	c := &cobra.Command{Use: "follow NAME ADDRESS", Short: "Fetch a calendar by address, now and on a schedule; the last good copy stays in force", Args: exactly(2, "NAME ADDRESS"),
+		Example: "  tinbell calendar follow harbour https://calendar.example.com/harbour.ics --every 6h",
+		RunE: func(c *cobra.Command, args []string) error {
+			in.Address = args[1]
+			var err error
+			if in.EverySeconds, err = seconds(every); err != nil {
+				return err
+			}
+			var f record.Feed
+			if err := a.client().Send(c.Context(), "PUT", "/calendars/"+url.PathEscape(args[0])+"/feed", in, &f); err != nil {
+				return err
+			}
+			a.say("Calendar %s is read from %s, and again every %s.", f.Calendar, f.Host, words.Seconds(float64(f.EverySeconds)))
+			return nil
+		}}
+	c.Flags().StringVar(&every, "every", "6h", "how often it is fetched")
+	c.Flags().StringVar(&in.Dataset, "dataset", "", "that events are for which name none")
+	c.Flags().StringVar(&in.Effect, "effect", "", "mute, widen or leave out, of events that say nothing themselves")
+	return c
+}
+
+func (a *app) calendarFeeds() *cobra.Command {
+	return &cobra.Command{Use: "feeds", Short: "List the calendars that are fetched by address, and what became of it", Args: exactly(0, "nothing"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			var feeds []record.Feed
+			if err := a.client().Get(c.Context(), "/calendar-feeds", nil, &feeds); err != nil {
+				return err
+			}
+			l := listing{head: []string{"calendar", "from", "every", "fetched", "next", "state"}, keep: []string{"state"}, raw: feeds, none: "No calendar is fetched. Follow one: tinbell calendar follow NAME ADDRESS"}
+			for _, f := range feeds {
+				state := "good"
+				if f.FailingSince != nil {
+					state = "failing since " + a.local(*f.FailingSince, "UTC") + ": " + f.Message
+				}
+				l.rows = append(l.rows, []string{f.Calendar, f.Host, words.Seconds(float64(f.EverySeconds)), a.optional(f.FetchedAt, "UTC", "never"), a.local(f.NextAt, "UTC"), state})
+			}
+			return a.show(l)
+		}}
+}
+
+func (a *app) calendarFetch() *cobra.Command {
+	return &cobra.Command{Use: "fetch NAME", Short: "Fetch a calendar now", Args: exactly(1, "NAME"), RunE: func(c *cobra.Command, args []string) error {
+		var f record.Feed
+		if err := a.client().Send(c.Context(), "POST", "/calendars/"+url.PathEscape(args[0])+"/feed/fetch", nil, &f); err != nil {
+			return err
+		}
+		if f.FailingSince != nil {
+			return fmt.Errorf("%s: %s; the last good copy stays in force", f.Calendar, f.Message)
+		}
+		a.say("Calendar %s is as %s has it.", f.Calendar, f.Host)
+		return nil
+	}}
+}
+
+func (a *app) calendarUnfollow() *cobra.Command {
+	return &cobra.Command{Use: "unfollow NAME", Short: "Fetch a calendar no more; its events stay", Args: exactly(1, "NAME"), RunE: func(c *cobra.Command, args []string) error {
+		if err := a.client().Send(c.Context(), "DELETE", "/calendars/"+url.PathEscape(args[0])+"/feed", nil, nil); err != nil {
+			return err
+		}
+		a.say("Calendar %s is fetched no more; its events stay.", args[0])
 		return nil
 	}}
 }

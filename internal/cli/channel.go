@@ -136,6 +136,7 @@ like stand; it is checked before it is kept.`,
 	f.StringVar(&in.Settings.Security, "security", "", "starttls (if left out), tls or none")
 	f.StringVar(&in.Settings.User, "user", "", "SMTP login")
 	f.StringVar(&in.Secret, "password", "", "of the SMTP login")
+	f.StringToStringVar(&in.Headers, "header", nil, "sent along with a webhook's messages, as Authorization='Bearer …'; kept encrypted, and as they are if left out")
 	f.StringVar(&in.Secret, "secret", "", "signing secret of a webhook, instead of a new one")
 	f.StringVar(&in.Settings.URL, "webhook", "", "address of a webhook")
 	f.StringVar(&in.Settings.Form, "form", "", "of a webhook: cloudevent (if left out), chat or ticket")

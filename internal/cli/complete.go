@@ -42,13 +42,21 @@ func (a *app) complete(c *cobra.Command, group string) {
 		return
 	}
 	many := strings.Contains(c.Use, "…")
-	c.ValidArgsFunction = func(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	c.ValidArgsFunction = func(c *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
 		at := len(args)
 		if many {
 			at = min(at, len(places)-1)
 		}
-		if at >= len(places) || places[at] == "" || a.connect() != nil {
+		if at >= len(places) || places[at] == "" {
 			return nil, cobra.ShellCompDirectiveDefault
+		}
+		for name, known := range map[string]*string{"server": &a.server, "token": &a.token} {
+			if !c.Flags().Changed(name) {
+				*known = "" // as it was found before --dir was read
+			}
+		}
+		if a.connect() != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
 		}
 		var list []struct {
 			Name string `json:"name"`
@@ -58,9 +66,11 @@ func (a *app) complete(c *cobra.Command, group string) {
 		if a.client().Get(ctx, places[at], nil, &list) != nil {
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		}
-		names := make([]string, len(list))
-		for i, v := range list {
-			names[i] = v.Name
+		var names []string
+		for _, v := range list {
+			if strings.HasPrefix(v.Name, begun) {
+				names = append(names, v.Name)
+			}
 		}
 		return names, cobra.ShellCompDirectiveNoFileComp
 	}

@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"os"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -14,6 +15,7 @@ import (
 	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
 	"tinbell/internal/record"
+	"tinbell/internal/store"
 	"tinbell/internal/words"
 )
 
@@ -24,7 +26,7 @@ func (a *app) labelCommand() *cobra.Command {
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.importFile(c, "/labels/import", args[0], "labels")
 		}}
-	return group("label", "What people say of alerts", a.labelQueue(), a.labelStretch(), export, load)
+	return group("label", "What people say of alerts", a.labelList(), a.labelQueue(), a.labelStretch(), export, load)
 }
 
 // importFile sends a CSV file and tells what became of it.
@@ -207,4 +209,19 @@ func filterRows(r improve.FilterReport) listing {
 		{"last four weeks", fmt.Sprintf("%s held back, or would be; %s of them labelled since", words.Plural(r.HeldNow, "alert"), words.Plural(r.HeldFaults, "fault"))},
 		{"tuning by night", map[bool]string{true: "yes", false: "no"}[r.Nightly]},
 	}}
+}
+
+func (a *app) labelList() *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List every label that was given, oldest first, those taken back too", Args: exactly(0, "nothing"), Example: "  tinbell label list --output json",
+		RunE: func(c *cobra.Command, _ []string) error {
+			var given []store.GivenLabel
+			if err := a.client().Get(c.Context(), "/labels", nil, &given); err != nil {
+				return err
+			}
+			l := listing{head: []string{"alert", "label", "by", "at", "monitor", "segment", "note"}, right: []int{1}, keep: []string{"label", "by"}, raw: given, none: "Nothing was labelled yet."}
+			for _, g := range given {
+				l.rows = append(l.rows, []string{strconv.FormatInt(g.AlertID, 10), or(g.Verdict, "taken back"), g.Author, a.local(g.At, "UTC"), g.Monitor, orNone(g.Segment), orNone(strings.Trim(g.Cause+": "+g.Note, ": "))})
+			}
+			return a.show(l)
+		}}
 }

@@ -20,6 +20,7 @@ import (
 	"tinbell/internal/collect"
 	"tinbell/internal/demo"
 	"tinbell/internal/httpapi"
+	"tinbell/internal/record"
 	"tinbell/internal/service"
 	"tinbell/internal/words"
 )
@@ -415,5 +416,23 @@ func (a *app) tokenCommand() *cobra.Command {
 		}}
 	make.Flags().StringVar(&role, "role", "editor", "reader, editor or admin")
 	make.Flags().StringVar(&what, "for", "", "what it is for")
-	return group("token", "Tokens to sign in with", make)
+	list := &cobra.Command{Use: "list", Short: "List the tokens there are; what they say is not kept", Args: exactly(0, "nothing"), RunE: func(c *cobra.Command, _ []string) error {
+		var tokens []record.Token
+		if err := a.client().Get(c.Context(), "/tokens", nil, &tokens); err != nil {
+			return err
+		}
+		l := listing{head: []string{"token", "of", "role", "for", "made"}, right: []int{1}, raw: tokens, none: "No token."}
+		for _, t := range tokens {
+			l.rows = append(l.rows, []string{fmt.Sprint(t.ID), t.Account, t.Role, orNone(t.For), a.local(t.CreatedAt, "UTC")})
+		}
+		return a.show(l)
+	}}
+	revoke := &cobra.Command{Use: "revoke ID", Short: "Take a token back: whoever has it is signed out at once", Args: exactly(1, "ID"), RunE: func(c *cobra.Command, args []string) error {
+		if err := a.client().Send(c.Context(), "DELETE", "/tokens/"+args[0], nil, nil); err != nil {
+			return err
+		}
+		a.say("Token %s is revoked.", args[0])
+		return nil
+	}}
+	return group("token", "Tokens to sign in with", list, make, revoke)
 }

@@ -10,6 +10,7 @@ import (
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
 	"tinbell/internal/setup"
+	"tinbell/internal/tell"
 	"tinbell/internal/watch"
 )
 
@@ -206,7 +207,7 @@ func (l *load) writeTelling(ctx context.Context, tx pgx.Tx, wanted Documents, ch
 		if changed("channel", w.Name) < 0 && secret == "" {
 			continue
 		}
-		if _, err := l.teller.PutChannel(ctx, tx, w.record(), secret); err != nil {
+		if _, err := l.teller.PutChannel(ctx, tx, w.record(), tell.Secrets{Secret: secret}); err != nil {
 			return err
 		}
 	}

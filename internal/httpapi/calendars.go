@@ -6,6 +6,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tinbell/internal/answer"
+	"tinbell/internal/feed"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
 )
@@ -61,6 +62,21 @@ func (s *server) addCalendars(api huma.API) {
 	})
 	add(api, "GET", "/calendars/countries", "countries", "Countries and parts whose holidays are known", people.Reader, func(context.Context, *none) (*body[[]string], error) {
 		return ok(answer.Countries(), nil)
+	})
+	add(api, "GET", "/calendar-feeds", "calendar-feeds", "Calendars that are fetched by address, and what became of it", people.Reader, func(ctx context.Context, _ *none) (*body[[]record.Feed], error) {
+		return ok(s.Store.Feeds(ctx))
+	})
+	add(api, "PUT", "/calendars/{name}/feed", "follow-calendar", "Fetch a calendar by address, now and on a schedule; a last good copy stays in force", people.Editor, func(ctx context.Context, in *struct {
+		Named
+		Body feed.Wanted
+	}) (*body[record.Feed], error) {
+		return ok(s.Feeds.Follow(ctx, in.Name, in.Body))
+	})
+	add(api, "POST", "/calendars/{name}/feed/fetch", "fetch-calendar", "Fetch a calendar now", people.Editor, func(ctx context.Context, in *Named) (*body[record.Feed], error) {
+		return ok(s.Feeds.Fetch(ctx, in.Name))
+	})
+	add(api, "DELETE", "/calendars/{name}/feed", "unfollow-calendar", "Fetch a calendar no more; its events stay", people.Editor, func(ctx context.Context, in *Named) (*none, error) {
+		return &none{}, s.Store.DropFeed(ctx, in.Name)
 	})
 	add(api, "DELETE", "/calendars/{name}", "drop-calendar", "Remove a calendar with its events", people.Editor, func(ctx context.Context, in *Named) (*struct{}, error) {
 		return nil, s.Desk.DropCalendar(ctx, in.Name)

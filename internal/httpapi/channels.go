@@ -22,6 +22,7 @@ type NewChannel struct {
 	Kind        string                 `json:"kind" enum:"email,webhook"`
 	Settings    record.ChannelSettings `json:"settings"`
 	Secret      string                 `json:"secret,omitempty" doc:"password of the SMTP login, or signing secret of a webhook; kept encrypted, and as it is if left out"`
+	Headers     map[string]string      `json:"headers,omitempty" doc:"webhook: sent along, such as Authorization; kept encrypted, and as they are if left out; one without a value is taken away with the others"`
 	HourlyLimit int                    `json:"hourly_limit,omitempty" minimum:"0" maximum:"3600" doc:"messages an hour, 30 if left out; what is beyond comes as one summary"`
 	Paused      bool                   `json:"paused,omitempty"`
 }
@@ -66,7 +67,7 @@ func (s *server) addChannels(api huma.API) {
 	})
 	add(api, "POST", "/channels", "set-channel", "Add a channel or replace the one of that name", people.Admin, func(ctx context.Context, in *body[NewChannel]) (*body[SetChannel], error) {
 		v := in.Body
-		c, secret, err := s.Teller.SetChannel(ctx, record.Channel{Name: v.Name, Kind: v.Kind, Settings: v.Settings, HourlyLimit: v.HourlyLimit, Paused: v.Paused}, v.Secret)
+		c, secret, err := s.Teller.SetChannel(ctx, record.Channel{Name: v.Name, Kind: v.Kind, Settings: v.Settings, HourlyLimit: v.HourlyLimit, Paused: v.Paused}, tell.Secrets{Secret: v.Secret, Headers: v.Headers})
 		return ok(SetChannel{c, secret}, err)
 	})
 	add(api, "POST", "/channels/{name}/test", "test-channel", "Send a test message at once; the answer says whether it arrived, and why not", people.Editor, func(ctx context.Context, in *Named) (*body[record.Message], error) {

@@ -104,4 +104,10 @@ func (s *server) addPeople(api huma.API) {
 				Token string `json:"token"`
 			}{token}, err)
 		})
+	add(api, "GET", "/tokens", "tokens", "The tokens there are, newest first; what they say is not kept", people.Admin, func(ctx context.Context, _ *none) (*body[[]record.Token], error) {
+		return ok(s.Store.Tokens(ctx))
+	})
+	add(api, "DELETE", "/tokens/{id}", "revoke-token", "Take a token back: whoever has it is signed out at once", people.Admin, func(ctx context.Context, in *Identified) (*none, error) {
+		return &none{}, s.Store.RevokeToken(ctx, in.ID)
+	})
 }

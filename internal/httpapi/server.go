@@ -20,6 +20,7 @@ import (
 	"tinbell/internal/compare"
 	"tinbell/internal/config"
 	"tinbell/internal/diagnose"
+	"tinbell/internal/feed"
 	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
 	"tinbell/internal/people"
@@ -50,6 +51,7 @@ type Parts struct {
 	People     *people.Desk
 	Config     *config.Keeper
 	Teller     *tell.Teller
+	Feeds      *feed.Reader
 	Mailbox    *sink.Mailbox // of the demo; nil where there is none
 	Hub        *Hub
 	Now        func() time.Time

@@ -116,6 +116,21 @@ type Calendar struct {
 	Effect  string `db:"effect" json:"effect" enum:"mute,widen,leave out" doc:"of events that say nothing themselves"`
 }
 
+// Feed is a calendar that is fetched by address.
+type Feed struct {
+	Calendar     string     `db:"calendar" json:"calendar"`
+	Host         string     `db:"host" json:"host" doc:"of its address, which is a secret"`
+	Address      []byte     `db:"address" json:"-"`
+	Dataset      string     `db:"dataset" json:"dataset" doc:"that events are for which name none; empty: all"`
+	Effect       string     `db:"effect" json:"effect" enum:"mute,widen,leave out"`
+	EverySeconds int64      `db:"every_seconds" json:"every_seconds"`
+	ETag         string     `db:"etag" json:"-"`
+	FetchedAt    *time.Time `db:"fetched_at" json:"fetched_at" doc:"when it was last read whole, or found unchanged"`
+	NextAt       time.Time  `db:"next_at" json:"next_at"`
+	FailingSince *time.Time `db:"failing_since" json:"failing_since" doc:"the last good copy stays in force"`
+	Message      string     `db:"message" json:"message" doc:"why it cannot be fetched"`
+}
+
 // PlannedEvent is a known happening that explains unusual values.
 type PlannedEvent struct {
 	ID        int64     `db:"id" json:"id"`

@@ -43,6 +43,8 @@ var allowed = map[string]string{
 	"internal/record":     "core/*",
 	"internal/words":      "",
 	"internal/flat":       "",
+	"internal/outward":    "",
+	"internal/feed":       "internal/answer internal/outward internal/people internal/record internal/store",
 	"internal/draw":       "core/* internal/compare internal/diagnose internal/improve internal/inspect internal/record internal/words",
 	"internal/store":      "core/* internal/record internal/store/pack",
 	"internal/store/pack": "core/timeline",
@@ -68,11 +70,11 @@ var allowed = map[string]string{
 	"internal/inspect":   "core/* internal/record internal/store internal/watch internal/words",
 	"internal/reconcile": "core/* internal/collect internal/collect/warehouse internal/contain internal/record internal/setup internal/store internal/work",
 	"internal/diagnose":  "core/* internal/collect/warehouse internal/contain internal/inspect internal/record internal/store internal/words",
-	"internal/tell":      "core/* internal/contain internal/draw internal/inspect internal/people internal/record internal/store internal/words",
+	"internal/tell":      "core/* internal/contain internal/draw internal/inspect internal/outward internal/people internal/record internal/store internal/words",
 	"internal/config":    "core/* internal/answer internal/collect internal/collect/* internal/compare internal/record internal/setup internal/store internal/tell internal/watch",
 
-	"internal/httpapi": "core/* internal/answer internal/collect internal/collect/* internal/compare internal/config internal/contain internal/diagnose internal/draw internal/flat internal/improve internal/inspect internal/people internal/reconcile internal/record internal/setup internal/sink internal/store internal/tell internal/watch internal/work internal/words",
-	"internal/service": "core/* internal/answer internal/collect internal/collect/warehouse internal/compare internal/config internal/contain internal/diagnose internal/duty internal/httpapi internal/improve internal/inspect internal/localpg internal/people internal/reconcile internal/record internal/setup internal/sink internal/store internal/tell internal/watch internal/work web",
+	"internal/httpapi": "core/* internal/answer internal/collect internal/collect/* internal/compare internal/config internal/contain internal/diagnose internal/draw internal/feed internal/flat internal/improve internal/inspect internal/people internal/reconcile internal/record internal/setup internal/sink internal/store internal/tell internal/watch internal/work internal/words",
+	"internal/service": "core/* internal/answer internal/collect internal/collect/warehouse internal/compare internal/config internal/contain internal/diagnose internal/duty internal/feed internal/httpapi internal/improve internal/inspect internal/localpg internal/people internal/reconcile internal/record internal/setup internal/sink internal/store internal/tell internal/watch internal/work web",
 	"internal/client":  "internal/record",
 
 	"internal/browser":            "internal/dbtest",

@@ -274,6 +274,15 @@ type Account struct {
 	Role string `db:"role" json:"role" enum:"admin,editor,reader"`
 }
 
+// Token lets somebody sign in; what it says is not kept.
+type Token struct {
+	ID        int64     `db:"id" json:"id"`
+	For       string    `db:"what" json:"for" doc:"what it is for"`
+	Account   string    `db:"account" json:"account"`
+	Role      string    `db:"role" json:"role" enum:"admin,editor,reader"`
+	CreatedAt time.Time `db:"created_at" json:"created_at"`
+}
+
 // Task is long work whose progress people follow.
 type Task struct {
 	ID         int64      `db:"id" json:"id"`

@@ -86,6 +86,8 @@ type Channel struct {
 	Settings     ChannelSettings `db:"settings" json:"settings"`
 	Secret       []byte          `db:"secret" json:"-"`
 	OldSecret    []byte          `db:"old_secret" json:"-"`
+	Headers      []byte          `db:"headers" json:"-"`
+	HeaderNames  Strings         `db:"header_names" json:"header_names" doc:"webhook: headers that are sent along; what they say is kept encrypted"`
 	OldUntil     *time.Time      `db:"old_until" json:"old_until" doc:"until when webhooks are signed with the secret before as well"`
 	HourlyLimit  int             `db:"hourly_limit" json:"hourly_limit" doc:"messages an hour; what is beyond it comes as one summary"`
 	Paused       bool            `db:"paused" json:"paused"`

@@ -3,6 +3,7 @@ package service_test
 import (
 	"bufio"
 	"errors"
+	"fmt"
 	"net/http"
 	"strings"
 	"testing"
@@ -11,6 +12,7 @@ import (
 	"tinbell/internal/client"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
+	"tinbell/internal/record"
 	"tinbell/internal/service"
 )
 
@@ -61,6 +63,30 @@ func TestTokensAndRolesDecideWhatIsAllowed(t *testing.T) {
 	if err != nil || again != "" {
 		t.Errorf("and only then: %q, %v", again, err)
 	}
+}
+
+func TestATokenIsTakenBackButTheLastAdministrators(t *testing.T) {
+	s := dbtest.Start(t, now)
+	var made struct{ Token string }
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/tokens", map[string]string{"name": "loader", "role": "editor", "for": "nightly loads"}, &made))
+	var list []record.Token
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/tokens", nil, &list))
+	if len(list) != 2 || list[0].Account != "loader" || list[0].Role != "editor" || list[0].For != "nightly loads" {
+		t.Fatalf("%+v", list)
+	}
+	loader := client.New(s.Address, made.Token)
+	if err := loader.Get(t.Context(), "/tokens", nil, nil); status(err) != 403 {
+		t.Errorf("an editor sees no tokens: %v", err)
+	}
+	dbtest.Must(t, loader.Get(t.Context(), "/me", nil, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "DELETE", fmt.Sprintf("/tokens/%d", list[0].ID), nil, nil))
+	if err := loader.Get(t.Context(), "/me", nil, nil); status(err) != 401 {
+		t.Errorf("taken back: %v", err)
+	}
+	if err := s.Admin.Send(t.Context(), "DELETE", fmt.Sprintf("/tokens/%d", list[1].ID), nil, nil); status(err) != 409 || !strings.Contains(err.Error(), "last of an administrator") {
+		t.Errorf("the last administrator's: %v", err)
+	}
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/me", nil, nil))
 }
 
 func TestWithoutSignInOnlyLoopbackIsServed(t *testing.T) {

@@ -69,6 +69,8 @@ func (s *Service) dutiesOf(j *jobs, keepDays int) []duty.Config {
 			_, err := s.Parts.Store.ForgetOld(ctx, now(), keepDays)
 			return errors.Join(err, j.collector.ForgetPoints(ctx))
 		}, Doc: "drops what is older than is kept"},
+		{Name: "feeds", Every: time.Minute, Within: time.Hour, Round: s.Parts.Feeds.Due,
+			Doc: "fetches the calendars whose address is to be asked again"},
 		{Name: "calendars", Every: time.Hour, Round: j.desk.Extend,
 			Doc: "writes out the occurrences that have come within reach"},
 	}

@@ -121,7 +121,7 @@ func TestAlertsArePagedAndFilteredOverHTTP(t *testing.T) {
 	if seen != 23 {
 		t.Errorf("%d of 23 alerts over all pages", seen)
 	}
-	for query, want := range map[string]int{"verdict=planned": 4, "verdict=none": 19, "state=open": 0, "state=closed": 23, "dataset=nothing": 0,
+	for query, want := range map[string]int{"verdict=planned": 4, "verdict=none": 19, "state=open": 0, "state=closed": 23,
 		"from=" + now.Add(-5*time.Hour).Format(time.RFC3339): 5} {
 		q, err := url.ParseQuery(query)
 		dbtest.Must(t, err)
@@ -130,6 +130,9 @@ func TestAlertsArePagedAndFilteredOverHTTP(t *testing.T) {
 		if len(p.Alerts) != want {
 			t.Errorf("%s: %d alerts, want %d", query, len(p.Alerts), want)
 		}
+	}
+	if got := status(s.Admin.Get(t.Context(), "/alerts", url.Values{"dataset": {"nothing"}}, nil)); got != 404 {
+		t.Errorf("a dataset that is not there is no empty list: %d", got)
 	}
 	if got := status(s.Admin.Get(t.Context(), "/alerts", url.Values{"limit": {"0"}}, nil)); got != 422 {
 		t.Errorf("a limit of 0: %d", got)

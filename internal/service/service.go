@@ -24,6 +24,7 @@ import (
 	"tinbell/internal/config"
 	"tinbell/internal/diagnose"
 	"tinbell/internal/duty"
+	"tinbell/internal/feed"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
@@ -158,6 +159,7 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	p.People = people.New(records)
 	p.Reconciler = reconcile.New(records, p.Collector, p.Warehouses, p.Setup, p.Queue, o.Now, o.Log)
 	p.Diagnoser = diagnose.New(records, p.Warehouses, p.Inspector, o.Now)
+	p.Feeds = feed.New(records, p.Desk, safe, o.AllowPrivate, o.Now)
 	p.Teller = tell.New(records, p.Inspector, safe, tell.Options{Address: s.public(o), Allowed: o.AllowPrivate, Trust: o.Trust, Now: o.Now, Log: o.Log, Why: p.Diagnoser.Line})
 	p.Config = config.New(records, p.Collector, p.Warehouses, p.Desk, p.Watcher, p.Teller, p.Comparer, p.Setup, o.Now)
 	s.Parts = p

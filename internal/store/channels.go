@@ -35,14 +35,19 @@ func (s *Store) ChannelForUpdate(ctx context.Context, name string) (record.Chann
 }
 
 // SetChannel adds a channel or replaces the one of that name; without a secret
-// the one it has stays. It gives the channel's id.
+// or header names those it has stay. It gives the channel's id.
 func SetChannel(ctx context.Context, tx pgx.Tx, v record.Channel) (int64, error) {
 	var id int64
+	var names any // null keeps the headers there are
+	if v.HeaderNames != nil {
+		names = v.HeaderNames
+	}
 	err := tx.QueryRow(ctx, `
-		insert into channel (name, kind, settings, secret, hourly_limit, paused) values ($1, $2, $3, $4, $5, $6)
+		insert into channel (name, kind, settings, secret, hourly_limit, paused, headers, header_names) values ($1, $2, $3, $4, $5, $6, $7, coalesce($8, '[]'::jsonb))
 		on conflict (name) do update set kind = excluded.kind, settings = excluded.settings, secret = coalesce(excluded.secret, channel.secret),
-			hourly_limit = excluded.hourly_limit, paused = excluded.paused
-		returning id`, v.Name, v.Kind, v.Settings, v.Secret, v.HourlyLimit, v.Paused).Scan(&id)
+			hourly_limit = excluded.hourly_limit, paused = excluded.paused,
+			headers = case when $8 is null then channel.headers else excluded.headers end, header_names = coalesce($8, channel.header_names)
+		returning id`, v.Name, v.Kind, v.Settings, v.Secret, v.HourlyLimit, v.Paused, v.Headers, names).Scan(&id)
 	if err != nil {
 		return 0, clash("channel "+v.Name, err)
 	}

@@ -2,7 +2,10 @@ package tell
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"maps"
+	"net/http"
 	"net/mail"
 	"net/netip"
 	"net/url"
@@ -11,7 +14,9 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"golang.org/x/net/http/httpguts"
 
+	"tinbell/internal/outward"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 )
@@ -19,15 +24,19 @@ import (
 // rotation is how long webhooks are signed with the secret before as well.
 const rotation = 24 * time.Hour
 
-// SetChannel adds a channel or replaces the one of that name. secret is the
-// password of an SMTP login or the signing secret of a webhook; empty keeps what
-// there is. A webhook without one gets a new one, which is given back to be shown
-// once.
-func (t *Teller) SetChannel(ctx context.Context, v record.Channel, secret string) (record.Channel, string, error) {
+// Secrets are what of a channel is kept encrypted.
+type Secrets struct {
+	Secret  string            // password of an SMTP login, signing secret of a webhook; empty: as it is
+	Headers map[string]string // that a webhook wants, such as an authorisation; nil: as they are
+}
+
+// SetChannel adds a channel or replaces the one of that name. A webhook without a
+// signing secret gets a new one, which is given back to be shown once.
+func (t *Teller) SetChannel(ctx context.Context, v record.Channel, secrets Secrets) (record.Channel, string, error) {
 	made := ""
 	err := t.store.InTx(ctx, func(tx pgx.Tx) error {
 		var err error
-		made, err = t.PutChannel(ctx, tx, v, secret)
+		made, err = t.PutChannel(ctx, tx, v, secrets)
 		return err
 	})
 	if err != nil {
@@ -38,7 +47,8 @@ func (t *Teller) SetChannel(ctx context.Context, v record.Channel, secret string
 }
 
 // PutChannel is SetChannel in the caller's transaction.
-func (t *Teller) PutChannel(ctx context.Context, tx pgx.Tx, v record.Channel, secret string) (made string, err error) {
+func (t *Teller) PutChannel(ctx context.Context, tx pgx.Tx, v record.Channel, secrets Secrets) (made string, err error) {
+	secret := secrets.Secret
 	if err := t.CheckChannel(&v); err != nil {
 		return "", err
 	}
@@ -53,8 +63,62 @@ func (t *Teller) PutChannel(ctx context.Context, tx pgx.Tx, v record.Channel, se
 	if secret != "" {
 		v.Secret = t.safe.Lock(secret)
 	}
+	if err := t.lockHeaders(&v, secrets.Headers); err != nil {
+		return "", err
+	}
 	_, err = store.SetChannel(ctx, tx, v)
 	return made, err
+}
+
+// lockHeaders checks the headers of a webhook and keeps them encrypted. One without a
+// value is none.
+func (t *Teller) lockHeaders(v *record.Channel, headers map[string]string) error {
+	if headers == nil {
+		return nil
+	}
+	kept := map[string]string{}
+	for name, value := range headers {
+		name = http.CanonicalHeaderKey(strings.TrimSpace(name))
+		switch {
+		case value == "":
+			continue
+		case v.Kind != record.ChannelWebhook:
+			return record.Invalid{Field: "headers", Given: name, Allowed: "headers of a webhook; e-mail has none"}
+		case !httpguts.ValidHeaderFieldName(name) || slices.Contains(ownHeaders, name) || strings.HasPrefix(name, "Webhook-"):
+			return record.Invalid{Field: "header", Given: name, Allowed: "a header of its own, such as Authorization; not one that every message has"}
+		case len(value) > longestHeader || !httpguts.ValidHeaderFieldValue(value):
+			return record.Invalid{Field: "header", Given: name, Allowed: fmt.Sprintf("a value of one line and at most %d bytes", longestHeader)}
+		}
+		kept[name] = value
+	}
+	v.HeaderNames = record.Strings(slices.Sorted(maps.Keys(kept)))
+	if v.HeaderNames == nil {
+		v.HeaderNames = record.Strings{}
+	}
+	if len(kept) == 0 {
+		return nil
+	}
+	text, err := json.Marshal(kept)
+	v.Headers = t.safe.Lock(string(text))
+	return err
+}
+
+const longestHeader = 4096
+
+// ownHeaders are those that the service or HTTP itself sets.
+var ownHeaders = []string{"Host", "Content-Length", "Content-Type", "User-Agent", "Connection", "Transfer-Encoding", "Te", "Trailer", "Upgrade"}
+
+// headers are those that a webhook wants.
+func (t *Teller) headers(c record.Channel) (map[string]string, error) {
+	if c.Headers == nil {
+		return nil, nil
+	}
+	text, err := t.safe.Unlock(c.Headers)
+	if err != nil {
+		return nil, err
+	}
+	var headers map[string]string
+	return headers, json.Unmarshal([]byte(text), &headers)
 }
 
 // CheckChannel fills in what is usual and refuses what cannot work.
@@ -104,7 +168,7 @@ func (t *Teller) checkWebhook(s *record.ChannelSettings) error {
 		return record.Invalid{Field: "url", Given: s.URL, Allowed: "an address that begins with https:// (or http://)"}
 	}
 	if ip, err := netip.ParseAddr(u.Hostname()); err == nil {
-		if err := guard(t.options.Allowed).check(ip); err != nil {
+		if err := outward.Guard(t.options.Allowed).Check(ip); err != nil {
 			return record.Invalid{Field: "url", Given: s.URL, Allowed: err.Error()}
 		}
 	}

@@ -12,7 +12,9 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -88,6 +90,51 @@ func TestWebhooksThatMisbehaveAreNamedAndHarmNothing(t *testing.T) {
 	} {
 		if err := d.Admin.Send(t.Context(), "POST", "/channels", c, nil); err == nil {
 			t.Errorf("%s is taken", what)
+		}
+	}
+}
+
+func TestAWebhookGetsItsHeadersAndNobodyElseSeesThem(t *testing.T) {
+	d := newDesk(t)
+	var got atomic.Value
+	server := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { got.Store(r.Header.Clone()) }))
+	t.Cleanup(server.Close)
+	c := httpapi.NewChannel{Name: "tickets", Kind: record.ChannelWebhook, Settings: record.ChannelSettings{URL: server.URL, Form: "ticket"}, Headers: map[string]string{"authorization": "Bearer s3cret", "X-Desk": "night"}}
+	if why := d.try(c); why != "" {
+		t.Fatal(why)
+	}
+	if h := got.Load().(http.Header); h.Get("Authorization") != "Bearer s3cret" || h.Get("X-Desk") != "night" || h.Get("Webhook-Signature") == "" {
+		t.Errorf("it got %v", h)
+	}
+	shown := func() (names record.Strings) {
+		var list []record.Channel
+		dbtest.Must(t, d.Admin.Get(t.Context(), "/channels", nil, &list))
+		if text := fmt.Sprintf("%+v", list); strings.Contains(text, "s3cret") {
+			t.Errorf("shown: %s", text)
+		}
+		return list[0].HeaderNames
+	}
+	if names := shown(); !slices.Equal(names, record.Strings{"Authorization", "X-Desk"}) {
+		t.Errorf("named: %v", names)
+	}
+	var kept string
+	dbtest.Must(t, d.Parts.Store.Pool.QueryRow(t.Context(), `select channel::text || encode(headers, 'escape') from channel`).Scan(&kept))
+	if strings.Contains(kept, "s3cret") {
+		t.Errorf("kept as it is: %s", kept)
+	}
+	// Left out they stay; given anew they are others, and without a value none.
+	c.Headers = nil
+	if d.try(c); got.Load().(http.Header).Get("X-Desk") != "night" {
+		t.Error("left out, they stay")
+	}
+	c.Headers = map[string]string{"Authorization": "Basic b3RoZXI=", "X-Desk": ""}
+	if d.try(c); got.Load().(http.Header).Get("Authorization") != "Basic b3RoZXI=" || got.Load().(http.Header).Get("X-Desk") != "" || len(shown()) != 1 {
+		t.Errorf("given anew: %v", got.Load())
+	}
+	for name, value := range map[string]string{"Content-Type": "text/plain", "webhook-id": "1", "X Desk": "a", "X-Two": "a\r\nB: c", "X-Long": strings.Repeat("x", 5000)} {
+		c.Headers = map[string]string{name: value}
+		if err := d.Admin.Send(t.Context(), "POST", "/channels", c, nil); err == nil || !strings.Contains(err.Error(), "header") {
+			t.Errorf("%s: %v", name, err)
 		}
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"time"
 	"unicode"
 
+	"tinbell/internal/outward"
 	"tinbell/internal/record"
 )
 
@@ -57,6 +58,13 @@ func (t *Teller) post(ctx context.Context, c record.Channel, m record.Message, b
 	signatures, err := t.signatures(c, m.ID, at, b.Payload)
 	if err != nil {
 		return err
+	}
+	headers, err := t.headers(c)
+	if err != nil {
+		return err
+	}
+	for name, v := range headers {
+		request.Header.Set(name, v)
 	}
 	for name, v := range map[string]string{"Content-Type": b.Type, "User-Agent": "TinBell/1", "webhook-id": m.ID, "webhook-timestamp": strconv.FormatInt(at, 10), "webhook-signature": signatures} {
 		request.Header.Set(name, v)
@@ -119,7 +127,7 @@ func (t *Teller) signatures(c record.Channel, id string, at int64, body string) 
 
 // client makes what webhooks are sent with.
 func (t *Teller) client() *http.Client {
-	transport := &http.Transport{DialContext: guard(t.options.Allowed).dial, TLSHandshakeTimeout: 10 * time.Second, ResponseHeaderTimeout: answerWithin,
+	transport := &http.Transport{DialContext: outward.Guard(t.options.Allowed).Dial, TLSHandshakeTimeout: 10 * time.Second, ResponseHeaderTimeout: answerWithin,
 		MaxIdleConnsPerHost: atOnce, IdleConnTimeout: 30 * time.Second, MaxResponseHeaderBytes: 64 << 10, ForceAttemptHTTP2: true, TLSClientConfig: t.tls("")}
 	return &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 }

@@ -174,6 +174,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/calendar-feeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Calendars that are fetched by address, and what became of it */
+        get: operations["calendar-feeds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/calendars": {
         parameters: {
             query?: never;
@@ -238,6 +255,41 @@ export interface paths {
         post?: never;
         /** Remove a calendar with its events */
         delete: operations["drop-calendar"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendars/{name}/feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Fetch a calendar by address, now and on a schedule; a last good copy stays in force */
+        put: operations["follow-calendar"];
+        post?: never;
+        /** Fetch a calendar no more; its events stay */
+        delete: operations["unfollow-calendar"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendars/{name}/feed/fetch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Fetch a calendar now */
+        post: operations["fetch-calendar"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -2230,11 +2282,29 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** The tokens there are, newest first; what they say is not kept */
+        get: operations["tokens"];
         put?: never;
         /** Make a token for a person or program; it is shown once */
         post: operations["make-token"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a token back: whoever has it is signed out at once */
+        delete: operations["revoke-token"];
         options?: never;
         head?: never;
         patch?: never;
@@ -3030,6 +3100,8 @@ export interface components {
             created_at: string;
             /** Format: date-time */
             failing_since: string | null;
+            /** @description webhook: headers that are sent along; what they say is kept encrypted */
+            header_names: string[] | null;
             /**
              * Format: int64
              * @description messages an hour; what is beyond it comes as one summary
@@ -3667,6 +3739,31 @@ export interface components {
             /** Format: double */
             was_missing: number;
             why?: string;
+        };
+        Feed: {
+            calendar: string;
+            /** @description that events are for which name none; empty: all */
+            dataset: string;
+            /** @enum {string} */
+            effect: "mute" | "widen" | "leave out";
+            /** Format: int64 */
+            every_seconds: number;
+            /**
+             * Format: date-time
+             * @description the last good copy stays in force
+             */
+            failing_since: string | null;
+            /**
+             * Format: date-time
+             * @description when it was last read whole, or found unchanged
+             */
+            fetched_at: string | null;
+            /** @description of its address, which is a secret */
+            host: string;
+            /** @description why it cannot be fetched */
+            message: string;
+            /** Format: date-time */
+            next_at: string;
         };
         FieldChange: {
             is: string;
@@ -4898,6 +4995,10 @@ export interface components {
             version: number;
         };
         NewChannel: {
+            /** @description webhook: sent along, such as Authorization; kept encrypted, and as they are if left out; one without a value is taken away with the others */
+            headers?: {
+                [key: string]: string;
+            };
             /**
              * Format: int64
              * @description messages an hour, 30 if left out; what is beyond comes as one summary
@@ -6040,6 +6141,8 @@ export interface components {
             created_at: string;
             /** Format: date-time */
             failing_since: string | null;
+            /** @description webhook: headers that are sent along; what they say is kept encrypted */
+            header_names: string[] | null;
             /**
              * Format: int64
              * @description messages an hour; what is beyond it comes as one summary
@@ -6641,6 +6744,17 @@ export interface components {
             /** Format: double */
             took_seconds: number;
         };
+        Token: {
+            account: string;
+            /** Format: date-time */
+            created_at: string;
+            /** @description what it is for */
+            for: string;
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            role: "admin" | "editor" | "reader";
+        };
         Trial: {
             /** @description tried above each monitor's own: the settings that change, null for one that is taken away (JSON Merge Patch, RFC 7396) */
             change?: {
@@ -6784,6 +6898,22 @@ export interface components {
             /** @description against the reference's scores of the same version, or of all where it is new */
             scores?: components["schemas"]["Verdict"];
             version: string;
+        };
+        Wanted: {
+            /** @description http or https, of an iCalendar file; kept encrypted */
+            address: string;
+            /** @description that events are for which name none; left out: all */
+            dataset?: string;
+            /**
+             * @description mute if left out
+             * @enum {string}
+             */
+            effect?: "mute" | "widen" | "leave out" | "";
+            /**
+             * Format: int64
+             * @description how often it is fetched; six hours if left out
+             */
+            every_seconds?: number;
         };
         Week: {
             /** Format: int64 */
@@ -7539,6 +7669,35 @@ export interface operations {
             };
         };
     };
+    "calendar-feeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     calendars: {
         parameters: {
             query?: never;
@@ -7689,6 +7848,101 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "follow-calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Wanted"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "unfollow-calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "fetch-calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"];
+                };
             };
             /** @description Error */
             default: {
@@ -12273,6 +12527,35 @@ export interface operations {
             };
         };
     };
+    tokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "make-token": {
         parameters: {
             query?: never;
@@ -12294,6 +12577,35 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["BodyStruct { Token string \"json:\\\"token\\\"\" }Body"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revoke-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -43,6 +43,10 @@ export const useDropPromise = () => useAct((name: string) => answer(api.DELETE("
 export const useHealthNames = () => (useHealth().data ?? []).map((h) => h.dataset.name);
 
 export const useCalendars = () => useQuery({ queryKey: ["planned", "calendars"], queryFn: () => answer(api.GET("/api/v1/calendars")) });
+export const useFeeds = () => useQuery({ queryKey: ["planned", "feeds"], refetchInterval: 60_000, queryFn: () => answer(api.GET("/api/v1/calendar-feeds")) });
+export const useFollow = () => useAct(({ name, address, effect }: { name: string; address: string; effect: "mute" | "widen" | "leave out" }) => answer(api.PUT("/api/v1/calendars/{name}/feed", { params: { path: { name } }, body: { address, effect } })), ["planned", "chart"]);
+export const useFetchFeed = () => useAct((name: string) => answer(api.POST("/api/v1/calendars/{name}/feed/fetch", { params: { path: { name } } })), ["planned", "chart"]);
+export const useUnfollow = () => useAct((name: string) => answer(api.DELETE("/api/v1/calendars/{name}/feed", { params: { path: { name } } })), ["planned"]);
 export const useCountries = () => useQuery({ queryKey: ["countries"], staleTime: Infinity, queryFn: () => answer(api.GET("/api/v1/calendars/countries")) });
 export const useSuggestions = () => useQuery({ queryKey: ["planned", "suggestions"], queryFn: () => answer(api.GET("/api/v1/planned-events/suggestions")) });
 export const useAddEvent = () => useAct((body: NewEvent) => answer(api.POST("/api/v1/planned-events", { body })), ["planned", "chart"]);

@@ -1,6 +1,6 @@
 import { type FormEvent, useState } from "react";
 import { usePlanned } from "../../api/queries";
-import { useAddEvent, useAddHolidays, useCalendars, useCountries, useDropCalendar, useDropEvent, useHealthNames, useImportCalendar, useSuggestions } from "../../api/telling";
+import { useAddEvent, useAddHolidays, useCalendars, useCountries, useDropCalendar, useDropEvent, useFeeds, useFetchFeed, useFollow, useHealthNames, useImportCalendar, useSuggestions, useUnfollow } from "../../api/telling";
 import { useZone } from "../../parts/Masthead";
 import { Mark } from "../../parts/Mark";
 import { Page, Reading, Section, Trouble } from "../../parts/Page";
@@ -55,13 +55,29 @@ export function CalendarsPage() {
           <Import />
           <Section title="Calendars" note={word(calendars.data?.length ?? 0).toLowerCase()}>
             {(calendars.data ?? []).map((c) => (
-              <div key={c.name} className="flex justify-between gap-3 border-b border-hair py-[5px]"><span>{c.name}<span className="ml-2 text-[13px] text-ink2">{c.country ? `holidays of ${c.country}` : does[c.effect as Effect]}</span></span>
-                <button className={link} onClick={() => confirm(`Remove the calendar ${c.name} with all its events?`) && dropCalendar.mutate(c.name)}>remove</button></div>
+              <div key={c.name} className="border-b border-hair py-[5px]">
+                <div className="flex justify-between gap-3"><span>{c.name}<span className="ml-2 text-[13px] text-ink2">{c.country ? `holidays of ${c.country}` : does[c.effect as Effect]}</span></span>
+                  <button className={link} onClick={() => confirm(`Remove the calendar ${c.name} with all its events?`) && dropCalendar.mutate(c.name)}>remove</button></div>
+                <Fetched name={c.name} zone={zone} />
+              </div>
             ))}
           </Section>
         </div>
       </div>
     </Page>
+  );
+}
+
+/** Where a calendar is fetched from, and what became of it. */
+function Fetched({ name, zone }: { name: string; zone: string }) {
+  const feed = useFeeds().data?.find((f) => f.calendar === name), fetch = useFetchFeed(), end = useUnfollow();
+  if (!feed) return null;
+  return (
+    <p className="text-[13px] text-ink2">
+      {feed.failing_since ? <span className="text-verm">cannot be fetched since {time(feed.failing_since, zone)}: {feed.message}; the last good copy stays</span> : <>from {feed.host}, {feed.fetched_at && time(feed.fetched_at, zone)}</>}
+      <button className={`ml-3 ${link}`} disabled={fetch.isPending} onClick={() => fetch.mutate(name)}>{fetch.isPending ? "fetching" : "fetch now"}</button>
+      <button className={`ml-3 ${link}`} onClick={() => end.mutate(name)}>fetch no more</button>
+    </p>
   );
 }
 
@@ -110,15 +126,26 @@ function AddEvent({ zone }: { zone: string }) {
 }
 
 function Import() {
-  const load = useImportCalendar(), holidays = useAddHolidays(), countries = useCountries();
+  const load = useImportCalendar(), holidays = useAddHolidays(), countries = useCountries(), follow = useFollow();
+  const submit = (e: FormEvent<HTMLFormElement>) => {
+    e.preventDefault();
+    const form = e.currentTarget, f = new FormData(form);
+    follow.mutate({ name: String(f.get("name")), address: String(f.get("address")), effect }, { onSuccess: () => form.reset() });
+  };
   const [effect, setEffect] = useState<Effect>("mute");
   return (
-    <Section title="From a file, or a country">
+    <Section title="From a file, an address, or a country">
       <div className="mt-2 grid gap-2">
         <select aria-label="Events of the file are" value={effect} onChange={(e) => setEffect(e.target.value as Effect)} className={field}>{Object.entries(does).map(([v, t]) => <option key={v} value={v}>{t}</option>)}</select>
         <label className="cursor-pointer border border-ink px-4 py-[4px] text-center">Import an iCalendar file<input type="file" accept=".ics,text/calendar" className="sr-only" onChange={(e) => e.target.files?.[0] && load.mutate({ file: e.target.files[0], effect })} /></label>
         {load.data && <p role="status" className="text-ink2">{count(load.data.length, "event")} imported.</p>}
         {load.error && <p role="alert" className="text-verm">{load.error.message}</p>}
+        <form className="grid grid-cols-[110px_1fr_auto] gap-2" aria-label="follow a calendar" onSubmit={submit}>
+          <input name="name" required aria-label="Name of the calendar" className={field} placeholder="name" />
+          <input name="address" required type="url" aria-label="Address" className={field} placeholder="https://…/a.ics" />
+          <button disabled={follow.isPending} className="border border-ink px-3 py-[2px]">{follow.isPending ? "…" : "Follow"}</button>
+        </form>
+        {follow.error && <p role="alert" className="text-verm">{follow.error.message}</p>}
         <select aria-label="Holidays of" value="" onChange={(e) => e.target.value && holidays.mutate(e.target.value)} className={field}><option value="">holidays of a country</option>{(countries.data ?? []).map((c) => <option key={c}>{c}</option>)}</select>
         {holidays.data && <p role="status" className="text-ink2">{count(holidays.data.length, "holiday")} until two years ahead.</p>}
         {holidays.error && <p role="alert" className="text-verm">{holidays.error.message}</p>}

@@ -1,4 +1,6 @@
-package tell
+// Package outward lets calls go out to public addresses, and to those that the operator
+// allows, and to no others.
+package outward
 
 import (
 	"context"
@@ -10,9 +12,9 @@ import (
 	"time"
 )
 
-// ErrPrivate is wrapped where a webhook would go to an address that is not open
-// to the world.
-var ErrPrivate = errors.New("webhooks go to public addresses only; allow others when starting the service: --allow-private 10.1.2.0/24")
+// ErrPrivate is wrapped where a call would go to an address that is not open to the
+// world.
+var ErrPrivate = errors.New("calls go to public addresses only; allow others when starting the service: --allow-private 10.1.2.0/24")
 
 // notPublic are ranges that are no public addresses and that the standard
 // library has no word for (RFC 6890).
@@ -22,10 +24,11 @@ var notPublic = []netip.Prefix{
 	netip.MustParsePrefix("64:ff9b::/96"), netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("2001::/23"), netip.MustParsePrefix("2001:db8::/32"), netip.MustParsePrefix("2002::/16"),
 }
 
-// guard refuses addresses that are not public and not allowed.
-type guard []netip.Prefix
+// Guard refuses addresses that are not public and not among those it holds.
+type Guard []netip.Prefix
 
-func (g guard) check(ip netip.Addr) error {
+// Check refuses an address, wrapping ErrPrivate.
+func (g Guard) Check(ip netip.Addr) error {
 	ip = ip.Unmap().WithZone("")
 	for _, p := range g {
 		if p.Contains(ip) {
@@ -42,16 +45,16 @@ func (g guard) check(ip netip.Addr) error {
 	return nil
 }
 
-// dial connects to an address that passes, whatever name it was given by: it is
+// Dial connects to an address that passes, whatever name it was given by: it is
 // checked after the name was resolved, so that a name cannot turn private
 // between a check and its use.
-func (g guard) dial(ctx context.Context, network, address string) (net.Conn, error) {
+func (g Guard) Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	d := net.Dialer{Timeout: 10 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
 		at, err := netip.ParseAddrPort(address)
 		if err != nil {
 			return err
 		}
-		return g.check(at.Addr())
+		return g.Check(at.Addr())
 	}}
 	return d.DialContext(ctx, network, address)
 }
