@@ -50,7 +50,7 @@ func (d *Desk) explainAgain(ctx context.Context, tx pgx.Tx, datasets []string) e
 	if err := d.learnAgain(ctx, tx, monitors); err != nil {
 		return err
 	}
-	return store.Notify(ctx, tx, "incidents")
+	return store.Notify(ctx, tx, store.TopicIncidents)
 }
 
 // complete checks an incident and fills in what follows from it.

@@ -63,7 +63,7 @@ func (d *Desk) label(ctx context.Context, tx pgx.Tx, alerts []int64, l record.La
 	if err := d.queue.Put(ctx, tx, work.Relearn{}); err != nil {
 		return err
 	}
-	return store.Notify(ctx, tx, "alerts")
+	return store.Notify(ctx, tx, store.TopicAlerts)
 }
 
 func (d *Desk) learnAgain(ctx context.Context, tx pgx.Tx, monitors []int64) error {
@@ -302,5 +302,5 @@ func (d *Desk) stretched(ctx context.Context, tx pgx.Tx, dataset string) error {
 	if err := d.learnAgain(ctx, tx, monitors); err != nil {
 		return err
 	}
-	return store.Notify(ctx, tx, "alerts")
+	return store.Notify(ctx, tx, store.TopicAlerts)
 }

@@ -46,7 +46,7 @@ func (d *Desk) NewNormal(ctx context.Context, alert int64, author string) (recor
 		if err := d.learnAgain(ctx, tx, []int64{a.MonitorID}); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "alerts")
+		return store.Notify(ctx, tx, store.TopicAlerts)
 	})
 	return a, err
 }

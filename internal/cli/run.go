@@ -264,21 +264,27 @@ func (a *app) prepareWarehouse(ctx context.Context, s *service.Service, seed uin
 	return house, w, late, nil
 }
 
+// greet says where the demo is and what to try; the commands are those that work from
+// here, whatever directory it was given.
 func (a *app) greet(address, token string, took time.Duration) {
+	here := "bin/tinbell "
+	if a.dir != "" && a.dir != ".demo" {
+		here += "--dir " + a.dir + " "
+	}
 	fmt.Fprintf(a.out, `
 Tin Bell watches Vellamar Ferries, an invented ferry line (ready after %.1f s).
 
   Console      %s/sign-in#%s
-  From here    bin/tinbell alert list --state open
-               bin/tinbell score
-               bin/tinbell mailbox list
-  Break it     bin/tinbell demo break drop ops.boarding_scans --segment Ansby
-               bin/tinbell demo break stall raw.gate_events
-               bin/tinbell demo break double ops.ticket_sales
-               bin/tinbell demo mend
-               bin/tinbell demo receiver down
+  From here    %[4]salert list --state open
+               %[4]sscore
+               %[4]smailbox list
+  Break it     %[4]sdemo break drop ops.boarding_scans --segment Ansby
+               %[4]sdemo break stall raw.gate_events
+               %[4]sdemo break double ops.ticket_sales
+               %[4]sdemo mend
+               %[4]sdemo receiver down
 Ctrl-C stops everything.
-`, took.Seconds(), address, token)
+`, took.Seconds(), address, token, here)
 }
 
 // feed appends rows and tells of them until ctx ends; a failure is told.

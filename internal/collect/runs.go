@@ -36,7 +36,7 @@ func (c *Collector) Hear(ctx context.Context, bodies []json.RawMessage) error {
 				return err
 			}
 		}
-		return store.Notify(ctx, tx, "runs")
+		return store.Notify(ctx, tx, store.TopicRuns)
 	})
 	if err != nil {
 		return err

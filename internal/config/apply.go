@@ -414,7 +414,7 @@ func (l *load) write(ctx context.Context, tx pgx.Tx, wanted Documents, changes [
 	if err := l.remove(ctx, tx, changes); err != nil {
 		return err
 	}
-	return store.Notify(ctx, tx, "alerts")
+	return store.Notify(ctx, tx, store.TopicAlerts)
 }
 
 // remove takes away what is to be pruned, monitors before what they stand on.

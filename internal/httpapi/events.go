@@ -56,7 +56,7 @@ func (h *Hub) listen() (chan string, func()) {
 
 // Changed says that something of a topic changed: read it again.
 type Changed struct {
-	Topic string `json:"topic" enum:"alerts,incidents,samples"`
+	Topic string `json:"topic" enum:"alerts,drift,incidents,messages,runs,slas"`
 }
 
 // Alive is sent now and then, so that a broken stream is noticed.

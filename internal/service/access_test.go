@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"reflect"
 	"strings"
 	"testing"
 
@@ -14,6 +15,7 @@ import (
 	"tinbell/internal/httpapi"
 	"tinbell/internal/record"
 	"tinbell/internal/service"
+	"tinbell/internal/store"
 )
 
 func status(err error) int {
@@ -132,4 +134,14 @@ func TestChangesAreStreamed(t *testing.T) {
 		}
 	}
 	t.Errorf("the stream ended without telling of the incident: %v", lines.Err())
+}
+
+func TestTheStreamsTopicsAreTheOnesThatAreSent(t *testing.T) {
+	var sent []string
+	for _, topic := range store.Topics {
+		sent = append(sent, string(topic))
+	}
+	if said := reflect.TypeFor[httpapi.Changed]().Field(0).Tag.Get("enum"); said != strings.Join(sent, ",") {
+		t.Errorf("the contract says %s, sent are %s", said, strings.Join(sent, ","))
+	}
 }

@@ -220,7 +220,7 @@ func (s *Service) relay(ctx context.Context, log *slog.Logger, listening func())
 
 // hear passes a notice on: to the teller if it is his, else to the console.
 func (s *Service) hear(topic string) {
-	if topic == store.TopicTell {
+	if topic == string(store.TopicTell) {
 		s.Parts.Teller.Wake()
 		return
 	}

@@ -244,7 +244,7 @@ func (d *Desk) follow(ctx context.Context, tx pgx.Tx, id int64, paused bool, ord
 	if err := d.queue.Put(ctx, tx, order); err != nil {
 		return err
 	}
-	return store.Notify(ctx, tx, "alerts")
+	return store.Notify(ctx, tx, store.TopicAlerts)
 }
 
 // TakeBack makes an earlier version of a monitor's settings the newest again.
@@ -285,7 +285,7 @@ func (d *Desk) Decide(ctx context.Context, id int64, accept bool, author, note s
 			return record.Conflict{What: fmt.Sprintf("proposal %d is %s already", id, p.State)}
 		}
 		if !accept {
-			return store.Notify(ctx, tx, "alerts")
+			return store.Notify(ctx, tx, store.TopicAlerts)
 		}
 		m, err := in.MonitorByID(ctx, p.MonitorID)
 		if err != nil {

@@ -196,7 +196,7 @@ func (s *Store) EndMessage(ctx context.Context, m record.Message) error {
 		if err != nil {
 			return fmt.Errorf("write message: %w", err)
 		}
-		return Notify(ctx, tx, "messages")
+		return Notify(ctx, tx, TopicMessages)
 	})
 }
 

@@ -92,7 +92,7 @@ func SetComparison(ctx context.Context, tx pgx.Tx, v record.Comparison) (id int6
 		return 0, clash("comparison "+v.Name, err)
 	}
 	if same {
-		return id, Notify(ctx, tx, "drift")
+		return id, Notify(ctx, tx, TopicDrift)
 	}
 	return id, ForgetComputed(ctx, tx, id)
 }
@@ -108,7 +108,7 @@ func ForgetComputed(ctx context.Context, tx pgx.Tx, id int64) error {
 			return fmt.Errorf("drop what was computed: %w", err)
 		}
 	}
-	return Notify(ctx, tx, "drift")
+	return Notify(ctx, tx, TopicDrift)
 }
 
 // DropComparison removes a comparison with all that it found; its series stay.
@@ -124,7 +124,7 @@ func (s *Store) DropComparison(ctx context.Context, name string) error {
 		if result.RowsAffected() == 0 {
 			return record.NotFound{Kind: "comparison", Name: name}
 		}
-		return Notify(ctx, tx, "drift")
+		return Notify(ctx, tx, TopicDrift)
 	})
 }
 
@@ -222,7 +222,7 @@ func PutDriftPeriods(ctx context.Context, tx pgx.Tx, v record.Comparison, period
 			return fmt.Errorf("write period: %w", err)
 		}
 	}
-	return Notify(ctx, tx, "drift")
+	return Notify(ctx, tx, TopicDrift)
 }
 
 // ComputedTo keeps up to when periods have been judged and their series written.
@@ -262,7 +262,7 @@ func (s *Store) Ran(ctx context.Context, v record.Comparison) (task int64, err e
 		if err != nil {
 			return fmt.Errorf("write comparison: %w", err)
 		}
-		return Notify(ctx, tx, "drift")
+		return Notify(ctx, tx, TopicDrift)
 	})
 	return task, err
 }

@@ -88,7 +88,7 @@ func (s *Store) changeGroup(ctx context.Context, id int64, statement string, arg
 		if err := Notify(ctx, tx, TopicTell); err != nil {
 			return err
 		}
-		return Notify(ctx, tx, "alerts")
+		return Notify(ctx, tx, TopicAlerts)
 	})
 }
 

@@ -129,7 +129,7 @@ func (s *Store) PutProposals(ctx context.Context, monitors []int64, list []recor
 		if _, err := tx.Exec(ctx, `update learning set tuned_at = $1`, at); err != nil {
 			return err
 		}
-		return Notify(ctx, tx, "alerts")
+		return Notify(ctx, tx, TopicAlerts)
 	})
 }
 

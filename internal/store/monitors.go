@@ -116,7 +116,7 @@ func (s *Store) RemoveMonitor(ctx context.Context, name string) error {
 		if result.RowsAffected() == 0 {
 			return record.NotFound{Kind: "monitor", Name: name}
 		}
-		return Notify(ctx, tx, "alerts")
+		return Notify(ctx, tx, TopicAlerts)
 	})
 }
 

@@ -9,13 +9,26 @@ import (
 
 const noticeChannel = "tinbell_changes"
 
-// TopicTell says that there are alerts to group or messages to send.
-const TopicTell = "tell"
+// Topic is what of the records has changed.
+type Topic string
+
+const (
+	TopicAlerts    Topic = "alerts"
+	TopicDrift     Topic = "drift"
+	TopicIncidents Topic = "incidents"
+	TopicMessages  Topic = "messages"
+	TopicRuns      Topic = "runs"
+	TopicSLAs      Topic = "slas"
+	TopicTell      Topic = "tell" // there are alerts to group or messages to send; not for people
+)
+
+// Topics are those that people can listen to.
+var Topics = []Topic{TopicAlerts, TopicDrift, TopicIncidents, TopicMessages, TopicRuns, TopicSLAs}
 
 // Notify tells all processes, when the transaction commits, that something of a
-// topic changed: alerts, datasets, incidents, tasks, messages, slas.
-func Notify(ctx context.Context, tx pgx.Tx, topic string) error {
-	if _, err := tx.Exec(ctx, `select pg_notify($1, $2)`, noticeChannel, topic); err != nil {
+// topic changed.
+func Notify(ctx context.Context, tx pgx.Tx, topic Topic) error {
+	if _, err := tx.Exec(ctx, `select pg_notify($1, $2)`, noticeChannel, string(topic)); err != nil {
 		return fmt.Errorf("notify: %w", err)
 	}
 	return nil

@@ -42,7 +42,7 @@ func (s *Store) remove(ctx context.Context, kind, name, metrics, statement strin
 		if result.RowsAffected() == 0 {
 			return record.NotFound{Kind: kind, Name: name}
 		}
-		return Notify(ctx, tx, "alerts")
+		return Notify(ctx, tx, TopicAlerts)
 	})
 }
 

@@ -37,7 +37,7 @@ func SetSLA(ctx context.Context, tx pgx.Tx, v record.SLA) (id, dataset int64, er
 	if err != nil {
 		return 0, 0, clash("sla "+v.Name, err)
 	}
-	return id, dataset, Notify(ctx, tx, "slas")
+	return id, dataset, Notify(ctx, tx, TopicSLAs)
 }
 
 // Delivered is an amount that came.

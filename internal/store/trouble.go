@@ -80,7 +80,7 @@ func Trouble(ctx context.Context, tx pgx.Tx, about About, a record.Alert) error 
 	if err := changed(ctx, tx, open); err != nil {
 		return err
 	}
-	return Notify(ctx, tx, "alerts")
+	return Notify(ctx, tx, TopicAlerts)
 }
 
 // Mended closes the open alert of a cause about a source or dataset, if there is
@@ -97,7 +97,7 @@ func Mended(ctx context.Context, tx pgx.Tx, about About, cause string, now time.
 	if err := changed(ctx, tx, closed); err != nil {
 		return err
 	}
-	return Notify(ctx, tx, "alerts")
+	return Notify(ctx, tx, TopicAlerts)
 }
 
 // CloseNoted closes alerts about changed columns and bad files that were raised before an

@@ -61,7 +61,7 @@ func (t *Teller) decide(ctx context.Context, tx pgx.Tx, g *gathering, now time.T
 			return err
 		}
 	}
-	return store.Notify(ctx, tx, "alerts")
+	return store.Notify(ctx, tx, store.TopicAlerts)
 }
 
 // verdicts is what is to be said of one group that changed.

@@ -159,7 +159,7 @@ func (w *Watcher) judgeSome(ctx context.Context, v *Subject, part []record.Serie
 			return err
 		}
 		if told > 0 {
-			return store.Notify(ctx, tx, "alerts")
+			return store.Notify(ctx, tx, store.TopicAlerts)
 		}
 		return nil
 	})

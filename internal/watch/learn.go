@@ -116,7 +116,7 @@ func (w *Watcher) Learn(ctx context.Context, o Order, progress func(done, total 
 				return err
 			}
 		}
-		if err := store.Notify(ctx, tx, "alerts"); err != nil {
+		if err := store.Notify(ctx, tx, store.TopicAlerts); err != nil {
 			return err
 		}
 		came, err = store.Learned(ctx, tx, m.ID, now)
@@ -223,7 +223,7 @@ func (w *Watcher) learnSome(ctx context.Context, v *Subject, part []record.Serie
 		if err := store.LateSince(ctx, tx, v.Monitor.ID, counts); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "alerts")
+		return store.Notify(ctx, tx, store.TopicAlerts)
 	})
 }
 

@@ -148,6 +148,6 @@ func (w *Watcher) overdue(ctx context.Context, m record.Monitor) error {
 		if err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "alerts")
+		return store.Notify(ctx, tx, store.TopicAlerts)
 	})
 }

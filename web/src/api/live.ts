@@ -8,6 +8,7 @@ const stale: Record<string, string[]> = {
   messages: ["messages", "channels", "mailbox", "groups"],
   slas: ["slas"],
   drift: ["drift"],
+  runs: ["runs", "jobs", "lineage"],
 };
 
 /** Follows the event stream; gives since when it is broken, if it is. */

@@ -3038,7 +3038,7 @@ export interface components {
         };
         Changed: {
             /** @enum {string} */
-            topic: "alerts" | "incidents" | "samples";
+            topic: "alerts" | "drift" | "incidents" | "messages" | "runs" | "slas";
         };
         ChangedMonitor: {
             paused?: boolean;
