@@ -33,6 +33,17 @@ type SetChannel struct {
 	Secret string `json:"secret" doc:"a webhook's new signing secret, shown once; empty if it was given or has not changed"`
 }
 
+// Retried is how many messages are tried again.
+type Retried struct {
+	Messages int64 `json:"messages"`
+}
+
+// TemplateText is a template of a webhook's body.
+type TemplateText struct {
+	Template string `json:"template"`
+	Type     string `json:"type,omitempty" doc:"its content type, application/json if left out"`
+}
+
 // Rotated is a webhook's new signing secret.
 type Rotated struct {
 	Secret   string    `json:"secret" doc:"shown once"`
@@ -81,24 +92,17 @@ func (s *server) addChannels(api huma.API) {
 		secret, until, err := s.Teller.Rotate(ctx, in.Name)
 		return ok(Rotated{secret, until}, err)
 	})
-	add(api, "POST", "/channels/{name}/retry", "retry-channel", "Try what could not be sent again at once", people.Editor, func(ctx context.Context, in *Named) (*body[struct {
-		Messages int64 `json:"messages"`
-	}], error) {
+	add(api, "POST", "/channels/{name}/retry", "retry-channel", "Try what could not be sent again at once", people.Editor, func(ctx context.Context, in *Named) (*body[Retried], error) {
 		if _, err := s.Store.Channel(ctx, in.Name); err != nil {
 			return nil, err
 		}
 		n, err := s.Store.Retry(ctx, in.Name, s.Now().UTC())
-		return ok(struct {
-			Messages int64 `json:"messages"`
-		}{n}, err)
+		return ok(Retried{n}, err)
 	})
 	add(api, "DELETE", "/channels/{name}", "drop-channel", "Remove a channel with its routes and messages", people.Admin, func(ctx context.Context, in *Named) (*struct{}, error) {
 		return nil, s.Store.DropChannel(ctx, in.Name)
 	})
-	add(api, "POST", "/templates/check", "check-template", "Whether a template makes a body; the error names line and column", people.Editor, func(ctx context.Context, in *body[struct {
-		Template string `json:"template"`
-		Type     string `json:"type,omitempty"`
-	}]) (*struct{}, error) {
+	add(api, "POST", "/templates/check", "check-template", "Whether a template makes a body; the error names line and column", people.Editor, func(ctx context.Context, in *body[TemplateText]) (*struct{}, error) {
 		return nil, tell.CheckTemplate(in.Body.Template, in.Body.Type)
 	})
 	s.addRoutes(api)

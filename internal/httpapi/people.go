@@ -61,6 +61,11 @@ func writeProblem(w http.ResponseWriter, status int, detail string) {
 	json.NewEncoder(w).Encode(huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: detail})
 }
 
+// MadeToken is a new token, shown once.
+type MadeToken struct {
+	Token string `json:"token"`
+}
+
 type me struct {
 	record.Account
 	Now    time.Time `json:"now" doc:"the service's clock"`
@@ -96,13 +101,9 @@ func (s *server) addPeople(api huma.API) {
 				Role string `json:"role" enum:"reader,editor,admin"`
 				For  string `json:"for,omitempty" doc:"what the token is for"`
 			}
-		}) (*body[struct {
-			Token string `json:"token"`
-		}], error) {
+		}) (*body[MadeToken], error) {
 			token, err := s.People.Make(ctx, in.Body.Name, in.Body.Role, in.Body.For)
-			return ok(struct {
-				Token string `json:"token"`
-			}{token}, err)
+			return ok(MadeToken{token}, err)
 		})
 	add(api, "GET", "/tokens", "tokens", "The tokens there are, newest first; what they say is not kept", people.Admin, func(ctx context.Context, _ *none) (*body[[]record.Token], error) {
 		return ok(s.Store.Tokens(ctx))

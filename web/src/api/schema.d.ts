@@ -2863,17 +2863,6 @@ export interface components {
              */
             z: number;
         };
-        "BodyStruct { Messages int64 \"json:\\\"messages\\\"\" }Body": {
-            /** Format: int64 */
-            messages: number;
-        };
-        "BodyStruct { Template string \"json:\\\"template\\\"\"; Type string \"json:\\\"typeOmitempty\\\"\" }Body": {
-            template: string;
-            type?: string;
-        };
-        "BodyStruct { Token string \"json:\\\"token\\\"\" }Body": {
-            token: string;
-        };
         Budget: {
             /** Format: date-time */
             at: string;
@@ -4522,6 +4511,9 @@ export interface components {
              */
             sometimes: number;
         };
+        MadeToken: {
+            token: string;
+        };
         "Make-tokenRequest": {
             /** @description what the token is for */
             for?: string;
@@ -5867,6 +5859,10 @@ export interface components {
             low: (number | null)[] | null;
             settings: components["schemas"]["Settings"];
         };
+        Retried: {
+            /** Format: int64 */
+            messages: number;
+        };
         Rotated: {
             /**
              * Format: date-time
@@ -6720,6 +6716,11 @@ export interface components {
             to: string;
             /** @description incidents by how many alerts they had, most first */
             worst: components["schemas"]["IncidentTelling"][] | null;
+        };
+        TemplateText: {
+            template: string;
+            /** @description its content type, application/json if left out */
+            type?: string;
         };
         Together: {
             /**
@@ -8063,7 +8064,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["BodyStruct { Messages int64 \"json:\\\"messages\\\"\" }Body"];
+                    "application/json": components["schemas"]["Retried"];
                 };
             };
             /** @description Error */
@@ -12505,7 +12506,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["BodyStruct { Template string \"json:\\\"template\\\"\"; Type string \"json:\\\"typeOmitempty\\\"\" }Body"];
+                "application/json": components["schemas"]["TemplateText"];
             };
         };
         responses: {
@@ -12575,7 +12576,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["BodyStruct { Token string \"json:\\\"token\\\"\" }Body"];
+                    "application/json": components["schemas"]["MadeToken"];
                 };
             };
             /** @description Error */
