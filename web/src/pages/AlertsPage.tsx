@@ -4,6 +4,7 @@ import { useIncidentOf } from "../api/learning";
 import { type AlertQuery, useAlerts, useLabel } from "../api/queries";
 import type { Verdict } from "../api/client";
 import { Mark, stateOf } from "../parts/Mark";
+import { Download } from "../parts/Download";
 import { Page, Reading, Trouble } from "../parts/Page";
 import { count, duration, rarity, time, word } from "../parts/words";
 
@@ -45,6 +46,7 @@ export function AlertsPage() {
         ))}
         {marked.length > 0 && <span className="text-ink2">{count(marked.length, "alert")} marked: press F, N or P, or <button className="underline decoration-pewter-line underline-offset-3" onClick={() => incident.mutate({ alerts: marked }, { onSuccess: (i) => { setMarked([]); go(`/incidents?show=${i.reference}`); } })}>make an incident of them</button></span>}
         {scope && <button className="underline decoration-pewter-line underline-offset-3" onClick={() => setSearch(show ? { show } : {})}>all datasets</button>}
+        <span className="ml-auto"><Download name="All" path="/alerts/export" query={{ dataset: search.get("dataset") ?? undefined, monitor: search.get("monitor") ?? undefined }} /></span>
       </div>
       <Trouble what="Alerts" error={alerts.error ?? label.error ?? incident.error} />
       {alerts.isPending && <Reading what="alerts" />}
