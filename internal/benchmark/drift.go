@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
-	"runtime"
 	"slices"
 	"sync"
 
@@ -147,33 +146,23 @@ func Drift(p DriftPlan, progress func(done, total int)) []DriftRow {
 	}
 	list := make([]DriftRow, len(tasks))
 	levels := driftLevels{known: map[[3]uint64]driftLevel{}}
-	var mu sync.Mutex
-	var wait sync.WaitGroup
-	turn, done := make(chan struct{}, runtime.GOMAXPROCS(0)), 0
-	for i, t := range tasks {
-		wait.Go(func() {
-			turn <- struct{}{}
-			row := DriftRow{Kind: t.kind.name, Rows: t.size}
-			if t.kind.told != "" {
-				row.Strength = fmt.Sprintf(t.kind.told, t.strength)
+	inParallel(len(tasks), progress, func(i int) func() {
+		t := tasks[i]
+		row := DriftRow{Kind: t.kind.name, Rows: t.size}
+		if t.kind.told != "" {
+			row.Strength = fmt.Sprintf(t.kind.told, t.strength)
+		}
+		for _, seed := range p.Seeds {
+			for round := range p.Rounds {
+				// All kinds meet the same references, so that they can be compared.
+				driftRound(&row, t.kind, t.strength, p.Accept, rand.New(rand.NewPCG(seed, uint64(round)<<20|uint64(t.size))), [3]uint64{seed, uint64(round), uint64(t.size)}, &levels)
 			}
-			for _, seed := range p.Seeds {
-				for round := range p.Rounds {
-					// All kinds meet the same references, so that they can be compared.
-					driftRound(&row, t.kind, t.strength, p.Accept, rand.New(rand.NewPCG(seed, uint64(round)<<20|uint64(t.size))), [3]uint64{seed, uint64(round), uint64(t.size)}, &levels)
-				}
-			}
-			n := float64(row.Rounds)
-			row.Verdict, row.PSI, row.KS, row.Blocks, row.Together, row.Pairs = row.Verdict/n, row.PSI/n, row.KS/n, row.Blocks/n, row.Together/n, row.Pairs/n
-			list[i] = row
-			<-turn
-			mu.Lock()
-			done++
-			progress(done, len(tasks))
-			mu.Unlock()
-		})
-	}
-	wait.Wait()
+		}
+		n := float64(row.Rounds)
+		row.Verdict, row.PSI, row.KS, row.Blocks, row.Together, row.Pairs = row.Verdict/n, row.PSI/n, row.KS/n, row.Blocks/n, row.Together/n, row.Pairs/n
+		list[i] = row
+		return nil
+	})
 	return list
 }
 

@@ -4,9 +4,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
-	"runtime"
 	"slices"
-	"sync"
 
 	"gonum.org/v1/gonum/stat/distuv"
 
@@ -90,32 +88,21 @@ func Cells(p DriftPlan, references int, progress func(done, total int)) []CellRo
 			}
 		}
 	}
-	var mu sync.Mutex
-	var wait sync.WaitGroup
-	turn, done := make(chan struct{}, runtime.GOMAXPROCS(0)), 0
-	for i := range list {
-		wait.Go(func() {
-			turn <- struct{}{}
-			defer func() { <-turn }()
-			row := &list[i]
-			var flagged, judged []int
-			for _, seed := range p.Seeds {
-				for n := range references {
-					flags := cellSorts[i/(2*len(cellSizes))].cell(rand.New(rand.NewPCG(seed, uint64(n)<<16|uint64(i))), *row)
-					flagged, judged = append(flagged, flags), append(judged, cellPeriods)
-					row.Judged, row.Found = row.Judged+cellPeriods, row.Found+float64(flags)
-				}
+	inParallel(len(list), progress, func(i int) func() {
+		row := &list[i]
+		var flagged, judged []int
+		for _, seed := range p.Seeds {
+			for n := range references {
+				flags := cellSorts[i/(2*len(cellSizes))].cell(rand.New(rand.NewPCG(seed, uint64(n)<<16|uint64(i))), *row)
+				flagged, judged = append(flagged, flags), append(judged, cellPeriods)
+				row.Judged, row.Found = row.Judged+cellPeriods, row.Found+float64(flags)
 			}
-			row.Found /= float64(row.Judged)
-			within := score.Clustered(flagged, judged)
-			row.Low, row.High = within.Low, within.High
-			mu.Lock()
-			done++
-			progress(done, len(list))
-			mu.Unlock()
-		})
-	}
-	wait.Wait()
+		}
+		row.Found /= float64(row.Judged)
+		within := score.Clustered(flagged, judged)
+		row.Low, row.High = within.Low, within.High
+		return nil
+	})
 	return list
 }
 

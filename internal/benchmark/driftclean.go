@@ -2,8 +2,6 @@ package benchmark
 
 import (
 	"math/rand/v2"
-	"runtime"
-	"sync"
 
 	"tinbell/core/drift"
 	"tinbell/core/score"
@@ -32,31 +30,18 @@ func CleanDrift(p DriftPlan, references int, progress func(done, total int)) []C
 	if len(sizes) == 0 {
 		sizes = driftSizes
 	}
-	total := len(sizes) * len(p.Seeds) * references
 	list := make([]CleanRow, len(sizes))
 	flags, judged := make([][]int, len(sizes)), make([][]int, len(sizes))
 	psi, plain := make([]int, len(sizes)), make([]int, len(sizes))
-	var mu sync.Mutex
-	var wait sync.WaitGroup
-	turn, done := make(chan struct{}, runtime.GOMAXPROCS(0)), 0
-	for s, size := range sizes {
-		for _, seed := range p.Seeds {
-			for r := range references {
-				wait.Go(func() {
-					turn <- struct{}{}
-					defer func() { <-turn }()
-					c := cleanReference(rand.New(rand.NewPCG(seed, uint64(r)<<24|uint64(size))), size, p.Accept)
-					mu.Lock()
-					defer mu.Unlock()
-					flags[s], judged[s] = append(flags[s], c.flagged), append(judged[s], c.judged)
-					psi[s], plain[s] = psi[s]+c.psi, plain[s]+c.plain
-					done++
-					progress(done, total)
-				})
-			}
+	each := len(p.Seeds) * references // tasks of a size
+	inParallel(len(sizes)*each, progress, func(i int) func() {
+		s, seed, r := i/each, p.Seeds[i%each/references], i%references
+		c := cleanReference(rand.New(rand.NewPCG(seed, uint64(r)<<24|uint64(sizes[s]))), sizes[s], p.Accept)
+		return func() {
+			flags[s], judged[s] = append(flags[s], c.flagged), append(judged[s], c.judged)
+			psi[s], plain[s] = psi[s]+c.psi, plain[s]+c.plain
 		}
-	}
-	wait.Wait()
+	})
 	for s, size := range sizes {
 		row := CleanRow{Rows: size, Stated: p.Accept}
 		flagged := 0

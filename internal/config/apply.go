@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"reflect"
 	"slices"
 	"time"
 
@@ -107,38 +106,6 @@ func (k *Keeper) Read(ctx context.Context) (Documents, error) {
 		d.Calendars = append(d.Calendars, WrittenCalendar{v.Name, v.Country, v.Zone, v.Dataset, v.Effect, v.ICal})
 	}
 	return d, k.readTelling(ctx, &d)
-}
-
-func written(m record.Metric) WrittenMetric {
-	v := WrittenMetric{Name: m.Name, Dataset: m.Dataset, Measure: m.Measure, Column: m.Column, Matches: m.Matches, Expression: m.Expression, TimeColumn: m.TimeColumn,
-		SegmentBy: m.SegmentBy, RowFilter: m.RowFilter, Unit: m.Unit, PeriodSeconds: m.PeriodSeconds, SettleSeconds: m.SettleSeconds, LookbackSeconds: m.LookbackSeconds,
-		EverySeconds: m.EverySeconds, Cron: m.Cron, OTLP: m.OTLPName}
-	if m.Measure == record.MeasureQuantile {
-		v.Quantile = m.Quantile
-	}
-	if m.Pushed() || m.Measure == record.MeasureExpression {
-		v.Values = m.Kind
-	}
-	if m.MaxSegments != 500 {
-		v.MaxSegments = m.MaxSegments
-	}
-	return v
-}
-
-// prunable are the kinds that go when they are in no file and that is asked for, in
-// this order. What holds samples stays: sources, datasets and metrics.
-var prunable = []string{"monitor", "comparison", "reconciliation", "sla", "route", "channel", "calendar"}
-
-// prune marks what goes: what is set up and in no file, of the kinds that the files hold
-// at all.
-func prune(changes []Change, wanted Documents) {
-	held := map[string]bool{}
-	wanted.each(func(kind, _ string, _ reflect.Value) { held[kind] = true })
-	for i, c := range changes {
-		if c.What == "kept" && held[c.Kind] && slices.Contains(prunable, c.Kind) {
-			changes[i].What = "removed"
-		}
-	}
 }
 
 // Diff lists what loading documents would do; with pruned, what would go too.
@@ -415,32 +382,4 @@ func (l *load) write(ctx context.Context, tx pgx.Tx, wanted Documents, changes [
 		return err
 	}
 	return store.Notify(ctx, tx, store.TopicAlerts)
-}
-
-// remove takes away what is to be pruned, monitors before what they stand on.
-func (l *load) remove(ctx context.Context, tx pgx.Tx, changes []Change) error {
-	in := l.store.In(tx)
-	now := l.now().UTC()
-	drop := map[string]func(name string) error{
-		"monitor": func(name string) error {
-			_, err := l.setup.RenameMonitorIn(ctx, tx, name, store.Renamed{Retired: &now})
-			return err
-		},
-		"comparison":     func(name string) error { return in.DropComparison(ctx, name) },
-		"reconciliation": func(name string) error { return in.DropReconciliation(ctx, name) },
-		"sla":            func(name string) error { return in.DropSLA(ctx, name) },
-		"route":          func(name string) error { return in.DropRoute(ctx, name) },
-		"channel":        func(name string) error { return in.DropChannel(ctx, name) },
-		"calendar":       func(name string) error { return l.desk.DropCalendarIn(ctx, tx, name) },
-	}
-	for _, kind := range prunable {
-		for _, c := range changes {
-			if c.Kind == kind && c.What == "removed" {
-				if err := drop[kind](c.Name); err != nil {
-					return fmt.Errorf("%s %s: %w", kind, c.Name, err)
-				}
-			}
-		}
-	}
-	return nil
 }

@@ -364,3 +364,19 @@ func schemaOf(t reflect.Type) map[string]any {
 	slices.Sort(required)
 	return map[string]any{"type": "object", "properties": properties, "required": required, "additionalProperties": false}
 }
+
+func written(m record.Metric) WrittenMetric {
+	v := WrittenMetric{Name: m.Name, Dataset: m.Dataset, Measure: m.Measure, Column: m.Column, Matches: m.Matches, Expression: m.Expression, TimeColumn: m.TimeColumn,
+		SegmentBy: m.SegmentBy, RowFilter: m.RowFilter, Unit: m.Unit, PeriodSeconds: m.PeriodSeconds, SettleSeconds: m.SettleSeconds, LookbackSeconds: m.LookbackSeconds,
+		EverySeconds: m.EverySeconds, Cron: m.Cron, OTLP: m.OTLPName}
+	if m.Measure == record.MeasureQuantile {
+		v.Quantile = m.Quantile
+	}
+	if m.Pushed() || m.Measure == record.MeasureExpression {
+		v.Values = m.Kind
+	}
+	if m.MaxSegments != 500 {
+		v.MaxSegments = m.MaxSegments
+	}
+	return v
+}

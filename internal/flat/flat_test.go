@@ -3,6 +3,7 @@ package flat
 import (
 	"bytes"
 	"encoding/json"
+	"io"
 	"strings"
 	"testing"
 	"time"
@@ -42,7 +43,7 @@ const asCSV = "id,at,until,share_estimate,share_low,words,parts,good\n" +
 
 func TestRecordsAreWrittenOneColumnAFigure(t *testing.T) {
 	var b bytes.Buffer
-	if err := Write(&b, CSV, two); err != nil || b.String() != asCSV {
+	if err := written(&b, CSV, two); err != nil || b.String() != asCSV {
 		t.Errorf("%v\n%s", err, b.String())
 	}
 	head, rows, ok := Table(struct {
@@ -56,21 +57,21 @@ func TestRecordsAreWrittenOneColumnAFigure(t *testing.T) {
 		t.Error("a map is no list")
 	}
 	b.Reset()
-	if err := Write(&b, NDJSON, two); err != nil {
+	if err := written(&b, NDJSON, two); err != nil {
 		t.Error(err)
 	}
 	var back row
 	if lines := strings.Split(strings.TrimSpace(b.String()), "\n"); len(lines) != 2 || json.Unmarshal([]byte(lines[0]), &back) != nil || back.ID != 7 || *back.Share.Estimate != half || back.Hidden != "" {
 		t.Errorf("%s", b.String())
 	}
-	if err := Write(&b, "xml", two); err == nil || !strings.Contains(err.Error(), "csv, ndjson and parquet") {
+	if err := written(&b, "xml", two); err == nil || !strings.Contains(err.Error(), "csv, ndjson and parquet") {
 		t.Errorf("%v", err)
 	}
 }
 
 func TestParquetKeepsOrderTypesAndWhatIsNotThere(t *testing.T) {
 	var b bytes.Buffer
-	if err := Write(&b, Parquet, two); err != nil {
+	if err := written(&b, Parquet, two); err != nil {
 		t.Fatal(err)
 	}
 	file, err := parquet.OpenFile(bytes.NewReader(b.Bytes()), int64(b.Len()))
@@ -102,4 +103,18 @@ func TestParquetKeepsOrderTypesAndWhatIsNotThere(t *testing.T) {
 	if r := back[1]; *r.ID != 8 || !r.Until.Equal(at) || r.Estimate != nil || *r.Good {
 		t.Errorf("%+v", r)
 	}
+}
+
+// written writes a whole list.
+func written[T any](to io.Writer, f Format, list []T) error {
+	w, err := NewWriter[T](to, f)
+	if err != nil {
+		return err
+	}
+	for _, record := range list {
+		if err := w.Put(record); err != nil {
+			return err
+		}
+	}
+	return w.Close()
 }

@@ -86,20 +86,6 @@ func (w *Writer[T]) Close() error {
 	return nil
 }
 
-// Write writes a whole list.
-func Write[T any](to io.Writer, f Format, list []T) error {
-	w, err := NewWriter[T](to, f)
-	if err != nil {
-		return err
-	}
-	for _, record := range list {
-		if err := w.Put(record); err != nil {
-			return err
-		}
-	}
-	return w.Close()
-}
-
 // rowOf is a type of optional members, in the order of the columns: numbers, flags,
 // times to the millisecond, and everything else as text.
 func rowOf(columns []column) reflect.Type {

@@ -2,115 +2,23 @@ package cli
 
 import (
 	"context"
-	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
-	"net/netip"
 	"os"
 	"path/filepath"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"tinbell/internal/benchmark"
 	"tinbell/internal/client"
 	"tinbell/internal/collect"
 	"tinbell/internal/demo"
-	"tinbell/internal/httpapi"
-	"tinbell/internal/record"
 	"tinbell/internal/service"
 	"tinbell/internal/words"
 )
-
-func (a *app) logger() *slog.Logger {
-	level := slog.LevelInfo
-	if a.quiet {
-		level = slog.LevelWarn
-	}
-	return slog.New(slog.NewTextHandler(a.errors, &slog.HandlerOptions{Level: level}))
-}
-
-func (a *app) serveCommand() *cobra.Command {
-	o := service.Options{SignIn: true}
-	var private []string
-	var trust string
-	serve := &cobra.Command{Use: "serve", Short: "Run the service; without --database it starts a private PostgreSQL on loopback", Args: exactly(0, "nothing"),
-		RunE: func(c *cobra.Command, _ []string) error {
-			o.Dir, o.Log = or(a.dir, ".tinbell"), a.logger()
-			if o.Database == "" {
-				o.Database = os.Getenv("TINBELL_DATABASE")
-			}
-			for _, text := range private {
-				prefix, err := netip.ParsePrefix(text)
-				if err != nil {
-					return wrongUsage{fmt.Errorf("--allow-private %q: write a range of addresses as 10.1.2.0/24", text)}
-				}
-				o.AllowPrivate = append(o.AllowPrivate, prefix)
-			}
-			if trust != "" {
-				pem, err := os.ReadFile(trust)
-				if err != nil {
-					return err
-				}
-				if o.Trust = x509.NewCertPool(); !o.Trust.AppendCertsFromPEM(pem) {
-					return wrongUsage{fmt.Errorf("--trust %s: no certificate in it; it must be PEM", trust)}
-				}
-			}
-			if file := os.Getenv(benchmark.ClockFile); file != "" {
-				o.Now = benchmark.RehearsalClock(file)
-			}
-			s, err := service.Start(c.Context(), o)
-			if err != nil {
-				return err
-			}
-			defer s.Stop()
-			fmt.Fprintf(a.out, "Tin Bell serves %s\n", s.Address)
-			if s.FirstToken != "" {
-				fmt.Fprintf(a.out, "The first administrator's token, shown once: %s\n", s.FirstToken)
-				a.remember(o.Dir, s.Address, s.FirstToken)
-			}
-			return a.await(c.Context(), s)
-		}}
-	f := serve.Flags()
-	f.StringVar(&o.Listen, "listen", "127.0.0.1:7411", "address to listen on")
-	f.StringVar(&o.Database, "database", "", "address of a PostgreSQL database (TINBELL_DATABASE)")
-	f.IntVar(&o.KeepDays, "keep-days", 0, "how many days samples are kept where a dataset has no rule of its own; 0: for ever")
-	f.StringVar(&o.Public, "public-url", "", "where people reach the service, for the links in messages; where it listens if left out")
-	f.StringArrayVar(&private, "allow-private", nil, "range of addresses that webhooks may go to though they are not public")
-	f.StringVar(&trust, "trust", "", "file with the certificates of authorities that mail and web servers are trusted by, instead of the system's")
-	f.BoolVar(&o.SignIn, "sign-in", true, "ask for a token; can be turned off on loopback only")
-	return serve
-}
-
-// or gives the first that is something.
-func or[T comparable](a, b T) T {
-	var nothing T
-	if a != nothing {
-		return a
-	}
-	return b
-}
-
-func (a *app) remember(dir, server, token string) error {
-	content, err := json.Marshal(remembered{server, token})
-	if err != nil {
-		return err
-	}
-	return os.WriteFile(filepath.Join(dir, "client.json"), content, 0o600)
-}
-
-func (a *app) await(ctx context.Context, s *service.Service) error {
-	select {
-	case <-ctx.Done():
-		fmt.Fprintln(a.out, "Stopping.")
-		return nil
-	case err := <-s.Ended():
-		return err
-	}
-}
 
 func (a *app) demoCommand() *cobra.Command {
 	return group("demo", "Vellamar Ferries: an invented warehouse to try things on", a.demoRun(), a.demoBreak(), a.demoMend(), a.demoReceiver(), a.demoFiles())
@@ -391,54 +299,4 @@ func (a *app) demoFiles() *cobra.Command {
 		}}
 	c.Flags().Uint64Var(&seed, "seed", 1, "which of the many possible pasts")
 	return c
-}
-
-func (a *app) openAPICommand() *cobra.Command {
-	return &cobra.Command{Use: "openapi", Short: "Print the API's contract (OpenAPI 3.1)", Args: exactly(0, "nothing"), RunE: func(*cobra.Command, []string) error {
-		contract, err := httpapi.OpenAPI()
-		if err != nil {
-			return err
-		}
-		var v any
-		if err := json.Unmarshal(contract, &v); err != nil {
-			return err
-		}
-		return a.json(v)
-	}}
-}
-
-func (a *app) tokenCommand() *cobra.Command {
-	var role, what string
-	make := &cobra.Command{Use: "make NAME", Short: "Make a token for a person or program; shown once", Args: exactly(1, "NAME"), Example: "  tinbell token make 'Ines Vautrin' --role editor",
-		RunE: func(c *cobra.Command, args []string) error {
-			var out struct {
-				Token string `json:"token"`
-			}
-			if err := a.client().Send(c.Context(), "POST", "/tokens", map[string]string{"name": args[0], "role": role, "for": what}, &out); err != nil {
-				return err
-			}
-			fmt.Fprintln(a.out, out.Token)
-			return nil
-		}}
-	make.Flags().StringVar(&role, "role", "editor", "reader, editor or admin")
-	make.Flags().StringVar(&what, "for", "", "what it is for")
-	list := &cobra.Command{Use: "list", Short: "List the tokens there are; what they say is not kept", Args: exactly(0, "nothing"), RunE: func(c *cobra.Command, _ []string) error {
-		var tokens []record.Token
-		if err := a.client().Get(c.Context(), "/tokens", nil, &tokens); err != nil {
-			return err
-		}
-		l := listing{head: []string{"token", "of", "role", "for", "made"}, right: []int{1}, raw: tokens, none: "No token."}
-		for _, t := range tokens {
-			l.rows = append(l.rows, []string{fmt.Sprint(t.ID), t.Account, t.Role, orNone(t.For), a.local(t.CreatedAt, "UTC")})
-		}
-		return a.show(l)
-	}}
-	revoke := &cobra.Command{Use: "revoke ID", Short: "Take a token back: whoever has it is signed out at once", Args: exactly(1, "ID"), RunE: func(c *cobra.Command, args []string) error {
-		if err := a.client().Send(c.Context(), "DELETE", "/tokens/"+args[0], nil, nil); err != nil {
-			return err
-		}
-		a.say("Token %s is revoked.", args[0])
-		return nil
-	}}
-	return group("token", "Tokens to sign in with", list, make, revoke)
 }
