@@ -102,6 +102,35 @@ func TestACommonUpstreamWithoutAnAlertIsTheOrigin(t *testing.T) {
 	}
 }
 
+// Of a load that stalls, the segments fall silent one after another before the load is
+// overdue: they are one fault of the whole, though the whole has no alert, and of two
+// segments alone that could not be said.
+func TestManySegmentsSilentAtOnceAreOneFaultOfTheWhole(t *testing.T) {
+	l := &Lineage{}
+	l.Judge("gates", Rows, "", nil)
+	var alerts []Alert
+	for i := range 9 {
+		gate := Segment{{"gate", fmt.Sprint(i)}}
+		l.Judge("gates", Rows, "", gate)
+		l.Share("gates", Pair{"gate", fmt.Sprint(i)}, 1.0/9)
+		alerts = append(alerts, ringing(int64(i+1), "gates", gate, 0, -1))
+	}
+	faults := told(l, alerts...)
+	if len(faults) != 1 || faults[0].Origin.Place != "gates" || len(faults[0].Origin.Segment) > 0 {
+		t.Errorf("nine silent gates are %d faults, the first from %+v", len(faults), faults[0].Origin)
+	}
+	if two := told(l, alerts[:2]...); len(two) != 2 {
+		t.Errorf("two of nine gates are %d faults, want 2", len(two))
+	}
+	for i := range alerts {
+		later := float64(i) * 30 * hour
+		alerts[i].Onset, alerts[i].Raised = alerts[i].Onset+later, alerts[i].Raised+int64(later)
+	}
+	if parted := told(l, alerts...); len(parted) != 9 {
+		t.Errorf("nine gates silent on nine days are %d faults, want 9", len(parted))
+	}
+}
+
 func TestALateUpstreamAlertBecomesTheOrigin(t *testing.T) {
 	late := ringing(2, "farms", nil, 0, -0.5)
 	late.Raised += 9 * hour

@@ -17,6 +17,7 @@ func (in *Inference) Settle() []*Fault {
 	}
 	in.spent = 0
 	in.merge()
+	in.gather()
 	for _, f := range slices.Clone(in.faults) {
 		for f.changed && len(f.members) > 1 {
 			part := in.split(f)
@@ -130,7 +131,7 @@ func (in *Inference) merge() {
 			if in.spent > effort {
 				return
 			}
-			if other == f || len(other.members) == 0 || len(other.members)+len(f.members) > looked || slices.Contains(f.Apart, other.ID) && other.ID != 0 || slices.Contains(other.Apart, f.ID) && f.ID != 0 ||
+			if other == f || len(other.members) == 0 || len(other.members)+len(f.members) > looked || keptApart(f, other) ||
 				f.members[0].Raised > other.last+Grows || other.members[0].Raised > f.last+Grows || !in.close(f, other) {
 				continue
 			}
