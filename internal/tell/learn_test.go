@@ -12,6 +12,7 @@ import (
 	"tinbell/core/timeline"
 	"tinbell/internal/collect"
 	"tinbell/internal/dbtest"
+	"tinbell/internal/httpapi"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 )
@@ -86,6 +87,41 @@ func TestAFaultThatReachesAnotherDatasetCriticallyIsToldAgain(t *testing.T) {
 		t.Errorf("what it has reached: %s", came[0].Text)
 	}
 	if open := d.groups("?state=open"); len(open) != 1 || open[0].Place != "raw.orders" {
+		t.Errorf("groups: %+v", open)
+	}
+}
+
+// A load stalls: its segments are silent one after another before the whole is known to
+// be late. That is one fault, told once, and what comes later corrects nothing.
+func TestSegmentsSilentBeforeTheirLateLoadAreToldOnce(t *testing.T) {
+	d := newDesk(t)
+	d.monitor("ops.delivered") // the whole is watched too
+	d.monitor("ops.scans")
+	d.made("ops.delivered", "ops.scans")
+	ctx := t.Context()
+	m, err := d.Parts.Collector.Declare(ctx, collect.Declaration{Metric: "delivered by round", Dataset: "ops.delivered", Measure: record.MeasureRows, Kind: timeline.Count, Period: "1h", SegmentBy: record.Strings{"round"}})
+	dbtest.Must(t, err)
+	rounds := []string{"1", "2", "3", "4", "5", "6", "7", "8", "9"}
+	ids, err := d.Parts.Store.EnsureSeries(ctx, m.ID, rounds)
+	dbtest.Must(t, err)
+	dbtest.Must(t, d.Admin.Send(ctx, "POST", "/monitors", httpapi.NewMonitor{Name: "rounds", Metric: m.Name}, nil))
+	d.webhook("pager", func(r *httpapi.NewRoute) { w := int64(2); r.WaitSeconds = &w })
+	silent := func(rounds []string) {
+		for _, round := range rounds {
+			d.series["rounds"] = ids[round]
+			d.ring("rounds", critical, func(a *record.Alert) { a.Cause, a.Sentence = "silence", "round "+round+" is silent" })
+		}
+	}
+	silent(rounds[:4])
+	d.quiet()
+	d.later(5 * time.Second)
+	d.quiet()
+	silent(rounds[4:])
+	d.quiet()
+	d.later(20 * time.Second)
+	d.ring("ops.delivered", critical, func(a *record.Alert) { a.Cause, a.Direction = "overdue", "high" })
+	same(t, "told", said(t, d.settle("/pager")), "opened: Critical: round 4 is silent (and 3 more)")
+	if open := d.groups("?state=open"); len(open) != 1 || open[0].Place != "ops.delivered" || open[0].Alerts != 10 {
 		t.Errorf("groups: %+v", open)
 	}
 }
