@@ -34,7 +34,7 @@ func (d *Desk) addIncident(ctx context.Context, tx pgx.Tx, v record.Incident) (r
 	if err != nil {
 		return v, err
 	}
-	if err := d.explainAgain(ctx, tx, []string{v.Dataset}); err != nil {
+	if err := d.explainAgain(ctx, tx, v.Datasets()); err != nil {
 		return v, err
 	}
 	return d.store.In(tx).Incident(ctx, reference)
@@ -60,6 +60,16 @@ func (d *Desk) complete(ctx context.Context, v *record.Incident) error {
 		return err
 	}
 	v.DatasetID = dataset.ID
+	also := record.Strings{}
+	for _, name := range v.Also {
+		if _, err := d.store.Dataset(ctx, name); err != nil {
+			return err
+		}
+		if name != v.Dataset && !slices.Contains(also, name) {
+			also = append(also, name)
+		}
+	}
+	v.Also = also
 	switch {
 	case strings.TrimSpace(v.Title) == "":
 		return record.Invalid{Field: "title", Given: v.Title, Allowed: "a few words that say what happened"}
@@ -92,16 +102,14 @@ func (d *Desk) putIncidents(ctx context.Context, tx pgx.Tx, list []record.Incide
 		if fresh {
 			added++
 		}
-		if !slices.Contains(datasets, v.Dataset) {
-			datasets = append(datasets, v.Dataset)
-		}
+		datasets = append(datasets, v.Datasets()...)
 	}
 	return added, d.explainAgain(ctx, tx, datasets)
 }
 
 // IncidentColumns are the columns of an incident catalogue; the first five are
 // needed. Times are RFC 3339, so each carries its own zone.
-var IncidentColumns = []string{"reference", "dataset", "title", "started_at", "ended_at", "measure", "segment", "cause", "severity", "note", "author", "known_at", "impact", "downstream"}
+var IncidentColumns = []string{"reference", "dataset", "title", "started_at", "ended_at", "measure", "segment", "cause", "severity", "note", "author", "known_at", "impact", "downstream", "also"}
 
 // ImportIncidents reads a catalogue as CSV, NDJSON or a JSON array. Lines with a known reference
 // replace that incident; bad lines are named and the good ones kept.
@@ -148,7 +156,7 @@ func (d *Desk) ImportIncidents(ctx context.Context, body io.Reader) (Import, err
 // the same time.
 func overlapping(v record.Incident, among []record.Incident) string {
 	for _, o := range among {
-		if o.Reference != v.Reference && o.Dataset == v.Dataset && o.Measure == v.Measure && o.Segment == v.Segment &&
+		if o.Reference != v.Reference && slices.ContainsFunc(o.Datasets(), v.On) && o.Measure == v.Measure && o.Segment == v.Segment &&
 			(o.EndedAt == nil || v.StartedAt.Before(*o.EndedAt)) && (v.EndedAt == nil || o.StartedAt.Before(*v.EndedAt)) {
 			return o.Reference
 		}
@@ -159,6 +167,11 @@ func overlapping(v record.Incident, among []record.Incident) string {
 func readIncident(fields map[string]string) (v record.Incident, err error) {
 	v = record.Incident{Reference: fields["reference"], Dataset: fields["dataset"], Title: fields["title"], Measure: fields["measure"], Segment: fields["segment"],
 		Cause: fields["cause"], Severity: fields["severity"], Note: fields["note"], Author: fields["author"], Impact: fields["impact"]}
+	for name := range strings.SplitSeq(fields["also"], ";") {
+		if name = strings.TrimSpace(name); name != "" {
+			v.Also = append(v.Also, name)
+		}
+	}
 	switch fields["downstream"] {
 	case "", "false", "no":
 	case "true", "yes":
@@ -202,20 +215,22 @@ type IncidentRow struct {
 	KnownAt    time.Time  `json:"known_at"`
 	Impact     string     `json:"impact"`
 	Downstream bool       `json:"downstream"`
+
+	Also record.Strings `json:"also"`
 }
 
 // IncidentRows gives incidents as they are written to files.
 func IncidentRows(list []record.Incident) []IncidentRow {
 	rows := make([]IncidentRow, len(list))
 	for i, v := range list {
-		rows[i] = IncidentRow{v.Reference, v.Dataset, v.Title, v.StartedAt.UTC(), v.EndedAt, v.Measure, v.Segment, v.Cause, v.Severity, v.Note, v.Author, v.KnownAt.UTC(), v.Impact, v.Downstream}
+		rows[i] = IncidentRow{v.Reference, v.Dataset, v.Title, v.StartedAt.UTC(), v.EndedAt, v.Measure, v.Segment, v.Cause, v.Severity, v.Note, v.Author, v.KnownAt.UTC(), v.Impact, v.Downstream, v.Also}
 	}
 	return rows
 }
 
 // FromAlerts makes an incident of alerts: from the first deviation to the last
-// end, of one dataset, of a measure and segment where all have the same. The
-// alerts are labelled faults.
+// end, of the first one's dataset and the others', of a measure and segment where all
+// have the same. The alerts are labelled faults.
 func (d *Desk) FromAlerts(ctx context.Context, alerts []int64, v record.Incident) (record.Incident, error) {
 	if len(alerts) == 0 {
 		return v, record.Invalid{Field: "alerts", Given: "", Allowed: "at least one alert"}
@@ -230,7 +245,7 @@ func (d *Desk) FromAlerts(ctx context.Context, alerts []int64, v record.Incident
 			v.Dataset, v.Measure, v.Segment, v.StartedAt, v.Severity = a.Dataset, a.Measure, a.Segment, a.Since, a.Severity
 		}
 		if a.Dataset != v.Dataset {
-			return v, record.Invalid{Field: "alerts", Given: a.Dataset, Allowed: "alerts of one dataset, " + v.Dataset + "; an incident that spreads is of the dataset where it began, with downstream set"}
+			v.Also = append(v.Also, a.Dataset)
 		}
 		if a.Measure != v.Measure {
 			v.Measure = ""
@@ -297,7 +312,7 @@ func (d *Desk) ChangeIncident(ctx context.Context, v record.Incident) (record.In
 }
 
 // Merge makes one incident of several: it keeps its name, begins with the first,
-// ends with the last, and loses measure and segment where they differ.
+// ends with the last, is of all their datasets, and loses measure and segment where they differ.
 func (d *Desk) Merge(ctx context.Context, reference string, others []string) (record.Incident, error) {
 	v, err := d.store.Incident(ctx, reference)
 	if err != nil {
@@ -310,8 +325,11 @@ func (d *Desk) Merge(ctx context.Context, reference string, others []string) (re
 			return v, err
 		case other == reference:
 			return v, record.Invalid{Field: "others", Given: other, Allowed: "other incidents than " + reference}
-		case o.Dataset != v.Dataset:
-			return v, record.Invalid{Field: "others", Given: other + " of " + o.Dataset, Allowed: "incidents of " + v.Dataset}
+		}
+		for _, name := range o.Datasets() {
+			if !v.On(name) {
+				v.Also = append(v.Also, name)
+			}
 		}
 		if o.Measure != v.Measure {
 			v.Measure = ""
@@ -384,6 +402,6 @@ func (d *Desk) DropIncident(ctx context.Context, reference string) error {
 		if err := d.store.In(tx).DropIncident(ctx, reference); err != nil {
 			return err
 		}
-		return d.explainAgain(ctx, tx, []string{v.Dataset})
+		return d.explainAgain(ctx, tx, v.Datasets())
 	})
 }

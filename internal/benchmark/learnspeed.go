@@ -167,7 +167,7 @@ func scoreSpeed(ctx context.Context, s *service.Service, m record.Monitor, ids [
 	counted := 0
 	for range 5 {
 		began := time.Now()
-		card, err := s.Parts.Bench.Score(ctx, now.AddDate(-1, 0, 0), time.Time{}, "segment")
+		card, err := s.Parts.Bench.Score(ctx, now.AddDate(-1, 0, 0), time.Time{}, "segment", "")
 		if err != nil {
 			return nil, err
 		}

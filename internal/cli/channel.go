@@ -153,7 +153,7 @@ func (a *app) routeCommand() *cobra.Command {
 		if err := a.client().Get(c.Context(), "/routes", nil, &routes); err != nil {
 			return err
 		}
-		l := listing{head: []string{"route", "channel", "datasets", "owners", "from", "hours", "waits", "reminds", "escalates"}, raw: routes,
+		l := listing{head: []string{"route", "channel", "datasets", "owners", "tags", "from", "hours", "waits", "reminds", "escalates"}, raw: routes,
 			none: "No route yet: nobody hears of alerts. Add one: tinbell route set everything CHANNEL"}
 		every := func(s int64) string {
 			if s == 0 {
@@ -166,7 +166,7 @@ func (a *app) routeCommand() *cobra.Command {
 			if r.EscalateSeconds > 0 {
 				escalates = "to " + r.EscalateTo + " after " + every(r.EscalateSeconds)
 			}
-			l.rows = append(l.rows, []string{r.Name, r.Channel, or(strings.Join(r.Datasets, ", "), "all"), or(strings.Join(r.Owners, ", "), "all"), r.Severity, or(strings.Join(r.Hours, ", "), "always"),
+			l.rows = append(l.rows, []string{r.Name, r.Channel, or(strings.Join(r.Datasets, ", "), "all"), or(strings.Join(r.Owners, ", "), "all"), or(strings.Join(r.Tags, ", "), "all"), r.Severity, or(strings.Join(r.Hours, ", "), "always"),
 				every(r.WaitSeconds), every(r.RemindSeconds), escalates})
 		}
 		return a.show(l)
@@ -205,6 +205,7 @@ func (a *app) routeCommand() *cobra.Command {
 	f := set.Flags()
 	f.StringSliceVar((*[]string)(&in.Datasets), "dataset", nil, "names or patterns such as ops.*; all if left out")
 	f.StringSliceVar((*[]string)(&in.Owners), "owner", nil, "all if left out")
+	f.StringSliceVar((*[]string)(&in.Tags), "tag", nil, "one of them is enough; all if left out")
 	f.StringVar(&in.Severity, "severity", "", "the least that is told: warning (if left out) or critical")
 	f.StringArrayVar((*[]string)(&in.Hours), "hours", nil, "when it tells, as 'mon-fri 08:00-18:00'; always if left out")
 	f.StringVar(&in.Zone, "zone", "", "of the hours; UTC if left out")

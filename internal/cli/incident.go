@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/url"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -30,10 +31,10 @@ func (a *app) incidentCommand() *cobra.Command {
 		if err := a.client().Get(c.Context(), "/incidents", q, &incidents); err != nil {
 			return err
 		}
-		l := listing{head: []string{"reference", "started", "ended", "dataset", "segment", "title", "cause", "severity"}, raw: incidents,
+		l := listing{head: []string{"reference", "started", "ended", "datasets", "segment", "title", "cause", "severity"}, raw: incidents,
 			none: "No incident yet. Import a catalogue: tinbell incident import FILE.csv"}
 		for _, i := range incidents {
-			l.rows = append(l.rows, []string{i.Reference, i.StartedAt.Format(time.RFC3339), a.optional(i.EndedAt, "UTC", "lasting"), i.Dataset, orNone(i.Segment), i.Title, orNone(i.Cause), i.Severity})
+			l.rows = append(l.rows, []string{i.Reference, i.StartedAt.Format(time.RFC3339), a.optional(i.EndedAt, "UTC", "lasting"), strings.Join(i.Datasets(), ", "), orNone(i.Segment), i.Title, orNone(i.Cause), i.Severity})
 		}
 		return a.show(l)
 	}}
@@ -74,6 +75,7 @@ func (a *app) incidentAdd() *cobra.Command {
 			return nil
 		}}
 	f := add.Flags()
+	f.StringSliceVar((*[]string)(&in.Also), "also", nil, "other datasets that it hit")
 	f.StringVar(&in.Reference, "reference", "", "a name of its own; a running one if left out")
 	f.StringVar(&started, "started", "", "a time, or how long ago")
 	f.StringVar(&ended, "ended", "", "a time, or how long ago; left out while it lasts")

@@ -15,16 +15,10 @@ import (
 )
 
 func (a *app) monitorCommand() *cobra.Command {
-	narrowed := struct{ dataset, owner string }{}
 	var retired bool
 	list := &cobra.Command{Use: "list", Short: "List monitors", Args: exactly(0, "nothing"), RunE: func(c *cobra.Command, _ []string) error {
 		var monitors []record.Monitor
 		q := url.Values{}
-		for key, value := range map[string]string{"dataset": narrowed.dataset, "owner": narrowed.owner} {
-			if value != "" {
-				q.Set(key, value)
-			}
-		}
 		if retired {
 			q.Set("retired", "true")
 		}
@@ -41,8 +35,6 @@ func (a *app) monitorCommand() *cobra.Command {
 		}
 		return a.show(l)
 	}}
-	list.Flags().StringVar(&narrowed.dataset, "dataset", "", "of this dataset alone")
-	list.Flags().StringVar(&narrowed.owner, "owner", "", "of this team alone")
 	list.Flags().BoolVar(&retired, "retired", false, "with those that are no longer needed")
 	var flags settingsFlags
 	var owner string

@@ -16,13 +16,9 @@ import (
 )
 
 func (a *app) metricCommand() *cobra.Command {
-	var dataset string
 	var drift bool
 	list := &cobra.Command{Use: "list", Short: "List metrics", Args: exactly(0, "nothing"), RunE: func(c *cobra.Command, _ []string) error {
 		query := url.Values{}
-		if dataset != "" {
-			query.Set("dataset", dataset)
-		}
 		if drift {
 			query.Set("drift", "true")
 		}
@@ -42,7 +38,6 @@ func (a *app) metricCommand() *cobra.Command {
 		}
 		return a.show(l)
 	}}
-	list.Flags().StringVar(&dataset, "dataset", "", "of this dataset alone")
 	list.Flags().BoolVar(&drift, "drift", false, "with the figures of drift comparisons")
 	sql := &cobra.Command{Use: "sql NAME", Short: "Show what a probe asks the warehouse", Args: exactly(1, "NAME"), Example: "  tinbell metric sql boarding-scans-rows",
 		RunE: func(c *cobra.Command, args []string) error {

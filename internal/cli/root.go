@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/url"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -53,6 +54,7 @@ type app struct {
 	zone   string // all times are written by its clocks; empty: each by its dataset's
 	utc    bool
 	wide   bool
+	only   url.Values // what a list is narrowed to, by what it is sorted, and how much of it
 	out    io.Writer
 	errors io.Writer
 }
@@ -110,7 +112,8 @@ alarm budget that you state, takes your verdicts, and scores itself.`,
 	flags.StringVar(&a.dir, "dir", "", "data directory of a private service (TINBELL_DIR; default .tinbell, of the demo .demo)")
 	root.AddCommand(a.serveCommand(), a.demoCommand(), a.sourceCommand(), a.datasetCommand(), a.metricCommand(), a.sampleCommand(), a.taskCommand(), a.jobCommand(), a.configCommand(),
 		a.monitorCommand(), a.seriesCommand(), a.groupCommand(), a.alertCommand(), a.incidentCommand(), a.calendarCommand(), a.slaCommand(), a.channelCommand(), a.routeCommand(), a.messageCommand(), a.mailboxCommand(), a.labelCommand(), a.proposalCommand(), a.filterCommand(), a.scoreCommand(), a.driftCommand(), a.tokenCommand(),
-		a.reconcileCommand(), a.auditCommand(), a.benchCommand(), a.openAPICommand(), a.noteCommand(), a.versionCommand())
+		a.reconcileCommand(), a.auditCommand(), a.benchCommand(), a.openAPICommand(), a.noteCommand(), a.tagCommand(), a.versionCommand())
+	a.narrow(root)
 	a.complete(root, "")
 	return root
 }
@@ -154,7 +157,11 @@ func (a *app) connect() error {
 	return nil
 }
 
-func (a *app) client() *client.Client { return client.New(a.server, a.token) }
+func (a *app) client() *client.Client {
+	c := client.New(a.server, a.token)
+	c.Only = a.only
+	return c
+}
 
 // listing is an answer in rows. Raw is what --output json gives.
 type listing struct {

@@ -18,7 +18,7 @@ import (
 )
 
 func (a *app) scoreCommand() *cobra.Command {
-	var since, until, by, compare, html string
+	var since, until, by, tag, compare, html string
 	var require map[string]string
 	score := &cobra.Command{Use: "score", Short: "The scorecard: precision, recall, delay, load", Args: exactly(0, "nothing"),
 		Example: "  tinbell score --since 90d --by dataset\n  tinbell score --since 30d --compare 60d --html scorecard.html\n  tinbell score --require precision=0.8 --require recall=0.9",
@@ -26,13 +26,13 @@ func (a *app) scoreCommand() *cobra.Command {
 			if by != "" && !slices.Contains(improve.Groupings, by) && by != "monitor" {
 				return wrongUsage{fmt.Errorf("--by %s: allowed are monitor, %s", by, strings.Join(improve.Groupings, ", "))}
 			}
-			s, err := a.scoreOf(c.Context(), since, until, strings.TrimPrefix(by, "monitor"))
+			s, err := a.scoreOf(c.Context(), since, until, strings.TrimPrefix(by, "monitor"), tag)
 			if err != nil {
 				return err
 			}
 			var before *improve.Scorecard
 			if compare != "" {
-				earlier, err := a.scoreOf(c.Context(), compare, s.From.Format(time.RFC3339), "")
+				earlier, err := a.scoreOf(c.Context(), compare, s.From.Format(time.RFC3339), "", tag)
 				if err != nil {
 					return err
 				}
@@ -50,7 +50,8 @@ func (a *app) scoreCommand() *cobra.Command {
 		}}
 	score.Flags().StringVar(&since, "since", "", "start: a time, or how long ago; since judging began if left out")
 	score.Flags().StringVar(&until, "until", "", "end: a time, or how long ago; now if left out")
-	score.Flags().StringVar(&by, "by", "", "break it down by monitor, dataset, measure, segment, owner or month")
+	score.Flags().StringVar(&by, "by", "", "break it down by monitor, dataset, measure, segment, owner, tag, rule, channel or month")
+	score.Flags().StringVar(&tag, "tag", "", "score what has this tag alone")
 	score.Flags().StringVar(&compare, "compare", "", "beside the stretch from this time, or so long ago, to the start")
 	score.Flags().StringVar(&html, "html", "", "write it as one HTML file")
 	score.Flags().StringToStringVar(&require, "require", nil, "precision=… or recall=…; exit code 4 if not met")
@@ -58,7 +59,7 @@ func (a *app) scoreCommand() *cobra.Command {
 	return score
 }
 
-func (a *app) scoreOf(ctx context.Context, since, until, by string) (s improve.Scorecard, err error) {
+func (a *app) scoreOf(ctx context.Context, since, until, by, tag string) (s improve.Scorecard, err error) {
 	q := url.Values{}
 	for key, text := range map[string]string{"from": since, "to": until} {
 		at, err := ago(text, time.Now())
@@ -69,8 +70,10 @@ func (a *app) scoreOf(ctx context.Context, since, until, by string) (s improve.S
 			q.Set(key, at.Format(time.RFC3339))
 		}
 	}
-	if by != "" {
-		q.Set("by", by)
+	for key, value := range map[string]string{"by": by, "tag": tag} {
+		if value != "" {
+			q.Set(key, value)
+		}
 	}
 	return s, a.client().Get(ctx, "/scorecard", q, &s)
 }

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
 	"strings"
@@ -23,6 +24,7 @@ import (
 type Client struct {
 	Server string // http://host:port
 	Token  string
+	Only   url.Values // what lists are narrowed to, by what, and how many of it
 	http   http.Client
 }
 
@@ -67,6 +69,11 @@ func Wrong(err error) bool {
 
 // Get reads path into out.
 func (c *Client) Get(ctx context.Context, path string, query url.Values, out any) error {
+	if len(c.Only) > 0 {
+		all := maps.Clone(c.Only)
+		maps.Copy(all, query)
+		query = all
+	}
 	if len(query) > 0 {
 		path += "?" + query.Encode()
 	}

@@ -126,6 +126,26 @@ func (c *Collector) ChangeMetric(ctx context.Context, m record.Metric) (record.M
 	return c.store.Metric(ctx, m.Name)
 }
 
+// RenameMetric changes what a metric is called; its samples and monitors stay with it. One
+// that is pushed goes on taking the OTLP metric of its old name.
+func (c *Collector) RenameMetric(ctx context.Context, m record.Metric, name string) (record.Metric, error) {
+	if err := record.CheckName("name", name); err != nil {
+		return m, err
+	}
+	switch {
+	case strings.TrimSpace(name) == "":
+		return m, record.Invalid{Field: "name", Given: name, Allowed: "a name of its own, for example boarding-rows"}
+	case m.Comparison != "":
+		return m, record.Invalid{Field: "name", Given: name, Allowed: m.Name + ": it is written by the comparison " + m.Comparison}
+	case m.Measure == record.MeasureApart:
+		return m, record.Invalid{Field: "name", Given: name, Allowed: m.Name + ": it is written by the reconciliation of that name"}
+	}
+	if err := c.store.RenameMetric(ctx, m.ID, name); err != nil {
+		return m, err
+	}
+	return c.store.Metric(ctx, name)
+}
+
 // Tried is what a metric would be, found out without keeping anything.
 type Tried struct {
 	SQL      string `json:"sql"`
@@ -156,6 +176,10 @@ func (c *Collector) TryOn(ctx context.Context, m record.Metric, source record.So
 	}
 	if strings.TrimSpace(m.Name) == "" {
 		return m, Tried{}, record.Invalid{Field: "name", Given: m.Name, Allowed: "a name of its own, for example boarding-rows"}
+	}
+	var err error
+	if m.Tags, err = record.CheckTags(m.Tags); err != nil {
+		return m, Tried{}, err
 	}
 	if !m.Kind.Valid() {
 		return m, Tried{}, record.Invalid{Field: "kind", Given: string(m.Kind), Allowed: "count, share, value or duration"}

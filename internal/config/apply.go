@@ -59,7 +59,7 @@ func (k *Keeper) Read(ctx context.Context) (Documents, error) {
 		if v.Namespace == v.Source {
 			v.Namespace = "" // as it is without a word
 		}
-		d.Datasets = append(d.Datasets, WrittenDataset{v.Name, v.Source, v.Namespace, v.Owner, v.Zone, v.LoadedBy, v.Pattern, v.KeepDays, v.Hidden})
+		d.Datasets = append(d.Datasets, WrittenDataset{v.Name, v.Source, v.Namespace, v.Owner, v.Zone, v.LoadedBy, v.Pattern, v.KeepDays, v.Hidden, v.Tags})
 	}
 	monitors, err := k.store.Monitors(ctx)
 	if err != nil {
@@ -70,7 +70,7 @@ func (k *Keeper) Read(ctx context.Context) (Documents, error) {
 		if v.RetiredAt != nil {
 			continue
 		}
-		d.Monitors = append(d.Monitors, WrittenMonitor{v.Name, v.Metric, v.Owner, v.Paused, v.Settings})
+		d.Monitors = append(d.Monitors, WrittenMonitor{v.Name, v.Metric, v.Owner, v.Tags, v.Paused, v.Settings})
 		watched[v.Metric] = true
 	}
 	metrics, err := k.store.Metrics(ctx)
@@ -204,7 +204,7 @@ func (l *load) dataset(ctx context.Context, d WrittenDataset) error {
 			return err
 		}
 	}
-	v := record.Dataset{Namespace: d.Namespace, Name: d.Name, Owner: d.Owner, Zone: d.Zone, LoadedBy: d.LoadedBy, Pattern: d.Pattern, KeepDays: d.KeepDays, Hidden: append(record.Strings{}, d.Hidden...)}
+	v := record.Dataset{Namespace: d.Namespace, Name: d.Name, Owner: d.Owner, Zone: d.Zone, LoadedBy: d.LoadedBy, Pattern: d.Pattern, KeepDays: d.KeepDays, Hidden: append(record.Strings{}, d.Hidden...), Tags: d.Tags}
 	if err := setup.CheckDataset(&v, source); err != nil {
 		return err
 	}
@@ -228,7 +228,7 @@ func (l *load) metric(ctx context.Context, m WrittenMetric, there Documents) err
 	}
 	v := record.Metric{DatasetID: dataset.ID, Dataset: m.Dataset, Name: m.Name, Measure: m.Measure, Column: m.Column, Quantile: m.Quantile, Matches: m.Matches, Expression: m.Expression,
 		Kind: m.Values, TimeColumn: m.TimeColumn, SegmentBy: m.SegmentBy, RowFilter: m.RowFilter, Unit: m.Unit, PeriodSeconds: m.PeriodSeconds, Zone: dataset.Zone,
-		SettleSeconds: m.SettleSeconds, LookbackSeconds: m.LookbackSeconds, EverySeconds: m.EverySeconds, Cron: m.Cron, MaxSegments: m.MaxSegments, OTLPName: m.OTLP}
+		SettleSeconds: m.SettleSeconds, LookbackSeconds: m.LookbackSeconds, EverySeconds: m.EverySeconds, Cron: m.Cron, MaxSegments: m.MaxSegments, OTLPName: m.OTLP, Tags: m.Tags}
 	if v.Kind == "" && !v.Pushed() {
 		v.Kind = collect.KindOf(m.Measure)
 	}
@@ -311,7 +311,7 @@ func (l *load) check(ctx context.Context, m WrittenMonitor) error {
 			return err
 		}
 	}
-	return setup.CheckMonitor(record.Monitor{Name: m.Name, Settings: m.Settings}, metric)
+	return setup.CheckMonitor(&record.Monitor{Name: m.Name, Settings: m.Settings, Tags: m.Tags}, metric)
 }
 
 func (l *load) write(ctx context.Context, tx pgx.Tx, wanted Documents, changes []Change) error {
@@ -371,7 +371,7 @@ func (l *load) write(ctx context.Context, tx pgx.Tx, wanted Documents, changes [
 		if changed("monitor", m.Name) < 0 {
 			continue
 		}
-		if err := l.setup.PutMonitor(ctx, tx, record.Monitor{Name: m.Name, Metric: m.Metric, Owner: m.Owner, Paused: m.Paused, Settings: m.Settings}); err != nil {
+		if err := l.setup.PutMonitor(ctx, tx, record.Monitor{Name: m.Name, Metric: m.Metric, Owner: m.Owner, Tags: m.Tags, Paused: m.Paused, Settings: m.Settings}); err != nil {
 			return err
 		}
 	}

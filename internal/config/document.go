@@ -70,6 +70,7 @@ type WrittenDataset struct {
 	KeepDays  int    `json:"keep_days,omitempty"`
 
 	Hidden record.Strings `json:"hidden,omitempty"`
+	Tags   record.Strings `json:"tags,omitempty"`
 }
 
 // WrittenMetric is a metric of a dataset. One without every or cron is pushed.
@@ -93,14 +94,16 @@ type WrittenMetric struct {
 	Cron            string         `json:"cron,omitempty"`
 	MaxSegments     int            `json:"max_segments,omitempty"`
 	OTLP            string         `json:"otlp,omitempty"`
+	Tags            record.Strings `json:"tags,omitempty"`
 }
 
 // WrittenMonitor is a monitor on a metric, with its settings beside its name.
 type WrittenMonitor struct {
-	Name   string `json:"name"`
-	Metric string `json:"metric"`
-	Owner  string `json:"owner,omitempty"`
-	Paused bool   `json:"paused,omitempty"`
+	Name   string         `json:"name"`
+	Metric string         `json:"metric"`
+	Owner  string         `json:"owner,omitempty"`
+	Tags   record.Strings `json:"tags,omitempty"`
+	Paused bool           `json:"paused,omitempty"`
 	record.Settings
 }
 
@@ -368,7 +371,7 @@ func schemaOf(t reflect.Type) map[string]any {
 func written(m record.Metric) WrittenMetric {
 	v := WrittenMetric{Name: m.Name, Dataset: m.Dataset, Measure: m.Measure, Column: m.Column, Matches: m.Matches, Expression: m.Expression, TimeColumn: m.TimeColumn,
 		SegmentBy: m.SegmentBy, RowFilter: m.RowFilter, Unit: m.Unit, PeriodSeconds: m.PeriodSeconds, SettleSeconds: m.SettleSeconds, LookbackSeconds: m.LookbackSeconds,
-		EverySeconds: m.EverySeconds, Cron: m.Cron, OTLP: m.OTLPName}
+		EverySeconds: m.EverySeconds, Cron: m.Cron, OTLP: m.OTLPName, Tags: m.Tags}
 	if m.Measure == record.MeasureQuantile {
 		v.Quantile = m.Quantile
 	}

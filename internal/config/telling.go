@@ -32,6 +32,7 @@ type WrittenRoute struct {
 	Channel         string         `json:"channel"`
 	Datasets        record.Strings `json:"datasets,omitempty"`
 	Owners          record.Strings `json:"owners,omitempty"`
+	Tags            record.Strings `json:"tags,omitempty"`
 	Severity        string         `json:"severity,omitempty" enum:"warning,critical"`
 	Hours           record.Strings `json:"hours,omitempty"`
 	Zone            string         `json:"zone,omitempty"`
@@ -76,7 +77,7 @@ func writtenRoute(v record.Route) WrittenRoute {
 	if v.WaitSeconds != setup.UsualWait {
 		wait = &v.WaitSeconds
 	}
-	return WrittenRoute{v.Name, v.Channel, v.Datasets, v.Owners, v.Severity, v.Hours, v.Zone, wait, v.RemindSeconds, v.EscalateSeconds, v.EscalateTo, !v.Recovery}
+	return WrittenRoute{v.Name, v.Channel, v.Datasets, v.Owners, v.Tags, v.Severity, v.Hours, v.Zone, wait, v.RemindSeconds, v.EscalateSeconds, v.EscalateTo, !v.Recovery}
 }
 
 func (w WrittenRoute) record() record.Route {
@@ -84,7 +85,7 @@ func (w WrittenRoute) record() record.Route {
 	if w.WaitSeconds != nil {
 		wait = *w.WaitSeconds
 	}
-	return record.Route{Name: w.Name, Channel: w.Channel, Datasets: w.Datasets, Owners: w.Owners, Severity: w.Severity, Hours: w.Hours, Zone: w.Zone,
+	return record.Route{Name: w.Name, Channel: w.Channel, Datasets: w.Datasets, Owners: w.Owners, Tags: w.Tags, Severity: w.Severity, Hours: w.Hours, Zone: w.Zone,
 		WaitSeconds: wait, RemindSeconds: w.RemindSeconds, EscalateSeconds: w.EscalateSeconds, EscalateTo: w.EscalateTo, Recovery: !w.NoRecovery}
 }
 

@@ -34,6 +34,12 @@ var owners = map[string]string{
 	"ml.noshow_features": "Models", "mart.daily_load_factor": "Reporting", "mart.daily_revenue": "Reporting",
 }
 
+// tags are what two audiences care about: who gets on board, and what is earned.
+var tags = map[string]record.Strings{
+	"raw.gate_events": {"boarding"}, "ops.boarding_scans": {"boarding"}, "mart.daily_load_factor": {"boarding"},
+	"raw.web_orders": {"money"}, "ops.ticket_sales": {"money"}, "ops.refunds": {"money"}, "mart.daily_revenue": {"money"},
+}
+
 // metrics are what the demo measures, each with a monitor.
 func metrics() []httpapi.NewMetric {
 	rows := func(dataset, event, unit string, period int64, by ...string) httpapi.NewMetric {
@@ -82,7 +88,7 @@ func Setup(ctx context.Context, e *Emitter, warehouse string, say func(step stri
 		return err
 	}
 	for _, t := range Tables {
-		d := httpapi.NewDataset{Source: "vellamar", Name: t.Name, Owner: owners[t.Name], Zone: zoneName, LoadedBy: "loaded_at"}
+		d := httpapi.NewDataset{Source: "vellamar", Name: t.Name, Owner: owners[t.Name], Zone: zoneName, LoadedBy: "loaded_at", Tags: tags[t.Name]}
 		if err := c.Send(ctx, "POST", "/datasets", d, nil); err != nil {
 			return err
 		}

@@ -39,7 +39,7 @@ func (d *Diagnoser) precedents(ctx context.Context, q asked) ([]Precedent, error
 	found := []Precedent{}
 	for _, i := range incidents {
 		p := Precedent{Reference: i.Reference, Title: i.Title, Cause: i.Cause, Dataset: i.Dataset, Segment: i.Segment, StartedAt: i.StartedAt, EndedAt: i.EndedAt}
-		p.like(i.Dataset == q.Dataset, 2, "the same dataset")
+		p.like(i.On(q.Dataset), 2, "the same dataset")
 		p.like(i.Measure != "" && i.Measure == q.Measure, 1, "the same measure")
 		p.like(i.Segment != "" && i.Segment == q.Segment, 1.5, "the same segment")
 		p.finish(&found)

@@ -2,7 +2,9 @@ package httpapi
 
 import (
 	"context"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -21,9 +23,13 @@ type alertQuery struct {
 	From     time.Time `query:"from" doc:"raised at or after"`
 	To       time.Time `query:"to" doc:"raised before"`
 	Cursor   int64     `query:"cursor" doc:"next_cursor of the page before"`
+	Sort     string    `query:"sort" doc:"raised_at, since, strength, return_period_seconds, effect, peak or severity; with a - before it the largest first. The newest first if left out"`
 	Held     string    `query:"held" enum:"told,held,shadow,all" default:"told" doc:"told: without what the filter holds back; shadow: what it would"`
 	Segment  string    `query:"segment"`
 	Owner    string    `query:"owner"`
+	Tag      string    `query:"tag"`
+	Rule     string    `query:"rule" doc:"that opened it, as deviation, silence or overdue"`
+	Channel  string    `query:"channel" doc:"told on this channel"`
 	Measure  string    `query:"measure"`
 	Disputed bool      `query:"disputed" doc:"only those on which people do not agree"`
 	Limit    int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
@@ -74,8 +80,14 @@ func (s *server) addAlerts(api huma.API) {
 		if err := s.there(ctx, in.Dataset, in.Monitor); err != nil {
 			return nil, err
 		}
-		list, err := s.Store.Alerts(ctx, store.AlertFilter{State: in.State, Verdict: in.Verdict, Dataset: in.Dataset, Monitor: in.Monitor,
-			Series: in.Series, From: in.From, To: in.To, Cursor: in.Cursor, Limit: in.Limit + 1, Held: in.Held, Segment: in.Segment, Owner: in.Owner, Measure: in.Measure, Disputed: in.Disputed})
+		if err := s.tagged(ctx, in.Tag); err != nil {
+			return nil, err
+		}
+		if in.Sort != "" && !slices.Contains(store.AlertOrders, strings.TrimPrefix(in.Sort, "-")) {
+			return nil, record.Invalid{Field: "sort", Given: in.Sort, Allowed: "one of " + strings.Join(store.AlertOrders, ", ")}
+		}
+		list, err := s.Store.Alerts(ctx, store.AlertFilter{Sort: in.Sort, State: in.State, Verdict: in.Verdict, Dataset: in.Dataset, Monitor: in.Monitor,
+			Series: in.Series, From: in.From, To: in.To, Cursor: in.Cursor, Limit: in.Limit + 1, Held: in.Held, Segment: in.Segment, Owner: in.Owner, Tag: in.Tag, Rule: in.Rule, Channel: in.Channel, Measure: in.Measure, Disputed: in.Disputed})
 		if err != nil {
 			return nil, err
 		}

@@ -18,7 +18,7 @@ import (
 
 // NewChannel sets a channel; the one of that name is replaced.
 type NewChannel struct {
-	Name        string                 `json:"name"`
+	Name        string                 `json:"name,omitempty" doc:"needed where the address does not say it"`
 	Kind        string                 `json:"kind" enum:"email,webhook"`
 	Settings    record.ChannelSettings `json:"settings"`
 	Secret      string                 `json:"secret,omitempty" doc:"password of the SMTP login, or signing secret of a webhook; kept encrypted, and as it is if left out"`
@@ -52,10 +52,11 @@ type Rotated struct {
 
 // NewRoute sets a route; the one of that name is replaced.
 type NewRoute struct {
-	Name            string         `json:"name"`
+	Name            string         `json:"name,omitempty" doc:"needed where the address does not say it"`
 	Channel         string         `json:"channel"`
 	Datasets        record.Strings `json:"datasets,omitempty" doc:"patterns such as ops.*; all if left out"`
 	Owners          record.Strings `json:"owners,omitempty"`
+	Tags            record.Strings `json:"tags,omitempty" doc:"one of them is enough; all if left out"`
 	Severity        string         `json:"severity,omitempty" enum:"warning,critical," doc:"the least that is told; warning if left out"`
 	Hours           record.Strings `json:"hours,omitempty" doc:"when it tells, as 'mon-fri 08:00-18:00'; always if left out"`
 	Zone            string         `json:"zone,omitempty" doc:"of the hours"`
@@ -76,10 +77,18 @@ func (s *server) addChannels(api huma.API) {
 	add(api, "GET", "/channels", "channels", "All channels", people.Reader, func(ctx context.Context, _ *none) (*body[[]record.Channel], error) {
 		return ok(s.Store.Channels(ctx))
 	})
+	add(api, "GET", "/channels/{name}", "channel", "One channel", people.Reader, func(ctx context.Context, in *Named) (*body[record.Channel], error) {
+		return ok(s.Store.Channel(ctx, in.Name))
+	})
 	add(api, "POST", "/channels", "set-channel", "Add a channel or replace the one of that name", people.Admin, func(ctx context.Context, in *body[NewChannel]) (*body[SetChannel], error) {
-		v := in.Body
-		c, secret, err := s.Teller.SetChannel(ctx, record.Channel{Name: v.Name, Kind: v.Kind, Settings: v.Settings, HourlyLimit: v.HourlyLimit, Paused: v.Paused}, tell.Secrets{Secret: v.Secret, Headers: v.Headers})
-		return ok(SetChannel{c, secret}, err)
+		return ok(s.setChannel(ctx, in.Body))
+	})
+	add(api, "PUT", "/channels/{name}", "put-channel", "Make a channel be as given, added if there is none; with If-Match only if nobody has changed it", people.Admin, func(ctx context.Context, in *struct {
+		Named
+		Body NewChannel
+	}) (*body[SetChannel], error) {
+		in.Body.Name = in.Name
+		return ok(s.setChannel(ctx, in.Body))
 	})
 	add(api, "POST", "/channels/{name}/test", "test-channel", "Send a test message at once; the answer says whether it arrived, and why not", people.Editor, func(ctx context.Context, in *Named) (*body[record.Message], error) {
 		c, err := s.Store.Channel(ctx, in.Name)
@@ -109,19 +118,37 @@ func (s *server) addChannels(api huma.API) {
 	s.addMessages(api)
 }
 
+func (s *server) setChannel(ctx context.Context, v NewChannel) (SetChannel, error) {
+	c, secret, err := s.Teller.SetChannel(ctx, record.Channel{Name: v.Name, Kind: v.Kind, Settings: v.Settings, HourlyLimit: v.HourlyLimit, Paused: v.Paused}, tell.Secrets{Secret: v.Secret, Headers: v.Headers})
+	return SetChannel{c, secret}, err
+}
+
+func (v NewRoute) record() record.Route {
+	r := record.Route{Name: v.Name, Channel: v.Channel, Datasets: v.Datasets, Owners: v.Owners, Tags: v.Tags, Severity: v.Severity,
+		Hours: v.Hours, Zone: v.Zone, WaitSeconds: setup.UsualWait,
+		RemindSeconds: v.RemindSeconds, EscalateSeconds: v.EscalateSeconds, EscalateTo: v.EscalateTo, Recovery: !v.NoRecovery}
+	if v.WaitSeconds != nil {
+		r.WaitSeconds = *v.WaitSeconds
+	}
+	return r
+}
+
 func (s *server) addRoutes(api huma.API) {
 	add(api, "GET", "/routes", "routes", "Which groups which channel hears of", people.Reader, func(ctx context.Context, _ *none) (*body[[]record.Route], error) {
 		return ok(s.Store.Routes(ctx))
 	})
+	add(api, "GET", "/routes/{name}", "route", "One route", people.Reader, func(ctx context.Context, in *Named) (*body[record.Route], error) {
+		return ok(s.Store.Route(ctx, in.Name))
+	})
 	add(api, "POST", "/routes", "set-route", "Add a route or replace the one of that name", people.Editor, func(ctx context.Context, in *body[NewRoute]) (*body[record.Route], error) {
-		v := in.Body
-		r := record.Route{Name: v.Name, Channel: v.Channel, Datasets: v.Datasets, Owners: v.Owners, Severity: v.Severity,
-			Hours: v.Hours, Zone: v.Zone, WaitSeconds: setup.UsualWait,
-			RemindSeconds: v.RemindSeconds, EscalateSeconds: v.EscalateSeconds, EscalateTo: v.EscalateTo, Recovery: !v.NoRecovery}
-		if v.WaitSeconds != nil {
-			r.WaitSeconds = *v.WaitSeconds
-		}
-		return ok(s.Setup.SetRoute(ctx, r))
+		return ok(s.Setup.SetRoute(ctx, in.Body.record()))
+	})
+	add(api, "PUT", "/routes/{name}", "put-route", "Make a route be as given, added if there is none; with If-Match only if nobody has changed it", people.Editor, func(ctx context.Context, in *struct {
+		Named
+		Body NewRoute
+	}) (*body[record.Route], error) {
+		in.Body.Name = in.Name
+		return ok(s.Setup.SetRoute(ctx, in.Body.record()))
 	})
 	add(api, "DELETE", "/routes/{name}", "drop-route", "Remove a route", people.Editor, func(ctx context.Context, in *Named) (*struct{}, error) {
 		return nil, s.Store.DropRoute(ctx, in.Name)

@@ -20,6 +20,15 @@ type NewDataset struct {
 	Zone      string `json:"zone,omitempty" doc:"of the tz database; UTC if left out"`
 	LoadedBy  string `json:"loaded_by,omitempty" doc:"column that holds the time of loading"`
 	Pattern   string `json:"pattern,omitempty" doc:"of a folder: which files are this dataset's, for example parcels/{partner}/*.csv"`
+
+	Tags record.Strings `json:"tags,omitempty"`
+}
+
+// DatasetChange is what may change of a dataset; what is left out stays.
+type DatasetChange struct {
+	Owner    *string         `json:"owner,omitempty"`
+	LoadedBy *string         `json:"loaded_by,omitempty" doc:"column that holds the time of loading; empty: none"`
+	Tags     *record.Strings `json:"tags,omitempty"`
 }
 
 func (s *server) addDatasets(api huma.API) {
@@ -32,7 +41,17 @@ func (s *server) addDatasets(api huma.API) {
 	add(api, "POST", "/datasets", "add-dataset", "Add a table of a source", people.Editor, func(ctx context.Context, in *body[NewDataset]) (*body[record.Dataset], error) {
 		b := in.Body
 		return ok(s.Setup.AddDataset(ctx, record.Dataset{Source: b.Source, Namespace: b.Namespace, Name: b.Name, Owner: b.Owner,
-			Zone: b.Zone, LoadedBy: b.LoadedBy, Pattern: b.Pattern}))
+			Zone: b.Zone, LoadedBy: b.LoadedBy, Pattern: b.Pattern, Tags: b.Tags}))
+	})
+	add(api, "PATCH", "/datasets/{name}", "change-dataset", "Change whose a dataset is, what it is tagged with, or what says when its rows were loaded", people.Editor, func(ctx context.Context, in *struct {
+		Named
+		Body DatasetChange
+	}) (*body[record.Dataset], error) {
+		return ok(s.Setup.ChangeDataset(ctx, in.Name, func(d *record.Dataset) {
+			set(&d.Owner, in.Body.Owner)
+			set(&d.LoadedBy, in.Body.LoadedBy)
+			set(&d.Tags, in.Body.Tags)
+		}))
 	})
 	add(api, "GET", "/datasets/{name}/columns", "dataset-columns", "What a table's columns were, newest first", people.Reader, func(ctx context.Context, in *Named) (*body[[]record.ColumnVersion], error) {
 		d, err := s.Store.Dataset(ctx, in.Name)

@@ -30,6 +30,11 @@ func tagOf(answer []byte) string {
 	if json.Unmarshal(answer, &object) != nil {
 		return ""
 	}
+	// Of a page about a dataset people set the dataset; the rest is what became of it.
+	var about map[string]json.RawMessage
+	if json.Unmarshal(object["dataset"], &about) == nil && about != nil {
+		object = about
+	}
 	for _, name := range byItself {
 		delete(object, name)
 	}

@@ -137,7 +137,7 @@ func (s *server) addExports(api huma.API) {
 		To   time.Time `query:"to" doc:"now if left out"`
 	}
 	addExport(api, "/scorecard/export", "export-scorecard", "The figures of each monitor", func(ctx context.Context, in *span, put func(improve.Card) error) error {
-		card, err := s.Bench.Score(ctx, in.From, in.To, "")
+		card, err := s.Bench.Score(ctx, in.From, in.To, "", "")
 		return all(card.Monitors, err, put)
 	})
 	addExport(api, "/labels/export", "export-labels", "Every label, as it is imported", func(ctx context.Context, _ *Formatted, put func(answer.LabelRow) error) error {

@@ -48,15 +48,21 @@ func (s *server) addGroups(api huma.API) {
 	add(api, "GET", "/groups", "groups", "Groups of alerts that are told as one, newest first", people.Reader, func(ctx context.Context, in *struct {
 		State   string    `query:"state" enum:"open,"`
 		Dataset string    `query:"dataset"`
+		Owner   string    `query:"owner"`
+		Tag     string    `query:"tag"`
 		From    time.Time `query:"from" doc:"opened at or after"`
 		To      time.Time `query:"to" doc:"opened before"`
 		Cursor  int64     `query:"cursor" doc:"next_cursor of the page before"`
+		Sort    string    `query:"sort" enum:"opened_at,-opened_at,began_at,-began_at," doc:"the newest opened first if left out"`
 		Limit   int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	}) (*body[GroupPage], error) {
 		if err := s.there(ctx, in.Dataset, ""); err != nil {
 			return nil, err
 		}
-		list, err := s.Store.Groups(ctx, store.GroupFilter{Open: in.State == "open", Dataset: in.Dataset, From: in.From, To: in.To, Cursor: in.Cursor, Limit: in.Limit + 1})
+		if err := s.tagged(ctx, in.Tag); err != nil {
+			return nil, err
+		}
+		list, err := s.Store.Groups(ctx, store.GroupFilter{Open: in.State == "open", Dataset: in.Dataset, Owner: in.Owner, Tag: in.Tag, Sort: in.Sort, From: in.From, To: in.To, Cursor: in.Cursor, Limit: in.Limit + 1})
 		page := GroupPage{Groups: list}
 		if len(list) > in.Limit {
 			page.Groups = list[:in.Limit]

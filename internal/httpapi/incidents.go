@@ -27,11 +27,13 @@ type NewIncident struct {
 
 	Impact     string `json:"impact,omitempty" doc:"what it did to whom"`
 	Downstream bool   `json:"downstream,omitempty" doc:"what reads the dataset is hit too"`
+
+	Also record.Strings `json:"also,omitempty" doc:"other datasets that it hit"`
 }
 
 func (v NewIncident) record() record.Incident {
 	return record.Incident{Reference: v.Reference, Dataset: v.Dataset, Measure: v.Measure, Segment: v.Segment, StartedAt: v.StartedAt, EndedAt: v.EndedAt,
-		Title: v.Title, Cause: v.Cause, Severity: v.Severity, Note: v.Note, Impact: v.Impact, Downstream: v.Downstream}
+		Title: v.Title, Cause: v.Cause, Severity: v.Severity, Note: v.Note, Impact: v.Impact, Downstream: v.Downstream, Also: v.Also}
 }
 
 // IncidentOfAlerts makes an incident of alerts, which become labelled faults.

@@ -33,17 +33,22 @@ type NewMetric struct {
 	EverySeconds    int64         `json:"every_seconds,omitempty" doc:"how often it is collected, 5 at least"`
 	Cron            string        `json:"cron,omitempty" doc:"five fields, in the dataset's zone, instead of every_seconds"`
 	MaxSegments     int           `json:"max_segments,omitempty" minimum:"1" maximum:"10000" doc:"500 if left out"`
+
+	Tags record.Strings `json:"tags,omitempty"`
 }
 
 // MetricChange is what may change of a metric: all that leaves the meaning of
 // its samples alone. What is left out stays.
 type MetricChange struct {
+	Name            *string `json:"name,omitempty" doc:"a pushed metric goes on taking the OTLP metric of its old name; senders of samples give the new one"`
 	Unit            *string `json:"unit,omitempty"`
 	SettleSeconds   *int64  `json:"settle_seconds,omitempty" minimum:"0"`
 	LookbackSeconds *int64  `json:"lookback_seconds,omitempty" minimum:"0"`
 	EverySeconds    *int64  `json:"every_seconds,omitempty" minimum:"5" doc:"takes the place of cron"`
 	Cron            *string `json:"cron,omitempty" doc:"takes the place of every_seconds"`
 	MaxSegments     *int    `json:"max_segments,omitempty" minimum:"1" maximum:"10000"`
+
+	Tags *record.Strings `json:"tags,omitempty"`
 }
 
 // MetricSQL is what a probe asks the warehouse.
@@ -62,16 +67,10 @@ func (s *server) addMetrics(api huma.API) {
 		return ok(record.Measures, nil)
 	})
 	add(api, "GET", "/metrics", "metrics", "What is measured", people.Reader, func(ctx context.Context, in *struct {
-		Dataset string `query:"dataset"`
-		Drift   bool   `query:"drift" doc:"with the figures of drift comparisons, which are metrics too"`
+		Drift bool `query:"drift" doc:"with the figures of drift comparisons, which are metrics too"`
 	}) (*body[[]record.Metric], error) {
-		if err := s.there(ctx, in.Dataset, ""); err != nil {
-			return nil, err
-		}
 		list, err := s.Store.Metrics(ctx)
-		return ok(slices.DeleteFunc(list, func(m record.Metric) bool {
-			return in.Dataset != "" && m.Dataset != in.Dataset || !in.Drift && m.Comparison != ""
-		}), err)
+		return ok(slices.DeleteFunc(list, func(m record.Metric) bool { return !in.Drift && m.Comparison != "" }), err)
 	})
 	add(api, "GET", "/metrics/{name}", "metric", "One metric", people.Reader, func(ctx context.Context, in *Named) (*body[record.Metric], error) {
 		return ok(s.Store.Metric(ctx, in.Name))
@@ -146,7 +145,11 @@ func (s *server) changeMetric(ctx context.Context, name string, c MetricChange) 
 	set(&m.SettleSeconds, c.SettleSeconds)
 	set(&m.LookbackSeconds, c.LookbackSeconds)
 	set(&m.MaxSegments, c.MaxSegments)
-	return s.Collector.ChangeMetric(ctx, m)
+	set(&m.Tags, c.Tags)
+	if m, err = s.Collector.ChangeMetric(ctx, m); err != nil || c.Name == nil {
+		return m, err
+	}
+	return s.Collector.RenameMetric(ctx, m, *c.Name)
 }
 
 func set[T any](into *T, given *T) {
@@ -168,7 +171,7 @@ func (s *server) metricOf(ctx context.Context, in NewMetric) (record.Metric, err
 		DatasetID: dataset.ID, Dataset: dataset.Name, Name: in.Name, Measure: in.Measure, Column: in.Column, Quantile: in.Quantile, Matches: in.Matches,
 		Expression: in.Expression, TimeColumn: in.TimeColumn, SegmentBy: in.SegmentBy, RowFilter: in.RowFilter, Kind: collect.KindOf(in.Measure),
 		Unit: in.Unit, PeriodSeconds: in.PeriodSeconds, Zone: dataset.Zone, SettleSeconds: in.SettleSeconds,
-		LookbackSeconds: in.LookbackSeconds, EverySeconds: in.EverySeconds, Cron: in.Cron, MaxSegments: in.MaxSegments,
+		LookbackSeconds: in.LookbackSeconds, EverySeconds: in.EverySeconds, Cron: in.Cron, MaxSegments: in.MaxSegments, Tags: in.Tags,
 	}
 	if in.Measure == record.MeasureExpression && in.Kind != "" {
 		m.Kind = in.Kind

@@ -23,15 +23,17 @@ type NewMonitor struct {
 	Name     string           `json:"name" minLength:"1"`
 	Metric   string           `json:"metric"`
 	Owner    string           `json:"owner,omitempty"`
+	Tags     record.Strings   `json:"tags,omitempty"`
 	Settings *record.Settings `json:"settings,omitempty"`
 }
 
 // MonitorNames is what can change of a monitor beside its settings; what is left out
 // stays.
 type MonitorNames struct {
-	Name    *string `json:"name,omitempty"`
-	Owner   *string `json:"owner,omitempty"`
-	Retired *bool   `json:"retired,omitempty" doc:"it judges nothing, is left out of lists, and keeps its past"`
+	Name    *string         `json:"name,omitempty"`
+	Owner   *string         `json:"owner,omitempty"`
+	Tags    *record.Strings `json:"tags,omitempty"`
+	Retired *bool           `json:"retired,omitempty" doc:"it judges nothing, is left out of lists, and keeps its past"`
 }
 
 // ChangedMonitor replaces a monitor's settings if Version is still in force.
@@ -65,23 +67,16 @@ type BacktestOrder struct {
 
 func (s *server) addMonitors(api huma.API) {
 	add(api, "GET", "/monitors", "monitors", "The monitors, by name", people.Reader, func(ctx context.Context, in *struct {
-		Dataset string `query:"dataset"`
-		Owner   string `query:"owner"`
-		Retired bool   `query:"retired" doc:"with those that are no longer needed"`
+		Retired bool `query:"retired" doc:"with those that are no longer needed"`
 	}) (*body[[]record.Monitor], error) {
-		if err := s.there(ctx, in.Dataset, ""); err != nil {
-			return nil, err
-		}
 		list, err := s.Store.Monitors(ctx)
-		return ok(slices.DeleteFunc(list, func(m record.Monitor) bool {
-			return in.Dataset != "" && m.Dataset != in.Dataset || in.Owner != "" && m.Owner != in.Owner || m.RetiredAt != nil && !in.Retired
-		}), err)
+		return ok(slices.DeleteFunc(list, func(m record.Monitor) bool { return m.RetiredAt != nil && !in.Retired }), err)
 	})
 	add(api, "PATCH", "/monitors/{name}", "rename-monitor", "Change what a monitor is called, whose it is, or whether it is needed; its alerts and labels stay with it", people.Editor, func(ctx context.Context, in *struct {
 		Named
 		Body MonitorNames
 	}) (*body[record.Monitor], error) {
-		c := store.Renamed{Name: in.Body.Name, Owner: in.Body.Owner}
+		c := store.Renamed{Name: in.Body.Name, Owner: in.Body.Owner, Tags: in.Body.Tags}
 		if in.Body.Retired != nil {
 			c.Retired = &time.Time{}
 			if *in.Body.Retired {
@@ -98,7 +93,7 @@ func (s *server) addMonitors(api huma.API) {
 		return ok(s.Store.Monitor(ctx, in.Name))
 	})
 	add(api, "POST", "/monitors", "add-monitor", "Add a monitor; it is fitted to the past at once", people.Editor, func(ctx context.Context, in *body[NewMonitor]) (*body[record.Monitor], error) {
-		v := record.Monitor{Metric: in.Body.Metric, Name: in.Body.Name, Owner: in.Body.Owner, Settings: record.DefaultSettings()}
+		v := record.Monitor{Metric: in.Body.Metric, Name: in.Body.Name, Owner: in.Body.Owner, Tags: in.Body.Tags, Settings: record.DefaultSettings()}
 		if in.Body.Settings != nil {
 			v.Settings = *in.Body.Settings
 		}

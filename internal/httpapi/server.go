@@ -7,6 +7,7 @@ import (
 	"context"
 	"log/slog"
 	"net/http"
+	"reflect"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -102,12 +103,13 @@ func (s *server) register(router chi.Router) huma.API {
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
 	config.Security = []map[string][]string{{"token": {}}}
 	api := humachi.New(router, config)
-	api.UseMiddleware(s.signedIn(api))
+	api.UseMiddleware(s.signedIn(api), s.listed)
 	s.addPeople(api)
 	s.addSources(api)
 	s.addDatasets(api)
 	s.addMetrics(api)
 	s.addTasks(api)
+	s.addTags(api)
 	s.addConfig(api)
 	s.addSamples(api)
 	s.addOTLP(api)
@@ -151,12 +153,21 @@ func guardHeaders(next http.Handler) http.Handler {
 	})
 }
 
-// add registers one operation; writes need an editor unless role says more.
+// add registers one operation; writes need an editor unless role says more. What is
+// listed can be narrowed, sorted and read page by page.
 func add[I, O any](api huma.API, method, path, id, summary, role string, handle func(context.Context, *I) (*O, error)) {
 	operation := huma.Operation{Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary,
 		Metadata: map[string]any{"role": role}}
+	given := reflect.TypeFor[I]()
+	of := listOf(reflect.TypeFor[O]())
+	if of != nil && method == http.MethodGet {
+		operation.Metadata["list"], operation.Parameters = true, listParameters(of, given)
+	}
 	huma.Register(api, operation, func(ctx context.Context, in *I) (*O, error) {
 		out, err := handle(ctx, in)
+		if one := askedFor(ctx); one != nil && err == nil {
+			err = one.cut(ctx, given, reflect.ValueOf(out).Elem().FieldByName("Body"))
+		}
 		return out, problem(ctx, err)
 	})
 }

@@ -229,7 +229,7 @@ func (b *Bench) scoreReplay(ctx context.Context, result *Backtest, monitors []re
 		}
 		var cases []record.Incident
 		for _, i := range measured {
-			if i.Dataset == m.Dataset && (i.Measure == "" || i.Measure == measures[m.Name]) {
+			if i.On(m.Dataset) && (i.Measure == "" || i.Measure == measures[m.Name]) {
 				cases = append(cases, i)
 			}
 		}

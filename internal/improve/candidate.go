@@ -65,7 +65,7 @@ func (b *Bench) tryOptions(ctx context.Context, a *archive, m record.Monitor, in
 	}
 	var own []record.Incident
 	for _, i := range incidents {
-		if i.Dataset == m.Dataset && (i.Measure == "" || i.Measure == subject.Metric.Measure) {
+		if i.On(m.Dataset) && (i.Measure == "" || i.Measure == subject.Metric.Measure) {
 			own = append(own, i)
 		}
 	}

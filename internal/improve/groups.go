@@ -1,6 +1,8 @@
 package improve
 
 import (
+	"maps"
+	"slices"
 	"sort"
 	"time"
 
@@ -9,41 +11,51 @@ import (
 )
 
 // Groupings are what a scorecard can be broken down by.
-var Groupings = []string{"dataset", "measure", "segment", "owner", "month"}
+var Groupings = []string{"dataset", "measure", "segment", "owner", "tag", "rule", "channel", "month"}
 
-// grouped scores alerts by what they have in common, worst precision first;
-// months in order. An incident belongs to the groups that it covers: its own
-// dataset and month, its measure and segment where it names them, the owners of
-// its dataset.
-func grouped(alerts []record.Alert, incidents []record.Incident, cases []score.Incident, by string, weeks float64, to time.Time) []Card {
+// grouping scores alerts by what they have in common.
+type grouping struct {
+	by   string
+	told map[int64][]string // channels that heard of a group of alerts
+}
+
+// cards are the scores of the groups, worst precision first; months in order. An alert
+// with several tags, or told on several channels, counts under each. An incident belongs
+// to the groups that it covers: its own dataset and month, its measure and segment where
+// it names them, the owners and tags of its dataset's alerts and the channels that they
+// were told on, from the first on; to a rule any, for none is there to see one sort of
+// incident alone.
+func (g grouping) cards(alerts []record.Alert, incidents []record.Incident, cases []score.Incident, weeks float64, to time.Time) []Card {
 	parts := map[string][]record.Alert{}
-	owners := map[string]map[string]bool{}
-	sizes := map[string]int{}
-	for i := range alerts {
-		sizes[keyOf(&alerts[i], by)]++
-	}
+	ofDataset := map[string]map[string]bool{}
+	since := map[string]time.Time{} // a channel is told
 	for i := range alerts {
 		a := &alerts[i]
-		key := keyOf(a, by)
-		if parts[key] == nil {
-			parts[key] = make([]record.Alert, 0, sizes[key])
+		for _, key := range g.keysOf(a) {
+			parts[key] = append(parts[key], *a)
+			if first, there := since[key]; !there || a.RaisedAt.Before(first) {
+				since[key] = a.RaisedAt
+			}
+			if ofDataset[a.Dataset] == nil {
+				ofDataset[a.Dataset] = map[string]bool{}
+			}
+			ofDataset[a.Dataset][key] = true
 		}
-		parts[key] = append(parts[key], *a)
-		if owners[a.Dataset] == nil {
-			owners[a.Dataset] = map[string]bool{}
-		}
-		owners[a.Dataset][a.Owner] = true
 	}
+	rules := slices.Collect(maps.Keys(parts))
 	own := map[string][]score.Incident{}
 	for j, i := range incidents {
-		for _, key := range keysOf(i, by, owners) {
+		for _, key := range g.covering(i, ofDataset, rules) {
+			if g.by == "channel" && i.StartedAt.Before(since[key]) {
+				continue
+			}
 			own[key] = append(own[key], cases[j])
 			if _, there := parts[key]; !there {
 				parts[key] = nil
 			}
 		}
 	}
-	if by == "month" {
+	if g.by == "month" {
 		weeks = 365.25 / 12 / 7
 	}
 	list := []Card{}
@@ -53,7 +65,7 @@ func grouped(alerts []record.Alert, incidents []record.Incident, cases []score.I
 		list = append(list, c)
 	}
 	sort.Slice(list, func(i, j int) bool {
-		if by == "month" || !worse(list[i], list[j]) && !worse(list[j], list[i]) {
+		if g.by == "month" || !worse(list[i], list[j]) && !worse(list[j], list[i]) {
 			return list[i].Name < list[j].Name
 		}
 		return worse(list[i], list[j])
@@ -61,36 +73,52 @@ func grouped(alerts []record.Alert, incidents []record.Incident, cases []score.I
 	return list
 }
 
-func keyOf(a *record.Alert, by string) string {
-	switch by {
+// keysOf names the groups that an alert counts under.
+func (g grouping) keysOf(a *record.Alert) []string {
+	switch g.by {
 	case "dataset":
-		return a.Dataset
+		return []string{a.Dataset}
 	case "measure":
-		return a.Measure
+		return []string{a.Measure}
 	case "segment":
-		return a.Segment
+		return []string{a.Segment}
 	case "owner":
-		return a.Owner
+		return []string{a.Owner}
+	case "rule":
+		return []string{a.Cause}
+	case "tag":
+		if len(a.Tags) == 0 {
+			return []string{"(no tag)"}
+		}
+		return a.Tags
+	case "channel":
+		if a.GroupID != nil && len(g.told[*a.GroupID]) > 0 {
+			return g.told[*a.GroupID]
+		}
+		return []string{"(told to nobody)"}
 	}
-	return monthOf(a.RaisedAt, a.Zone)
+	return []string{monthOf(a.RaisedAt, a.Zone)}
 }
 
-func keysOf(i record.Incident, by string, owners map[string]map[string]bool) []string {
-	switch by {
+// covering names the groups that an incident counts under.
+func (g grouping) covering(i record.Incident, ofDataset map[string]map[string]bool, all []string) []string {
+	switch g.by {
 	case "dataset":
-		return []string{i.Dataset}
+		return i.Datasets()
 	case "measure":
 		return some(i.Measure)
 	case "segment":
 		return some(i.Segment)
-	case "owner":
-		var list []string
-		for owner := range owners[i.Dataset] {
-			list = append(list, owner)
-		}
-		return list
+	case "rule":
+		return all
+	case "month":
+		return []string{monthOf(i.StartedAt, i.Zone)}
 	}
-	return []string{monthOf(i.StartedAt, i.Zone)}
+	keys := map[string]bool{}
+	for _, name := range i.Datasets() {
+		maps.Copy(keys, ofDataset[name])
+	}
+	return slices.Collect(maps.Keys(keys))
 }
 
 func some(name string) []string {

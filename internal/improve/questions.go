@@ -109,7 +109,7 @@ func (b *Bench) Ask(ctx context.Context, limit int, monitor string) (Questions, 
 // explained tells whether an incident of the catalogue covers the alert.
 func explained(a record.Alert, incidents []record.Incident) bool {
 	return slices.ContainsFunc(incidents, func(i record.Incident) bool {
-		return i.Dataset == a.Dataset && watch.Covers(i, a.Measure, a.Segment) && (i.EndedAt == nil || a.Since.Before(*i.EndedAt)) && (a.EndedAt == nil || a.EndedAt.After(i.StartedAt))
+		return i.On(a.Dataset) && watch.Covers(i, a.Measure, a.Segment) && (i.EndedAt == nil || a.Since.Before(*i.EndedAt)) && (a.EndedAt == nil || a.EndedAt.After(i.StartedAt))
 	})
 }
 

@@ -5,6 +5,7 @@ package improve
 import (
 	"context"
 	"math"
+	"slices"
 	"sort"
 	"time"
 
@@ -35,7 +36,7 @@ func figure(v score.Interval) Figure {
 
 // Card is the score of one monitor, or of all together.
 type Card struct {
-	Name          string   `json:"name" doc:"of a group: the dataset, measure, segment, owner or month"`
+	Name          string   `json:"name" doc:"of a group: the dataset, measure, segment, owner, tag, rule, channel or month"`
 	Monitor       string   `json:"monitor" doc:"empty for all together"`
 	Dataset       string   `json:"dataset"`
 	Owner         string   `json:"owner"`
@@ -109,15 +110,23 @@ func New(s *store.Store, now func() time.Time) *Bench { return &Bench{store: s, 
 
 // Score gives the scorecard over the alerts raised in [from, to). A zero from
 // starts with the first alert.
-// by says what groups are made of: dataset, measure, segment, owner or month;
-// empty makes none.
-func (b *Bench) Score(ctx context.Context, from, to time.Time, by string) (Scorecard, error) {
+// by says what groups are made of, one of Groupings; empty makes none. With a tag only
+// what has it is scored: monitors, alerts, and incidents on datasets that such a monitor
+// watches.
+func (b *Bench) Score(ctx context.Context, from, to time.Time, by, tag string) (Scorecard, error) {
 	if to.IsZero() {
 		to = b.now().Add(time.Second) // what was raised this very moment counts
 	}
 	monitors, err := b.store.Monitors(ctx)
 	if err != nil {
 		return Scorecard{}, err
+	}
+	watches := map[string]bool{}
+	monitors = slices.DeleteFunc(monitors, func(m record.Monitor) bool {
+		return tag != "" && !slices.Contains(m.Tags, tag) && !slices.Contains(m.Inherited, tag)
+	})
+	for _, m := range monitors {
+		watches[m.Dataset] = true
 	}
 	every, err := b.store.Scored(ctx, from, to)
 	if err != nil {
@@ -135,12 +144,15 @@ func (b *Bench) Score(ctx context.Context, from, to time.Time, by string) (Score
 	// Incidents that began before the stretch belong to the one before.
 	kept := incidents[:0]
 	for _, i := range incidents {
-		if !i.StartedAt.Before(from) {
+		if !i.StartedAt.Before(from) && (tag == "" || slices.ContainsFunc(i.Datasets(), func(name string) bool { return watches[name] })) {
 			kept = append(kept, i)
 		}
 	}
 	alerts, held := every[:0], []record.Alert(nil)
 	for _, a := range every {
+		if tag != "" && !slices.Contains(a.Tags, tag) {
+			continue
+		}
 		if a.Held == record.HeldBack {
 			held = append(held, a)
 		} else {
@@ -227,7 +239,7 @@ func (b *Bench) compile(ctx context.Context, monitors []record.Monitor, alerts [
 		own := ofMonitor[m.ID]
 		var ownCases []score.Incident
 		for j, i := range incidents {
-			if i.Dataset == m.Dataset && (i.Measure == "" || i.Measure == measures[m.Name]) {
+			if i.On(m.Dataset) && (i.Measure == "" || i.Measure == measures[m.Name]) {
 				ownCases = append(ownCases, cases[j])
 			}
 		}
@@ -238,7 +250,13 @@ func (b *Bench) compile(ctx context.Context, monitors []record.Monitor, alerts [
 	sort.SliceStable(card.Monitors, func(i, j int) bool { return worse(card.Monitors[i], card.Monitors[j]) })
 	card.Weeks = byWeek(alerts, matched, incidents, from, to)
 	if by != "" {
-		card.Groups = grouped(alerts, incidents, cases, by, weeks, to)
+		g := grouping{by: by}
+		if by == "channel" {
+			if g.told, err = b.store.ToldOn(ctx, from); err != nil {
+				return card, err
+			}
+		}
+		card.Groups = g.cards(alerts, incidents, cases, weeks, to)
 	}
 	return card, nil
 }
@@ -246,7 +264,7 @@ func (b *Bench) compile(ctx context.Context, monitors []record.Monitor, alerts [
 // watched tells whether any monitor could have seen the incident.
 func watched(i record.Incident, monitors []record.Monitor, measures map[string]string) bool {
 	for _, m := range monitors {
-		if m.Dataset == i.Dataset && (i.Measure == "" || measures[m.Name] == i.Measure) {
+		if i.On(m.Dataset) && (i.Measure == "" || measures[m.Name] == i.Measure) {
 			return true
 		}
 	}
@@ -293,7 +311,10 @@ func asCase(i record.Incident, reach map[string]map[string]bool, what func(serie
 	}
 	return score.Incident{Start: i.StartedAt.Unix(), End: end, Covers: func(series int64) bool {
 		dataset, measure, segment := what(series)
-		return dataset == i.Dataset && watch.Covers(i, measure, segment) || i.Downstream && reach[i.Dataset][dataset]
+		if i.On(dataset) && watch.Covers(i, measure, segment) {
+			return true
+		}
+		return i.Downstream && slices.ContainsFunc(i.Datasets(), func(name string) bool { return reach[name][dataset] })
 	}}
 }
 
@@ -317,17 +338,18 @@ func (b *Bench) reach(ctx context.Context, incidents []record.Incident) (map[str
 	}
 	reach := map[string]map[string]bool{}
 	for _, i := range incidents {
-		if !i.Downstream || reach[i.Dataset] != nil {
-			continue
-		}
-		hit := map[string]bool{}
-		for _, one := range next[i.Dataset] {
-			hit[one] = true
-			for _, two := range next[one] {
-				hit[two] = true
+		for _, name := range i.Datasets() {
+			if !i.Downstream || reach[name] != nil {
+				continue
+			}
+			reach[name] = map[string]bool{}
+			for _, one := range next[name] {
+				reach[name][one] = true
+				for _, two := range next[one] {
+					reach[name][two] = true
+				}
 			}
 		}
-		reach[i.Dataset] = hit
 	}
 	return reach, nil
 }

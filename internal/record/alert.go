@@ -1,6 +1,7 @@
 package record
 
 import (
+	"slices"
 	"time"
 )
 
@@ -25,6 +26,7 @@ type Alert struct {
 	Dataset       string     `db:"dataset" json:"dataset"`
 	DatasetID     int64      `db:"dataset_id" json:"-"`
 	Owner         string     `db:"owner" json:"owner"`
+	Tags          Strings    `db:"tags" json:"tags" doc:"of its monitor, metric and dataset"`
 	Segment       string     `db:"segment" json:"segment"`
 	PeriodSeconds int64      `db:"period_seconds" json:"period_seconds"`
 	Unit          string     `db:"unit" json:"unit"`
@@ -103,7 +105,17 @@ type Incident struct {
 
 	Impact     string `db:"impact" json:"impact" doc:"what it did to whom"`
 	Downstream bool   `db:"downstream" json:"downstream" doc:"what reads the dataset is hit too, two steps along the lineage"`
+
+	Also Strings `db:"also" json:"also" doc:"other datasets that it hit; measure and segment are of all of them"`
 }
+
+// On tells whether an incident hit a dataset.
+func (i Incident) On(dataset string) bool {
+	return i.Dataset == dataset || slices.Contains(i.Also, dataset)
+}
+
+// Datasets lists what an incident hit, where it began first.
+func (i Incident) Datasets() []string { return append([]string{i.Dataset}, i.Also...) }
 
 // Calendar is a set of planned events as the iCalendar file they came in, or the
 // holidays of a country.

@@ -74,6 +74,7 @@ type Dataset struct {
 	Pattern      string     `db:"pattern" json:"pattern" doc:"of a folder: which of its files are this dataset's"`
 	KeepDays     int        `db:"keep_days" json:"keep_days" doc:"days that samples are kept; 0: as the service says"`
 	Hidden       Strings    `db:"hidden" json:"hidden" doc:"columns whose values are never shown"`
+	Tags         Strings    `db:"tags" json:"tags"`
 	State        string     `db:"state" json:"state" enum:"ready,failed"`
 	Message      string     `db:"message" json:"message" doc:"why it cannot be read, in the database's words"`
 	FailingSince *time.Time `db:"failing_since" json:"failing_since"`
@@ -110,6 +111,9 @@ type Metric struct {
 	Cron            string        `db:"cron" json:"cron" doc:"five fields, in the metric's zone: when it is collected, instead of an interval"`
 	NextAt          *time.Time    `db:"next_at" json:"next_at"`
 	CollectedTo     *time.Time    `db:"collected_to" json:"collected_to"`
+	Tags            Strings       `db:"tags" json:"tags"`
+	DatasetTags     Strings       `db:"dataset_tags" json:"dataset_tags" doc:"tags it has by its dataset"`
+	Owner           string        `db:"owner" json:"owner" doc:"of its dataset"`
 	StartsAt        *time.Time    `db:"starts_at" json:"starts_at" doc:"of a pushed metric: samples from before are refused"`
 	State           string        `db:"state" json:"state" enum:"ready,failed"`
 	Message         string        `db:"message" json:"message"`
@@ -165,6 +169,8 @@ type Monitor struct {
 	Dataset   string     `db:"dataset" json:"dataset"`
 	Name      string     `db:"name" json:"name"`
 	Owner     string     `db:"owner" json:"owner"`
+	Tags      Strings    `db:"tags" json:"tags"`
+	Inherited Strings    `db:"inherited" json:"inherited" doc:"tags it has by its metric and its dataset"`
 	Settings  Settings   `db:"settings" json:"settings"`
 	Version   int        `db:"version" json:"version"`
 	Paused    bool       `db:"paused" json:"paused"`

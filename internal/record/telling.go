@@ -126,6 +126,7 @@ type Route struct {
 	Channel         string    `db:"channel" json:"channel"`
 	Datasets        Strings   `db:"datasets" json:"datasets" doc:"patterns such as ops.*; none: all"`
 	Owners          Strings   `db:"owners" json:"owners" doc:"none: all"`
+	Tags            Strings   `db:"tags" json:"tags" doc:"one of them is enough; none: all"`
 	Severity        string    `db:"severity" json:"severity" enum:"warning,critical" doc:"the least that is told"`
 	Hours           Strings   `db:"hours" json:"hours" doc:"when it tells, as 'mon-fri 08:00-18:00'; none: always. What comes up outside is told when they begin, if it still lasts"`
 	Zone            string    `db:"zone" json:"zone" doc:"of the hours"`

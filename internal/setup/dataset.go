@@ -33,12 +33,37 @@ func CheckDataset(v *record.Dataset, source record.Source) error {
 	if _, err := time.LoadLocation(v.Zone); err != nil {
 		return record.Invalid{Field: "zone", Given: v.Zone, Allowed: "a name of the tz database, such as America/Halifax"}
 	}
+	var err error
+	if v.Tags, err = record.CheckTags(v.Tags); err != nil {
+		return err
+	}
 	if source.Kind == "folder" {
 		if _, err := landing.ParsePattern(v.Pattern); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// ChangeDataset changes what people say of a dataset.
+func (d *Desk) ChangeDataset(ctx context.Context, name string, change func(*record.Dataset)) (v record.Dataset, err error) {
+	err = d.inTx(ctx, func(tx pgx.Tx, in *store.Store) error {
+		if err := store.LockName(ctx, tx, "dataset", name); err != nil {
+			return err
+		}
+		if v, err = in.Dataset(ctx, name); err != nil {
+			return err
+		}
+		change(&v)
+		if v.Tags, err = record.CheckTags(v.Tags); err != nil {
+			return err
+		}
+		if err := store.SetDataset(ctx, tx, v); err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, store.TopicAlerts)
+	})
+	return v, err
 }
 
 // AddDataset adds a table, stream or set of files of the source that it names. A

@@ -14,9 +14,14 @@ import (
 	"tinbell/internal/work"
 )
 
-// CheckMonitor refuses a monitor that could not judge its metric.
-func CheckMonitor(v record.Monitor, m record.Metric) error {
+// CheckMonitor puts a monitor's tags in order, and refuses one that could not judge its
+// metric.
+func CheckMonitor(v *record.Monitor, m record.Metric) error {
 	if err := record.CheckName("name", v.Name); err != nil {
+		return err
+	}
+	var err error
+	if v.Tags, err = record.CheckTags(v.Tags); err != nil {
 		return err
 	}
 	if strings.TrimSpace(v.Name) == "" {
@@ -58,7 +63,7 @@ func (d *Desk) AddMonitor(ctx context.Context, v record.Monitor) (record.Monitor
 		if err != nil {
 			return err
 		}
-		if err := CheckMonitor(v, metric); err != nil {
+		if err := CheckMonitor(&v, metric); err != nil {
 			return err
 		}
 		if err := hasLoads(ctx, in, v.Settings, metric); err != nil {
@@ -201,6 +206,13 @@ func (d *Desk) RenameMonitor(ctx context.Context, name string, c store.Renamed) 
 		if strings.TrimSpace(*c.Name) == "" {
 			return v, record.Invalid{Field: "name", Given: *c.Name, Allowed: "a name of its own, for example boarding-volume"}
 		}
+	}
+	if c.Tags != nil {
+		tags, err := record.CheckTags(*c.Tags)
+		if err != nil {
+			return v, err
+		}
+		c.Tags = &tags
 	}
 	err = d.inTx(ctx, func(tx pgx.Tx, _ *store.Store) error {
 		v, err = d.RenameMonitorIn(ctx, tx, name, c)

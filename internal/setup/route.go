@@ -53,6 +53,10 @@ func CheckRoute(v *record.Route) error {
 	if v.Zone == "" {
 		v.Zone = "UTC"
 	}
+	var err error
+	if v.Tags, err = record.CheckTags(v.Tags); err != nil {
+		return err
+	}
 	switch _, err := time.LoadLocation(v.Zone); {
 	case strings.TrimSpace(v.Name) == "":
 		return record.Invalid{Field: "name", Given: v.Name, Allowed: "a name that people know the route by"}

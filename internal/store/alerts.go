@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -19,7 +20,7 @@ const alertSelect = `
 		a.label_id, a.disputed, a.recent, a.company, a.chance, a.held, a.held_why,
 		coalesce(v.name, '') as monitor, coalesce(nullif(a.owner, ''), nullif(v.owner, ''), nullif(sla.owner, ''), nullif(comparison.owner, ''), d.owner, '') as owner, coalesce(m.name, '') as metric, coalesce(m.measure, '') as measure, coalesce(m.comparison, comparison.name, '') as comparison,
 		coalesce(m.period_seconds, 0) as period_seconds, coalesce(m.unit, '') as unit, coalesce(m.zone, d.zone, 'UTC') as zone,
-		coalesce(d.name, '') as dataset, coalesce(d.id, 0) as dataset_id, coalesce(s.segment, '') as segment, coalesce(source.name, '') as source,
+		coalesce(d.name, '') as dataset, coalesce(d.id, 0) as dataset_id, coalesce(s.segment, '') as segment, all_tags(d.tags, m.tags, v.tags) as tags, coalesce(source.name, '') as source,
 		coalesce(job.name, '') as job, coalesce(sla.name, '') as sla
 	from alert a left join monitor v on v.id = a.monitor_id left join series s on s.id = a.series_id
 	left join metric m on m.id = v.metric_id left join dataset d on d.id = coalesce(m.dataset_id, a.of_dataset)
@@ -42,12 +43,28 @@ type AlertFilter struct {
 	Segment  string
 	Owner    string
 	Measure  string
+	Tag      string
+	Rule     string
+	Channel  string // told on it
 	Disputed bool
 	Group    int64
 	About    *About    // alerts without a monitor about the same
 	From, To time.Time // raised in [From, To)
+	Sort     string    // a column of AlertOrders, with a - before it the largest first; empty: newest first
 	Cursor   int64
 	Limit    int
+}
+
+// AlertOrders are the columns that a list of alerts can be sorted by.
+var AlertOrders = []string{"raised_at", "since", "strength", "return_period_seconds", "effect", "peak", "severity"}
+
+// order gives the column that a filter sorts by, and which way.
+func (f AlertFilter) order() (column string, down bool) {
+	column, down = strings.CutPrefix(f.Sort, "-")
+	if f.Sort == "" || !slices.Contains(AlertOrders, column) {
+		column, down = "raised_at", true
+	}
+	return "a." + column, down
 }
 
 func (f AlertFilter) where() (string, []any) {
@@ -91,6 +108,15 @@ func (f AlertFilter) where() (string, []any) {
 	if f.Measure != "" {
 		add("m.measure = ?", f.Measure)
 	}
+	if f.Rule != "" {
+		add("a.cause = ?", f.Rule)
+	}
+	if f.Channel != "" {
+		add("a.group_id in (select m.group_id from message m join channel c on c.id = m.channel_id where c.name = ? and m.state in ('sent', 'summed'))", f.Channel)
+	}
+	if f.Tag != "" {
+		add("(d.tags @> to_jsonb(?::text) or m.tags @> to_jsonb(?::text) or v.tags @> to_jsonb(?::text))", f.Tag)
+	}
 	if f.Disputed {
 		terms = append(terms, "a.disputed")
 	}
@@ -119,7 +145,8 @@ func (f AlertFilter) where() (string, []any) {
 		add("a.raised_at < ?", f.To)
 	}
 	if f.Cursor != 0 {
-		add("(a.raised_at, a.id) < (select raised_at, id from alert where id = ?)", f.Cursor)
+		column, down := f.order()
+		add("("+column+", a.id) "+map[bool]string{true: "<", false: ">"}[down]+" (select "+column+", a.id from alert a where id = ?)", f.Cursor)
 	}
 	if len(terms) == 0 {
 		return "", nil
@@ -134,7 +161,9 @@ func (s *Store) Alerts(ctx context.Context, f AlertFilter) ([]record.Alert, erro
 	if f.Evidence {
 		from = withEvidence
 	}
-	query := from + where + ` order by a.raised_at desc, a.id desc`
+	column, down := f.order()
+	way := map[bool]string{true: " desc", false: ""}[down]
+	query := from + where + ` order by ` + column + way + `, a.id` + way
 	if f.Limit > 0 {
 		query += fmt.Sprintf(" limit %d", f.Limit)
 	}
@@ -267,9 +296,11 @@ func (s *Store) Scored(ctx context.Context, from, to time.Time) ([]record.Alert,
 		Dataset string `db:"dataset"`
 		Segment string `db:"segment"`
 		N       int    `db:"n"`
+
+		Tags record.Strings `db:"tags"`
 	}
 	list, err := many[about](ctx, s, "alerts", `
-		select a.series_id, a.monitor_id, v.name, v.owner, m.measure, m.period_seconds, m.zone, d.name as dataset, s.segment, a.n
+		select a.series_id, a.monitor_id, v.name, v.owner, m.measure, m.period_seconds, m.zone, d.name as dataset, s.segment, a.n, all_tags(d.tags, m.tags, v.tags) as tags
 		from (select series_id, monitor_id, count(*)::int as n from alert where ($1::timestamptz is null or raised_at >= $1) and raised_at < $2 and monitor_id is not null group by 1, 2) a
 		join monitor v on v.id = a.monitor_id join series s on s.id = a.series_id join metric m on m.id = v.metric_id join dataset d on d.id = m.dataset_id`, nullTime(from), to)
 	if err != nil {
@@ -281,20 +312,20 @@ func (s *Store) Scored(ctx context.Context, from, to time.Time) ([]record.Alert,
 		subjects[key{list[i].Series, list[i].Monitor}], n = &list[i], n+list[i].N
 	}
 	rows, err := s.querier().Query(ctx, `
-		select id, monitor_id, series_id, since, raised_at, ended_at, closed_at, planned, verdict, held, group_id
+		select id, monitor_id, series_id, cause, since, raised_at, ended_at, closed_at, planned, verdict, held, group_id
 		from alert where ($1::timestamptz is null or raised_at >= $1) and raised_at < $2 and monitor_id is not null order by raised_at desc, id desc`, nullTime(from), to)
 	if err != nil {
 		return nil, fmt.Errorf("read alerts: %w", err)
 	}
 	alerts := make([]record.Alert, 0, n)
 	var a record.Alert
-	_, err = pgx.ForEachRow(rows, []any{&a.ID, &a.MonitorID, &a.SeriesID, &a.Since, &a.RaisedAt, &a.EndedAt, &a.ClosedAt, &a.Planned,
+	_, err = pgx.ForEachRow(rows, []any{&a.ID, &a.MonitorID, &a.SeriesID, &a.Cause, &a.Since, &a.RaisedAt, &a.EndedAt, &a.ClosedAt, &a.Planned,
 		&a.Verdict, &a.Held, &a.GroupID}, func() error {
 		of := subjects[key{a.SeriesID, a.MonitorID}]
 		if of == nil {
 			return nil // raised between the two readings
 		}
-		a.Monitor, a.Owner, a.Measure, a.PeriodSeconds, a.Zone, a.Dataset, a.Segment = of.Name, of.Owner, of.Measure, of.Period, of.Zone, of.Dataset, of.Segment
+		a.Monitor, a.Owner, a.Measure, a.PeriodSeconds, a.Zone, a.Dataset, a.Segment, a.Tags = of.Name, of.Owner, of.Measure, of.Period, of.Zone, of.Dataset, of.Segment, of.Tags
 		alerts = append(alerts, a)
 		a.EndedAt, a.ClosedAt, a.GroupID = nil, nil, nil
 		return nil

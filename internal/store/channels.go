@@ -93,7 +93,7 @@ func (s *Store) drop(ctx context.Context, table, name string) error {
 }
 
 const routeSelect = `
-	select r.id, r.name, r.channel_id, c.name as channel, r.datasets, r.owners, r.severity, r.hours, r.zone, r.wait_seconds, r.remind_seconds,
+	select r.id, r.name, r.channel_id, c.name as channel, r.datasets, r.owners, r.tags, r.severity, r.hours, r.zone, r.wait_seconds, r.remind_seconds,
 		r.escalate_seconds, r.escalate_to as escalate_to_id, coalesce(e.name, '') as escalate_to, r.recovery, r.created_at
 	from route r join channel c on c.id = r.channel_id left join channel e on e.id = r.escalate_to `
 
@@ -111,13 +111,13 @@ func (s *Store) Route(ctx context.Context, name string) (record.Route, error) {
 func SetRoute(ctx context.Context, tx pgx.Tx, v record.Route) error {
 	var id int64
 	err := tx.QueryRow(ctx, `
-		insert into route (name, channel_id, datasets, owners, severity, hours, zone, wait_seconds, remind_seconds, escalate_seconds, escalate_to, recovery)
-		select $1, c.id, $3, $4, $5, $6, $7, $8, $9, $10, (select id from channel where name = $11), $12 from channel c where c.name = $2
+		insert into route (name, channel_id, datasets, owners, severity, hours, zone, wait_seconds, remind_seconds, escalate_seconds, escalate_to, recovery, tags)
+		select $1, c.id, $3, $4, $5, $6, $7, $8, $9, $10, (select id from channel where name = $11), $12, $13 from channel c where c.name = $2
 		on conflict (name) do update set channel_id = excluded.channel_id, datasets = excluded.datasets, owners = excluded.owners, severity = excluded.severity,
 			hours = excluded.hours, zone = excluded.zone, wait_seconds = excluded.wait_seconds, remind_seconds = excluded.remind_seconds,
-			escalate_seconds = excluded.escalate_seconds, escalate_to = excluded.escalate_to, recovery = excluded.recovery
+			escalate_seconds = excluded.escalate_seconds, escalate_to = excluded.escalate_to, recovery = excluded.recovery, tags = excluded.tags
 		returning id`,
-		v.Name, v.Channel, v.Datasets, v.Owners, v.Severity, v.Hours, v.Zone, v.WaitSeconds, v.RemindSeconds, v.EscalateSeconds, v.EscalateTo, v.Recovery).Scan(&id)
+		v.Name, v.Channel, v.Datasets, v.Owners, v.Severity, v.Hours, v.Zone, v.WaitSeconds, v.RemindSeconds, v.EscalateSeconds, v.EscalateTo, v.Recovery, v.Tags).Scan(&id)
 	if err == pgx.ErrNoRows {
 		return record.NotFound{Kind: "channel", Name: v.Channel}
 	}

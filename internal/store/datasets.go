@@ -43,8 +43,8 @@ const datasetColumns = `d.*, source.name as source`
 // AddDataset stores a dataset and gives its id.
 func (s *Store) AddDataset(ctx context.Context, v record.Dataset) (int64, error) {
 	return insert(ctx, s, "dataset "+v.Name, `
-		insert into dataset (source_id, namespace, name, owner, zone, loaded_by, pattern)
-		values (:source_id, :namespace, :name, :owner, :zone, :loaded_by, :pattern) returning id`, v)
+		insert into dataset (source_id, namespace, name, owner, zone, loaded_by, pattern, tags)
+		values (:source_id, :namespace, :name, :owner, :zone, :loaded_by, :pattern, :tags) returning id`, v)
 }
 
 func (s *Store) Datasets(ctx context.Context) ([]record.Dataset, error) {
@@ -69,18 +69,25 @@ func (s *Store) DatasetSource(ctx context.Context, dataset int64) (record.Source
 		select source.* from source join dataset on dataset.source_id = source.id where dataset.id = $1`, dataset)
 }
 
-const metricColumns = `m.*, d.name as dataset`
+const metricColumns = `m.*, d.name as dataset, d.owner, d.tags as dataset_tags`
 
 // AddMetric stores a metric and gives its id.
 func (s *Store) AddMetric(ctx context.Context, v record.Metric) (int64, error) {
 	return insert(ctx, s, "metric "+v.Name, `
 		insert into metric (dataset_id, name, measure, column_name, time_column, segment_by, row_filter, kind, unit,
 			period_seconds, zone, settle_seconds, lookback_seconds, every_seconds, next_at,
-			quantile, matches, expression, time_type, cron, max_segments, kept_segments, message, otlp_name, comparison, starts_at)
+			quantile, matches, expression, time_type, cron, max_segments, kept_segments, message, otlp_name, comparison, starts_at, tags)
 		values (:dataset_id, :name, :measure, :column_name, :time_column, :segment_by, :row_filter, :kind, :unit,
 			:period_seconds, :zone, :settle_seconds, :lookback_seconds, :every_seconds, :next_at,
-			:quantile, :matches, :expression, :time_type, :cron, :max_segments, :kept_segments, :message, :otlp_name, :comparison, :starts_at)
+			:quantile, :matches, :expression, :time_type, :cron, :max_segments, :kept_segments, :message, :otlp_name, :comparison, :starts_at, :tags)
 		returning id`, v)
+}
+
+// RenameMetric changes what a metric is called; a pushed one goes on taking the OTLP
+// metric of its old name.
+func (s *Store) RenameMetric(ctx context.Context, id int64, name string) error {
+	return s.exec(ctx, "metric "+name, `
+		update metric set name = $2, otlp_name = case when otlp_name = '' and every_seconds = 0 and cron = '' then name else otlp_name end where id = $1`, id, name)
 }
 
 func (s *Store) Metrics(ctx context.Context) ([]record.Metric, error) {

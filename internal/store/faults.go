@@ -37,6 +37,7 @@ type GroupedAlert struct {
 	ClosedAt    *time.Time     `db:"closed_at"`
 	Severity    string         `db:"severity"`
 	Owner       string         `db:"owner"`
+	Tags        record.Strings `db:"tags"`
 	MonitorID   int64          `db:"monitor_id"`
 	Verdict     string         `db:"verdict"`
 	Sentence    string         `db:"sentence"`
@@ -52,7 +53,7 @@ const groupedSelect = `
 		coalesce(m.column_name, '') as column_name, coalesce(m.name, '') as metric, coalesce(m.comparison, '') as comparison,
 		coalesce(m.segment_by, '[]') as segment_by, coalesce(s.segment, '') as segment,
 		a.since, a.onset_spread, a.effect, a.effect_error, a.raised_at, a.ended_at, a.closed_at, a.severity,
-		coalesce(nullif(a.owner, ''), nullif(v.owner, ''), nullif(sla.owner, ''), nullif(comparison.owner, ''), d.owner, '') as owner, coalesce(a.monitor_id, 0) as monitor_id, a.verdict, a.sentence, a.fixed, a.held, a.from_history,
+		coalesce(nullif(a.owner, ''), nullif(v.owner, ''), nullif(sla.owner, ''), nullif(comparison.owner, ''), d.owner, '') as owner, all_tags(d.tags, m.tags, v.tags) as tags, coalesce(a.monitor_id, 0) as monitor_id, a.verdict, a.sentence, a.fixed, a.held, a.from_history,
 		coalesce((v.settings ->> 'warn_seconds')::float8, 0) as warn_seconds
 	from alert a left join monitor v on v.id = a.monitor_id left join metric m on m.id = v.metric_id left join series s on s.id = a.series_id
 	left join dataset d on d.id = coalesce(m.dataset_id, a.of_dataset) left join sla on sla.id = a.of_sla

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -100,6 +101,7 @@ type GroupRow struct {
 	Alerts   int            `db:"alerts" json:"alerts"`
 	Open     int            `db:"open" json:"open" doc:"alerts that still last"`
 	Datasets record.Strings `db:"datasets" json:"datasets"`
+	Tags     record.Strings `db:"tags" json:"tags" doc:"of its alerts"`
 	Owner    string         `db:"owner" json:"owner"`
 	Zone     string         `db:"zone" json:"zone"`
 	Lead     int64          `db:"lead" json:"lead" doc:"the alert that stands for it: its origin's, one that lasts"`
@@ -109,12 +111,13 @@ type GroupRow struct {
 const groupSelect = `
 	select g.*, case when g.origin = '' then '' when g.origin_kind <> 'dataset' then 'the ' || g.origin_kind || ' ' || g.origin
 			when g.origin_segment <> '[]' then (select string_agg(p ->> 'value', ' / ') from jsonb_array_elements(g.origin_segment) p) || ' in ' || g.origin
-			else g.origin end as place, l.sentence, l.id as lead, m.alerts, m.open, m.datasets, m.answered, coalesce(l.owner, '') as owner, coalesce(l.zone, 'UTC') as zone
+			else g.origin end as place, l.sentence, l.id as lead, m.alerts, m.open, m.datasets, m.tags, m.answered, coalesce(l.owner, '') as owner, coalesce(l.zone, 'UTC') as zone
 	from alert_group g
 	join lateral (
 		select count(*) as alerts, count(*) filter (where a.closed_at is null) as open, count(*) filter (where a.verdict <> '') as answered,
-			coalesce(jsonb_agg(distinct d.name) filter (where d.name is not null), '[]') as datasets
-		from alert a left join series s on s.id = a.series_id left join metric mt on mt.id = s.metric_id left join dataset d on d.id = coalesce(mt.dataset_id, a.of_dataset)
+			coalesce(jsonb_agg(distinct d.name) filter (where d.name is not null), '[]') as datasets,
+			coalesce((select jsonb_agg(distinct t order by t) from jsonb_array_elements_text(all_tags(variadic array_agg(d.tags) || array_agg(mt.tags) || array_agg(v.tags))) t), '[]') as tags
+		from alert a left join monitor v on v.id = a.monitor_id left join series s on s.id = a.series_id left join metric mt on mt.id = s.metric_id left join dataset d on d.id = coalesce(mt.dataset_id, a.of_dataset)
 		where a.group_id = g.id) m on m.alerts > 0
 	join lateral (
 		select a.id, a.sentence, coalesce(nullif(a.owner, ''), nullif(v.owner, ''), d.owner) as owner, coalesce(mt.zone, d.zone) as zone
@@ -127,23 +130,49 @@ const groupSelect = `
 type GroupFilter struct {
 	Open     bool
 	Dataset  string
+	Owner    string
+	Tag      string
 	From, To time.Time // opened in [From, To)
+	Sort     string    // opened_at or began_at, with a - before it the newest first; empty: -opened_at
 	Cursor   int64     // id of the last group of the page before
 	Limit    int
 }
 
-// Groups gives a page of groups, newest first.
+// Groups gives a page of groups, newest first if nothing else is asked for.
 func (s *Store) Groups(ctx context.Context, f GroupFilter) ([]GroupRow, error) {
+	column, way, beyond := "g.opened_at", " desc", "<"
+	if strings.TrimPrefix(f.Sort, "-") == "began_at" {
+		column = "g.began_at"
+	}
+	if f.Sort != "" && !strings.HasPrefix(f.Sort, "-") {
+		way, beyond = "", ">"
+	}
 	return many[GroupRow](ctx, s, "groups", groupSelect+`
-		where g.merged_into is null and (not $1 or g.closed_at is null) and ($2 = '' or m.datasets ? $2)
+		where g.merged_into is null and (not $1 or g.closed_at is null) and ($2 = '' or m.datasets ? $2) and ($7 = '' or l.owner = $7) and ($8 = '' or m.tags ? $8)
 			and ($3::timestamptz is null or g.opened_at >= $3) and ($4::timestamptz is null or g.opened_at < $4)
-			and ($5 = 0 or (g.opened_at, g.id) < (select opened_at, id from alert_group where id = $5))
-		order by g.opened_at desc, g.id desc limit $6`, f.Open, f.Dataset, nullTime(f.From), nullTime(f.To), f.Cursor, f.Limit)
+			and ($5 = 0 or (`+column+`, g.id) `+beyond+` (select `+column+`, g.id from alert_group g where g.id = $5))
+		order by `+column+way+`, g.id`+way+` limit $6`, f.Open, f.Dataset, nullTime(f.From), nullTime(f.To), f.Cursor, f.Limit, f.Owner, f.Tag)
 }
 
 // Group gives one group.
 func (s *Store) Group(ctx context.Context, id int64) (GroupRow, error) {
 	return one[GroupRow](ctx, s, "group", fmt.Sprint(id), groupSelect+`where g.id = $1`, id)
+}
+
+// ToldOn gives, by group, the channels that heard of it since an instant.
+func (s *Store) ToldOn(ctx context.Context, from time.Time) (map[int64][]string, error) {
+	type row struct {
+		GroupID int64  `db:"group_id"`
+		Channel string `db:"channel"`
+	}
+	list, err := many[row](ctx, s, "messages", `
+		select distinct m.group_id, c.name as channel from message m join channel c on c.id = m.channel_id
+		where m.group_id is not null and m.state in ('sent', 'summed') and ($1::timestamptz is null or m.created_at >= $1) order by 1, 2`, nullTime(from))
+	told := map[int64][]string{}
+	for _, r := range list {
+		told[r.GroupID] = append(told[r.GroupID], r.Channel)
+	}
+	return told, err
 }
 
 // MergedInto gives the group that one was merged into, following it to the last;

@@ -15,14 +15,14 @@ const incidentSelect = `select i.*, d.name as dataset, d.zone from incident i jo
 // PutIncident adds an incident, or replaces the one with the same reference.
 func PutIncident(ctx context.Context, tx pgx.Tx, v record.Incident) (id int64, added bool, err error) {
 	err = tx.QueryRow(ctx, `
-		insert into incident (reference, dataset_id, measure, segment, started_at, ended_at, title, cause, severity, note, author, known_at, impact, downstream)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)
+		insert into incident (reference, dataset_id, measure, segment, started_at, ended_at, title, cause, severity, note, author, known_at, impact, downstream, also)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)
 		on conflict (reference) do update set dataset_id = excluded.dataset_id, measure = excluded.measure, segment = excluded.segment,
 			started_at = excluded.started_at, ended_at = excluded.ended_at, title = excluded.title, cause = excluded.cause,
 			severity = excluded.severity, note = excluded.note, author = excluded.author,
-			impact = excluded.impact, downstream = excluded.downstream
+			impact = excluded.impact, downstream = excluded.downstream, also = excluded.also
 		returning id, xmax = 0`,
-		v.Reference, v.DatasetID, v.Measure, v.Segment, v.StartedAt, v.EndedAt, v.Title, v.Cause, v.Severity, v.Note, v.Author, v.KnownAt, v.Impact, v.Downstream).Scan(&id, &added)
+		v.Reference, v.DatasetID, v.Measure, v.Segment, v.StartedAt, v.EndedAt, v.Title, v.Cause, v.Severity, v.Note, v.Author, v.KnownAt, v.Impact, v.Downstream, v.Also).Scan(&id, &added)
 	if err != nil {
 		return 0, false, clash("incident "+v.Reference, err)
 	}
@@ -33,7 +33,7 @@ func PutIncident(ctx context.Context, tx pgx.Tx, v record.Incident) (id int64, a
 // times do not limit. dataset is a name, empty for all.
 func (s *Store) Incidents(ctx context.Context, dataset string, from, to time.Time) ([]record.Incident, error) {
 	return many[record.Incident](ctx, s, "incidents", incidentSelect+`
-		where ($1 = '' or d.name = $1)
+		where ($1 = '' or d.name = $1 or i.also ? $1)
 			and ($2::timestamptz is null or i.ended_at is null or i.ended_at > $2)
 			and ($3::timestamptz is null or i.started_at < $3)
 		order by i.started_at desc, i.id desc`, dataset, nullTime(from), nullTime(to))
@@ -61,9 +61,9 @@ func AddIncident(ctx context.Context, tx pgx.Tx, v record.Incident) (reference s
 			}
 		}
 		added, err := tx.Exec(ctx, `
-			insert into incident (reference, dataset_id, measure, segment, started_at, ended_at, title, cause, severity, note, author, known_at, impact, downstream)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) on conflict (reference) do nothing`,
-			reference, v.DatasetID, v.Measure, v.Segment, v.StartedAt, v.EndedAt, v.Title, v.Cause, v.Severity, v.Note, v.Author, v.KnownAt, v.Impact, v.Downstream)
+			insert into incident (reference, dataset_id, measure, segment, started_at, ended_at, title, cause, severity, note, author, known_at, impact, downstream, also)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) on conflict (reference) do nothing`,
+			reference, v.DatasetID, v.Measure, v.Segment, v.StartedAt, v.EndedAt, v.Title, v.Cause, v.Severity, v.Note, v.Author, v.KnownAt, v.Impact, v.Downstream, v.Also)
 		switch {
 		case err != nil:
 			return "", clash("incident "+reference, err)

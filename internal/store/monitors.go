@@ -12,14 +12,14 @@ import (
 )
 
 const monitorSelect = `
-	select v.id, v.metric_id, v.name, v.owner, v.settings, v.version, v.paused, v.retired_at, v.learned_at, v.snoozed_until, v.snoozed_by, v.always_tell, v.created_at, v.budget, m.name as metric, d.name as dataset
+	select v.id, v.metric_id, v.name, v.owner, v.settings, v.version, v.paused, v.retired_at, v.learned_at, v.snoozed_until, v.snoozed_by, v.always_tell, v.created_at, v.budget, v.tags, all_tags(d.tags, m.tags) as inherited, m.name as metric, d.name as dataset
 	from monitor v join metric m on m.id = v.metric_id join dataset d on d.id = m.dataset_id `
 
 // AddMonitor stores a monitor with its first version and gives its id.
 func (s *Store) AddMonitor(ctx context.Context, v record.Monitor) (int64, error) {
 	return insert(ctx, s, "monitor "+v.Name, `
 		with added as (
-			insert into monitor (metric_id, name, owner, settings) values (:metric_id, :name, :owner, :settings) returning id, version, settings)
+			insert into monitor (metric_id, name, owner, settings, tags) values (:metric_id, :name, :owner, :settings, :tags) returning id, version, settings)
 		insert into monitor_version (monitor_id, version, settings) select id, version, settings from added returning monitor_id`, v)
 }
 
@@ -82,6 +82,7 @@ type Told struct {
 type Renamed struct {
 	Name    *string
 	Owner   *string
+	Tags    *record.Strings
 	Retired *time.Time // zero: it is needed again
 }
 
@@ -99,6 +100,9 @@ func RenameMonitor(ctx context.Context, tx pgx.Tx, id int64, c Renamed) error {
 	}
 	if c.Owner != nil && err == nil {
 		err = set(`update monitor set owner = $2 where id = $1`, *c.Owner)
+	}
+	if c.Tags != nil && err == nil {
+		err = set(`update monitor set tags = $2 where id = $1`, *c.Tags)
 	}
 	if c.Retired != nil && err == nil {
 		err = set(`update monitor set retired_at = $2 where id = $1`, nullTime(*c.Retired))

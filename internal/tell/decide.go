@@ -238,6 +238,7 @@ func matches(r record.Route, g *grouped) bool {
 	}
 	return slices.ContainsFunc(g.members, func(m store.GroupedAlert) bool {
 		return (len(r.Owners) == 0 || slices.Contains(r.Owners, m.Owner)) &&
+			(len(r.Tags) == 0 || slices.ContainsFunc(r.Tags, func(tag string) bool { return slices.Contains(m.Tags, tag) })) &&
 			(len(r.Datasets) == 0 || slices.ContainsFunc(r.Datasets, func(pattern string) bool {
 				ok, _ := path.Match(pattern, m.Dataset)
 				return ok

@@ -13,6 +13,7 @@ import (
 	"tinbell/internal/client"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
+	"tinbell/internal/improve"
 	"tinbell/internal/record"
 	"tinbell/internal/sink"
 )
@@ -80,6 +81,25 @@ func TestALateOriginCorrectsTheGroupAndACommonReaderJoinsNothing(t *testing.T) {
 	same(t, "a reader of both", said(t, d.settle("/pager"))[3:])
 	if open := d.groups("?state=open"); len(open) != 2 || open[0].Alerts+open[1].Alerts != 4 {
 		t.Errorf("groups: %+v", open)
+	}
+}
+
+func TestARouteOfATagHearsOfThatAlone(t *testing.T) {
+	d := newDesk(t)
+	d.monitor("ops.scans")
+	d.monitor("ops.rosters")
+	dbtest.Must(t, d.Admin.Send(t.Context(), "PATCH", "/tags/gates", map[string]any{"on": map[string]any{"monitors": []string{"ops.scans"}}}, nil))
+	d.webhook("pager", func(r *httpapi.NewRoute) { r.Tags = record.Strings{"gates", "berths"} })
+	d.ring("ops.scans")
+	d.ring("ops.rosters")
+	same(t, "told", said(t, d.settle("/pager")), "opened: Warning: ops.scans sends too little")
+	if of := d.groups("?tag=gates"); len(of) != 1 || len(of[0].Tags) != 1 || of[0].Tags[0] != "gates" {
+		t.Errorf("groups of the tag: %+v", of)
+	}
+	var card improve.Scorecard
+	dbtest.Must(t, d.Admin.Get(t.Context(), "/scorecard?by=channel", nil, &card))
+	if len(card.Groups) != 2 || card.Groups[0].Alerts != 1 || card.Groups[1].Alerts != 1 || card.Groups[0].Name == card.Groups[1].Name {
+		t.Errorf("by channel: %+v", card.Groups)
 	}
 }
 

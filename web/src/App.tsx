@@ -22,6 +22,7 @@ import { SetupPage } from "./pages/setup/SetupPage";
 import { TellingPage } from "./pages/setup/TellingPage";
 import { SLAsPage } from "./pages/SLAsPage";
 import { SignInPage } from "./pages/SignInPage";
+import { TagPage, TagsPage } from "./pages/TagsPage";
 import { TrialPage } from "./pages/TrialPage";
 import { Masthead } from "./parts/Masthead";
 
@@ -48,6 +49,8 @@ function Inside() {
         <Route path="scorecard" element={<ScorecardPage />} />
         <Route path="trials/:id" element={<TrialPage />} />
         <Route path="groups/:id" element={<GroupPage />} />
+        <Route path="tags" element={<TagsPage />} />
+        <Route path="tags/:name" element={<TagPage />} />
         <Route path="slas" element={<SLAsPage />} />
         <Route path="drift" element={<DriftsPage />} />
         <Route path="drift/:name" element={<DriftPage />} />

@@ -89,10 +89,14 @@ export const useSplitIncident = () =>
 
 export const useDropIncident = () => useAct((reference: string) => answer(api.DELETE("/api/v1/incidents/{name}", { params: { path: { name: reference } } })), ofIncidents);
 
-export type Grouping = "dataset" | "measure" | "segment" | "owner" | "month";
+export type Grouping = "dataset" | "measure" | "segment" | "owner" | "tag" | "rule" | "channel" | "month";
 
 export const useGroups = (by: Grouping | "monitor") =>
   useQuery({ queryKey: ["scorecard", by], enabled: by !== "monitor", queryFn: () => answer(api.GET("/api/v1/scorecard", { params: { query: { by: by as Grouping } } })) });
+
+/** The score of what has a tag. */
+export const useScoreOfTag = (tag: string) =>
+  useQuery({ queryKey: ["scorecard", "tag", tag], retry: false, queryFn: () => answer(api.GET("/api/v1/scorecard", { params: { query: { tag } } })) });
 
 /** The score of a stretch. */
 export const useScoreOf = (from: string, to: string) =>

@@ -21,7 +21,7 @@ export const useColumns = (name: string) =>
 export const useDeliveries = (name: string, enabled: boolean) =>
   useQuery({ queryKey: ["deliveries", name], enabled, refetchInterval: 60_000, queryFn: () => answer(api.GET("/api/v1/datasets/{name}/deliveries", { params: { path: { name }, query: { limit: 60 } } })) });
 
-export type AlertQuery = { state?: "open" | "closed"; verdict?: "fault" | "noise" | "planned" | "none"; dataset?: string; monitor?: string; held?: "told" | "held" | "shadow" | "all"; disputed?: boolean; from?: string; to?: string; owner?: string; segment?: string; measure?: string; limit?: number };
+export type AlertQuery = { state?: "open" | "closed"; verdict?: "fault" | "noise" | "planned" | "none"; dataset?: string; monitor?: string; held?: "told" | "held" | "shadow" | "all"; disputed?: boolean; from?: string; to?: string; owner?: string; segment?: string; measure?: string; tag?: string; rule?: string; channel?: string; limit?: number };
 
 export const useAlerts = (query: AlertQuery) =>
   useQuery({ queryKey: ["alerts", query], queryFn: () => answer(api.GET("/api/v1/alerts", { params: { query } })) });
@@ -114,7 +114,7 @@ export function useImportIncidents() {
 export const useBacktest = () =>
   useMutation({ mutationFn: (days: number) => answer(api.POST("/api/v1/backtests", { body: { from: new Date(Date.now() - days * 86_400_000).toISOString() } })) });
 
-export type NewIncident = { dataset: string; title: string; started_at: string; ended_at?: string; measure?: string; segment?: string; cause?: string; severity?: "warning" | "critical"; note?: string; impact?: string; downstream?: boolean };
+export type NewIncident = { dataset: string; title: string; started_at: string; ended_at?: string; measure?: string; segment?: string; cause?: string; severity?: "warning" | "critical"; note?: string; impact?: string; downstream?: boolean; also?: string[] };
 
 export function useAddIncident() {
   const queries = useQueryClient();

@@ -320,8 +320,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
+        /** One channel */
+        get: operations["channel"];
+        /** Make a channel be as given, added if there is none; with If-Match only if nobody has changed it */
+        put: operations["put-channel"];
         post?: never;
         /** Remove a channel with its routes and messages */
         delete: operations["drop-channel"];
@@ -482,7 +484,8 @@ export interface paths {
         delete: operations["remove-dataset"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change whose a dataset is, what it is tagged with, or what says when its rows were loaded */
+        patch: operations["change-dataset"];
         trace?: never;
     };
     "/api/v1/datasets/{name}/columns": {
@@ -1871,8 +1874,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
+        /** One route */
+        get: operations["route"];
+        /** Make a route be as given, added if there is none; with If-Match only if nobody has changed it */
+        put: operations["put-route"];
         post?: never;
         /** Remove a route */
         delete: operations["drop-route"];
@@ -2188,6 +2193,42 @@ export interface paths {
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tags": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All tags, by name: what has them, who hears of it, and what is open */
+        get: operations["tags"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tags/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One tag with what has it */
+        get: operations["tag"];
+        put?: never;
+        post?: never;
+        /** Take a tag off everything; refused while a route names it */
+        delete: operations["remove-tag"];
+        options?: never;
+        head?: never;
+        /** Give things a tag and take it off others, all or nothing */
+        patch: operations["change-tag"];
         trace?: never;
     };
     "/api/v1/tasks": {
@@ -2561,6 +2602,8 @@ export interface components {
              * @description largest statistic of its rule, in multiples of the limit
              */
             strength: number;
+            /** @description of its monitor, metric and dataset */
+            tags: string[] | null;
             unit: string;
             /**
              * @description the label in force; empty while unlabelled
@@ -2716,6 +2759,8 @@ export interface components {
              * @description largest statistic of its rule, in multiples of the limit
              */
             strength: number;
+            /** @description of its monitor, metric and dataset */
+            tags: string[] | null;
             unit: string;
             /**
              * @description the label in force; empty while unlabelled
@@ -2984,7 +3029,7 @@ export interface components {
             measure: string;
             /** @description empty for all together */
             monitor: string;
-            /** @description of a group: the dataset, measure, segment, owner or month */
+            /** @description of a group: the dataset, measure, segment, owner, tag, rule, channel or month */
             name: string;
             /** Format: int64 */
             noise: number;
@@ -3417,7 +3462,14 @@ export interface components {
             source: string;
             /** @enum {string} */
             state: "ready" | "failed";
+            tags: string[] | null;
             zone: string;
+        };
+        DatasetChange: {
+            /** @description column that holds the time of loading; empty: none */
+            loaded_by?: string;
+            owner?: string;
+            tags?: string[];
         };
         Decision: {
             accept: boolean;
@@ -4055,6 +4107,8 @@ export interface components {
              * @description nothing is told of it until then
              */
             snoozed_until: string | null;
+            /** @description of its alerts */
+            tags: string[] | null;
             /** Format: date-time */
             taken_at: string | null;
             /** @description who said that they look after it */
@@ -4134,6 +4188,8 @@ export interface components {
              * @description nothing is told of it until then
              */
             snoozed_until: string | null;
+            /** @description of its alerts */
+            tags: string[] | null;
             /** Format: date-time */
             taken_at: string | null;
             /** @description who said that they look after it */
@@ -4262,6 +4318,8 @@ export interface components {
             replaced: number;
         };
         Incident: {
+            /** @description other datasets that it hit; measure and segment are of all of them */
+            also: string[] | null;
             author: string;
             cause: string;
             dataset: string;
@@ -4709,6 +4767,8 @@ export interface components {
             /** @description five fields, in the metric's zone: when it is collected, instead of an interval */
             cron: string;
             dataset: string;
+            /** @description tags it has by its dataset */
+            dataset_tags: string[] | null;
             /**
              * Format: int64
              * @description collection interval; 0 for pushed metrics
@@ -4741,6 +4801,8 @@ export interface components {
             next_at: string | null;
             /** @description of a pushed metric: the OTLP metric that it takes, its own name if empty */
             otlp_name: string;
+            /** @description of its dataset */
+            owner: string;
             /** Format: int64 */
             period_seconds: number;
             /**
@@ -4762,6 +4824,7 @@ export interface components {
             starts_at: string | null;
             /** @enum {string} */
             state: "ready" | "failed";
+            tags: string[] | null;
             time_column: string;
             /**
              * @description of the time column
@@ -4783,8 +4846,11 @@ export interface components {
             lookback_seconds?: number;
             /** Format: int64 */
             max_segments?: number;
+            /** @description a pushed metric goes on taking the OTLP metric of its old name; senders of samples give the new one */
+            name?: string;
             /** Format: int64 */
             settle_seconds?: number;
+            tags?: string[];
             unit?: string;
         };
         MetricSQL: {
@@ -4802,6 +4868,8 @@ export interface components {
             /** @description five fields, in the metric's zone: when it is collected, instead of an interval */
             cron: string;
             dataset: string;
+            /** @description tags it has by its dataset */
+            dataset_tags: string[] | null;
             /**
              * Format: int64
              * @description collection interval; 0 for pushed metrics
@@ -4834,6 +4902,8 @@ export interface components {
             next_at: string | null;
             /** @description of a pushed metric: the OTLP metric that it takes, its own name if empty */
             otlp_name: string;
+            /** @description of its dataset */
+            owner: string;
             /** Format: int64 */
             period_seconds: number;
             /**
@@ -4856,6 +4926,7 @@ export interface components {
             starts_at: string | null;
             /** @enum {string} */
             state: "ready" | "failed";
+            tags: string[] | null;
             time_column: string;
             /**
              * @description of the time column
@@ -4946,6 +5017,8 @@ export interface components {
             dataset: string;
             /** Format: int64 */
             id: number;
+            /** @description tags it has by its metric and its dataset */
+            inherited: string[] | null;
             /**
              * Format: date-time
              * @description when its baselines were last fitted
@@ -4967,6 +5040,7 @@ export interface components {
              * @description its alerts are kept and nobody is told until then
              */
             snoozed_until: string | null;
+            tags: string[] | null;
             /** Format: int64 */
             version: number;
         };
@@ -4975,6 +5049,7 @@ export interface components {
             owner?: string;
             /** @description it judges nothing, is left out of lists, and keeps its past */
             retired?: boolean;
+            tags?: string[];
         };
         MonitorVersion: {
             /** Format: date-time */
@@ -4998,7 +5073,8 @@ export interface components {
             hourly_limit?: number;
             /** @enum {string} */
             kind: "email" | "webhook";
-            name: string;
+            /** @description needed where the address does not say it */
+            name?: string;
             paused?: boolean;
             /** @description password of the SMTP login, or signing secret of a webhook; kept encrypted, and as it is if left out */
             secret?: string;
@@ -5082,6 +5158,7 @@ export interface components {
             /** @description of a folder: which files are this dataset's, for example parcels/{partner}/*.csv */
             pattern?: string;
             source: string;
+            tags?: string[] | null;
             /** @description of the tz database; UTC if left out */
             zone?: string;
         };
@@ -5106,6 +5183,8 @@ export interface components {
             zone?: string;
         };
         NewIncident: {
+            /** @description other datasets that it hit */
+            also?: string[] | null;
             cause?: string;
             dataset: string;
             /** @description what reads the dataset is hit too */
@@ -5193,6 +5272,7 @@ export interface components {
             segment_by?: string[] | null;
             /** Format: int64 */
             settle_seconds?: number;
+            tags?: string[] | null;
             /** @description each row's event time; without it a table is measured as it stands. Of files it is the time of landing */
             time_column?: string;
             unit?: string;
@@ -5202,6 +5282,7 @@ export interface components {
             name: string;
             owner?: string;
             settings?: components["schemas"]["Settings"];
+            tags?: string[] | null;
         };
         NewNote: {
             /**
@@ -5233,7 +5314,8 @@ export interface components {
             escalate_to?: string;
             /** @description when it tells, as 'mon-fri 08:00-18:00'; always if left out */
             hours?: string[] | null;
-            name: string;
+            /** @description needed where the address does not say it */
+            name?: string;
             /** @description do not tell when it is over */
             no_recovery?: boolean;
             owners?: string[] | null;
@@ -5244,6 +5326,8 @@ export interface components {
              * @enum {string}
              */
             severity?: "warning" | "critical" | "";
+            /** @description one of them is enough; all if left out */
+            tags?: string[] | null;
             /**
              * Format: int64
              * @description for other alerts of the same cause; 10 if left out
@@ -5904,6 +5988,8 @@ export interface components {
              * @enum {string}
              */
             severity: "warning" | "critical";
+            /** @description one of them is enough; none: all */
+            tags: string[] | null;
             /**
              * Format: int64
              * @description how long other alerts of the same cause are waited for
@@ -6641,6 +6727,32 @@ export interface components {
             task_id: number;
             zone: string;
         };
+        Tag: {
+            /** @description that hear of it */
+            channels: string[] | null;
+            /** @description that have it; their metrics and monitors have it with them */
+            datasets: string[] | null;
+            /** @description that have it themselves or by their dataset */
+            metrics: string[] | null;
+            /** @description that have it themselves or by their metric or dataset */
+            monitors: string[] | null;
+            name: string;
+            /** Format: int64 */
+            open_alerts: number;
+            /** @description that tell of it */
+            routes: string[] | null;
+        };
+        TagChange: {
+            /** @description what loses it */
+            off?: components["schemas"]["Tagged"];
+            /** @description what gets the tag: names, or patterns with * and ? */
+            on?: components["schemas"]["Tagged"];
+        };
+        Tagged: {
+            datasets?: string[] | null;
+            metrics?: string[] | null;
+            monitors?: string[] | null;
+        };
         "Take-backRequest": {
             /** Format: int64 */
             version: number;
@@ -7092,6 +7204,7 @@ export interface components {
             owner?: string;
             pattern?: string;
             source: string;
+            tags?: string[] | null;
             zone?: string;
         };
         WrittenMetric: {
@@ -7117,6 +7230,7 @@ export interface components {
             segment_by?: string[] | null;
             /** Format: int64 */
             settle_seconds?: number;
+            tags?: string[] | null;
             time_column?: string;
             unit?: string;
             /** @enum {string} */
@@ -7240,6 +7354,7 @@ export interface components {
              * @enum {string}
              */
             sustained?: "off" | "short" | "long" | "";
+            tags?: string[] | null;
             /**
              * @description which one: the period before, the same time the day or the week before; empty: the day
              * @enum {string}
@@ -7287,6 +7402,7 @@ export interface components {
             remind_seconds?: number;
             /** @enum {string} */
             severity?: "warning" | "critical";
+            tags?: string[] | null;
             /** Format: int64 */
             wait_seconds?: number;
             zone?: string;
@@ -7338,10 +7454,17 @@ export interface operations {
                 to?: string;
                 /** @description next_cursor of the page before */
                 cursor?: number;
+                /** @description raised_at, since, strength, return_period_seconds, effect, peak or severity; with a - before it the largest first. The newest first if left out */
+                sort?: string;
                 /** @description told: without what the filter holds back; shadow: what it would */
                 held?: "told" | "held" | "shadow" | "all";
                 segment?: string;
                 owner?: string;
+                tag?: string;
+                /** @description that opened it, as deviation, silence or overdue */
+                rule?: string;
+                /** @description told on this channel */
+                channel?: string;
                 measure?: string;
                 /** @description only those on which people do not agree */
                 disputed?: boolean;
@@ -7574,6 +7697,8 @@ export interface operations {
     audit: {
         parameters: {
             query?: {
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
                 /** @description id of the last entry of the page before */
                 cursor?: number;
                 limit?: number;
@@ -7672,7 +7797,18 @@ export interface operations {
     };
     "calendar-feeds": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description of this dataset alone */
+                dataset?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+                /** @description with this tag alone, its dataset's counted */
+                tag?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -7701,7 +7837,18 @@ export interface operations {
     };
     calendars: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description of this dataset alone */
+                dataset?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+                /** @description with this tag alone, its dataset's counted */
+                tag?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -7958,7 +8105,14 @@ export interface operations {
     };
     channels: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -7990,6 +8144,72 @@ export interface operations {
             query?: never;
             header?: never;
             path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewChannel"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetChannel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    channel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Channel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "put-channel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
             cookie?: never;
         };
         requestBody: {
@@ -8274,7 +8494,20 @@ export interface operations {
     };
     datasets: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description of this dataset alone */
+                dataset?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description of this team alone */
+                owner?: string;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+                /** @description with this tag alone, its dataset's counted */
+                tag?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -8394,9 +8627,51 @@ export interface operations {
             };
         };
     };
-    "dataset-columns": {
+    "change-dataset": {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DatasetChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Dataset"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "dataset-columns": {
+        parameters: {
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+            };
             header?: never;
             path: {
                 name: string;
@@ -8428,6 +8703,10 @@ export interface operations {
     "dataset-deliveries": {
         parameters: {
             query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
                 from?: string;
                 to?: string;
                 limit?: number;
@@ -8561,7 +8840,14 @@ export interface operations {
     };
     "dataset-runs": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+            };
             header?: never;
             path: {
                 name: string;
@@ -8592,7 +8878,20 @@ export interface operations {
     };
     comparisons: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description of this dataset alone */
+                dataset?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description of this team alone */
+                owner?: string;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+                /** @description with this tag alone, its dataset's counted */
+                tag?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -9110,6 +9409,8 @@ export interface operations {
     "group-answers": {
         parameters: {
             query?: {
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
                 /** @description id of the last answer of the page before */
                 cursor?: number;
                 limit?: number;
@@ -9145,12 +9446,16 @@ export interface operations {
             query?: {
                 state?: "open" | "";
                 dataset?: string;
+                owner?: string;
+                tag?: string;
                 /** @description opened at or after */
                 from?: string;
                 /** @description opened before */
                 to?: string;
                 /** @description next_cursor of the page before */
                 cursor?: number;
+                /** @description the newest opened first if left out */
+                sort?: "opened_at" | "-opened_at" | "began_at" | "-began_at" | "";
                 limit?: number;
             };
             header?: never;
@@ -9388,6 +9693,14 @@ export interface operations {
     incidents: {
         parameters: {
             query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+                /** @description with this tag alone, its dataset's counted */
+                tag?: string;
                 dataset?: string;
                 from?: string;
                 to?: string;
@@ -9689,7 +10002,14 @@ export interface operations {
     };
     jobs: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -9718,7 +10038,14 @@ export interface operations {
     };
     "job-runs": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -9781,7 +10108,18 @@ export interface operations {
     };
     labels: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description of this dataset alone */
+                dataset?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+                /** @description with this tag alone, its dataset's counted */
+                tag?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -9948,7 +10286,14 @@ export interface operations {
     };
     "lineage-lags": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -9978,6 +10323,10 @@ export interface operations {
     mailbox: {
         parameters: {
             query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
                 limit?: number;
             };
             header?: never;
@@ -10068,7 +10417,14 @@ export interface operations {
     };
     measures: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -10098,6 +10454,10 @@ export interface operations {
     messages: {
         parameters: {
             query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
                 channel?: string;
                 state?: "waiting" | "sent" | "failed" | "dropped" | "summed" | "";
                 group?: number;
@@ -10163,7 +10523,18 @@ export interface operations {
     metrics: {
         parameters: {
             query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description of this dataset alone */
                 dataset?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description of this team alone */
+                owner?: string;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+                /** @description with this tag alone, its dataset's counted */
+                tag?: string;
                 /** @description with the figures of drift comparisons, which are metrics too */
                 drift?: boolean;
             };
@@ -10467,7 +10838,14 @@ export interface operations {
     };
     series: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+            };
             header?: never;
             path: {
                 name: string;
@@ -10530,8 +10908,18 @@ export interface operations {
     monitors: {
         parameters: {
             query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description of this dataset alone */
                 dataset?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description of this team alone */
                 owner?: string;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+                /** @description with this tag alone, its dataset's counted */
+                tag?: string;
                 /** @description with those that are no longer needed */
                 retired?: boolean;
             };
@@ -10829,7 +11217,18 @@ export interface operations {
     };
     losses: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description of this dataset alone */
+                dataset?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+                /** @description with this tag alone, its dataset's counted */
+                tag?: string;
+            };
             header?: never;
             path: {
                 name: string;
@@ -11031,7 +11430,14 @@ export interface operations {
     };
     "monitor-states": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+            };
             header?: never;
             path: {
                 name: string;
@@ -11097,7 +11503,14 @@ export interface operations {
     };
     "monitor-versions": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+            };
             header?: never;
             path: {
                 name: string;
@@ -11129,6 +11542,14 @@ export interface operations {
     notes: {
         parameters: {
             query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+                /** @description with this tag alone, its dataset's counted */
+                tag?: string;
                 dataset?: string;
                 from?: string;
                 to?: string;
@@ -11224,6 +11645,14 @@ export interface operations {
     "planned-events": {
         parameters: {
             query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+                /** @description with this tag alone, its dataset's counted */
+                tag?: string;
                 dataset?: string;
             };
             header?: never;
@@ -11287,7 +11716,18 @@ export interface operations {
     };
     "suggest-events": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description of this dataset alone */
+                dataset?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+                /** @description with this tag alone, its dataset's counted */
+                tag?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -11346,6 +11786,16 @@ export interface operations {
     proposals: {
         parameters: {
             query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description of this dataset alone */
+                dataset?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+                /** @description with this tag alone, its dataset's counted */
+                tag?: string;
                 state?: "open" | "accepted" | "rejected" | "outdated" | "all";
             };
             header?: never;
@@ -11440,7 +11890,14 @@ export interface operations {
     };
     reconciliations: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -11597,7 +12054,16 @@ export interface operations {
     };
     routes: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+                /** @description with this tag alone, its dataset's counted */
+                tag?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -11629,6 +12095,72 @@ export interface operations {
             query?: never;
             header?: never;
             path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRoute"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Route"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    route: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Route"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "put-route": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
             cookie?: never;
         };
         requestBody: {
@@ -11735,7 +12267,9 @@ export interface operations {
                 /** @description now if left out */
                 to?: string;
                 /** @description break it down by this too */
-                by?: "dataset" | "measure" | "segment" | "owner" | "month" | "";
+                by?: "dataset" | "measure" | "segment" | "owner" | "tag" | "rule" | "channel" | "month" | "";
+                /** @description score what has this tag alone */
+                tag?: string;
             };
             header?: never;
             path?: never;
@@ -12005,7 +12539,20 @@ export interface operations {
     };
     slas: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description of this dataset alone */
+                dataset?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description of this team alone */
+                owner?: string;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+                /** @description with this tag alone, its dataset's counted */
+                tag?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -12096,7 +12643,14 @@ export interface operations {
     };
     sources: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -12220,7 +12774,18 @@ export interface operations {
     };
     "source-files": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description of this dataset alone */
+                dataset?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+                /** @description with this tag alone, its dataset's counted */
+                tag?: string;
+            };
             header?: never;
             path: {
                 name: string;
@@ -12251,7 +12816,14 @@ export interface operations {
     };
     "source-tables": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+            };
             header?: never;
             path: {
                 name: string;
@@ -12283,6 +12855,12 @@ export interface operations {
     stretches: {
         parameters: {
             query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
                 series?: number;
             };
             header?: never;
@@ -12373,9 +12951,147 @@ export interface operations {
             };
         };
     };
-    tasks: {
+    tags: {
+        parameters: {
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tag"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    tag: {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tag"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-tag": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-tag": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TagChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tag"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    tasks: {
+        parameters: {
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -12530,7 +13246,14 @@ export interface operations {
     };
     tokens: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;

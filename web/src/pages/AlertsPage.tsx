@@ -9,7 +9,9 @@ import { Page, Reading, Trouble } from "../parts/Page";
 import { count, duration, rarity, time, word } from "../parts/words";
 
 const filters = [["", "all"], ["open", "open"], ["none", "unlabelled"], ["fault", "fault"], ["noise", "noise"], ["planned", "planned"], ["disputed", "disputed"], ["held", "held back"]] as const;
-const scopes = ["dataset", "monitor", "measure", "segment", "owner", "from"] as const;
+const scopes = ["dataset", "monitor", "measure", "segment", "owner", "tag", "rule", "channel", "from"] as const;
+
+const scopeWords: Partial<Record<(typeof scopes)[number], string>> = { tag: "tagged", rule: "by the rule", channel: "told on" };
 
 /** All alerts, open and past: filter by address, answer many at once. */
 export function AlertsPage() {
@@ -20,7 +22,7 @@ export function AlertsPage() {
   const query: AlertQuery = { limit: 300 };
   for (const s of scopes) if (search.get(s)) query[s] = s === "from" ? new Date(search.get(s)!).toISOString() : search.get(s)!;
   if (query.from && /^\d{4}-\d\d-01$/.test(search.get("from")!)) query.to = new Date(Date.UTC(Number(search.get("from")!.slice(0, 4)), Number(search.get("from")!.slice(5, 7)), 1)).toISOString();
-  const scope = scopes.filter((s) => search.get(s)).map((s) => (s === "from" ? `of ${search.get(s)!.slice(0, 7)}` : `of ${search.get(s)}`)).join(" ");
+  const scope = scopes.filter((s) => search.get(s)).map((s) => (s === "from" ? `of ${search.get(s)!.slice(0, 7)}` : `${scopeWords[s] ?? "of"} ${search.get(s)}`)).join(" ");
   if (held) query.held = held;
   if (show === "open") query.state = "open";
   else if (show === "disputed") query.disputed = true;

@@ -7,6 +7,7 @@ import { Mark, type State, stateOf } from "../parts/Mark";
 import { Noted } from "./dataset/Noted";
 import { Surroundings } from "./dataset/Surroundings";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
+import { Tags } from "../parts/Tags";
 import { city, count, duration, number, rarity, signed, time } from "../parts/words";
 
 const hour = 3_600_000, day = 24 * hour;
@@ -48,6 +49,7 @@ export function DatasetPage() {
   const end = Math.ceil(now / hour) * hour;
   return (
     <Page place={place} sentence={sentence(p, now)} after={`${p.dataset.owner || "No owner"}; times in ${city(p.dataset.zone)}; read from ${p.dataset.source}${p.health.deviation_24h !== null ? `; deviation ${signed(p.health.deviation_24h)} half-widths` : ""}${p.health.load ? `; next load by ${time(p.health.load.deadline, p.dataset.zone)}` : ""}.`}>
+      <div className="mt-2"><Tags kind="datasets" name={name} tags={p.dataset.tags!} /></div>
       <div className="mt-3 flex gap-4 text-[13px]">
         {Object.keys(spans).map((s) => <button key={s} aria-pressed={s === span} className={s === span ? "font-bold" : "underline decoration-pewter-line underline-offset-3"} onClick={() => setSearch({ span: s })}>{s}</button>)}
       </div>

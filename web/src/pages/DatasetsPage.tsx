@@ -87,7 +87,7 @@ export function DatasetsPage() {
   const alerts = useAlerts({ from: new Date(start).toISOString(), limit: 500 });
   const told = alerts.data?.alerts ?? [];
   const during = (dataset: string) => told.filter((a) => a.dataset === dataset && (!picked || (Date.parse(a.since) < picked[1] && (!a.ended_at || Date.parse(a.ended_at) > picked[0]))));
-  const list = [...(health.data ?? [])].filter((h) => `${h.dataset.name} ${h.dataset.owner} ${h.state}`.toLowerCase().includes(filter.toLowerCase())).sort(orders[sort]);
+  const list = [...(health.data ?? [])].filter((h) => `${h.dataset.name} ${h.dataset.owner} ${h.state} ${h.dataset.tags!.join(" ")}`.toLowerCase().includes(filter.toLowerCase())).sort(orders[sort]);
   const [shown, more] = useMore(list.length);
   const zone = health.data?.[0]?.dataset.zone ?? "UTC";
   const raised = Array.from({ length: 7 * 24 }, (_, i) => told.filter((a) => Math.floor((Date.parse(a.raised_at) - start) / hour) === i).length);
@@ -99,9 +99,10 @@ export function DatasetsPage() {
       {health.isPending && <Reading what="datasets" />}
       {health.data && health.data.length === 0 && <p className="mt-3 text-ink2">Nothing is measured yet: <Link to="/setup">set up a source</Link>.</p>}
       <div className="mt-3 flex items-baseline gap-5 text-[13px] text-ink2">
-        <input aria-label="Filter" className="w-72 border border-ink3 bg-field px-3 py-1 text-[14px]" placeholder="filter by name, owner, state" value={filter} onChange={(e) => setFilter(e.target.value)} />
+        <input aria-label="Filter" className="w-72 border border-ink3 bg-field px-3 py-1 text-[14px]" placeholder="filter by name, owner, state, tag" value={filter} onChange={(e) => setFilter(e.target.value)} />
         {!picked && <Choice name="Volume by" value={unit} options={[["rows", "rows"], ["bytes", "bytes"]]} onChange={setUnit} />}
         {stretch ? <span><b className="text-ink">{stretch}</b>: rows, difference and alerts are of this stretch. <button className="underline decoration-pewter-line underline-offset-3" onClick={() => pick()}>all 7 days</button></span> : <span>Drag over the days to narrow everything to a stretch; bars are alerts raised.</span>}
+        <Link className="ml-auto" to="/tags">by tag</Link>
       </div>
       <div ref={box} className="mt-2">{width > 0 && health.data && <Brush from={start} to={end} heights={raised} period={hour} zone={zone} picked={picked} onPick={pick} width={width} label="Stretch of the last seven days" />}</div>
       <table className="mt-2 w-full border-collapse border-t border-ink">

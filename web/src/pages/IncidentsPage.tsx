@@ -24,7 +24,7 @@ export function IncidentsPage() {
   const missed = new Set(score.data?.missed ?? []);
   const judgedFrom = score.data ? Date.parse(score.data.from) : Infinity;
   const state = (i: Incident) => (Date.parse(i.started_at) < judgedFrom ? null : missed.has(i.reference) ? "missed" : "told");
-  const list = (incidents.data ?? []).filter((i) => `${i.reference} ${i.title} ${i.dataset} ${i.segment} ${i.cause}`.toLowerCase().includes(filter.toLowerCase()));
+  const list = (incidents.data ?? []).filter((i) => `${i.reference} ${i.title} ${i.dataset} ${i.also!.join(" ")} ${i.segment} ${i.cause}`.toLowerCase().includes(filter.toLowerCase()));
   const n = incidents.data?.length ?? 0;
   const keys = { A: { does: "add", act: () => setAdding(true) } };
   return (
@@ -50,7 +50,7 @@ export function IncidentsPage() {
               <tr key={i.id} className={`h-[31px] ${s === "missed" ? "bg-verm-wash" : ""}`}>
                 <td><input type="checkbox" aria-label={`mark ${i.reference}`} checked={marked.includes(i.reference)} onChange={() => setMarked(marked.includes(i.reference) ? marked.filter((r) => r !== i.reference) : [...marked, i.reference])} className="accent-[var(--ink)]" /></td>
                 <td>{i.reference}</td><td><span className="font-semibold">{i.title}</span>{(i.impact || i.downstream) && <span className="block text-[13px] text-ink2">{i.impact}{i.downstream && " (what reads it is hit too)"}</span>}</td>
-                <td><Link to={`/datasets/${i.dataset}`}><code>{i.dataset}</code></Link></td><td>{i.segment || "–"}</td>
+                <td><Link to={`/datasets/${i.dataset}`}><code>{i.dataset}</code></Link>{i.also!.map((d) => <span key={d} className="block"><Link to={`/datasets/${d}`}><code>{d}</code></Link></span>)}</td><td>{i.segment || "–"}</td>
                 <td className="whitespace-nowrap">{time(i.started_at, i.zone)}</td>
                 <td className="whitespace-nowrap">{i.ended_at ? duration((Date.parse(i.ended_at) - Date.parse(i.started_at)) / 1000) : "lasting"}</td>
                 <td>{i.cause || "–"}</td><td><Mark state={i.severity as "warning"} /></td>
@@ -66,9 +66,9 @@ export function IncidentsPage() {
   );
 }
 
-const columns = ["reference", "dataset", "title", "started_at", "ended_at", "measure", "segment", "cause", "severity", "note", "author", "known_at", "impact", "downstream"] as const;
+const columns = ["reference", "dataset", "title", "started_at", "ended_at", "measure", "segment", "cause", "severity", "note", "author", "known_at", "impact", "downstream", "also"] as const;
 const quoted = (text: string) => (/[",\n]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text);
-const asCSV = (list: Incident[]) => [columns.join(","), ...list.map((i) => columns.map((c) => quoted(String(i[c] ?? ""))).join(","))].join("\n") + "\n";
+const asCSV = (list: Incident[]) => [columns.join(","), ...list.map((i) => columns.map((c) => quoted(c === "also" ? i.also!.join("; ") : String(i[c] ?? ""))).join(","))].join("\n") + "\n";
 
 /** A time as a field of this browser takes it. */
 const local = (at: string | null) => (at ? new Date(Date.parse(at) - new Date(at).getTimezoneOffset() * 60_000).toISOString().slice(0, 16) : "");
@@ -83,7 +83,7 @@ function EditIncident({ i, close }: { i: Incident; close: () => void }) {
     const text = (name: string) => (f.get(name) as string) || undefined;
     const when = (name: string, was: string | null) => (text(name) === undefined ? undefined : text(name) === local(was) ? was! : new Date(text(name)!).toISOString());
     change.mutate({ reference: i.reference, dataset: i.dataset, measure: i.measure || undefined, segment: text("segment"), title: text("title") ?? "", started_at: when("started", i.started_at) ?? i.started_at, ended_at: when("ended", i.ended_at),
-      cause: text("cause"), severity: f.get("critical") ? "critical" : "warning", impact: text("impact"), note: text("note"), downstream: f.get("downstream") !== null }, { onSuccess: close });
+      cause: text("cause"), severity: f.get("critical") ? "critical" : "warning", impact: text("impact"), note: text("note"), downstream: f.get("downstream") !== null, also: (text("also") ?? "").split(/[\s,;]+/).filter(Boolean) }, { onSuccess: close });
   };
   const wrong = change.error ?? split.error ?? drop.error;
   return (
@@ -95,7 +95,8 @@ function EditIncident({ i, close }: { i: Incident; close: () => void }) {
         <label>Segment, if only one<input name="segment" defaultValue={i.segment} className={field} /></label>
         <label>What it did to whom<input name="impact" defaultValue={i.impact} className={field} /></label>
         <label>Cause<input name="cause" defaultValue={i.cause} className={field} /></label>
-        <label className="col-span-2">Note<input name="note" defaultValue={i.note} className={field} /></label>
+        <label>Other datasets that it hit<input name="also" defaultValue={i.also!.join(", ")} className={field} /></label>
+        <label>Note<input name="note" defaultValue={i.note} className={field} /></label>
       </div>
       <div className="mt-3 flex flex-wrap items-center gap-5">
         <label className="flex items-baseline gap-2"><input type="checkbox" name="critical" defaultChecked={i.severity === "critical"} className="accent-[var(--ink)]" />critical</label>
@@ -136,7 +137,7 @@ function AddIncident({ open, setOpen, datasets }: { open: boolean; setOpen: (v: 
     const f = new FormData(e.currentTarget);
     const text = (name: string) => (f.get(name) as string) || undefined;
     const at = (name: string) => (text(name) ? new Date(text(name)!).toISOString() : undefined);
-    const body: NewIncident = { dataset, title: text("title") ?? "", started_at: at("started") ?? "", ended_at: at("ended"), segment: text("segment"), cause: text("cause") };
+    const body: NewIncident = { dataset, title: text("title") ?? "", started_at: at("started") ?? "", ended_at: at("ended"), segment: text("segment"), cause: text("cause"), also: (text("also") ?? "").split(/[\s,;]+/).filter(Boolean) };
     add.mutate(body, { onSuccess: () => setOpen(false) });
   };
   return (
@@ -157,6 +158,7 @@ function AddIncident({ open, setOpen, datasets }: { open: boolean; setOpen: (v: 
               <label>Segment, if only one<input name="segment" className={field} /></label>
               <label>Cause<input name="cause" className={field} /></label>
             </div>
+            <label>Other datasets that it hit, if any<input name="also" className={field} /></label>
             {add.error && <p role="alert" className="border-t border-verm pt-2 text-verm">{add.error.message}</p>}
             <div className="flex gap-3">
               <button className="border border-ink bg-brass-fill px-4 py-1 font-[650] text-on-brass" disabled={add.isPending}>Add</button>

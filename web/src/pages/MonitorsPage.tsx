@@ -13,14 +13,14 @@ export function MonitorsPage() {
   const [filter, setFilter] = useState("");
   const cards = new Map((score.data?.monitors ?? []).map((c) => [c.monitor, c]));
   const broken = [...cards.values()].filter((c) => c.achieved.longest_seconds !== null && c.achieved.longest_seconds < c.stated_seconds);
-  const list = (monitors.data ?? []).filter((m) => `${m.name} ${m.dataset} ${m.owner} ${m.settings.method}`.toLowerCase().includes(filter.toLowerCase()));
+  const list = (monitors.data ?? []).filter((m) => `${m.name} ${m.dataset} ${m.owner} ${m.settings.method} ${m.tags!.join(" ")} ${m.inherited!.join(" ")}`.toLowerCase().includes(filter.toLowerCase()));
   const n = monitors.data?.length ?? 0;
   return (
     <Page place="Monitors" sentence={!monitors.data ? "" : n === 0 ? "No monitor yet." : `${word(n)} monitors; ${broken.length === 0 ? "none cries wolf more often than it states" : `${word(broken.length).toLowerCase()} cried wolf more often than stated`}.`}
       after="Stated is what chance alone may ring, all segments together; achieved counts labelled false alarms so far, one disturbance once; behind it, if all that is unlabelled were noise.">
       <Trouble what="Monitors" error={monitors.error} />
       {monitors.isPending && <Reading what="monitors" />}
-      <input aria-label="Filter" className="mt-3 w-72 border border-ink3 bg-field px-3 py-1" placeholder="filter by name, dataset, owner" value={filter} onChange={(e) => setFilter(e.target.value)} />
+      <input aria-label="Filter" className="mt-3 w-72 border border-ink3 bg-field px-3 py-1" placeholder="filter by name, dataset, owner, tag" value={filter} onChange={(e) => setFilter(e.target.value)} />
       <table className="mt-3 w-full border-collapse border-t border-ink">
         <thead><tr className="border-b border-rule"><th className="py-1">monitor</th><th>dataset</th><th>baseline</th><th>direction</th><th className="num">stated</th><th className="num">achieved</th><th className="num">95 %</th><th className="pl-6">precision</th><th className="num">found</th><th className="num">delay</th><th className="num">version</th></tr></thead>
         <tbody>

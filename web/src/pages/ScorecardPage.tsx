@@ -57,7 +57,7 @@ export function ScorecardPage() {
   );
 }
 
-const groupings = [["monitor", "monitor"], ["dataset", "dataset"], ["measure", "measure"], ["segment", "segment"], ["owner", "owner"], ["month", "month"]] as const;
+const groupings = [["monitor", "monitor"], ["dataset", "dataset"], ["measure", "measure"], ["segment", "segment"], ["owner", "owner"], ["tag", "tag"], ["rule", "rule"], ["channel", "channel"], ["month", "month"]] as const;
 
 /** The score broken down, each line a way to the alerts behind it. */
 function Broken({ cards }: { cards: Card[] }) {
@@ -170,7 +170,7 @@ function Monitors({ cards, by }: { cards: Card[]; by: Grouping | "monitor" }) {
           const over = c.stated_seconds > 0 && c.achieved.longest_seconds !== null && c.achieved.longest_seconds < c.stated_seconds;
           return (
             <tr key={c.monitor || c.name} className="h-[29px]">
-              <td>{by === "monitor" ? <><Link to={`/datasets/${c.dataset}`}><code>{c.dataset}</code></Link>, <Link to={`/monitors/${c.monitor}`}>{c.monitor}</Link></> : <Link to={`/alerts?${behind(c)}`}>{c.name.replaceAll("_", " ") || "the whole dataset"}</Link>}</td>
+              <td>{by === "monitor" ? <><Link to={`/datasets/${c.dataset}`}><code>{c.dataset}</code></Link>, <Link to={`/monitors/${c.monitor}`}>{c.monitor}</Link></> : c.name.startsWith("(") ? <span className="text-ink2">{c.name}</span> : <Link to={by === "tag" ? `/tags/${encodeURIComponent(c.name)}` : `/alerts?${behind(c)}`}>{c.name.replaceAll("_", " ") || "the whole dataset"}</Link>}</td>
               <td><Interval figure={c.precision} /></td>
               <td className="num"><b className="font-[650]">{c.precision.estimate === null ? "–" : c.precision.estimate.toFixed(2)}</b> <Link to={`/alerts?${behind(c)}`}>{c.faults} of {c.faults + c.noise}</Link></td>
               <td className="num">{c.recall.n ? `${c.recall.k} of ${c.recall.n}` : "–"}</td>

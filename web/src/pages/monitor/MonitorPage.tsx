@@ -6,6 +6,7 @@ import { useMonitor, useMonitorStates, useRehearsal, useSaveMonitor } from "../.
 import { RehearsalChart } from "../../chart/RehearsalChart";
 import { Pick } from "../../parts/Controls";
 import { Page, Reading, Section, Trouble } from "../../parts/Page";
+import { Tags } from "../../parts/Tags";
 import { city, count } from "../../parts/words";
 import { Budget, Changes, Compared, LossChart } from "./Compared";
 import { SettingsForm } from "./SettingsForm";
@@ -63,6 +64,7 @@ export function MonitorPage() {
           </Section>
           <Segments settings={settings} onChange={setDraft} today={m.settings} unit={r?.unit ?? ""} known={r?.series?.map((s) => s.segment) ?? []} />
           <Kept m={m} />
+          <Section title="Tags" className="mt-4"><p className="mt-1"><Tags kind="monitors" name={m.name} tags={m.tags!} inherited={m.inherited!} /></p></Section>
           <Silence m={m} />
           <Versions m={m} />
           {rehearsal.error && <p role="alert" className="mt-3 border-t border-verm pt-2 text-verm">{rehearsal.error.message}</p>}

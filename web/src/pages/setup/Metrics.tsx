@@ -70,6 +70,8 @@ function Change({ m, onDone }: { m: Metric; onDone: () => void }) {
   const [settle, setSettle] = useState(written(m.settle_seconds));
   const [most, setMost] = useState(String(m.max_segments));
   const [unit, setUnit] = useState(m.unit);
+  const [called, setCalled] = useState(m.name);
+  const [tags, setTags] = useState(m.tags!.join(", "));
   const every = seconds(when);
   const wrong = [lookback, settle].some((t) => seconds(t) === undefined) ? "Write durations as 90s, 15m, 6h or 2d." : undefined;
   const field = (label: string, value: string, set: (v: string) => void, width: string) => (
@@ -79,13 +81,15 @@ function Change({ m, onDone }: { m: Metric; onDone: () => void }) {
     <form className="flex flex-wrap items-end gap-4" onSubmit={(e) => {
       e.preventDefault();
       const how = pushed(m) ? {} : every !== undefined ? { every_seconds: every } : { cron: when.trim() };
-      change.mutate({ name: m.name, body: { ...how, lookback_seconds: seconds(lookback), settle_seconds: seconds(settle), max_segments: Number(most), unit } }, { onSuccess: onDone });
+      change.mutate({ name: m.name, body: { ...how, lookback_seconds: seconds(lookback), settle_seconds: seconds(settle), max_segments: Number(most), unit, tags: tags.split(/[\s,]+/).filter(Boolean), ...(called.trim() !== m.name && { name: called.trim() }) } }, { onSuccess: onDone });
     }}>
       {!pushed(m) && field("Collected every, or cron", when, setWhen, "w-[150px]")}
       {!pushed(m) && field("Reads back", lookback, setLookback, "w-[90px]")}
       {field("Waits after a period", settle, setSettle, "w-[130px]")}
       {m.segment_by!.length > 0 && field("Segments at most", most, setMost, "w-[120px]")}
       {field("One is called", unit, setUnit, "w-[170px]")}
+      {!m.comparison && m.measure !== "apart" && field("Name", called, setCalled, "w-[200px]")}
+      {field("Tags", tags, setTags, "w-[150px]")}
       <button type="submit" disabled={!!wrong || change.isPending} className="border border-ink bg-brass-fill px-4 py-[4px] font-[650] text-on-brass disabled:border-ink3 disabled:bg-well disabled:text-ink3">{change.isPending ? "trying it" : "Save"}</button>
       {(wrong || change.error) && <p role="alert" className="w-full text-verm">{wrong ?? change.error?.message}</p>}
     </form>

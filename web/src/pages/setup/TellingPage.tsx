@@ -71,12 +71,12 @@ function Routes() {
   return (
     <Section title="Routes" note="which groups which channel hears of">
       <table className="mt-1 w-full border-collapse">
-        <thead><tr><th className="py-1">route</th><th>to</th><th>datasets</th><th>owners</th><th>from</th><th>hours</th><th>reminds</th><th>if nobody looks after it</th><th /></tr></thead>
+        <thead><tr><th className="py-1">route</th><th>to</th><th>datasets</th><th>owners</th><th>tags</th><th>from</th><th>hours</th><th>reminds</th><th>if nobody looks after it</th><th /></tr></thead>
         <tbody>
           {(routes.data ?? []).map((r) => (
             <tr key={r.id} className="h-[29px]">
               <td className="font-semibold">{r.name}</td><td>{r.channel}</td><td>{r.datasets!.length ? r.datasets!.map((d) => <code key={d} className="mr-1">{d}</code>) : <span className="text-ink2">all</span>}</td>
-              <td>{r.owners!.join(", ") || <span className="text-ink2">all</span>}</td><td><Mark state={r.severity as "warning"} /></td>
+              <td>{r.owners!.join(", ") || <span className="text-ink2">all</span>}</td><td>{r.tags!.length ? r.tags!.map((t) => <Link key={t} className="mr-2" to={`/tags/${t}`}>{t}</Link>) : <span className="text-ink2">all</span>}</td><td><Mark state={r.severity as "warning"} /></td>
               <td className="text-ink2">{r.hours!.join(", ") || "always"}</td><td className="text-ink2">{r.remind_seconds ? `every ${duration(r.remind_seconds)}` : "–"}</td>
               <td className="text-ink2">{r.escalate_seconds ? `${r.escalate_to} after ${duration(r.escalate_seconds)}` : "–"}</td>
               <td className="num"><button className={link} onClick={() => drop.mutate(r.name)}>remove</button></td>
@@ -139,7 +139,7 @@ function AddRoute({ channels, zone }: { channels: Channel[]; zone: string }) {
     e.preventDefault();
     const element = e.currentTarget, f = new FormData(element), text = (k: string) => String(f.get(k) ?? "").trim();
     const parts = (k: string) => text(k).split(",").map((t) => t.trim()).filter(Boolean);
-    set.mutate({ name: text("name"), channel: text("channel"), datasets: parts("datasets"), owners: parts("owners"), severity: text("severity") as "warning", hours: text("hours") ? [text("hours")] : [], zone,
+    set.mutate({ name: text("name"), channel: text("channel"), datasets: parts("datasets"), owners: parts("owners"), tags: parts("tags"), severity: text("severity") as "warning", hours: text("hours") ? [text("hours")] : [], zone,
       remind_seconds: Number(text("remind")), escalate_seconds: text("escalate_to") ? Number(text("escalate")) : 0, escalate_to: text("escalate_to") }, { onSuccess: () => element.reset() });
   };
   return (
@@ -148,6 +148,7 @@ function AddRoute({ channels, zone }: { channels: Channel[]; zone: string }) {
         <div className="flex items-center gap-2"><input name="name" aria-label="Name" required className={field} placeholder="name" /> to <select name="channel" aria-label="Channel" className={field}>{channels.map((c) => <option key={c.id}>{c.name}</option>)}</select></div>
         <input name="datasets" aria-label="Datasets" className={field} placeholder="datasets, as ops.*, raw.*; all if empty" />
         <input name="owners" aria-label="Owners" className={field} placeholder="owners; all if empty" />
+        <input name="tags" aria-label="Tags" className={field} placeholder="tags, one is enough; all if empty" />
         <input name="hours" aria-label="Hours" className={field} placeholder="hours, as mon-fri 08:00-18:00; always if empty" />
         <label className="flex items-center gap-2 text-ink2">from <select name="severity" aria-label="Severity" className={field}><option>warning</option><option>critical</option></select> on, reminds <select name="remind" aria-label="Reminds" className={field}>{times.map(([v, t]) => <option key={v} value={v}>{v === "0" ? t : `every ${t}`}</option>)}</select></label>
         <label className="flex items-center gap-2 text-ink2">tells <select name="escalate_to" aria-label="Escalates to" className={field}><option value="">nobody else</option>{channels.map((c) => <option key={c.id}>{c.name}</option>)}</select> after <select name="escalate" aria-label="After" className={field} defaultValue="1800">{times.slice(1).map(([v, t]) => <option key={v} value={v}>{t}</option>)}</select></label>
