@@ -38,7 +38,8 @@ type Rule struct {
 	Of         int
 	MinEffect  float64       // absolute, in units of the series; 0 for none
 	AdoptAfter time.Duration // unanswered change adopted after; 0 for the default, <0 never
-	Smooth     int           // periods of a moving median before detection: 0 or 1 for none, else odd
+	Smooth     int           // periods of a moving median before detection: 0 or 1 for none
+	SmoothMean bool          // of a moving mean instead
 	Spikes     bool          // one period alone may alarm
 	Sustained  Sustained     // how long the longest window is
 	Merge      int           // periods between alerts that are told as one; 0 for the default, <0 none
@@ -99,8 +100,8 @@ func (s Sustained) windows(all int) int {
 	return all
 }
 
-// MaxSmooth is the longest moving median.
-const MaxSmooth = 9
+// MaxSmooth is the longest smoothing: a day of minutes.
+const MaxSmooth = 1440
 
 // Default return periods.
 const (
@@ -133,8 +134,8 @@ func (r Rule) Check() error {
 		return fmt.Errorf("critical %s is shorter than warn %s: critical must be the rarer one", n.Critical, n.Warn)
 	case n.Of > 64:
 		return fmt.Errorf("persist %d of %d: at most 64 periods", n.Persist, n.Of)
-	case n.Smooth != 0 && (n.Smooth%2 == 0 || n.Smooth < 0 || n.Smooth > MaxSmooth):
-		return fmt.Errorf("moving median of %d periods: allowed are 1, 3, 5, 7 and 9", n.Smooth)
+	case n.Smooth < 0 || n.Smooth > MaxSmooth:
+		return fmt.Errorf("smoothing over %d periods: allowed are 1 to a day of periods", n.Smooth)
 	case n.Merge > 1000 || n.Missing > 1000:
 		return fmt.Errorf("merge %d, missing %d periods: at most 1000", n.Merge, n.Missing)
 	case n.MinEffect < 0 || math.IsNaN(n.MinEffect):

@@ -9,9 +9,10 @@ import (
 	"tinbell/core/timeline"
 )
 
-// Smoothing is what a moving median before detection would do to a series.
+// Smoothing is what a moving median or mean before detection would do to a series.
 type Smoothing struct {
-	Periods     int        `json:"periods" doc:"of the moving median; 1 is none"`
+	Periods     int        `json:"periods" doc:"of the window; 1 is none"`
+	By          string     `json:"by" enum:"median,mean"`
 	Spikes      [3]float64 `json:"spikes" doc:"share of planted spikes of 1, 2 and 3 periods that would alarm"`
 	Dips        float64    `json:"dips" doc:"share of planted faults of twelve periods that are found"`
 	Delay       float64    `json:"delay_seconds" doc:"median delay of those found"`
@@ -22,26 +23,45 @@ type Smoothing struct {
 	Recommended bool       `json:"recommended"`
 }
 
-// SmoothingPeriods are the windows a bench compares.
-var SmoothingPeriods = []int{1, 3, 5, 7, 9}
+// What smooths.
+const (
+	ByMedian = "median"
+	ByMean   = "mean"
+)
 
-// SmoothingBench replays a series under each moving median and plants spikes
+// smoothings are the windows that a bench compares: none, a few periods, then hours up to
+// a day, each with a median and a mean.
+func smoothings(g timeline.Grid) []Smoothing {
+	rows := []Smoothing{{Periods: 1, By: ByMedian}}
+	lengths := []int{3, 5, 7, 9}
+	for _, hours := range []int{1, 3, 6, 12, 24} {
+		if n := hours * g.PerDay() / 24; n > lengths[len(lengths)-1] {
+			lengths = append(lengths, n)
+		}
+	}
+	for _, n := range lengths {
+		rows = append(rows, Smoothing{Periods: n, By: ByMedian}, Smoothing{Periods: n, By: ByMean})
+	}
+	return rows
+}
+
+// SmoothingBench replays a series under each moving median and mean and plants spikes
 // and faults at places spread over the stretch. faults are the known true ones.
 func SmoothingBench(job Job, faults []timeline.Span) ([]Smoothing, error) {
-	var rows []Smoothing
+	rows := smoothings(job.Config.Grid)
 	var plain []detect.Alert
-	for _, n := range SmoothingPeriods {
-		job.Rule.Smooth = n
-		row := Smoothing{Periods: n, Faults: len(faults)}
+	for i := range rows {
+		row := &rows[i]
+		row.Faults = len(faults)
+		job.Rule.Smooth, job.Rule.SmoothMean = row.Periods, row.By == ByMean
 		alerts, err := row.replay(job)
 		if err != nil {
 			return nil, err
 		}
-		if n == 1 {
+		if row.Periods == 1 {
 			plain = alerts
 		}
 		row.compare(plain, alerts, faults)
-		rows = append(rows, row)
 	}
 	recommend(rows)
 	return rows, nil
@@ -152,7 +172,7 @@ func (row *Smoothing) compare(plain, alerts []detect.Alert, faults []timeline.Sp
 }
 
 // recommend marks the window that rids the past of most false alarms without
-// losing a known fault or a planted one, the shortest of equals.
+// losing a known fault or a planted one, the shortest of equals, a median before a mean.
 func recommend(rows []Smoothing) {
 	best := 0
 	for i, r := range rows {

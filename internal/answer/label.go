@@ -50,6 +50,9 @@ func (d *Desk) dated(l record.Label) (record.Label, error) {
 }
 
 func (d *Desk) label(ctx context.Context, tx pgx.Tx, alerts []int64, l record.Label, seen map[int64]int64) error {
+	if err := store.StayOfAlerts(ctx, tx, alerts); err != nil {
+		return err
+	}
 	if err := store.AddLabels(ctx, tx, alerts, l, seen); err != nil {
 		return err
 	}

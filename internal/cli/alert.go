@@ -49,7 +49,7 @@ func (a *app) alertCommand() *cobra.Command {
 }
 
 func (a *app) alertShow() *cobra.Command {
-	var file string
+	var file, fill string
 	var explain bool
 	show := &cobra.Command{Use: "show ID", Short: "Show one alert with its labels, its picture, and why its value was expected", Args: exactly(1, "ID"),
 		Example: "  tinbell alert show 23 --explain\n  tinbell alert show 23 --plot gullstone.png", RunE: func(c *cobra.Command, args []string) error {
@@ -57,8 +57,8 @@ func (a *app) alertShow() *cobra.Command {
 			if err := a.client().Get(c.Context(), "/alerts/"+url.PathEscape(args[0]), nil, &d); err != nil {
 				return err
 			}
-			if a.output != "table" {
-				return a.json(d)
+			if done, err := a.data(d); done {
+				return err
 			}
 			fmt.Fprintf(a.out, "%s.\n\n", d.Sentence)
 			facts := [][2]string{
@@ -87,6 +87,14 @@ func (a *app) alertShow() *cobra.Command {
 			for _, l := range d.Labels {
 				fmt.Fprintf(a.out, "  %-10s %s by %s, %s%s\n", "labelled", l.Verdict, l.Author, a.local(l.At, d.Zone), strings.TrimRight(": "+l.Cause+" "+l.Note, ": "))
 			}
+			if d.Judged() && file == "" && a.output == "table" {
+				chart, err := a.around(c.Context(), d.Alert, fill)
+				if err != nil {
+					return err
+				}
+				fmt.Fprintln(a.out)
+				a.sketch(chart)
+			}
 			if !d.Judged() && (explain || file != "") {
 				return fmt.Errorf("alert %s is about a source, a table or a job: it has no series to explain or draw", args[0])
 			}
@@ -96,11 +104,16 @@ func (a *app) alertShow() *cobra.Command {
 				}
 			}
 			if file != "" {
-				return a.plot(c.Context(), d.Alert, file)
+				chart, err := a.around(c.Context(), d.Alert, fill)
+				if err != nil {
+					return err
+				}
+				return a.drawn(file, draw.Chart(chart, d.Sentence, file))
 			}
 			return nil
 		}}
 	show.Flags().StringVar(&file, "plot", "", "draw the series around the alert to FILE.png or FILE.svg")
+	show.Flags().StringVar(&fill, "fill", "", filling)
 	show.Flags().BoolVar(&explain, "explain", false, "split the value expected at its peak into parts")
 	return show
 }
@@ -126,23 +139,15 @@ func (a *app) explain(ctx context.Context, alert record.Alert) error {
 	return nil
 }
 
-// plot draws the week around an alert.
-func (a *app) plot(ctx context.Context, alert record.Alert, file string) error {
+// around gives the week around an alert.
+func (a *app) around(ctx context.Context, alert record.Alert, fill string) (chart inspect.Chart, err error) {
 	wide := max(time.Duration(alert.PeriodSeconds)*time.Second*24, 24*time.Hour)
 	to := alert.RaisedAt.Add(2 * wide)
 	if alert.ClosedAt != nil {
 		to = alert.ClosedAt.Add(2 * wide)
 	}
-	var chart inspect.Chart
-	q := url.Values{"from": {alert.Since.Add(-6 * wide).Format(time.RFC3339)}, "to": {to.Format(time.RFC3339)}}
-	if err := a.client().Get(ctx, fmt.Sprintf("/series/%d/chart", alert.SeriesID), q, &chart); err != nil {
-		return err
-	}
-	if err := draw.Chart(chart, alert.Sentence, file); err != nil {
-		return err
-	}
-	a.say("Drawn to %s", file)
-	return nil
+	q := url.Values{"from": {alert.Since.Add(-6 * wide).Format(time.RFC3339)}, "to": {to.Format(time.RFC3339)}, "fill": {fill}}
+	return chart, a.client().Get(ctx, fmt.Sprintf("/series/%d/chart", alert.SeriesID), q, &chart)
 }
 
 func (a *app) alertLabel() *cobra.Command {

@@ -129,8 +129,8 @@ func (a *app) accuracy(ctx context.Context, plan benchmark.Plan, parts []string,
 			tables = append(tables, lossTable(rows))
 		}
 	}
-	if a.output == "json" {
-		return a.json(raw)
+	if done, err := a.data(raw); done {
+		return err
 	}
 	for _, t := range tables {
 		a.say("\n%s\n", t.title)

@@ -47,8 +47,8 @@ what is in them and how an alert is matched.`,
 			if details {
 				return a.show(corpusAlerts(results))
 			}
-			if a.output == "json" {
-				return a.json(results)
+			if done, err := a.data(results); done {
+				return err
 			}
 			for _, l := range []listing{corpusTable(results), corpusRules(results), corpusKinds(results)} {
 				a.say("\n%s\n", l.title)

@@ -118,8 +118,8 @@ like stand; it is checked before it is kept.`,
 			if err := a.client().Send(c.Context(), "POST", "/channels", in, &set); err != nil {
 				return err
 			}
-			if a.output != "table" {
-				return a.json(set)
+			if done, err := a.data(set); done {
+				return err
 			}
 			if set.Secret != "" {
 				fmt.Fprintln(a.out, set.Secret)
@@ -244,8 +244,8 @@ func (a *app) messageCommand() *cobra.Command {
 		if err := a.client().Get(c.Context(), "/messages/"+url.PathEscape(args[0]), nil, &m); err != nil {
 			return err
 		}
-		if a.output != "table" {
-			return a.json(m)
+		if done, err := a.data(m); done {
+			return err
 		}
 		fmt.Fprintf(a.out, "%s to %s, %s after %s. %s\n\n", m.What, m.Channel, m.State, words.Plural(m.Attempts, "attempt"), m.Error)
 		b, _ := m.Body.(map[string]any)

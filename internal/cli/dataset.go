@@ -57,8 +57,42 @@ func (a *app) datasetCommand() *cobra.Command {
 	add.Flags().StringVar(&in.LoadedBy, "loaded-by", "", "column that holds the time of loading")
 	add.Flags().StringVar(&in.Pattern, "pattern", "", "of a folder: which files are this dataset's, with * and {dimension}")
 	add.Flags().StringVar(&in.Owner, "owner", "", "team that looks after it")
-	return group("dataset", "Tables, streams and files", list, add, a.columnsCommand(), a.deliveriesCommand(), a.runsOfCommand(), a.lineageCommand(), a.keepCommand(), a.hideCommand(),
+	add.Flags().StringSliceVar((*[]string)(&in.Tags), "tag", nil, "what it is tagged with")
+	return group("dataset", "Tables, streams and files", list, a.datasetShow(), add, a.datasetSet(), a.columnsCommand(), a.deliveriesCommand(), a.runsOfCommand(), a.lineageCommand(), a.keepCommand(), a.hideCommand(),
 		a.removal("dataset", "/datasets/", "with its metrics, samples, monitors and alerts"))
+}
+
+// datasetSet changes what people say of a dataset.
+func (a *app) datasetSet() *cobra.Command {
+	var owner, loadedBy string
+	var tags []string
+	c := &cobra.Command{Use: "set NAME", Short: "Change whose a dataset is, what it is tagged with, or which column says when its rows were loaded", Args: exactly(1, "NAME"),
+		Example: "  tinbell dataset set ops.refunds --owner 'Sales data' --tag money --loaded-by loaded_at",
+		RunE: func(c *cobra.Command, args []string) error {
+			in := httpapi.DatasetChange{}
+			if c.Flags().Changed("owner") {
+				in.Owner = &owner
+			}
+			if c.Flags().Changed("loaded-by") {
+				in.LoadedBy = &loadedBy
+			}
+			if c.Flags().Changed("tag") {
+				in.Tags = (*record.Strings)(&tags)
+			}
+			if in == (httpapi.DatasetChange{}) {
+				return wrongUsage{fmt.Errorf("nothing to change: give --owner, --tag or --loaded-by")}
+			}
+			var d record.Dataset
+			if err := a.client().Send(c.Context(), "PATCH", "/datasets/"+url.PathEscape(args[0]), in, &d); err != nil {
+				return err
+			}
+			a.say("%s: owner %s, tags %s, loaded by %s.", d.Name, orNone(d.Owner), orNone(strings.Join(d.Tags, ", ")), orNone(d.LoadedBy))
+			return nil
+		}}
+	c.Flags().StringVar(&owner, "owner", "", "team that looks after it")
+	c.Flags().StringVar(&loadedBy, "loaded-by", "", "column that holds the time of loading; '' for none")
+	c.Flags().StringSliceVar(&tags, "tag", nil, "all its tags from now on; '' for none")
+	return c
 }
 
 func size(n *float64) string {

@@ -254,8 +254,8 @@ const matrixPeriods = 8
 
 func (a *app) showMatrix(m compare.Matrix) error {
 	if len(m.Periods) == 0 {
-		if a.output == "json" {
-			return a.json(m)
+		if done, err := a.data(m); done {
+			return err
 		}
 		a.say("%s.", m.Sentence)
 		return nil

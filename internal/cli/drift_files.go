@@ -100,8 +100,8 @@ gone, stops it too.`,
 type missingFile struct{ error }
 
 func (a *app) showOutcome(o compare.Outcome, period string, zone *time.Location, feature string) error {
-	if a.output == "json" {
-		return a.json(o)
+	if done, err := a.data(o); done {
+		return err
 	}
 	if len(o.Periods) == 0 {
 		a.say("There are no rows to judge.")

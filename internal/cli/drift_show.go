@@ -39,8 +39,8 @@ func measuresListing(v drift.Verdict) listing {
 }
 
 func (a *app) showFeature(v compare.Distributions) error {
-	if a.output == "json" {
-		return a.json(v)
+	if done, err := a.data(v); done {
+		return err
 	}
 	period, reference := stretch(v.From, v.To, v.Zone), stretch(v.Against.From, v.Against.To, v.Zone)
 	if v.From.Unix() == 0 { // rows without time
@@ -106,8 +106,8 @@ func pairsListing(p record.DriftPeriod) listing {
 // showPair writes two features together as shares of rows, the period's beside the
 // reference's.
 func (a *app) showPair(v compare.PairView) error {
-	if a.output == "json" {
-		return a.json(v)
+	if done, err := a.data(v); done {
+		return err
 	}
 	p, how := v.Found, "as before"
 	if p.Beyond > p.Limit {
@@ -131,8 +131,8 @@ func (a *app) showPair(v compare.PairView) error {
 // showModels tells of the versions of a model in a period, of one against another,
 // and how each has ranked and been calibrated over the periods.
 func (a *app) showModels(v compare.ModelView) error {
-	if a.output == "json" {
-		return a.json(v)
+	if done, err := a.data(v); done {
+		return err
 	}
 	if v.Score == "" {
 		a.say("No model is named: tinbell drift set %s %s --score COLUMN --version COLUMN", v.Comparison, v.Dataset)

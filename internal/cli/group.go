@@ -68,8 +68,8 @@ func (a *app) groupShow() *cobra.Command {
 			if err := a.client().Get(c.Context(), "/groups/"+url.PathEscape(args[0]), nil, &g); err != nil {
 				return err
 			}
-			if a.output != "table" {
-				return a.json(g)
+			if done, err := a.data(g); done {
+				return err
 			}
 			fmt.Fprintf(a.out, "%s.\n\n", g.Sentence)
 			for _, pair := range [][2]string{
@@ -207,8 +207,8 @@ func (a *app) messagesBench() *cobra.Command {
 			if err := a.client().Get(c.Context(), "/telling", nil, &t); err != nil {
 				return err
 			}
-			if a.output != "table" {
-				return a.json(t)
+			if done, err := a.data(t); done {
+				return err
 			}
 			per := func(n, of int) string {
 				if of == 0 {
@@ -248,8 +248,8 @@ func (a *app) delayBench() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.output != "table" {
-				return a.json(d)
+			if done, err := a.data(d); done {
+				return err
 			}
 			a.say("")
 			return a.show(listing{head: []string{"from sending the samples", "seconds"}, right: []int{2}, rows: [][]string{

@@ -34,8 +34,8 @@ expect less from few labels.`,
 			if err != nil {
 				return err
 			}
-			if a.output == "json" {
-				return a.json(result)
+			if done, err := a.data(result); done {
+				return err
 			}
 			return a.showLearning(result)
 		}}

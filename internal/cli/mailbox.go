@@ -99,8 +99,8 @@ func (a *app) mailboxCommand() *cobra.Command {
 			if err := a.client().Get(c.Context(), "/mailbox/"+url.PathEscape(args[0]), nil, &x); err != nil {
 				return err
 			}
-			if a.output != "table" {
-				return a.json(x)
+			if done, err := a.data(x); done {
+				return err
 			}
 			for file, content := range map[string][]byte{html: []byte(x.WithPicture()), picture: x.Picture} {
 				if file == "" {

@@ -45,8 +45,8 @@ func (a *app) metricCommand() *cobra.Command {
 			if err := a.client().Get(c.Context(), "/metrics/"+url.PathEscape(args[0])+"/sql", nil, &q); err != nil {
 				return err
 			}
-			if a.output == "json" {
-				return a.json(q)
+			if done, err := a.data(q); done {
+				return err
 			}
 			fmt.Fprintln(a.out, q.SQL)
 			return nil
@@ -78,8 +78,8 @@ func (a *app) metricAdd() *cobra.Command {
 				if err := a.client().Send(c.Context(), "POST", "/metrics/try", in, &tried); err != nil {
 					return err
 				}
-				if a.output == "json" {
-					return a.json(tried)
+				if done, err := a.data(tried); done {
+					return err
 				}
 				fmt.Fprintln(a.out, tried.SQL)
 				if tried.Message != "" {

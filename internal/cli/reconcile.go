@@ -93,8 +93,8 @@ func (a *app) reconcileShow() *cobra.Command {
 			if err := a.client().Get(c.Context(), "/reconciliations/"+url.PathEscape(args[0]), nil, &v); err != nil {
 				return err
 			}
-			if a.output == "json" {
-				return a.json(v)
+			if done, err := a.data(v); done {
+				return err
 			}
 			for _, pair := range [][2]string{
 				{"first stage", v.UpSet + ", " + v.Up}, {"second stage", v.DownSet + ", " + v.Down}, {"lag", words.Seconds(float64(v.LagSeconds))}, {"tolerance", words.Percent(v.Tolerance)},

@@ -181,13 +181,13 @@ func (a *app) show(l listing) error {
 		return a.json(l.raw)
 	case "csv":
 		head, rows, ok := flat.Table(or(l.data, l.raw))
-		if !ok { // the answer is no list: what is printed is all there is
+		if !ok { // the answer is no list
 			head, rows = l.head, l.rows
+			if names, row, is := flat.One(l.raw); is {
+				head, rows = names, [][]string{row}
+			}
 		}
-		w := csv.NewWriter(a.out)
-		w.Write(head)
-		w.WriteAll(rows)
-		return w.Error()
+		return a.csv(head, rows...)
 	}
 	if len(l.rows) == 0 {
 		a.say("%s", l.none)
@@ -224,6 +224,29 @@ func (a *app) show(l listing) error {
 		a.say("%s left out to fit: --wide shows all.", words.Plural(gone, "column"))
 	}
 	return nil
+}
+
+// data writes one thing for programs, where that is what was asked for: as JSON, or as one
+// line of CSV with a column a figure.
+func (a *app) data(v any) (done bool, err error) {
+	switch a.output {
+	case "json":
+		return true, a.json(v)
+	case "csv":
+		head, row, ok := flat.One(v)
+		if !ok {
+			return true, wrongUsage{fmt.Errorf("--output csv: this is no table; json has it")}
+		}
+		return true, a.csv(head, row)
+	}
+	return false, nil
+}
+
+func (a *app) csv(head []string, rows ...[]string) error {
+	w := csv.NewWriter(a.out)
+	w.Write(head)
+	w.WriteAll(rows)
+	return w.Error()
 }
 
 func (a *app) json(v any) error {

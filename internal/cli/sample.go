@@ -67,8 +67,8 @@ func (a *app) push(c *cobra.Command, name, format string, strict bool) error {
 	if err := a.client().Stream(c.Context(), "POST", path, media, in, &r); err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}
-	if a.output == "json" {
-		return a.json(r)
+	if done, err := a.data(r); done {
+		return err
 	}
 	a.say("%s: %d samples stored, %d of them new or corrected, %d lines refused", name, r.Accepted, r.Changed, r.Refused)
 	for _, p := range r.Problems {

@@ -73,7 +73,7 @@ change other segments meanwhile are not in the way.`,
 				"direction": func() { v.Direction = said.Direction }, "sustained": func() { v.Sustained = said.Sustained }, "owner": func() { v.Owner = said.Owner },
 				"note": func() { v.Note = said.Note }, "muted": func() { v.Muted = said.Muted }, "unmute": func() { v.Muted = !unmute }, "min-effect": func() { v.MinEffect = &effect },
 				"lowest": func() { v.Lowest = bound(lowest) }, "highest": func() { v.Highest = bound(highest) }, "fall": func() { v.Fall = &fall }, "rise": func() { v.Rise = &rise },
-				"smooth": func() { v.Smooth = &smooth }, "missing": func() { v.Missing = &missing }, "spikes": func() { v.Spikes = &spikes },
+				"smooth": func() { v.Smooth = &smooth }, "smooth-by": func() { v.SmoothBy = said.SmoothBy }, "missing": func() { v.Missing = &missing }, "spikes": func() { v.Spikes = &spikes },
 				"stuck-off": func() { v.StuckOff = &stuckOff }, "silence-off": func() { v.SilenceOff = &silenceOff },
 			} {
 				if given(name) {
@@ -110,7 +110,8 @@ change other segments meanwhile are not in the way.`,
 	flags.StringVar(&critical, "critical", "", "return period of a critical alert")
 	flags.StringVar(&persist, "persist", "", "m of n periods, for example '2 of 3'")
 	flags.Float64Var(&effect, "min-effect", 0, "smallest absolute effect worth an alert")
-	flags.IntVar(&smooth, "smooth", 0, "periods of a moving median before detection: 1, 3, 5, 7 or 9")
+	flags.IntVar(&smooth, "smooth", 0, "periods that are smoothed before detection, up to a day of them; 0 for none")
+	flags.StringVar(&v.SmoothBy, "smooth-by", "", "median or mean")
 	flags.StringVar(&v.Sustained, "sustained", "", "look for small shifts over up to 6 (off), 12 (short) or 24 (long) periods")
 	flags.BoolVar(&spikes, "spikes", false, "one period alone may alarm")
 	flags.IntVar(&missing, "missing", 0, "alarm after this many missing periods in a row; -1 never")
@@ -162,7 +163,9 @@ func differs(v record.SegmentSettings) string {
 		say("rings %s", text)
 	}
 	if v.Smooth != nil {
-		say("median of %d", *v.Smooth)
+		say("%s of %d", or(v.SmoothBy, "median"), *v.Smooth)
+	} else if v.SmoothBy != "" {
+		say("smoothed by %s", v.SmoothBy)
 	}
 	if v.Sustained != "" {
 		say("sustained %s", v.Sustained)

@@ -29,7 +29,7 @@ func (a *app) seriesCommand() *cobra.Command {
 		}
 		return a.show(l)
 	}}
-	return group("series", "Study one series: suitability, explanation, smoothing, forecast", list, a.seriesExport(), a.seriesSuits(), a.seriesExplain(), a.seriesSmooth(), a.seriesForecast())
+	return group("series", "Study one series: suitability, explanation, smoothing, forecast", list, a.seriesShow(), a.seriesExport(), a.seriesSuits(), a.seriesExplain(), a.seriesSmooth(), a.seriesForecast())
 }
 
 func (a *app) seriesOf(c *cobra.Command, metric string) ([]record.Series, error) {
@@ -165,9 +165,10 @@ func (a *app) seriesExplain() *cobra.Command {
 
 func (a *app) seriesSmooth() *cobra.Command {
 	var s study
-	var since string
-	c := &cobra.Command{Use: "smooth METRIC", Short: "Compare moving medians: which past false alarms vanish, and what each costs in delay", Args: exactly(1, "METRIC"),
-		Long: `Replays the past of a series under moving medians of several lengths. Spikes and
+	var since, fill string
+	c := &cobra.Command{Use: "smooth METRIC", Short: "Compare moving medians and means: which past false alarms vanish, and what each costs in delay", Args: exactly(1, "METRIC"),
+		Long: `Replays the past of a series under moving medians and means of several lengths, up
+to a day. Spikes and
 faults are planted at ten places: a good window lets no spike alarm, finds every
 fault, and costs little delay. Past alerts that match no incident count as false.`,
 		Example: "  tinbell series smooth boarding-scans-rows --segment Gullstone --since 42d",
@@ -177,12 +178,12 @@ fault, and costs little delay. Past alerts that match no incident count as false
 				return err
 			}
 			var x inspect.SmoothingStudy
-			if err := s.ask(a, c, args[0], "smoothing", url.Values{"since_seconds": {strconv.FormatInt(back, 10)}}, &x); err != nil {
+			if err := s.ask(a, c, args[0], "smoothing", url.Values{"since_seconds": {strconv.FormatInt(back, 10)}, "fill": {fill}}, &x); err != nil {
 				return err
 			}
-			l := listing{head: []string{"moving median", "spikes of 1, 2, 3 that alarm", "faults found", "delay", "false alarms gone", "known faults told", ""}, right: []int{3, 4, 5, 6}, raw: x, data: &x.Windows}
+			l := listing{head: []string{"window", "spikes of 1, 2, 3 that alarm", "faults found", "delay", "false alarms gone", "known faults told", ""}, right: []int{3, 4, 5, 6}, raw: x, data: &x.Windows}
 			for _, w := range x.Windows {
-				name, mark := fmt.Sprintf("%d periods", w.Periods), ""
+				name, mark := fmt.Sprintf("%s of %d", w.By, w.Periods), ""
 				if w.Periods == 1 {
 					name = "none"
 				}
@@ -203,6 +204,7 @@ fault, and costs little delay. Past alerts that match no incident count as false
 		}}
 	s.bind(c, "draw the comparison")
 	c.Flags().StringVar(&since, "since", "42d", "how far back")
+	c.Flags().StringVar(&fill, "fill", "", "what stands where nothing came: none, zero, previous or linear")
 	return c
 }
 

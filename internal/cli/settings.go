@@ -27,7 +27,7 @@ type settingsFlags struct {
 	own                                   *pflag.FlagSet // what sets settings alone
 	method, against, direction, sustained string
 	warn, critical, persist, adopt        string
-	than                                  string
+	than, smoothBy                        string
 	low, high, width, coverage, effect    float64
 	lowest, highest, fall, rise           float64
 	window, smooth, merge, missing        int
@@ -54,7 +54,8 @@ func (f *settingsFlags) bind(c *cobra.Command) {
 	flags.StringVar(&f.adopt, "adopt-after", "", "when an unanswered change becomes the new normal, or never")
 	flags.Float64Var(&f.coverage, "coverage", 0, "share of clean values inside the drawn band")
 	flags.Float64Var(&f.effect, "min-effect", 0, "smallest absolute effect worth an alert")
-	flags.IntVar(&f.smooth, "smooth", 0, "periods of a moving median before detection: 1, 3, 5, 7 or 9")
+	flags.IntVar(&f.smooth, "smooth", 0, "periods that are smoothed before detection, up to a day of them; 0 for none")
+	flags.StringVar(&f.smoothBy, "smooth-by", "", "median or mean; median if left out")
 	flags.StringVar(&f.sustained, "sustained", "", "look for small shifts over up to 6 (off), 12 (short) or 24 (long) periods")
 	flags.BoolVar(&f.spikes, "spikes", false, "one period alone may alarm")
 	flags.IntVar(&f.merge, "merge", 0, "alerts this many periods apart are one; -1 never")
@@ -89,7 +90,7 @@ func (f *settingsFlags) apply(s *record.Settings) (changed bool, err error) {
 		"method": func() { s.Method = f.method }, "against": func() { s.Against = f.against }, "direction": func() { s.Direction = f.direction },
 		"sustained": func() { s.Sustained = f.sustained }, "low": func() { s.Low = &f.low }, "high": func() { s.High = &f.high },
 		"width": func() { s.Width = f.width }, "coverage": func() { s.Coverage = f.coverage }, "min-effect": func() { s.MinEffect = f.effect },
-		"window": func() { s.Window = f.window }, "smooth": func() { s.Smooth = f.smooth }, "merge": func() { s.Merge = f.merge },
+		"window": func() { s.Window = f.window }, "smooth": func() { s.Smooth = f.smooth }, "smooth-by": func() { s.SmoothBy = f.smoothBy }, "merge": func() { s.Merge = f.merge },
 		"missing": func() { s.Missing = f.missing }, "robust": func() { s.Robust = f.robust }, "spikes": func() { s.Spikes = f.spikes },
 		"lowest": func() { s.Lowest = bound(f.lowest) }, "highest": func() { s.Highest = bound(f.highest) }, "fall": func() { s.Fall = f.fall }, "rise": func() { s.Rise = f.rise },
 		"than": func() { s.Than = f.than }, "stuck-off": func() { s.StuckOff = f.stuckOff }, "silence-off": func() { s.SilenceOff = f.silenceOff },

@@ -67,8 +67,8 @@ func (a *app) slaShow() *cobra.Command {
 				if p.Name != args[0] {
 					continue
 				}
-				if a.output != "table" {
-					return a.json(p)
+				if done, err := a.data(p); done {
+					return err
 				}
 				fmt.Fprintf(a.out, "%s.\n%s of %s, times in %s.\n\n", p.Sentence, promised(p.SLA), p.Dataset, p.Zone)
 				months := listing{head: []string{"month", "met", "due", "kept"}, right: []int{2, 3, 4}, none: "No window has ended yet."}

@@ -32,8 +32,8 @@ func (a *app) versionCommand() *cobra.Command {
 				}
 			}
 		}
-		if a.output == "json" {
-			return a.json(b)
+		if done, err := a.data(b); done {
+			return err
 		}
 		changed := ""
 		if b.Changed {

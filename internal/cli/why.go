@@ -45,8 +45,8 @@ They are not kept, and the audit trail says who looked.`,
 				}
 				a.say("Drawn to %s", picture)
 			}
-			if a.output != "table" {
-				return a.json(w)
+			if done, err := a.data(w); done {
+				return err
 			}
 			return a.showWhy(w)
 		}}

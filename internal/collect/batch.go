@@ -149,6 +149,13 @@ func (t *target) make(ctx context.Context, s *store.Store, segments map[string]b
 // write stores a batch and orders that it is judged.
 func (p *push) write(ctx context.Context, tx pgx.Tx, b batch) written {
 	now := p.collector.now()
+	var datasets []int64
+	for _, t := range b.metrics {
+		datasets = append(datasets, t.DatasetID)
+	}
+	if err := store.Stay(ctx, tx, datasets...); err != nil {
+		return written{err: err}
+	}
 	changes, err := store.PutSamples(ctx, tx, b.samples, store.RecentFrom(now))
 	if err != nil {
 		return written{err: err}

@@ -209,7 +209,7 @@ func (c *Collector) toRead(ctx context.Context, p probe, batch []record.Metric, 
 	}
 	known := !slices.ContainsFunc(batch, func(m record.Metric) bool { return m.CollectedTo == nil })
 	if p.dataset.LoadedBy != "" && known && reached.Before(end) {
-		days, err := c.warehouses.LateDays(ctx, p.source, batch[0], p.dataset.LoadedBy, reached, record.Furthest(c.now()), again)
+		days, err := c.warehouses.LateDays(ctx, p.source, batch[0], warehouse.LoadColumnOf(p.dataset), reached, record.Furthest(c.now()), again)
 		if err != nil {
 			return nil, err
 		}
@@ -231,19 +231,23 @@ func (c *Collector) gather(ctx context.Context, p probe, batch []record.Metric, 
 	var loads []record.Load
 	var before []warehouse.Reading
 	fresh := batch[0].Measure == record.MeasureFreshness
-	if fresh {
-		if p.dataset.LoadedBy != "" {
-			byRow := false
-			if loads, byRow, err = c.warehouses.Loads(ctx, p.source, p.dataset.Name, p.dataset.LoadedBy, loadsAfter(from), c.loadsUntil(to)); err != nil {
-				return err
-			}
-			if note := loadsNote(p.dataset.LoadedBy); byRow && batch[0].Message != note {
-				if err := c.store.NoteMetric(ctx, batch[0].ID, note); err != nil {
-					return storing{err}
-				}
+	readsLoads, err := c.readsLoads(ctx, p, batch[0])
+	if err != nil {
+		return storing{err}
+	}
+	if readsLoads {
+		byRow := false
+		if loads, byRow, err = c.warehouses.Loads(ctx, p.source, p.dataset, loadsAfter(from), c.loadsUntil(to)); err != nil {
+			return err
+		}
+		if note := loadsNote(p.dataset.LoadedBy); byRow && batch[0].Message != note {
+			if err := c.store.NoteMetric(ctx, batch[0].ID, note); err != nil {
+				return storing{err}
 			}
 		}
-		if before, err = c.warehouses.Ask(ctx, p.source, warehouse.BuildNewest(batch[0], p.dataset.LoadedBy), from, to); err != nil {
+	}
+	if fresh {
+		if before, err = c.warehouses.Ask(ctx, p.source, warehouse.BuildNewest(batch[0], warehouse.LoadColumnOf(p.dataset)), from, to); err != nil {
 			return err
 		}
 	}
@@ -262,10 +266,35 @@ func (c *Collector) gather(ctx context.Context, p probe, batch []record.Metric, 
 	})
 }
 
+// readsLoads tells whether a dataset's loads are read with a metric: with its freshness,
+// or where that is not measured with the first metric of its rows' times.
+func (c *Collector) readsLoads(ctx context.Context, p probe, m record.Metric) (bool, error) {
+	if p.dataset.LoadedBy == "" || m.Measure == record.MeasureFreshness {
+		return p.dataset.LoadedBy != "", nil
+	}
+	metrics, err := c.store.MetricsOf(ctx, p.dataset.ID)
+	if err != nil {
+		return false, err
+	}
+	first := ""
+	for _, one := range metrics {
+		if one.Measure == record.MeasureFreshness {
+			return false, nil
+		}
+		if first == "" && !one.Snapshot() && !one.Pushed() {
+			first = one.Name
+		}
+	}
+	return m.Name == first, nil
+}
+
 // keep writes the samples of some metrics, and what else belongs to them, with
 // the order to judge what changed.
 func (c *Collector) keep(ctx context.Context, metrics []record.Metric, samples [][]record.Sample, also func(pgx.Tx) error) error {
 	err := c.store.InTx(ctx, func(tx pgx.Tx) error {
+		if err := store.Stay(ctx, tx, metrics[0].DatasetID); err != nil {
+			return err
+		}
 		if also != nil {
 			if err := also(tx); err != nil {
 				return err

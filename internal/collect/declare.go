@@ -1,9 +1,11 @@
 package collect
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -146,6 +148,67 @@ func (c *Collector) RenameMetric(ctx context.Context, m record.Metric, name stri
 	return c.store.Metric(ctx, name)
 }
 
+// CheckTable refuses a dataset whose table or load column a warehouse does not have, and
+// keeps how that column holds time.
+func (c *Collector) CheckTable(ctx context.Context, v *record.Dataset, source record.Source) error {
+	if v.LoadedType = ""; source.Kind != record.SourcePostgreSQL {
+		return nil
+	}
+	look, err := c.warehouses.Look(ctx, source, v.Name)
+	if err != nil {
+		offered, failed := c.warehouses.Offer(ctx, source)
+		if failed != nil {
+			return record.Invalid{Field: "source", Given: source.Name, Allowed: "a warehouse that answers; it said: " + warehouse.Words(err)}
+		}
+		if slices.ContainsFunc(offered, func(o warehouse.Offered) bool { return o.Name == v.Name }) {
+			return record.Invalid{Field: "name", Given: v.Name, Allowed: "a table that can be read; the warehouse said: " + warehouse.Words(err)}
+		}
+		return record.Invalid{Field: "name", Given: v.Name, Allowed: "a table that the login of " + source.Name + " may read: " + nearest(v.Name, offered)}
+	}
+	if v.LoadedBy == "" {
+		return nil
+	}
+	var times []string
+	for _, column := range look.Columns {
+		kind, ok := warehouse.TimeType(column.Type)
+		if ok {
+			times = append(times, column.Name)
+		}
+		if column.Name == v.LoadedBy {
+			v.LoadedType = kind
+		}
+	}
+	if v.LoadedType == "" {
+		return record.Invalid{Field: "loaded_by", Given: v.LoadedBy, Allowed: "a column of " + v.Name + " that holds a time: " + cmp.Or(strings.Join(times, ", "), "it has none")}
+	}
+	return nil
+}
+
+// nearest names up to eight tables, those that share most with a name first.
+func nearest(name string, offered []warehouse.Offered) string {
+	if len(offered) == 0 {
+		return "none at all; grant it select"
+	}
+	shared := func(other string) int {
+		n := 0
+		for _, part := range strings.FieldsFunc(strings.ToLower(name), func(r rune) bool { return r == '.' || r == '_' }) {
+			if strings.Contains(strings.ToLower(other), part) {
+				n += len(part)
+			}
+		}
+		return n
+	}
+	slices.SortStableFunc(offered, func(a, b warehouse.Offered) int { return shared(b.Name) - shared(a.Name) })
+	var names []string
+	for _, o := range offered[:min(len(offered), 8)] {
+		names = append(names, o.Name)
+	}
+	if more := len(offered) - len(names); more > 0 {
+		return strings.Join(names, ", ") + fmt.Sprintf(" and %d more", more)
+	}
+	return strings.Join(names, ", ")
+}
+
 // Tried is what a metric would be, found out without keeping anything.
 type Tried struct {
 	SQL      string `json:"sql"`
@@ -213,7 +276,7 @@ func checkMeasure(m record.Metric) error {
 	measure, known := record.MeasureNamed(m.Measure)
 	switch {
 	case !known:
-		_, err := warehouse.Build([]record.Metric{m}, "")
+		_, err := warehouse.Build([]record.Metric{m}, warehouse.LoadColumn{})
 		return err
 	case measure.Column && m.Column == "":
 		return record.Invalid{Field: "column", Given: "", Allowed: m.Measure + " needs the column that it is taken of"}
@@ -287,7 +350,7 @@ func (c *Collector) tryTable(ctx context.Context, m record.Metric, grid timeline
 			m.Message = tried.Message
 		}
 	}
-	q, err := warehouse.Build([]record.Metric{m}, p.dataset.LoadedBy)
+	q, err := warehouse.Build([]record.Metric{m}, warehouse.LoadColumnOf(p.dataset))
 	if err != nil {
 		return m, tried, err
 	}
@@ -326,6 +389,6 @@ func (c *Collector) SQL(ctx context.Context, name string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	q, err := warehouse.Build([]record.Metric{m}, p.dataset.LoadedBy)
+	q, err := warehouse.Build([]record.Metric{m}, warehouse.LoadColumnOf(p.dataset))
 	return q.SQL, err
 }

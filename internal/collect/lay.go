@@ -21,7 +21,7 @@ func (c *Collector) ask(ctx context.Context, p probe, batch []record.Metric, fro
 	if !from.Before(to) {
 		return nil, nil
 	}
-	q, err := warehouse.Build(batch, p.dataset.LoadedBy)
+	q, err := warehouse.Build(batch, warehouse.LoadColumnOf(p.dataset))
 	if err != nil {
 		return nil, err
 	}
@@ -62,7 +62,7 @@ func (c *Collector) ask(ctx context.Context, p probe, batch []record.Metric, fro
 			return nil, storing{err}
 		}
 	}
-	if q, err = warehouse.Build(batch, p.dataset.LoadedBy); err != nil {
+	if q, err = warehouse.Build(batch, warehouse.LoadColumnOf(p.dataset)); err != nil {
 		return nil, err
 	}
 	return c.warehouses.Ask(ctx, p.source, q, from, to)

@@ -208,6 +208,9 @@ func (l *load) dataset(ctx context.Context, d WrittenDataset) error {
 	if err := setup.CheckDataset(&v, source); err != nil {
 		return err
 	}
+	if err := l.collector.CheckTable(ctx, &v, source); err != nil {
+		return err
+	}
 	l.datasets[d.Name], l.sources[d.Name] = v, source
 	return nil
 }

@@ -167,7 +167,7 @@ func addSeries(p *plot.Plot, c inspect.Chart) float64 {
 	top := 1e-9
 	var low, high, expected plotter.XYs
 	var observed []plotter.XYs
-	var run plotter.XYs
+	var run, put plotter.XYs
 	for i, at := range c.At {
 		x := seconds(at)
 		if c.Low[i] != nil && c.High[i] != nil {
@@ -178,6 +178,11 @@ func addSeries(p *plot.Plot, c inspect.Chart) float64 {
 			expected = append(expected, plotter.XY{X: x, Y: *c.Expected[i]})
 		}
 		if c.Observed[i] == nil {
+			observed, run = append(observed, run), nil
+			continue
+		}
+		if c.Filled != nil && c.Filled[i] {
+			put = append(put, plotter.XY{X: x, Y: *c.Observed[i]})
 			observed, run = append(observed, run), nil
 			continue
 		}
@@ -206,7 +211,18 @@ func addSeries(p *plot.Plot, c inspect.Chart) float64 {
 	for _, part := range observed {
 		line(p, part, ink, 1.2, false)
 	}
+	rings(p, put)
 	return top
+}
+
+// rings marks values that did not come and were filled in.
+func rings(p *plot.Plot, points plotter.XYs) {
+	scatter, err := plotter.NewScatter(points)
+	if err != nil {
+		return // none
+	}
+	scatter.GlyphStyle = draw.GlyphStyle{Color: ink3, Radius: vg.Points(1.8), Shape: draw.RingGlyph{}}
+	p.Add(scatter)
 }
 
 // losses are the areas between the band's edge and values beyond it.

@@ -2,8 +2,10 @@ package draw
 
 import (
 	"fmt"
+	"image/color"
 	"math"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -13,6 +15,7 @@ import (
 	"gonum.org/v1/plot/text"
 	"gonum.org/v1/plot/vg"
 
+	"tinbell/core/replay"
 	"tinbell/internal/inspect"
 	"tinbell/internal/record"
 	"tinbell/internal/words"
@@ -119,41 +122,55 @@ func Forecast(f inspect.Forecast, path string) error {
 	return save(p, path)
 }
 
-// Smoothing draws, per window, the share of planted spikes that would alarm and
-// the delay of planted faults.
+// Smoothing draws, per window, the share of planted spikes that would alarm and of
+// planted faults that are found: medians in full colours, means beside them in pewter.
 func Smoothing(s inspect.SmoothingStudy, path string) error {
-	p, err := sheet(s.Sentence, "periods of the moving median; of what was planted, share of spikes that alarm and of faults (dashed) that are found", path)
+	p, err := sheet(s.Sentence, "periods of the window; of what was planted, share of spikes of 1, 2 and 3 periods (thin to thick) that alarm and of faults (dashed) that are found, with a median and (grey) with a mean", path)
 	if err != nil {
 		return err
 	}
-	shades := []struct {
-		name  string
-		width float64
-	}{{"1", 1}, {"2", 1.8}, {"3", 2.6}}
-	for k, shade := range shades {
-		var points plotter.XYs
-		for _, w := range s.Windows {
-			points = append(points, plotter.XY{X: float64(w.Periods), Y: 100 * w.Spikes[k]})
-		}
-		line(p, points, vermilion, shade.width, false)
-		note(p, plotter.XY{X: 1.06, Y: points[0].Y + 2}, "spikes of "+shade.name)
-	}
-	var dips plotter.XYs
+	var lengths []int
+	var ticks plot.ConstantTicks
 	for _, w := range s.Windows {
-		dips = append(dips, plotter.XY{X: float64(w.Periods), Y: 100 * w.Dips})
-		if w.Periods > 1 {
-			note(p, plotter.XY{X: float64(w.Periods) + 0.06, Y: 100*w.Dips + 3}, "faults after "+words.Seconds(w.Delay))
-		} else {
-			note(p, plotter.XY{X: 0.62, Y: 100*w.Dips + 5}, "faults after "+words.Seconds(w.Delay))
-		}
-		if w.Recommended {
-			line(p, plotter.XYs{{X: float64(w.Periods), Y: 0}, {X: float64(w.Periods), Y: 112}}, brass, 1.4, false)
-			note(p, plotter.XY{X: float64(w.Periods) + 0.06, Y: 108}, "recommended")
+		if !slices.Contains(lengths, w.Periods) {
+			lengths = append(lengths, w.Periods)
+			label := fmt.Sprint(w.Periods)
+			if w.Periods == 1 {
+				label = "none"
+			}
+			ticks = append(ticks, plot.Tick{Value: float64(len(lengths)), Label: label})
 		}
 	}
-	line(p, dips, ink, 1.6, true)
-	p.X.Min, p.X.Max, p.Y.Min, p.Y.Max = 0.6, 10.4, 0, 114
-	p.X.Tick.Marker = plot.ConstantTicks{{Value: 1, Label: "none"}, {Value: 3, Label: "3"}, {Value: 5, Label: "5"}, {Value: 7, Label: "7"}, {Value: 9, Label: "9"}}
+	at := func(w replay.Smoothing) float64 { return float64(slices.Index(lengths, w.Periods) + 1) }
+	for _, of := range []struct {
+		by            string
+		spike, faults color.Color
+	}{{replay.ByMean, pewterLine, pewterLine}, {replay.ByMedian, vermilion, ink}} {
+		var dips plotter.XYs
+		spikes := [3]plotter.XYs{}
+		for _, w := range s.Windows {
+			if w.By != of.by && w.Periods > 1 {
+				continue
+			}
+			for k := range spikes {
+				spikes[k] = append(spikes[k], plotter.XY{X: at(w), Y: 100 * w.Spikes[k]})
+			}
+			dips = append(dips, plotter.XY{X: at(w), Y: 100 * w.Dips})
+			if of.by == replay.ByMedian {
+				note(p, plotter.XY{X: at(w) + 0.04, Y: 100*w.Dips + 3}, "after "+words.Seconds(w.Delay))
+			}
+			if w.Recommended {
+				line(p, plotter.XYs{{X: at(w), Y: 0}, {X: at(w), Y: 116}}, brass, 1.4, false)
+				note(p, plotter.XY{X: at(w) + 0.04, Y: 111}, "recommended, "+w.By)
+			}
+		}
+		for k := range spikes {
+			line(p, spikes[k], of.spike, 1+0.8*float64(k), false)
+		}
+		line(p, dips, of.faults, 1.6, true)
+	}
+	p.X.Min, p.X.Max, p.Y.Min, p.Y.Max = 0.8, float64(len(lengths))+0.7, 0, 118
+	p.X.Tick.Marker = ticks
 	p.Y.Tick.Marker = plot.ConstantTicks{{Value: 0, Label: "0 %"}, {Value: 50, Label: "50 %"}, {Value: 100, Label: "100 %"}}
 	return save(p, path)
 }

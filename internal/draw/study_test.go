@@ -21,8 +21,10 @@ func TestStudiesAreDrawnWithTheirWords(t *testing.T) {
 	forecast := inspect.Forecast{Subject: subject, Sentence: "In two days 11 are expected", PastAt: []time.Time{at, at.AddDate(0, 0, 1), at.AddDate(0, 0, 2)}, Past: []*float64{&ten, nil, &twelve},
 		At: []time.Time{at.AddDate(0, 0, 3), at.AddDate(0, 0, 4)}, Expected: []float64{11, 11}, Low: []float64{9, 8}, High: []float64{13, 15}, Limit: &limit}
 	smoothing := inspect.SmoothingStudy{Subject: subject, Sentence: "A moving median of 3 periods"}
-	for _, n := range replay.SmoothingPeriods {
-		smoothing.Windows = append(smoothing.Windows, replay.Smoothing{Periods: n, Spikes: [3]float64{0, 0.4, 0.7}, Dips: 0.9, Delay: 7200, Recommended: n == 3})
+	for _, n := range []int{1, 3, 24} {
+		for _, by := range []string{replay.ByMedian, replay.ByMean} {
+			smoothing.Windows = append(smoothing.Windows, replay.Smoothing{Periods: n, By: by, Spikes: [3]float64{0, 0.4, 0.7}, Dips: 0.9, Delay: 7200, Recommended: n == 3 && by == replay.ByMedian})
+		}
 	}
 	explanation := inspect.Explanation{Subject: subject, At: at, Expected: 28, Parts: []baseline.Part{{Name: "level", Amount: 41}, {Name: "hour", Amount: -14}, {Name: "Monday", Amount: 1}}}
 	behind := diagnose.Contribution{Measure: "rows", Way: "fell", Weeks: 4, By: []diagnose.ByColumn{{Column: "port", Values: []diagnose.Contributor{
@@ -33,7 +35,7 @@ func TestStudiesAreDrawnWithTheirWords(t *testing.T) {
 		says []string
 	}{
 		"forecast":  {func(path string) error { return Forecast(forecast, path) }, []string{"In two days 11", "rows at Cald"}},
-		"smoothing": {func(path string) error { return Smoothing(smoothing, path) }, []string{"A moving median of 3", "recommended", "faults after 2 h"}},
+		"smoothing": {func(path string) error { return Smoothing(smoothing, path) }, []string{"A moving median of 3", "recommended, median", "after 2 h", ">24<"}},
 		"segments":  {func(path string) error { return Contribution(behind, "Cald it is", path) }, []string{"Cald it is", "rows by port", "40, expected 67; 98 % of all that fell", "20, expected 19<"}},
 		"parts":     {func(path string) error { return Explanation(explanation, path) }, []string{"28 expected at Mon 1 Jun 00:00", "Monday", "−14"}},
 	} {

@@ -32,6 +32,20 @@ func Table(v any) (head []string, rows [][]string, ok bool) {
 	return head, rows, true
 }
 
+// One lays one record out as texts; what it holds more than one of is JSON. ok is false
+// for what is no record.
+func One(v any) (head, row []string, ok bool) {
+	one := reflect.Indirect(reflect.ValueOf(v))
+	if one.Kind() != reflect.Struct {
+		return nil, nil, false
+	}
+	columns := columnsOf(one.Type(), "", nil)
+	for _, c := range columns {
+		head = append(head, c.name)
+	}
+	return head, texts(columns, one), true
+}
+
 func texts(columns []column, record reflect.Value) []string {
 	row := make([]string, len(columns))
 	for k, c := range columns {

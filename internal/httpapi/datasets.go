@@ -6,6 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"tinbell/core/timeline"
 	"tinbell/internal/inspect"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
@@ -31,6 +32,42 @@ type DatasetChange struct {
 	Tags     *record.Strings `json:"tags,omitempty"`
 }
 
+// addDataset adds a dataset whose table was looked at.
+func (s *server) addDataset(ctx context.Context, v record.Dataset) (record.Dataset, error) {
+	source, err := s.Store.Source(ctx, v.Source)
+	if err != nil {
+		return v, err
+	}
+	if err := s.Collector.CheckTable(ctx, &v, source); err != nil {
+		return v, err
+	}
+	return s.Setup.AddDataset(ctx, v)
+}
+
+func (s *server) changeDataset(ctx context.Context, name string, change DatasetChange) (record.Dataset, error) {
+	checked, err := s.Store.Dataset(ctx, name)
+	if err != nil {
+		return checked, err
+	}
+	if change.LoadedBy != nil {
+		source, err := s.Store.DatasetSource(ctx, checked.ID)
+		if err != nil {
+			return checked, err
+		}
+		checked.LoadedBy = *change.LoadedBy
+		if err := s.Collector.CheckTable(ctx, &checked, source); err != nil {
+			return checked, err
+		}
+	}
+	return s.Setup.ChangeDataset(ctx, name, func(d *record.Dataset) {
+		set(&d.Owner, change.Owner)
+		set(&d.Tags, change.Tags)
+		if change.LoadedBy != nil {
+			d.LoadedBy, d.LoadedType = checked.LoadedBy, checked.LoadedType
+		}
+	})
+}
+
 func (s *server) addDatasets(api huma.API) {
 	add(api, "GET", "/datasets", "datasets", "All datasets with their ingestion health", people.Reader, func(ctx context.Context, _ *none) (*body[[]inspect.Health], error) {
 		return ok(s.Inspector.Health(ctx))
@@ -40,18 +77,14 @@ func (s *server) addDatasets(api huma.API) {
 	})
 	add(api, "POST", "/datasets", "add-dataset", "Add a table of a source", people.Editor, func(ctx context.Context, in *body[NewDataset]) (*body[record.Dataset], error) {
 		b := in.Body
-		return ok(s.Setup.AddDataset(ctx, record.Dataset{Source: b.Source, Namespace: b.Namespace, Name: b.Name, Owner: b.Owner,
+		return ok(s.addDataset(ctx, record.Dataset{Source: b.Source, Namespace: b.Namespace, Name: b.Name, Owner: b.Owner,
 			Zone: b.Zone, LoadedBy: b.LoadedBy, Pattern: b.Pattern, Tags: b.Tags}))
 	})
 	add(api, "PATCH", "/datasets/{name}", "change-dataset", "Change whose a dataset is, what it is tagged with, or what says when its rows were loaded", people.Editor, func(ctx context.Context, in *struct {
 		Named
 		Body DatasetChange
 	}) (*body[record.Dataset], error) {
-		return ok(s.Setup.ChangeDataset(ctx, in.Name, func(d *record.Dataset) {
-			set(&d.Owner, in.Body.Owner)
-			set(&d.LoadedBy, in.Body.LoadedBy)
-			set(&d.Tags, in.Body.Tags)
-		}))
+		return ok(s.changeDataset(ctx, in.Name, in.Body))
 	})
 	add(api, "GET", "/datasets/{name}/columns", "dataset-columns", "What a table's columns were, newest first", people.Reader, func(ctx context.Context, in *Named) (*body[[]record.ColumnVersion], error) {
 		d, err := s.Store.Dataset(ctx, in.Name)
@@ -86,16 +119,19 @@ func (s *server) addDatasets(api huma.API) {
 	add(api, "DELETE", "/datasets/{name}", "remove-dataset", "Remove a dataset with its metrics, samples, monitors and alerts", people.Editor, func(ctx context.Context, in *Named) (*none, error) {
 		return &none{}, s.Store.RemoveDataset(ctx, in.Name)
 	})
-	type stretch struct {
+	type Stretch struct {
 		ID   int64     `path:"id"`
 		From time.Time `query:"from" required:"true"`
 		To   time.Time `query:"to" required:"true"`
 	}
-	add(api, "GET", "/series/{id}/chart", "chart", "A series with its band, alerts and incidents", people.Reader, func(ctx context.Context, in *stretch) (*body[inspect.Chart], error) {
+	add(api, "GET", "/series/{id}/chart", "chart", "A series with its band, alerts and incidents", people.Reader, func(ctx context.Context, in *struct {
+		Stretch
+		Fill timeline.Filling `query:"fill" enum:"none,zero,previous,linear," doc:"what stands where nothing came; such values are marked"`
+	}) (*body[inspect.Chart], error) {
 		if !in.From.Before(in.To) {
 			return nil, record.Invalid{Field: "to", Given: in.To.Format(time.RFC3339), Allowed: "a time after from"}
 		}
-		return ok(s.Inspector.ChartOf(ctx, in.ID, in.From, in.To))
+		return ok(s.Inspector.ChartOf(ctx, in.ID, in.From, in.To, in.Fill))
 	})
 	add(api, "GET", "/series/{id}/explain", "explain", "Where an expected value comes from", people.Reader, func(ctx context.Context, in *struct {
 		ID int64     `path:"id"`

@@ -7,6 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"tinbell/core/timeline"
 	"tinbell/internal/inspect"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
@@ -28,11 +29,12 @@ func (s *server) addStudies(api huma.API) {
 	add(api, "GET", "/series/{id}/suitability", "suitability", "Whether a series is predictable enough for a band, why, and what to use instead", people.Reader, func(ctx context.Context, in *Identified) (*body[inspect.SuitabilityStudy], error) {
 		return ok(s.Inspector.Suits(ctx, in.ID))
 	})
-	add(api, "GET", "/series/{id}/smoothing", "smoothing", "What a moving median before detection would do to a series", people.Reader, func(ctx context.Context, in *struct {
+	add(api, "GET", "/series/{id}/smoothing", "smoothing", "What a moving median or mean before detection would do to a series", people.Reader, func(ctx context.Context, in *struct {
 		Identified
-		SinceSeconds int64 `query:"since_seconds" minimum:"86400" default:"3628800" doc:"how far back"`
+		SinceSeconds int64            `query:"since_seconds" minimum:"86400" default:"3628800" doc:"how far back"`
+		Fill         timeline.Filling `query:"fill" enum:"none,zero,previous,linear," doc:"what stands where nothing came"`
 	}) (*body[inspect.SmoothingStudy], error) {
-		return ok(s.Inspector.SmoothingBench(ctx, in.ID, s.Now().Add(-time.Duration(in.SinceSeconds)*time.Second)))
+		return ok(s.Inspector.SmoothingBench(ctx, in.ID, s.Now().Add(-time.Duration(in.SinceSeconds)*time.Second), in.Fill))
 	})
 	add(api, "GET", "/series/{id}/forecast", "forecast", "What a series is expected to do in days to come", people.Reader, func(ctx context.Context, in *struct {
 		Identified

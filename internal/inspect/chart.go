@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"math"
+	"slices"
 	"time"
 
 	"tinbell/core/baseline"
@@ -41,6 +42,7 @@ type Chart struct {
 	PeriodSeconds int64                 `json:"period_seconds"`
 	At            []time.Time           `json:"at" doc:"start of each period"`
 	Observed      []*float64            `json:"observed"`
+	Filled        []bool                `json:"filled,omitempty" doc:"nothing came: the value was put there because it was asked for"`
 	Rows          []*float64            `json:"rows" doc:"row counts of shares"`
 	Expected      []*float64            `json:"expected" doc:"goes on past now, as far as the axis"`
 	Low           []*float64            `json:"low"`
@@ -58,8 +60,12 @@ type Chart struct {
 
 // ChartOf draws a series over [from, to) with the band its monitor had: the
 // baseline is fitted on what was there before the stretch and walked forward.
-// Past the last sample the expectation goes on up to to.
-func (v *Inspector) ChartOf(ctx context.Context, seriesID int64, from, to time.Time) (Chart, error) {
+// Past the last sample the expectation goes on up to to. Where nothing came it may be
+// filled; that changes what is seen, not what is judged.
+func (v *Inspector) ChartOf(ctx context.Context, seriesID int64, from, to time.Time, fill timeline.Filling) (Chart, error) {
+	if err := timeline.CheckFilling(fill); err != nil {
+		return Chart{}, record.Refused{Field: "fill", Why: err.Error()}
+	}
 	subject, named, err := v.subject(ctx, seriesID)
 	if err != nil {
 		return Chart{}, err
@@ -80,6 +86,7 @@ func (v *Inspector) ChartOf(ctx context.Context, seriesID int64, from, to time.T
 	}
 	walk(&c, subject, seriesID, history, from, to, show)
 	c.bound(subject.Rule(named.Series).Bounds, history)
+	c.fill(history, fill)
 	return c, v.annotate(ctx, &c, from, to)
 }
 
@@ -135,6 +142,32 @@ func (c *Chart) bound(b detect.Bounds, history []timeline.Sample) {
 		low, high := b.Around(before)
 		c.Floor, c.Ceiling = append(c.Floor, finite(low)), append(c.Ceiling, finite(high))
 	}
+}
+
+// fill puts values in the place of those that did not come, and marks them.
+func (c *Chart) fill(history []timeline.Sample, how timeline.Filling) {
+	put := filledBy(history, how)
+	if len(put) == 0 {
+		return
+	}
+	c.Filled = make([]bool, len(c.At))
+	for i, at := range c.At {
+		if value, there := put[at.Unix()]; there {
+			c.Observed[i], c.Filled[i] = &value, true
+		}
+	}
+}
+
+// filledBy gives what is put in the place of values that did not come, by when they
+// were due. It may lean on values outside of what is shown.
+func filledBy(history []timeline.Sample, how timeline.Filling) map[int64]float64 {
+	whole, put := slices.Clone(history), map[int64]float64{}
+	for i, filled := range timeline.Fill(whole, how) {
+		if filled {
+			put[whole[i].At] = whole[i].Value
+		}
+	}
+	return put
 }
 
 // prependPlain puts samples from before the first judged period in front,

@@ -256,7 +256,7 @@ func (v *Inspector) arrivals(ctx context.Context, h *Health) error {
 	case few.Have > 0 && len(loads) > 0:
 		h.Newest = &loads[len(loads)-1].At
 	case few.Have == 0:
-		newest, err := v.store.NewestSample(ctx, h.Dataset.ID)
+		newest, err := v.store.NewestSample(ctx, h.Dataset.ID, now)
 		if err != nil || newest == nil {
 			return err
 		}

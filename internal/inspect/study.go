@@ -89,17 +89,22 @@ func (v *Inspector) Suits(ctx context.Context, id int64) (SuitabilityStudy, erro
 	return study, nil
 }
 
-// SmoothingStudy compares moving medians on a series' past.
+// SmoothingStudy compares moving medians and means on a series' past.
 type SmoothingStudy struct {
 	Subject
 	From     time.Time          `json:"from"`
 	To       time.Time          `json:"to"`
 	Windows  []replay.Smoothing `json:"windows"`
+	Filled   int                `json:"filled" doc:"periods in which nothing came, and that were filled"`
 	Sentence string             `json:"sentence"`
 }
 
-// SmoothingBench replays a series since an instant under each moving median.
-func (v *Inspector) SmoothingBench(ctx context.Context, id int64, since time.Time) (SmoothingStudy, error) {
+// SmoothingBench replays a series since an instant under each moving median and mean.
+// Where nothing came it may be filled before.
+func (v *Inspector) SmoothingBench(ctx context.Context, id int64, since time.Time, fill timeline.Filling) (SmoothingStudy, error) {
+	if err := timeline.CheckFilling(fill); err != nil {
+		return SmoothingStudy{}, record.Refused{Field: "fill", Why: err.Error()}
+	}
 	subject, named, history, err := v.studied(ctx, id)
 	if err != nil {
 		return SmoothingStudy{}, err
@@ -108,7 +113,7 @@ func (v *Inspector) SmoothingBench(ctx context.Context, id int64, since time.Tim
 		return SmoothingStudy{}, record.Invalid{Field: "series", Given: fmt.Sprint(id), Allowed: "one with samples"}
 	}
 	if subject.Config.Method.Plain() || subject.Monitor.Settings.Method == record.MethodArrival {
-		return SmoothingStudy{}, record.Invalid{Field: "method", Given: subject.Monitor.Settings.Method, Allowed: "a moving median goes before the seasonal method's windows only"}
+		return SmoothingStudy{}, record.Invalid{Field: "method", Given: subject.Monitor.Settings.Method, Allowed: "smoothing goes before the seasonal method's windows only"}
 	}
 	from := time.Unix(history[0].At, 0).Add(subject.WarmUp())
 	if since.After(from) {
@@ -117,6 +122,12 @@ func (v *Inspector) SmoothingBench(ctx context.Context, id int64, since time.Tim
 	incidents, err := v.store.Incidents(ctx, named.Dataset, from, time.Time{})
 	if err != nil {
 		return SmoothingStudy{}, err
+	}
+	filled := 0
+	for _, put := range timeline.Fill(history, fill) {
+		if put {
+			filled++
+		}
 	}
 	job := v.job(subject, id, history)
 	job.From = from.Unix()
@@ -134,7 +145,7 @@ func (v *Inspector) SmoothingBench(ctx context.Context, id int64, since time.Tim
 	if err != nil {
 		return SmoothingStudy{}, err
 	}
-	s := SmoothingStudy{Subject: named, From: from, To: subject.SettledTo(v.now()), Windows: windows}
+	s := SmoothingStudy{Subject: named, From: from, To: subject.SettledTo(v.now()), Windows: windows, Filled: filled}
 	s.Sentence = smoothingSentence(windows)
 	return s, nil
 }
@@ -146,7 +157,7 @@ func smoothingSentence(windows []replay.Smoothing) string {
 		case w.Periods == 1:
 			return "No smoothing is best here: none of the windows rids the past of a false alarm without losing a fault."
 		default:
-			return fmt.Sprintf("A moving median of %d periods rids the past of %d of %d false alarms and costs %s of delay.", w.Periods, w.FalseGone, w.FalseBefore,
+			return fmt.Sprintf("A moving %s of %d periods rids the past of %d of %d false alarms and costs %s of delay.", w.By, w.Periods, w.FalseGone, w.FalseBefore,
 				words.Seconds(max(0, w.Delay-windows[0].Delay)))
 		}
 	}

@@ -2,7 +2,6 @@ package inspect
 
 import (
 	"context"
-	"slices"
 	"sort"
 	"time"
 
@@ -73,13 +72,7 @@ func (v *Inspector) valuesOf(ctx context.Context, id int64, from, to time.Time, 
 	if err != nil || len(history) == 0 {
 		return err
 	}
-	whole := slices.Clone(history) // what is filled in may lean on what lies outside
-	filled := map[int64]float64{}
-	for i, put := range timeline.Fill(whole, fill) {
-		if put {
-			filled[whole[i].At] = whole[i].Value
-		}
-	}
+	filled := filledBy(history, fill)
 	end := settled
 	if to.Before(end) {
 		end = to

@@ -71,6 +71,7 @@ type Dataset struct {
 	Owner        string     `db:"owner" json:"owner"`
 	Zone         string     `db:"zone" json:"zone"`
 	LoadedBy     string     `db:"loaded_by" json:"loaded_by" doc:"column that holds the time of loading"`
+	LoadedType   string     `db:"loaded_type" json:"loaded_type" enum:"timestamptz,timestamp,date," doc:"of that column; without a zone its values are local to the dataset"`
 	Pattern      string     `db:"pattern" json:"pattern" doc:"of a folder: which of its files are this dataset's"`
 	KeepDays     int        `db:"keep_days" json:"keep_days" doc:"days that samples are kept; 0: as the service says"`
 	Hidden       Strings    `db:"hidden" json:"hidden" doc:"columns whose values are never shown"`

@@ -21,6 +21,7 @@ type SegmentSettings struct {
 	Of              int      `json:"of,omitempty" minimum:"0"`
 	MinEffect       *float64 `json:"min_effect,omitempty"`
 	Smooth          *int     `json:"smooth,omitempty"`
+	SmoothBy        string   `json:"smooth_by,omitempty" enum:"median,mean,"`
 	Sustained       string   `json:"sustained,omitempty" enum:"off,short,long,"`
 	Spikes          *bool    `json:"spikes,omitempty"`
 	Missing         *int     `json:"missing,omitempty"`
@@ -95,6 +96,7 @@ func (s Settings) For(segment string) Own {
 		set(&own.Settings.Of, some(v.Of))
 		set(&own.MinEffect, v.MinEffect)
 		set(&own.Smooth, v.Smooth)
+		set(&own.SmoothBy, some(v.SmoothBy))
 		set(&own.Sustained, some(v.Sustained))
 		set(&own.Spikes, v.Spikes)
 		set(&own.Missing, v.Missing)

@@ -32,7 +32,8 @@ type Settings struct {
 	Persist           int      `json:"persist" default:"1" doc:"m of n periods must alarm"`
 	Of                int      `json:"of" default:"1"`
 	MinEffect         float64  `json:"min_effect" default:"0" doc:"smallest absolute effect worth an alert, in units of the metric"`
-	Smooth            int      `json:"smooth,omitempty" enum:"0,1,3,5,7,9" doc:"periods of a moving median before detection; 0 or 1: none"`
+	Smooth            int      `json:"smooth,omitempty" minimum:"0" maximum:"1440" doc:"periods that are smoothed before detection, up to a day of them; 0 or 1: none"`
+	SmoothBy          string   `json:"smooth_by,omitempty" enum:"median,mean," doc:"a moving median, which single spikes pass unseen, or a moving mean; empty: median"`
 	Sustained         string   `json:"sustained,omitempty" enum:"off,short,long," doc:"small shifts are looked for over the shortest windows, over up to 12 periods or over all lengths, up to three days; empty: long"`
 	Spikes            bool     `json:"spikes,omitempty" doc:"one period alone may alarm"`
 	Merge             int      `json:"merge,omitempty" doc:"alerts this many periods apart are one; 0: by the period's length, -1: never"`
@@ -89,7 +90,7 @@ func (s Settings) Rule(series int) detect.Rule {
 		Direction: direction, Series: series, Persist: s.Persist, Of: s.Of, MinEffect: s.MinEffect,
 		Warn: time.Duration(s.WarnSeconds) * time.Second, Critical: time.Duration(s.CriticalSeconds) * time.Second,
 		AdoptAfter: time.Duration(s.AdoptAfterSeconds) * time.Second,
-		Smooth:     s.Smooth, Spikes: s.Spikes, Sustained: sustained, Merge: s.Merge, Missing: s.Missing,
+		Smooth:     s.Smooth, SmoothMean: s.SmoothBy == "mean", Spikes: s.Spikes, Sustained: sustained, Merge: s.Merge, Missing: s.Missing,
 		StuckOff: s.StuckOff, SilenceOff: s.SilenceOff, BandOnly: s.Method == MethodArrival,
 	}
 }
@@ -126,6 +127,12 @@ func (s Settings) Check(g timeline.Grid) error {
 	}
 	if !slices.Contains([]string{"", "previous", "day", "week"}, s.Against) {
 		return fmt.Errorf("against %q: allowed are previous, day and week", s.Against)
+	}
+	if !slices.Contains([]string{"", "median", "mean"}, s.SmoothBy) {
+		return fmt.Errorf("smooth_by %q: allowed are median and mean", s.SmoothBy)
+	}
+	if most := max(g.PerDay(), 9); s.Smooth < 0 || s.Smooth > most {
+		return fmt.Errorf("smooth %d periods: allowed are 0 to %d, a day of them or 9", s.Smooth, most)
 	}
 	if !slices.Contains([]string{"", "off", "short", "long"}, s.Sustained) {
 		return fmt.Errorf("sustained %q: allowed are off, short and long", s.Sustained)

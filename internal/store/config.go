@@ -24,12 +24,12 @@ func SetSource(ctx context.Context, tx pgx.Tx, v record.Source) (id int64, err e
 // SetDataset makes a dataset be as given: changed if it is there, else added.
 func SetDataset(ctx context.Context, tx pgx.Tx, v record.Dataset) error {
 	result, err := tx.Exec(ctx, `
-		update dataset set source_id = $2, namespace = $3, owner = $4, zone = $5, loaded_by = $6, pattern = $7, keep_days = $8, hidden = $9, tags = $10 where name = $1`,
-		v.Name, v.SourceID, v.Namespace, v.Owner, v.Zone, v.LoadedBy, v.Pattern, v.KeepDays, v.Hidden, v.Tags)
+		update dataset set source_id = $2, namespace = $3, owner = $4, zone = $5, loaded_by = $6, pattern = $7, keep_days = $8, hidden = $9, tags = $10, loaded_type = $11 where name = $1`,
+		v.Name, v.SourceID, v.Namespace, v.Owner, v.Zone, v.LoadedBy, v.Pattern, v.KeepDays, v.Hidden, v.Tags, v.LoadedType)
 	if err == nil && result.RowsAffected() == 0 {
 		_, err = tx.Exec(ctx, `
-			insert into dataset (name, source_id, namespace, owner, zone, loaded_by, pattern, keep_days, hidden, tags) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
-			v.Name, v.SourceID, v.Namespace, v.Owner, v.Zone, v.LoadedBy, v.Pattern, v.KeepDays, v.Hidden, v.Tags)
+			insert into dataset (name, source_id, namespace, owner, zone, loaded_by, pattern, keep_days, hidden, tags, loaded_type) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`,
+			v.Name, v.SourceID, v.Namespace, v.Owner, v.Zone, v.LoadedBy, v.Pattern, v.KeepDays, v.Hidden, v.Tags, v.LoadedType)
 	}
 	if err != nil {
 		return clash("dataset "+v.Name, err)

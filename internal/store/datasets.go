@@ -43,8 +43,8 @@ const datasetColumns = `d.*, source.name as source`
 // AddDataset stores a dataset and gives its id.
 func (s *Store) AddDataset(ctx context.Context, v record.Dataset) (int64, error) {
 	return insert(ctx, s, "dataset "+v.Name, `
-		insert into dataset (source_id, namespace, name, owner, zone, loaded_by, pattern, tags)
-		values (:source_id, :namespace, :name, :owner, :zone, :loaded_by, :pattern, :tags) returning id`, v)
+		insert into dataset (source_id, namespace, name, owner, zone, loaded_by, loaded_type, pattern, tags)
+		values (:source_id, :namespace, :name, :owner, :zone, :loaded_by, :loaded_type, :pattern, :tags) returning id`, v)
 }
 
 func (s *Store) Datasets(ctx context.Context) ([]record.Dataset, error) {

@@ -4,8 +4,11 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math"
+	"slices"
 	"time"
 
+	"tinbell/core/timeline"
 	"tinbell/internal/record"
 )
 
@@ -38,12 +41,46 @@ func (s *Store) Healths(ctx context.Context) (map[int64]Summary, error) {
 	return byDataset, err
 }
 
-// NewestSample gives the time of a dataset's newest sample of the last days, nil
-// if there is none.
-func (s *Store) NewestSample(ctx context.Context, dataset int64) (*time.Time, error) {
-	return one[*time.Time](ctx, s, "newest sample", "", `
+// NewestSample gives the time of a dataset's newest sample that says that something came,
+// of the last two years; nil if there is none. A period in which nothing came has a sample
+// too, of nothing or of no rows.
+func (s *Store) NewestSample(ctx context.Context, dataset int64, now time.Time) (*time.Time, error) {
+	newest, err := one[*time.Time](ctx, s, "newest sample", "", `
 		select max(newest.at) from metric m join series on series.metric_id = m.id
-		cross join lateral (select at from sample where series_id = series.id order by at desc limit 1) newest where m.dataset_id = $1`, dataset)
+		cross join lateral (select at from sample where series_id = series.id and value is not null and (m.kind <> 'count' or value <> 0) order by at desc limit 1) newest
+		where m.dataset_id = $1`, dataset)
+	if err != nil || newest != nil {
+		return newest, err
+	}
+	type measured struct {
+		ID    int64 `db:"id"`
+		Count bool  `db:"counts"`
+	}
+	list, err := many[measured](ctx, s, "series", `select s.id, m.kind = 'count' as counts from series s join metric m on m.id = s.metric_id where m.dataset_id = $1`, dataset)
+	if err != nil {
+		return nil, err
+	}
+	ids, counts := make([]int64, len(list)), map[int64]bool{}
+	for i, v := range list {
+		ids[i], counts[v.ID] = v.ID, v.Count
+	}
+	for _, days := range []int{60, 730} {
+		last := int64(0)
+		err := s.EachSeries(ctx, ids, now.AddDate(0, 0, -days), now, func(id int64, list []timeline.Sample) error {
+			for _, v := range slices.Backward(list) {
+				if !math.IsNaN(v.Value) && (v.Value != 0 || !counts[id]) {
+					last = max(last, v.At)
+					break
+				}
+			}
+			return nil
+		})
+		if err != nil || last > 0 {
+			at := time.Unix(last, 0).UTC()
+			return &at, err
+		}
+	}
+	return nil, nil
 }
 
 // Bytes is what arrived at a dataset by size; nil where nobody says.

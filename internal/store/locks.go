@@ -18,7 +18,45 @@ const (
 	lockProcess    = 7415 // a process, while it lives
 	lockDataset    = 7417 // who collects a dataset
 	lockLead       = 7416 // the process that does what one does for all
+	lockStay       = 7418 // who writes what hangs on a dataset, together; who removes of it, alone
 )
+
+// Stay keeps datasets and what hangs on them from being removed until the transaction
+// ends. Who writes alerts, labels or samples takes it first of all: a removal takes with
+// it what others hold, and both would wait for each other.
+func Stay(ctx context.Context, tx pgx.Tx, datasets ...int64) error {
+	_, err := tx.Exec(ctx, `
+		select pg_advisory_xact_lock_shared($1, id::int) from (select distinct unnest($2::bigint[]) as id order by id offset 0) d`, lockStay, datasets)
+	if err != nil {
+		return fmt.Errorf("keep a dataset: %w", err)
+	}
+	return nil
+}
+
+// StayOfAlerts is Stay of the datasets that alerts are on.
+func StayOfAlerts(ctx context.Context, tx pgx.Tx, alerts []int64) error {
+	datasets, err := ids(ctx, tx, `
+		select distinct coalesce(m.dataset_id, a.of_dataset) from alert a left join monitor v on v.id = a.monitor_id left join metric m on m.id = v.metric_id
+		where a.id = any($1) and coalesce(m.dataset_id, a.of_dataset) is not null`, alerts)
+	if err != nil {
+		return fmt.Errorf("keep a dataset: %w", err)
+	}
+	return Stay(ctx, tx, datasets...)
+}
+
+// aloneOn waits until nobody writes to datasets, nor groups alerts, and keeps all from it
+// until the transaction ends.
+func aloneOn(ctx context.Context, tx pgx.Tx, datasets []int64) error {
+	_, err := tx.Exec(ctx, `
+		select pg_advisory_xact_lock($1, id::int) from (select distinct unnest($2::bigint[]) as id order by id offset 0) d`, lockStay, datasets)
+	if err == nil {
+		_, err = tx.Exec(ctx, `select pg_advisory_xact_lock($1)`, lockGrouping)
+	}
+	if err != nil {
+		return fmt.Errorf("wait for who writes: %w", err)
+	}
+	return nil
+}
 
 // lockGrouping is held by the one process that groups alerts.
 const lockGrouping = 7412

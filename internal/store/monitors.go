@@ -113,6 +113,13 @@ func RenameMonitor(ctx context.Context, tx pgx.Tx, id int64, c Renamed) error {
 // RemoveMonitor removes a monitor with its alerts and what was said of them.
 func (s *Store) RemoveMonitor(ctx context.Context, name string) error {
 	return s.InTx(ctx, func(tx pgx.Tx) error {
+		datasets, err := ids(ctx, tx, `select m.dataset_id from monitor v join metric m on m.id = v.metric_id where v.name = $1`, name)
+		if err != nil {
+			return fmt.Errorf("remove monitor %s: %w", name, err)
+		}
+		if err := aloneOn(ctx, tx, datasets); err != nil {
+			return err
+		}
 		result, err := tx.Exec(ctx, `delete from monitor where name = $1`, name)
 		if err != nil {
 			return fmt.Errorf("remove monitor %s: %w", name, err)
@@ -194,9 +201,17 @@ func (s *Store) NewsFrom(ctx context.Context, monitor int64) (time.Time, error) 
 	return *at, nil
 }
 
-// LockMonitor makes the transaction the only one that judges the monitor.
+// LockMonitor makes the transaction the only one that judges the monitor, whose dataset
+// stays meanwhile.
 func LockMonitor(ctx context.Context, tx pgx.Tx, id int64) error {
-	_, err := tx.Exec(ctx, `select pg_advisory_xact_lock($1, $2)`, lockMonitor, int32(id))
+	datasets, err := ids(ctx, tx, `select m.dataset_id from monitor v join metric m on m.id = v.metric_id where v.id = $1`, id)
+	if err != nil {
+		return fmt.Errorf("lock monitor: %w", err)
+	}
+	if err := Stay(ctx, tx, datasets...); err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, `select pg_advisory_xact_lock($1, $2)`, lockMonitor, int32(id))
 	return err
 }
 

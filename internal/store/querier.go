@@ -59,17 +59,23 @@ func (s *Store) querier() Querier {
 	return s.Pool
 }
 
-// on runs work on the transaction's connection, or on one of the pool.
-func (s *Store) on(ctx context.Context, work func(records) error) error {
+// on runs work on the transaction's connection, or on one of the pool. A transaction is
+// ended by pgx: were a reading in it cancelled besides, database/sql would close the
+// connection from another goroutine while pgx still has it. A reading lasts no longer than
+// the server lets a statement.
+func (s *Store) on(ctx context.Context, work func(context.Context, records) error) error {
 	if s.inside.Tx != nil {
-		return work(s.inside.rows)
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		return work(context.WithoutCancel(ctx), s.inside.rows)
 	}
 	conn, err := s.acquire(ctx)
 	if err != nil {
 		return err
 	}
 	defer conn.Close()
-	return work(conn)
+	return work(ctx, conn)
 }
 
 // ErrBusy is wrapped where no connection became free in time.
@@ -97,9 +103,15 @@ func (s *Store) InTx(ctx context.Context, work func(pgx.Tx) error) error {
 	if s.inside.Tx != nil {
 		return pgx.BeginFunc(ctx, s.inside.Tx, func(inner pgx.Tx) error { return work(bound{inner, s.inside.rows}) })
 	}
+	return s.patiently(ctx, func() error { return s.inTx(ctx, work) })
+}
+
+// patiently tries again what PostgreSQL ended for the sake of another transaction; inside
+// one it is for its beginner to try again.
+func (s *Store) patiently(ctx context.Context, work func() error) error {
 	for tries := 1; ; tries++ {
-		err := s.inTx(ctx, work)
-		if err == nil || tries == deadlocks || !blocked(err) {
+		err := work()
+		if err == nil || tries == deadlocks || !blocked(err) || s.inside.Tx != nil {
 			return err
 		}
 		select {

@@ -100,7 +100,7 @@ func (s *Store) Close() {
 // one reads a single row into a record and turns "no rows" into NotFound.
 func one[T any](ctx context.Context, s *Store, kind, name, query string, args ...any) (T, error) {
 	var v T
-	err := s.on(ctx, func(rows records) error { return sqlx.GetContext(ctx, rows, &v, query, args...) })
+	err := s.on(ctx, func(ctx context.Context, rows records) error { return sqlx.GetContext(ctx, rows, &v, query, args...) })
 	if errors.Is(err, sql.ErrNoRows) {
 		return v, record.NotFound{Kind: kind, Name: name}
 	}
@@ -113,7 +113,9 @@ func one[T any](ctx context.Context, s *Store, kind, name, query string, args ..
 // many reads rows into records; none give an empty list, never nil.
 func many[T any](ctx context.Context, s *Store, what, query string, args ...any) ([]T, error) {
 	list := []T{}
-	err := s.on(ctx, func(rows records) error { return sqlx.SelectContext(ctx, rows, &list, query, args...) })
+	err := s.on(ctx, func(ctx context.Context, rows records) error {
+		return sqlx.SelectContext(ctx, rows, &list, query, args...)
+	})
 	if err != nil {
 		return nil, fmt.Errorf("read %s: %w", what, err)
 	}
@@ -127,7 +129,7 @@ func insert(ctx context.Context, s *Store, what, query string, v any) (int64, er
 		return 0, fmt.Errorf("add %s: %w", what, err)
 	}
 	var id int64
-	if err := s.on(ctx, func(rows records) error { return sqlx.GetContext(ctx, rows, &id, query, args...) }); err != nil {
+	if err := s.on(ctx, func(ctx context.Context, rows records) error { return sqlx.GetContext(ctx, rows, &id, query, args...) }); err != nil {
 		return 0, clash(what, err)
 	}
 	return id, nil
@@ -141,12 +143,14 @@ func (s *Store) exec(ctx context.Context, what, query string, args ...any) error
 
 // affect runs a statement and tells how many rows it touched.
 func (s *Store) affect(ctx context.Context, what, query string, args ...any) (n int64, err error) {
-	err = s.on(ctx, func(rows records) error {
-		result, err := rows.ExecContext(ctx, query, args...)
-		if err == nil {
-			n, err = result.RowsAffected()
-		}
-		return err
+	err = s.patiently(ctx, func() error {
+		return s.on(ctx, func(ctx context.Context, rows records) error {
+			result, err := rows.ExecContext(ctx, query, args...)
+			if err == nil {
+				n, err = result.RowsAffected()
+			}
+			return err
+		})
 	})
 	if err != nil {
 		return 0, clash(what, err)

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"tinbell/core/timeline"
 	"tinbell/internal/draw"
 	"tinbell/internal/inspect"
 	"tinbell/internal/record"
@@ -275,7 +276,7 @@ func (t *Teller) alike(ctx context.Context, f *Facts, lead record.Alert) error {
 // well without.
 func (t *Teller) Picture(ctx context.Context, a record.Alert) []byte {
 	from, to := inspect.Around(a, t.now())
-	chart, err := t.inspector.ChartOf(ctx, a.SeriesID, from, to)
+	chart, err := t.inspector.ChartOf(ctx, a.SeriesID, from, to, timeline.FillNone)
 	if err != nil {
 		return nil
 	}

@@ -91,22 +91,23 @@ const (
 // another. Where nearly every row has one of its own, as a column with default
 // now() has when rows are written one by one, they say nothing of loads: then it
 // gives the minutes in which rows came, and byRow is true.
-func (w *Pools) Loads(ctx context.Context, source record.Source, dataset, column string, after, until time.Time) (list []record.Load, byRow bool, err error) {
+func (w *Pools) Loads(ctx context.Context, source record.Source, dataset record.Dataset, after, until time.Time) (list []record.Load, byRow bool, err error) {
+	by := LoadColumnOf(dataset).clock(dataset.Zone)
 	err = w.read(ctx, source, func(tx pgx.Tx) error {
 		var looked, distinct int64
 		if err := tx.QueryRow(ctx, fmt.Sprintf(`
-			select count(*), count(distinct at) from (select %[1]s as at from %[2]s where %[1]s > $1 and %[1]s <= $2 limit %[3]d) as sampled`, name(column), Table(dataset), lookedAt),
+			select count(*), count(distinct at) from (select %s as at from %s where %s limit %d) as sampled`, by.column, Table(dataset.Name), by.after("$1", "$2"), lookedAt),
 			after, until).Scan(&looked, &distinct); err != nil {
 			return err
 		}
 		byRow = looked == lookedAt && distinct > looked/4
-		at := name(column)
+		at := by.instant()
 		if byRow {
 			at = fmt.Sprintf("date_trunc('minute', %s)", at)
 		}
 		rows, err := tx.Query(ctx, fmt.Sprintf(`
-			select * from (select %[1]s as at, count(*) from %[2]s where %[3]s > $1 and %[3]s <= $2 group by 1 order by 1 desc limit %[4]d) as loads order by at`,
-			at, Table(dataset), name(column), mostLoads), after, until)
+			select * from (select %s as at, count(*) from %s where %s group by 1 order by 1 desc limit %d) as loads order by at`,
+			at, Table(dataset.Name), by.after("$1", "$2"), mostLoads), after, until)
 		if err != nil {
 			return err
 		}
@@ -118,10 +119,10 @@ func (w *Pools) Loads(ctx context.Context, source record.Source, dataset, column
 
 // LateDays gives the local days from one instant to another to which rows were
 // loaded since a third, oldest first, at most a hundred.
-func (w *Pools) LateDays(ctx context.Context, source record.Source, m record.Metric, loadedBy string, since, from, before time.Time) ([]time.Time, error) {
-	event := clock{name(m.TimeColumn), m.TimeType, m.Zone}
-	sql := fmt.Sprintf(`select distinct date_trunc('day', %s, %s) from %s where %s > $1 and %s order by 1 limit 100`,
-		event.instant(), literal(m.Zone), Table(m.Dataset), name(loadedBy), event.within("$3", "$2"))
+func (w *Pools) LateDays(ctx context.Context, source record.Source, m record.Metric, loads LoadColumn, since, from, before time.Time) ([]time.Time, error) {
+	event, by := clock{name(m.TimeColumn), m.TimeType, m.Zone}, loads.clock(m.Zone)
+	sql := fmt.Sprintf(`select distinct date_trunc('day', %s, %s) from %s where %s and %s order by 1 limit 100`,
+		event.instant(), literal(m.Zone), Table(m.Dataset), by.after("$1", "'infinity'"), event.within("$3", "$2"))
 	var days []time.Time
 	err := w.read(ctx, source, func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, sql, since, before, from)

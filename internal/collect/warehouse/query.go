@@ -37,9 +37,16 @@ func Batches(metrics []record.Metric) [][]record.Metric {
 	return batches
 }
 
-// Build writes the SQL that measures a batch of metrics. loadedBy is the
-// dataset's load-time column, empty if it has none.
-func Build(batch []record.Metric, loadedBy string) (Query, error) {
+// LoadColumn is the column that says when a row was loaded; without a name there is none.
+type LoadColumn struct{ Name, Type string }
+
+// LoadColumnOf gives a dataset's.
+func LoadColumnOf(d record.Dataset) LoadColumn { return LoadColumn{d.LoadedBy, d.LoadedType} }
+
+func (c LoadColumn) clock(zone string) clock { return clock{name(c.Name), c.Type, zone} }
+
+// Build writes the SQL that measures a batch of metrics.
+func Build(batch []record.Metric, loads LoadColumn) (Query, error) {
 	m := batch[0]
 	q := Query{Metrics: batch, Snapshot: m.Snapshot()}
 	if m.Measure == record.MeasureTableBytes {
@@ -48,8 +55,8 @@ func Build(batch []record.Metric, loadedBy string) (Query, error) {
 	}
 	event := clock{name(m.TimeColumn), m.TimeType, m.Zone}
 	by := event
-	if m.Measure == record.MeasureFreshness && loadedBy != "" {
-		by = clock{name(loadedBy), "timestamptz", m.Zone}
+	if m.Measure == record.MeasureFreshness && loads.Name != "" {
+		by = loads.clock(m.Zone)
 	}
 	period := "0::bigint"
 	if !q.Snapshot {
@@ -74,11 +81,11 @@ func Build(batch []record.Metric, loadedBy string) (Query, error) {
 
 // BuildNewest writes the SQL for the newest event per segment that was loaded
 // before the instant $1: where freshness starts from.
-func BuildNewest(m record.Metric, loadedBy string) Query {
+func BuildNewest(m record.Metric, loads LoadColumn) Query {
 	event := clock{name(m.TimeColumn), m.TimeType, m.Zone}
 	by := event
-	if loadedBy != "" {
-		by = clock{name(loadedBy), "timestamptz", m.Zone}
+	if loads.Name != "" {
+		by = loads.clock(m.Zone)
 	}
 	terms := []string{by.within("$1::timestamptz - interval '14 days'", "$1"), "$2::timestamptz is not null"}
 	return Query{Metrics: []record.Metric{m}, SQL: fmt.Sprintf("select 0::bigint as period, %s as segment,\n       extract(epoch from max(%s))::double precision as v1, null::double precision as of1\nfrom %s%s\ngroup by 1, 2",
@@ -173,18 +180,30 @@ func (c clock) instant() string {
 	return c.column
 }
 
+// local writes an instant as the column holds time.
+func (c clock) local(instant string) string {
+	switch c.kind {
+	case "timestamp":
+		return fmt.Sprintf("((%s)::timestamptz at time zone %s)", instant, literal(c.zone))
+	case "date":
+		return fmt.Sprintf("((%s)::timestamptz at time zone %s)::date", instant, literal(c.zone))
+	}
+	return instant
+}
+
 // within keeps the column bare, so that an index on it is used.
 func (c clock) within(from, to string) string {
-	local := func(instant string) string {
-		switch c.kind {
-		case "timestamp":
-			return fmt.Sprintf("((%s)::timestamptz at time zone %s)", instant, literal(c.zone))
-		case "date":
-			return fmt.Sprintf("((%s)::timestamptz at time zone %s)::date", instant, literal(c.zone))
-		}
-		return instant
+	return fmt.Sprintf("%s >= %s and %s < %s", c.column, c.local(from), c.column, c.local(to))
+}
+
+// after is what comes later than an instant, up to another; of dates that of the
+// instant's own too, for the hour is not known.
+func (c clock) after(from, to string) string {
+	later := ">"
+	if c.kind == "date" {
+		later = ">="
 	}
-	return fmt.Sprintf("%s >= %s and %s < %s", c.column, local(from), c.column, local(to))
+	return fmt.Sprintf("%s %s %s and %s <= %s", c.column, later, c.local(from), c.column, c.local(to))
 }
 
 // bucket maps a time to the start of its period; days are local.

@@ -13,7 +13,7 @@ import (
 
 func build(t *testing.T, loadedBy string, batch ...record.Metric) string {
 	t.Helper()
-	q, err := Build(batch, loadedBy)
+	q, err := Build(batch, LoadColumn{Name: loadedBy})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -37,7 +37,7 @@ func TestProbesQuoteWhateverANameHolds(t *testing.T) {
 	m.KeptSegments = record.Strings{"O'Neill / x", "b / y"}
 	holds(t, build(t, "", m), "in ('O''Neill / x', 'b / y')", "else '(other)' end")
 	m.Measure = "mood"
-	if _, err := Build([]record.Metric{m}, ""); err == nil || !strings.Contains(err.Error(), "rows, freshness, null_share") {
+	if _, err := Build([]record.Metric{m}, LoadColumn{}); err == nil || !strings.Contains(err.Error(), "rows, freshness, null_share") {
 		t.Errorf("an unknown measure: %v", err)
 	}
 }

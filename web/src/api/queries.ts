@@ -65,13 +65,15 @@ export function useDropReconciliation() {
 export const useMissingKeys = (name: string) =>
   useMutation({ gcTime: 0, mutationFn: (s: { from: string; to: string }) => answer(api.POST("/api/v1/reconciliations/{name}/keys", { params: { path: { name } }, body: s })) });
 
-export const useChart = (series: number | undefined, from: Date, to: Date) =>
+export type Fill = "none" | "zero" | "previous" | "linear";
+
+export const useChart = (series: number | undefined, from: Date, to: Date, fill: Fill = "none") =>
   useQuery({
-    queryKey: ["chart", series, from.toISOString(), to.toISOString()],
+    queryKey: ["chart", series, from.toISOString(), to.toISOString(), fill],
     enabled: series !== undefined,
     placeholderData: (before, query) => (query?.queryKey[1] === series ? before : undefined),
     queryFn: () =>
-      answer(api.GET("/api/v1/series/{id}/chart", { params: { path: { id: series! }, query: { from: from.toISOString(), to: to.toISOString() } } })),
+      answer(api.GET("/api/v1/series/{id}/chart", { params: { path: { id: series! }, query: { from: from.toISOString(), to: to.toISOString(), fill } } })),
   });
 
 export const useExplain = (series: number | undefined, at: string | undefined) =>
@@ -171,8 +173,8 @@ export const useLosses = (name: string) =>
 export const useSuitability = (id: number) =>
   useQuery({ queryKey: ["suitability", id], queryFn: () => answer(api.GET("/api/v1/series/{id}/suitability", { params: { path: { id } } })) });
 
-export const useSmoothing = (id: number) =>
-  useQuery({ queryKey: ["smoothing", id], retry: false, queryFn: () => answer(api.GET("/api/v1/series/{id}/smoothing", { params: { path: { id } } })) });
+export const useSmoothing = (id: number, fill: Fill) =>
+  useQuery({ queryKey: ["smoothing", id, fill], retry: false, placeholderData: keepPreviousData, queryFn: () => answer(api.GET("/api/v1/series/{id}/smoothing", { params: { path: { id }, query: { fill } } })) });
 
 export const useForecast = (id: number, days: number, limit: string) =>
   useQuery({

@@ -1995,7 +1995,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What a moving median before detection would do to a series */
+        /** What a moving median or mean before detection would do to a series */
         get: operations["smoothing"];
         put?: never;
         post?: never;
@@ -3119,6 +3119,8 @@ export interface components {
             silence_off?: boolean;
             /** Format: int64 */
             smooth?: number;
+            /** @enum {string} */
+            smooth_by?: "median" | "mean" | "";
             spikes?: boolean;
             stuck_off?: boolean;
             /** @enum {string} */
@@ -3197,6 +3199,8 @@ export interface components {
             deviation: (number | null)[] | null;
             /** @description goes on past now, as far as the axis */
             expected: (number | null)[] | null;
+            /** @description nothing came: the value was put there because it was asked for */
+            filled?: boolean[] | null;
             /** @description the lowest that a person allows, where somebody does */
             floor?: (number | null)[] | null;
             high: (number | null)[] | null;
@@ -3452,6 +3456,11 @@ export interface components {
             keep_days: number;
             /** @description column that holds the time of loading */
             loaded_by: string;
+            /**
+             * @description of that column; without a zone its values are local to the dataset
+             * @enum {string}
+             */
+            loaded_type: "timestamptz" | "timestamp" | "date" | "";
             /** @description why it cannot be read, in the database's words */
             message: string;
             name: string;
@@ -6161,6 +6170,8 @@ export interface components {
             silence_off?: boolean;
             /** Format: int64 */
             smooth?: number;
+            /** @enum {string} */
+            smooth_by?: "median" | "mean" | "";
             spikes?: boolean;
             stuck_off?: boolean;
             /** @enum {string} */
@@ -6348,10 +6359,14 @@ export interface components {
             silence_off?: boolean;
             /**
              * Format: int64
-             * @description periods of a moving median before detection; 0 or 1: none
-             * @enum {integer}
+             * @description periods that are smoothed before detection, up to a day of them; 0 or 1: none
              */
-            smooth?: 0 | 1 | 3 | 5 | 7 | 9;
+            smooth?: number;
+            /**
+             * @description a moving median, which single spikes pass unseen, or a moving mean; empty: median
+             * @enum {string}
+             */
+            smooth_by?: "median" | "mean" | "";
             /** @description one period alone may alarm */
             spikes?: boolean;
             /** @description do not tell of a value that repeats again and again */
@@ -6441,6 +6456,8 @@ export interface components {
             token: string;
         };
         Smoothing: {
+            /** @enum {string} */
+            by: "median" | "mean";
             /**
              * Format: double
              * @description median delay of those found
@@ -6470,7 +6487,7 @@ export interface components {
             faults_found: number;
             /**
              * Format: int64
-             * @description of the moving median; 1 is none
+             * @description of the window; 1 is none
              */
             periods: number;
             recommended: boolean;
@@ -6479,6 +6496,11 @@ export interface components {
         };
         SmoothingStudy: {
             dataset: string;
+            /**
+             * Format: int64
+             * @description periods in which nothing came, and that were filled
+             */
+            filled: number;
             /** Format: date-time */
             from: string;
             kind: string;
@@ -7341,10 +7363,14 @@ export interface components {
             silence_off?: boolean;
             /**
              * Format: int64
-             * @description periods of a moving median before detection; 0 or 1: none
-             * @enum {integer}
+             * @description periods that are smoothed before detection, up to a day of them; 0 or 1: none
              */
-            smooth?: 0 | 1 | 3 | 5 | 7 | 9;
+            smooth?: number;
+            /**
+             * @description a moving median, which single spikes pass unseen, or a moving mean; empty: median
+             * @enum {string}
+             */
+            smooth_by?: "median" | "mean" | "";
             /** @description one period alone may alarm */
             spikes?: boolean;
             /** @description do not tell of a value that repeats again and again */
@@ -12339,6 +12365,8 @@ export interface operations {
             query: {
                 from: string;
                 to: string;
+                /** @description what stands where nothing came; such values are marked */
+                fill?: "none" | "zero" | "previous" | "linear" | "";
             };
             header?: never;
             path: {
@@ -12443,6 +12471,8 @@ export interface operations {
             query?: {
                 /** @description how far back */
                 since_seconds?: number;
+                /** @description what stands where nothing came */
+                fill?: "none" | "zero" | "previous" | "linear" | "";
             };
             header?: never;
             path: {

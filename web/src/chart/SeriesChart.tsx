@@ -4,7 +4,7 @@ import { type KeyboardEvent, type PointerEvent, useEffect, useId, useRef, useSta
 import { useNavigate } from "react-router";
 import type { Chart } from "../api/client";
 import { city, number, ticks, time, value } from "../parts/words";
-import { asDeviation, paths, pointsOf, thin, top } from "./shapes";
+import { asDeviation, filledAt, paths, pointsOf, thin, top } from "./shapes";
 import { Notes } from "./Notes";
 import { Planned } from "./Planned";
 import { Hatches, Strip } from "./Strip";
@@ -112,6 +112,7 @@ export function SeriesChart({ chart, now, since, at, onAt, onZoom, height = 322 
           <path d={d.expected} fill="none" stroke="var(--pewter-line)" strokeDasharray="3 2.5" />
           <path d={d.bounds} fill="none" stroke="var(--ink2)" strokeWidth="1" clipPath={`url(#${id}-plot)`} data-bounds={d.bounds !== "" || undefined} />
           <path d={d.observed} fill="none" stroke="var(--ink)" strokeWidth={n > 500 ? 1 : 1.5} strokeLinejoin="round" />
+          {!deviating && filledAt(p).map(([t, v]) => <circle key={t} cx={x(t)} cy={y(v)} r="2" fill="none" stroke="var(--ink3)" data-filled><title>filled: nothing came</title></circle>)}
           <line x2={inner} y1={y(0)} y2={y(0)} stroke={deviating ? "var(--pewter-line)" : "var(--ink)"} />
           {full.observed.map((v, i) => (v === null && full.at[i] < now - period && full.at[i - 1] !== undefined && full.observed[i - 1] !== null
             ? <text key={i} x={x(full.at[i])} y={plot - 8} textAnchor="middle">no data</text> : null))}

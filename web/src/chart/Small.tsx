@@ -3,7 +3,7 @@ import { scaleLinear, scaleTime } from "d3-scale";
 import { useId } from "react";
 import type { Alert, Chart, Incident } from "../api/client";
 import { ticks, time, value } from "../parts/words";
-import { paths, pointsOf, thin, top } from "./shapes";
+import { filledAt, paths, pointsOf, thin, top } from "./shapes";
 import { Notes } from "./Notes";
 import { Planned } from "./Planned";
 import { Hatches, Strip } from "./Strip";
@@ -39,6 +39,7 @@ export function SmallChart({ chart, now, width = 340, height = 84, lane = 6, ask
         <path d={d.below + d.above} fill="var(--verm-wash)" />
         <path d={d.expected} fill="none" stroke="var(--pewter-line)" strokeDasharray="3 2.5" />
         <path d={d.observed} fill="none" stroke="var(--ink)" strokeWidth="1.3" strokeLinejoin="round" />
+        {filledAt(points).map(([t, v]) => <circle key={t} cx={x(t)} cy={y(v)} r="1.6" fill="none" stroke="var(--ink3)" data-filled><title>filled: nothing came</title></circle>)}
         <Strip alerts={chart.alerts ?? []} incidents={chart.incidents ?? []} x={x} y={plot + 4} width={inner} lane={lane} now={now} id={id} />
         {asked && (
           <g data-asked>

@@ -4,13 +4,13 @@ import type { Chart } from "../api/client";
 type Num = number | null;
 
 /** One drawn column of a series: pixel-thinned so that extremes survive. */
-export type Points = { at: number[]; observed: Num[]; expected: Num[]; low: Num[]; high: Num[]; deviation: Num[]; floor?: Num[]; ceiling?: Num[] };
+export type Points = { at: number[]; observed: Num[]; expected: Num[]; low: Num[]; high: Num[]; deviation: Num[]; floor?: Num[]; ceiling?: Num[]; filled?: boolean[] };
 
 export function pointsOf(c: Chart): Points {
   return {
     at: c.at!.map((t) => Date.parse(t)),
     observed: c.observed as Num[], expected: c.expected as Num[], low: c.low as Num[], high: c.high as Num[], deviation: c.deviation as Num[],
-    floor: c.floor as Num[] | undefined, ceiling: c.ceiling as Num[] | undefined,
+    filled: c.filled ?? undefined, floor: c.floor as Num[] | undefined, ceiling: c.ceiling as Num[] | undefined,
   };
 }
 
@@ -29,7 +29,7 @@ export function thin(p: Points, most: number): Points {
     keep.push(...(lo === hi ? [lo] : [Math.min(lo, hi), Math.max(lo, hi)]));
   }
   const pick = <T,>(list: T[]) => keep.map((i) => list[i]);
-  return { at: pick(p.at), observed: pick(p.observed), expected: pick(p.expected), low: pick(p.low), high: pick(p.high), deviation: pick(p.deviation), floor: p.floor && pick(p.floor), ceiling: p.ceiling && pick(p.ceiling) };
+  return { at: pick(p.at), observed: pick(p.observed), expected: pick(p.expected), low: pick(p.low), high: pick(p.high), deviation: pick(p.deviation), floor: p.floor && pick(p.floor), ceiling: p.ceiling && pick(p.ceiling), filled: p.filled && pick(p.filled) };
 }
 
 /** The top of the vertical axis: what was observed and expected decide it, and a band far above them is cut. */
@@ -51,9 +51,12 @@ export function paths(p: Points, x: (at: number) => number, y: (v: number) => nu
     above: area<number>().defined(all).x((i) => x(p.at[i])).y0((i) => y(p.high[i]!)).y1((i) => y(Math.max(p.observed[i]!, p.high[i]!)))(index) ?? "",
     expected: line<number>().defined(has(p.expected)).x((i) => x(p.at[i])).y((i) => y(p.expected[i]!))(index) ?? "",
     bounds: [p.floor, p.ceiling].map((b) => (b ? line<number>().defined(has(b)).x((i) => x(p.at[i])).y((i) => y(b[i]!))(index) ?? "" : "")).join(""),
-    observed: line<number>().defined(has(p.observed)).x((i) => x(p.at[i])).y((i) => y(p.observed[i]!))(index) ?? "",
+    observed: line<number>().defined((i) => has(p.observed)(i) && !p.filled?.[i]).x((i) => x(p.at[i])).y((i) => y(p.observed[i]!))(index) ?? "",
   };
 }
+
+/** Where values were put that did not come. */
+export const filledAt = (p: Points) => p.at.flatMap((at, i) => (p.filled?.[i] && p.observed[i] !== null ? [[at, p.observed[i]] as const] : []));
 
 /** Deviation as a chart of its own: the band is −1 to 1 and expected is zero. */
 export function asDeviation(p: Points): Points {

@@ -5,6 +5,7 @@ import { useHeld } from "../api/learning";
 import { useAlert, useAlerts, useChart, useExplain, useLabel, useMe, useNewNormal, useWhy } from "../api/queries";
 import { useGroup } from "../api/telling";
 import { SeriesChart } from "../chart/SeriesChart";
+import { Gaps, hasGaps, useFill } from "../parts/Gaps";
 import { Key } from "../parts/keys";
 import { FeaturePanel } from "./drift/FeaturePanel";
 import { Mark, stateOf } from "../parts/Mark";
@@ -37,7 +38,8 @@ function Shown({ alert: a, now }: { alert: AlertDetail; now: number }) {
   const go = useNavigate();
   const [search, setSearch] = useSearchParams();
   const [from, to] = useMemo(() => stretch(a, now, search), [a.id, a.closed_at, search, Math.floor(now / hour)]);
-  const chart = useChart(a.series_id || undefined, from, to);
+  const [fill, setFill] = useFill();
+  const chart = useChart(a.series_id || undefined, from, to, fill);
   const open = useAlerts({ state: a.closed_at ? "closed" : "open", limit: 200 });
   const list = open.data?.alerts ?? [];
   const place = list.findIndex((o) => o.id === a.id);
@@ -66,7 +68,7 @@ function Shown({ alert: a, now }: { alert: AlertDetail; now: number }) {
         {a.disputed && <p className="mt-2 text-brass-text"><b>People do not agree on this one.</b> Their answers stand in its history; the newest is in force.</p>}
         {a.held && <p className="mt-2 text-ink2"><b className="text-ink">{a.held === "held" ? "The filter holds it back" : "The filter would hold it back"}:</b> {a.held_why}. It is <Why id={a.id} /></p>}
         <Trouble what="The chart" error={chart.error} />
-        {a.series_id === 0 ? null : chart.data ? <Evidence chart={chart.data} alert={a} now={now} zoom={zoom} /> : <div className="mt-4 h-[330px] bg-well" />}
+        {a.series_id === 0 ? null : chart.data ? <><Evidence chart={chart.data} alert={a} now={now} zoom={zoom} />{hasGaps(chart.data, now) && <Gaps fill={fill} onFill={setFill} />}</> : <div className="mt-4 h-[330px] bg-well" />}
         <Reasons alert={a} />
         <div className="mt-5 mb-16 grid grid-cols-2 gap-8">
           <div className="grid content-start gap-6">{a.comparison && <Drifted alert={a} />}<Together alert={a} /><Before alert={a} /></div>

@@ -1,12 +1,13 @@
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import type { Chart, DatasetPage as Page_ } from "../api/client";
-import { useAlerts, useChart, useDataset, useMe } from "../api/queries";
+import { type Fill, useAlerts, useChart, useDataset, useMe } from "../api/queries";
 import { SmallChart } from "../chart/Small";
 import { useWidth } from "../chart/SeriesChart";
 import { Mark, type State, stateOf } from "../parts/Mark";
 import { Noted } from "./dataset/Noted";
 import { Surroundings } from "./dataset/Surroundings";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
+import { Gaps, useFill } from "../parts/Gaps";
 import { Tags } from "../parts/Tags";
 import { city, count, duration, number, rarity, signed, time } from "../parts/words";
 
@@ -40,6 +41,7 @@ export function DatasetPage() {
   const page = useDataset(name);
   const alerts = useAlerts({ dataset: name, limit: 12 });
   const [search, setSearch] = useSearchParams();
+  const [fill, setFill] = useFill();
   const span = (search.get("span") ?? "7 days") as keyof typeof spans;
   const now = me.data ? Date.parse(me.data.now) : Date.now();
   const place = <><Link to="/datasets">Datasets</Link>, <code>{name}</code></>;
@@ -51,12 +53,13 @@ export function DatasetPage() {
     <Page place={place} sentence={sentence(p, now)} after={`${p.dataset.owner || "No owner"}; times in ${city(p.dataset.zone)}; read from ${p.dataset.source}${p.health.deviation_24h !== null ? `; deviation ${signed(p.health.deviation_24h)} half-widths` : ""}${p.health.load ? `; next load by ${time(p.health.load.deadline, p.dataset.zone)}` : ""}.`}>
       <div className="mt-2"><Tags kind="datasets" name={name} tags={p.dataset.tags!} /></div>
       <div className="mt-3 flex gap-4 text-[13px]">
-        {Object.keys(spans).map((s) => <button key={s} aria-pressed={s === span} className={s === span ? "font-bold" : "underline decoration-pewter-line underline-offset-3"} onClick={() => setSearch({ span: s })}>{s}</button>)}
+        {Object.keys(spans).map((s) => <button key={s} aria-pressed={s === span} className={s === span ? "font-bold" : "underline decoration-pewter-line underline-offset-3"} onClick={() => setSearch((q) => { q.set("span", s); return q; })}>{s}</button>)}
+        <span className="ml-auto"><Gaps fill={fill} onFill={setFill} /></span>
       </div>
       {p.metrics!.filter((m) => m.comparison === "" || m.measure === "drift").sort((a, b) => order(a.measure) - order(b.measure)).map((m) => (
         <Section key={m.id} className="mt-4" title={m.comparison ? `drift, ${m.unit}` : m.unit || m.measure.replaceAll("_", " ")} note={m.comparison ? <>by feature, of comparison <Link to={`/drift/${encodeURIComponent(m.comparison)}`}>{m.comparison}</Link>; all its figures: <Figures of={p.metrics!.filter((f) => f.comparison === m.comparison && f.id !== m.id)} /></> : <>{m.measure.replaceAll("_", " ")} {m.column && <code>{m.column}</code>} every {duration(m.period_seconds)}{m.segment_by!.length > 0 && `, by ${m.segment_by!.join(", ")}`}</>}
           right={m.state === "failed" ? <span className="text-verm">cannot be read: {m.message}</span> : m.collected_to ? `read up to ${time(m.collected_to, m.zone, "short")}` : m.comparison ? "" : "pushed"}>
-          <Multiples series={m.series!.map((s) => s.id)} from={new Date(end - spans[span] * day * (m.period_seconds >= 86400 ? 4 : 1))} to={new Date(end + (m.period_seconds >= 86400 ? 0 : 4 * hour))} now={now} names={m.series!.map((s) => s.segment)} />
+          <Multiples series={m.series!.map((s) => s.id)} from={new Date(end - spans[span] * day * (m.period_seconds >= 86400 ? 4 : 1))} to={new Date(end + (m.period_seconds >= 86400 ? 0 : 4 * hour))} now={now} names={m.series!.map((s) => s.segment)} fill={fill} />
         </Section>
       ))}
       <Surroundings name={name} source={p.dataset.source} zone={p.dataset.zone} files={p.dataset.pattern !== ""} />
@@ -78,20 +81,20 @@ export function DatasetPage() {
 }
 
 /** One small chart per segment, all of one width. */
-function Multiples({ series, names, from, to, now }: { series: number[]; names: string[]; from: Date; to: Date; now: number }) {
+function Multiples({ series, names, from, to, now, fill }: { series: number[]; names: string[]; from: Date; to: Date; now: number; fill: Fill }) {
   const [box, width] = useWidth<HTMLDivElement>();
   const columns = series.length === 1 ? 1 : Math.max(Math.floor(width / 400), 1);
   const each = Math.floor((width - (columns - 1) * 30) / columns);
   return (
     <div ref={box} className="mt-2 grid gap-x-[30px] gap-y-3" style={{ gridTemplateColumns: `repeat(${columns}, ${each}px)` }}>
-      {series.map((id, i) => <One key={id} id={id} name={names[i]} from={from} to={to} now={now} width={each} />)}
+      {series.map((id, i) => <One key={id} id={id} name={names[i]} from={from} to={to} now={now} width={each} fill={fill} />)}
       {series.length === 0 && <p className="text-ink2">Nothing measured yet. The first collection comes by itself; the past: <code>tinbell metric backfill</code></p>}
     </div>
   );
 }
 
-function One({ id, name, from, to, now, width }: { id: number; name: string; from: Date; to: Date; now: number; width: number }) {
-  const chart = useChart(id, from, to);
+function One({ id, name, from, to, now, width, fill }: { id: number; name: string; from: Date; to: Date; now: number; width: number; fill: Fill }) {
+  const chart = useChart(id, from, to, fill);
   const open = (chart.data as Chart | undefined)?.alerts?.some((a) => !a.closed_at);
   return (
     <figure>

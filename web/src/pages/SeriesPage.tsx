@@ -10,6 +10,7 @@ import { useWidth } from "../chart/SeriesChart";
 import { paths } from "../chart/shapes";
 import { Choice, Figures } from "../parts/Controls";
 import { Download } from "../parts/Download";
+import { Gaps, useFill } from "../parts/Gaps";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
 import { city, duration, number, percent, signed, time, value } from "../parts/words";
 
@@ -39,7 +40,7 @@ export function SeriesPage() {
         <Section title="Suitability" note="how well a band can do here"><Suits s={s} now={now} end={end} /></Section>
         <Section title="Forecast" note="local days, with a 90 % interval"><Ahead id={id} s={s} /></Section>
         <Section title="Why this was expected" note="an expected value in parts that add up"><Why id={id} s={s} end={end} /></Section>
-        <Section title="Smoothing bench" note="a moving median before detection, tried on the past"><Smooth id={id} /></Section>
+        <Section title="Smoothing bench" note="a moving median or mean before detection, tried on the past"><Smooth id={id} /></Section>
       </div>
     </Page>
   );
@@ -167,10 +168,11 @@ function Parts({ x }: { x: Explanation }) {
 }
 
 function Smooth({ id }: { id: number }) {
-  const bench = useSmoothing(id);
+  const [fill, setFill] = useFill();
+  const bench = useSmoothing(id, fill);
   if (bench.error) return <p className="mt-2 text-ink2">{bench.error.message}</p>;
   if (!bench.data) return <Reading what="the past under each window" />;
-  return <SmoothTable b={bench.data} />;
+  return <><SmoothTable b={bench.data} /><p className="mt-1"><Gaps fill={fill} onFill={setFill} />{bench.data.filled > 0 && <span className="ml-3 text-[13px] text-ink2">{number(bench.data.filled)} periods were filled</span>}</p></>;
 }
 
 function SmoothTable({ b }: { b: Smoothing }) {
@@ -181,8 +183,8 @@ function SmoothTable({ b }: { b: Smoothing }) {
         <thead><tr className="border-b border-rule"><th className="py-1">window</th><th colSpan={3}>spikes of 1, 2, 3 that alarm</th><th className="num">faults found</th><th className="num">after</th><th className="num">false gone</th></tr></thead>
         <tbody>
           {b.windows!.map((w) => (
-            <tr key={w.periods} className={w.recommended ? "font-bold" : ""}>
-              <td className="py-[3px]">{w.periods === 1 ? "none" : `${w.periods} periods`}{w.recommended && <i className="ml-2 inline-block size-[7px] rounded-full bg-brass-mark" title="recommended" />}</td>
+            <tr key={w.by + w.periods} className={w.recommended ? "font-bold" : ""}>
+              <td className="py-[3px]">{w.periods === 1 ? "none" : `${w.by} of ${w.periods}`}{w.recommended && <i className="ml-2 inline-block size-[7px] rounded-full bg-brass-mark" title="recommended" />}</td>
               {w.spikes!.map((v, i) => <td key={i} className="whitespace-nowrap">{share(v)} {percent(v)}</td>)}
               <td className="num">{percent(w.dips)}</td><td className="num">{duration(w.delay_seconds)}</td><td className="num">{w.false_gone} of {w.false_before}</td>
             </tr>

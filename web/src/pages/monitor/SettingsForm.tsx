@@ -50,8 +50,10 @@ export function SettingsForm({ monitor, value: s, onChange, period, unit }: { mo
               <Setting name="Sustained small shift" today={was("sustained", (v) => over[v || "long"])}>
                 <Choice name="Sustained small shift" value={s.sustained || "long"} options={[["off", "off"], ["short", over.short], ["long", over.long]]} onChange={(v) => set({ sustained: v === "long" ? undefined : v })} />
               </Setting>
-              <Setting name="Moving median before the windows" today={was("smooth", (v) => String(v ?? "none"))}>
-                <Choice name="Moving median" value={String(s.smooth || 1)} options={[["1", "none"], ["3", "3"], ["5", "5"], ["7", "7"]]} onChange={(v) => set({ smooth: v === "1" ? undefined : (Number(v) as 3) })} />
+              <Setting name="Smoothed before the windows" today={(was("smooth", String) || was("smooth_by", String)) && ((t.smooth ?? 0) > 1 ? `${t.smooth_by || "median"} of ${t.smooth}` : "not")}>
+                <Choice name="Smoothed by" value={(s.smooth ?? 0) < 2 ? "none" : s.smooth_by || "median"} options={[["none", "none"], ["median", "median"], ["mean", "mean"]]}
+                  onChange={(v) => set({ smooth: v === "none" ? undefined : (s.smooth ?? 0) > 1 ? s.smooth : 3, smooth_by: v === "mean" ? "mean" : undefined })} />{" "}
+                {(s.smooth ?? 0) > 1 && <Figures name="Periods smoothed" value={s.smooth} min={2} onChange={(v) => set({ smooth: v })} after={periods} />}
               </Setting>
             </>
           )}
