@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"net/url"
-	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -11,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tinbell/internal/draw"
+	"tinbell/internal/httpapi"
 	"tinbell/internal/inspect"
 	"tinbell/internal/record"
 	"tinbell/internal/words"
@@ -34,7 +34,7 @@ func (a *app) sketch(chart inspect.Chart) {
 	if columns == 0 {
 		columns = 100
 	}
-	fmt.Fprintln(a.out, draw.Terminal(chart, columns, terminal(a.out) && os.Getenv("NO_COLOR") == ""))
+	fmt.Fprintln(a.out, draw.Terminal(chart, columns, a.coloured()))
 }
 
 func (a *app) seriesShow() *cobra.Command {
@@ -189,4 +189,42 @@ func (a *app) standing(p inspect.Page) {
 	for _, f := range facts {
 		fmt.Fprintf(a.out, "  %-10s %s\n", f[0], f[1])
 	}
+}
+
+// seriesLink makes a standing address of a series' chart.
+func (a *app) seriesLink() *cobra.Command {
+	var s study
+	var span, svg = "7d", false
+	var in httpapi.NewChartLink
+	c := &cobra.Command{Use: "link METRIC", Short: "Make an address of a series' chart that another page can show, without signing in", Args: exactly(1, "METRIC"),
+		Long: `The address shows the chart as it is whenever it is looked at, to whoever has it, and
+nothing else; it is signed and works until its end. The audit trail keeps who made it.`,
+		Example: "  tinbell series link refunds-rows --span 7d --days 90\n  tinbell series link boarding-scans-rows --segment Gullstone --svg",
+		RunE: func(c *cobra.Command, args []string) error {
+			var err error
+			if in.SpanSeconds, err = seconds(span); err != nil {
+				return err
+			}
+			id, err := s.find(a, c, args[0])
+			if err != nil {
+				return err
+			}
+			var v httpapi.ChartLinked
+			if err := a.client().Send(c.Context(), "POST", fmt.Sprintf("/series/%d/link", id), in, &v); err != nil {
+				return err
+			}
+			if done, err := a.data(v); done {
+				return err
+			}
+			fmt.Fprintln(a.out, map[bool]string{false: v.PNG, true: v.SVG}[svg])
+			a.say("It works until %s.", a.local(v.Until, "UTC"))
+			return nil
+		}}
+	f := c.Flags()
+	f.StringVar(&s.segment, "segment", "", "which segment, where the metric is split")
+	f.StringVar(&span, "span", span, "how far back it shows, from whenever it is looked at")
+	f.StringVar((*string)(&in.Fill), "fill", "", filling)
+	f.IntVar(&in.Days, "days", 30, "how many days the address works, up to 400")
+	f.BoolVar(&svg, "svg", false, "as SVG")
+	return c
 }

@@ -6,15 +6,20 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"tinbell/internal/config"
+	"tinbell/internal/httpapi"
+	"tinbell/internal/words"
 )
 
 func (a *app) configCommand() *cobra.Command {
 	var pruned bool
+	var backfill string
 	query := func() string {
 		if pruned {
 			return "?prune=true"
@@ -22,10 +27,20 @@ func (a *app) configCommand() *cobra.Command {
 		return ""
 	}
 	diff := &cobra.Command{Use: "diff DIR", Short: "Say what loading the files of a folder would change", Args: exactly(1, "DIR"), Example: "  tinbell config diff monitoring/",
-		RunE: func(c *cobra.Command, args []string) error { return a.configSend(c, args[0], "/config/diff"+query()) }}
+		RunE: func(c *cobra.Command, args []string) error {
+			_, _, err := a.configSend(c, args[0], "/config/diff"+query())
+			return err
+		}}
 	load := &cobra.Command{Use: "load DIR", Short: "Put the files of a folder in force, all or nothing", Args: exactly(1, "DIR"),
 		Long: "Reads all .yaml files of a folder and makes what is set up be as they say. Everything is checked first, new probes against their tables; then it is written in one go. What is set up and in no file stays, unless --prune says that it goes: of the kinds that the files hold, monitors retire with their past, and SLAs, routes, channels, calendars, comparisons and reconciliations are removed; sources, datasets and metrics hold samples and stay. 'config diff --prune' says what would go. Passwords are in no file: where a source says ${NAME}, the variable of that name is taken from the environment here, and without it the password that is kept.", Example: "  tinbell config load monitoring/",
-		RunE: func(c *cobra.Command, args []string) error { return a.configSend(c, args[0], "/config/load"+query()) }}
+		RunE: func(c *cobra.Command, args []string) error {
+			documents, changes, err := a.configSend(c, args[0], "/config/load"+query())
+			if err != nil {
+				return err
+			}
+			return a.pastOf(c, documents, changes, backfill)
+		}}
+	load.Flags().StringVar(&backfill, "backfill", "", "measure the past of what is new, so far back, for example 90d; without it is said how")
 	for _, c := range []*cobra.Command{diff, load} {
 		c.Flags().BoolVar(&pruned, "prune", false, "what is in no file goes")
 	}
@@ -71,15 +86,53 @@ func readConfig(dir string) (config.Documents, error) {
 	return all, nil
 }
 
-func (a *app) configSend(c *cobra.Command, dir, path string) error {
-	documents, err := readConfig(dir)
+// pastOf measures the past of metrics that are new, or says how that is done: by dataset,
+// so that what can shares a pass over its table.
+func (a *app) pastOf(c *cobra.Command, documents config.Documents, changes []config.Change, since string) error {
+	var datasets []string
+	fresh := map[string][]string{}
+	for _, m := range documents.Metrics {
+		collected := (m.EverySeconds > 0 || m.Cron != "") && m.TimeColumn != ""
+		if collected && slices.ContainsFunc(changes, func(v config.Change) bool { return v.Kind == "metric" && v.Name == m.Name && v.What == "added" }) {
+			if fresh[m.Dataset] == nil {
+				datasets = append(datasets, m.Dataset)
+			}
+			fresh[m.Dataset] = append(fresh[m.Dataset], m.Name)
+		}
+	}
+	if since == "" {
+		if len(datasets) > 0 {
+			a.say("The past of what is new is not measured yet. Load again with --backfill 90d, or:")
+		}
+		for _, d := range datasets {
+			a.say("  tinbell metric backfill %s --since 90d", strings.Join(fresh[d], " "))
+		}
+		return nil
+	}
+	back, err := seconds(since)
 	if err != nil {
 		return err
 	}
+	for _, d := range datasets {
+		var started httpapi.Started
+		if err := a.client().Send(c.Context(), "POST", "/backfills", httpapi.Backfill{Metrics: fresh[d], SinceSeconds: back}, &started); err != nil {
+			return fmt.Errorf("the past of %s: %w", d, err)
+		}
+		if err := a.client().Follow(c.Context(), started.TaskID, a.bar(d)); err != nil {
+			return fmt.Errorf("the past of %s: %w", d, err)
+		}
+		a.say("%s: %s measured back to %s.", d, words.Plural(len(fresh[d]), "metric"), time.Now().Add(-time.Duration(back)*time.Second).Format(time.DateOnly))
+	}
+	return nil
+}
+
+func (a *app) configSend(c *cobra.Command, dir, path string) (documents config.Documents, changes []config.Change, err error) {
+	if documents, err = readConfig(dir); err != nil {
+		return documents, nil, err
+	}
 	documents.Fill(os.LookupEnv)
-	var changes []config.Change
 	if err := a.client().Send(c.Context(), "POST", path, documents, &changes); err != nil {
-		return err
+		return documents, nil, err
 	}
 	loaded := strings.HasPrefix(path, "/config/load")
 	l := listing{head: []string{"", "kind", "name", "what"}, raw: changes, none: "Nothing differs."}
@@ -100,7 +153,7 @@ func (a *app) configSend(c *cobra.Command, dir, path string) error {
 		l.rows = append(l.rows, []string{map[string]string{"added": "+", "changed": "~", "removed": "-"}[change.What], change.Kind, change.Name, strings.Join(fields, "; ")})
 	}
 	if err := a.show(l); err != nil {
-		return err
+		return documents, changes, err
 	}
 	if kept > 0 {
 		a.say("%d more are set up and in no file; they stay.", kept)
@@ -108,7 +161,7 @@ func (a *app) configSend(c *cobra.Command, dir, path string) error {
 	if loaded {
 		a.say("%d put in force.", len(l.rows))
 	}
-	return nil
+	return documents, changes, nil
 }
 
 func (a *app) configSave(c *cobra.Command, dir string) error {
@@ -153,6 +206,9 @@ func (a *app) configSave(c *cobra.Command, dir string) error {
 		}
 		files["comparisons"] = compared
 	}
+	if len(all.Reconciliations) > 0 {
+		files["reconciliations"] = config.Documents{Reconciliations: all.Reconciliations}
+	}
 	if len(all.SLAs) > 0 {
 		files["slas"] = config.Documents{SLAs: all.SLAs}
 	}
@@ -162,6 +218,11 @@ func (a *app) configSave(c *cobra.Command, dir string) error {
 		}
 	}
 	a.say("%d files in %s", len(files), dir)
+	for _, v := range all.Calendars {
+		if v.Address != "" {
+			a.say("To load them elsewhere, set %s to the address of calendar %s.", strings.Trim(v.Address, "${}"), v.Name)
+		}
+	}
 	for _, v := range all.Sources {
 		if v.Password != "" {
 			a.say("To load them elsewhere, set %s to the password of source %s.", config.Variable(v.Name), v.Name)
@@ -170,6 +231,10 @@ func (a *app) configSave(c *cobra.Command, dir string) error {
 	for _, v := range all.Channels {
 		if v.Password != "" {
 			a.say("To load them elsewhere, set %s to the password or signing secret of channel %s.", config.Variable(v.Name), v.Name)
+		}
+		for _, header := range v.Headers {
+			name, variable, _ := strings.Cut(header, ": ")
+			a.say("… and %s to the header %s that is sent along.", strings.Trim(variable, "${}"), name)
 		}
 	}
 	return nil

@@ -212,10 +212,14 @@ func (a *app) show(l listing) error {
 		columns = append(columns, table.ColumnConfig{Number: n, Align: text.AlignRight, AlignHeader: text.AlignRight})
 	}
 	t.SetColumnConfigs(columns)
+	coloured := a.coloured()
 	for _, fields := range l.rows {
 		row := make(table.Row, len(fields))
 		for i, f := range fields {
 			row[i] = f
+			if colour, known := stateColours[f]; known && coloured {
+				row[i] = colour.Sprint(f)
+			}
 		}
 		t.AppendRow(row)
 	}
@@ -248,6 +252,12 @@ func (a *app) csv(head []string, rows ...[]string) error {
 	w.WriteAll(rows)
 	return w.Error()
 }
+
+// stateColours are those of words that say how something stands, on a terminal.
+var stateColours = map[string]text.Color{"critical": text.FgRed, "failed": text.FgRed, "overdue": text.FgRed, "missed": text.FgRed, "fault": text.Bold, "warning": text.FgYellow, "planned": text.FgMagenta, "noise": text.Faint, "–": text.Faint}
+
+// coloured tells whether there is a terminal that wants colour (no-color.org).
+func (a *app) coloured() bool { return terminal(a.out) && os.Getenv("NO_COLOR") == "" }
 
 func (a *app) json(v any) error {
 	e := json.NewEncoder(a.out)

@@ -29,7 +29,7 @@ func (a *app) seriesCommand() *cobra.Command {
 		}
 		return a.show(l)
 	}}
-	return group("series", "Study one series: suitability, explanation, smoothing, forecast", list, a.seriesShow(), a.seriesExport(), a.seriesSuits(), a.seriesExplain(), a.seriesSmooth(), a.seriesForecast())
+	return group("series", "Study one series: suitability, explanation, smoothing, forecast", list, a.seriesShow(), a.seriesExport(), a.seriesSuits(), a.seriesExplain(), a.seriesSmooth(), a.seriesForecast(), a.seriesLink())
 }
 
 func (a *app) seriesOf(c *cobra.Command, metric string) ([]record.Series, error) {
@@ -48,21 +48,30 @@ func (s *study) bind(c *cobra.Command, picture string) {
 }
 
 func (s *study) ask(a *app, c *cobra.Command, metric, what string, q url.Values, into any) error {
-	series, err := a.seriesOf(c, metric)
+	id, err := s.find(a, c, metric)
 	if err != nil {
 		return err
+	}
+	return a.client().Get(c.Context(), fmt.Sprintf("/series/%d/%s", id, what), q, into)
+}
+
+// find gives the series of a metric that is meant.
+func (s *study) find(a *app, c *cobra.Command, metric string) (int64, error) {
+	series, err := a.seriesOf(c, metric)
+	if err != nil {
+		return 0, err
 	}
 	var names []string
 	for _, x := range series {
 		if x.Segment == s.segment || s.segment == "" && len(series) == 1 {
-			return a.client().Get(c.Context(), fmt.Sprintf("/series/%d/%s", x.ID, what), q, into)
+			return x.ID, nil
 		}
 		names = append(names, x.Segment)
 	}
 	if len(names) == 0 {
-		return fmt.Errorf("metric %s has no series yet: nothing was measured", metric)
+		return 0, fmt.Errorf("metric %s has no series yet: nothing was measured", metric)
 	}
-	return wrongUsage{fmt.Errorf("--segment %q: metric %s is split into %s", s.segment, metric, strings.Join(names, ", "))}
+	return 0, wrongUsage{fmt.Errorf("--segment %q: metric %s is split into %s", s.segment, metric, strings.Join(names, ", "))}
 }
 
 func (a *app) drawn(file string, err error) error {

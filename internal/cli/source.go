@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"io"
 	"net/url"
 	"strings"
 
@@ -76,7 +77,42 @@ func (a *app) sourceCommand() *cobra.Command {
 			}
 			return a.show(l)
 		}}
-	return group("source", "Warehouses and folders to read from", list, add, try, tables, files, a.removal("source", "/sources/", "with all its datasets, metrics, samples and alerts"))
+	return group("source", "Warehouses and folders to read from", list, add, a.sourceSet(), try, tables, files, a.removal("source", "/sources/", "with all its datasets, metrics, samples and alerts"))
+}
+
+// sourceSet changes a source and keeps what was measured of it.
+func (a *app) sourceSet() *cobra.Command {
+	var in httpapi.SourceChange
+	var called string
+	var ask bool
+	c := &cobra.Command{Use: "set NAME", Short: "Change what a source is called, its address or its password; what was measured stays", Args: exactly(1, "NAME"),
+		Example: "  tinbell source set warehouse --address postgres://reader@db2.internal:5432/warehouse\n  echo \"$PASSWORD\" | tinbell source set warehouse --password-stdin",
+		RunE: func(c *cobra.Command, args []string) error {
+			if ask {
+				text, err := io.ReadAll(io.LimitReader(c.InOrStdin(), 4096))
+				if err != nil {
+					return err
+				}
+				in.Password = strings.TrimRight(string(text), "\r\n")
+			}
+			if called != "" {
+				in.Name = &called
+			}
+			if in == (httpapi.SourceChange{}) {
+				return wrongUsage{fmt.Errorf("nothing to change: give --name, --address or --password-stdin")}
+			}
+			var s record.Source
+			if err := a.client().Send(c.Context(), "PATCH", "/sources/"+url.PathEscape(args[0]), in, &s); err != nil {
+				return err
+			}
+			a.say("Source %s: %s", s.Name, s.Address)
+			return nil
+		}}
+	f := c.Flags()
+	f.StringVar(&called, "name", "", "another name")
+	f.StringVar(&in.Address, "address", "", "where it is reached from now on; without a password the one that is kept stays")
+	f.BoolVar(&ask, "password-stdin", false, "read another password from the standard input, where no history keeps it")
+	return c
 }
 
 // removal is the command that removes a thing with what hangs on it.

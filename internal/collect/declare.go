@@ -72,6 +72,9 @@ func (c *Collector) declareIn(ctx context.Context, s *store.Store, d Declaration
 	return m, err
 }
 
+// PushedSource is the source of what is pushed.
+const PushedSource = "pushed"
+
 // datasetFor gives the dataset that a declaration names, making it if it is new.
 func datasetFor(ctx context.Context, tx pgx.Tx, in *store.Store, d Declaration) (record.Dataset, error) {
 	if err := store.LockName(ctx, tx, "dataset", d.Dataset); err != nil {
@@ -81,14 +84,13 @@ func datasetFor(ctx context.Context, tx pgx.Tx, in *store.Store, d Declaration) 
 	if missing := (record.NotFound{}); !errors.As(err, &missing) {
 		return v, err
 	}
-	const pushed = "pushed"
-	source, err := store.EnsureSource(ctx, tx, record.Source{Name: pushed, Kind: "push", Login: []byte{}})
+	source, err := store.EnsureSource(ctx, tx, record.Source{Name: PushedSource, Kind: "push", Login: []byte{}})
 	if err != nil {
 		return v, err
 	}
 	v = record.Dataset{SourceID: source, Namespace: d.Namespace, Name: d.Dataset, Owner: d.Owner, Zone: d.Zone}
 	if v.Namespace == "" {
-		v.Namespace = pushed
+		v.Namespace = PushedSource
 	}
 	v.ID, err = in.AddDataset(ctx, v)
 	return v, err

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -13,6 +14,7 @@ import (
 	"tinbell/internal/collect"
 	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/compare"
+	"tinbell/internal/feed"
 	"tinbell/internal/record"
 	"tinbell/internal/setup"
 	"tinbell/internal/store"
@@ -32,11 +34,12 @@ type Keeper struct {
 	teller    *tell.Teller
 	comparer  *compare.Comparer
 	setup     *setup.Desk
+	feeds     *feed.Reader
 	now       func() time.Time
 }
 
-func New(s *store.Store, c *collect.Collector, w *warehouse.Pools, d *answer.Desk, v *watch.Watcher, t *tell.Teller, m *compare.Comparer, u *setup.Desk, now func() time.Time) *Keeper {
-	return &Keeper{s, c, w, d, v, t, m, u, now}
+func New(s *store.Store, c *collect.Collector, w *warehouse.Pools, d *answer.Desk, v *watch.Watcher, t *tell.Teller, m *compare.Comparer, u *setup.Desk, f *feed.Reader, now func() time.Time) *Keeper {
+	return &Keeper{s, c, w, d, v, t, m, u, f, now}
 }
 
 // Read gives all that is set up.
@@ -102,8 +105,18 @@ func (k *Keeper) Read(ctx context.Context) (Documents, error) {
 	if err != nil {
 		return d, err
 	}
+	feeds, err := k.store.Feeds(ctx)
+	if err != nil {
+		return d, err
+	}
 	for _, v := range calendars {
-		d.Calendars = append(d.Calendars, WrittenCalendar{v.Name, v.Country, v.Zone, v.Dataset, v.Effect, v.ICal})
+		w := WrittenCalendar{Name: v.Name, Country: v.Country, Zone: v.Zone, Dataset: v.Dataset, Effect: v.Effect, ICal: v.ICal}
+		for _, f := range feeds {
+			if f.Calendar == v.Name { // what it holds is fetched
+				w = WrittenCalendar{Name: v.Name, Dataset: f.Dataset, Effect: f.Effect, Address: "${" + variable(v.Name, "address") + "}", EverySeconds: f.EverySeconds}
+			}
+		}
+		d.Calendars = append(d.Calendars, w)
 	}
 	return d, k.readTelling(ctx, &d)
 }
@@ -140,6 +153,12 @@ func (k *Keeper) Load(ctx context.Context, wanted Documents, pruned bool) ([]Cha
 		}
 	}
 	for _, v := range wanted.Calendars {
+		if v.fetched() {
+			if err := l.tryFeed(ctx, v); err != nil {
+				return nil, fmt.Errorf("calendar %s: %w", v.Name, err)
+			}
+			continue
+		}
 		c := record.Calendar{Name: v.Name, Country: v.Country, Zone: v.Zone, Dataset: v.Dataset, Effect: v.Effect, ICal: v.ICal}
 		events, err := k.desk.ReadCalendar(&c)
 		if err != nil {
@@ -175,7 +194,33 @@ func (k *Keeper) Load(ctx context.Context, wanted Documents, pruned bool) ([]Cha
 	if err := l.checkTelling(ctx, wanted); err != nil {
 		return nil, err
 	}
-	return changes, k.store.InTx(ctx, func(tx pgx.Tx) error { return l.write(ctx, tx, wanted, changes) })
+	if err := k.store.InTx(ctx, func(tx pgx.Tx) error { return l.write(ctx, tx, wanted, changes) }); err != nil {
+		return nil, err
+	}
+	for _, v := range wanted.Calendars {
+		if v.Address == "" {
+			continue // as it is
+		}
+		if _, err := k.feeds.Follow(ctx, v.Name, v.wanted()); err != nil {
+			return changes, fmt.Errorf("everything else is in force, but calendar %s: %w", v.Name, err)
+		}
+	}
+	return changes, nil
+}
+
+func (c WrittenCalendar) wanted() feed.Wanted {
+	return feed.Wanted{Address: c.Address, EverySeconds: c.EverySeconds, Dataset: c.Dataset, Effect: c.Effect}
+}
+
+// tryFeed fetches a calendar once; without its address the one that is kept must do.
+func (l *load) tryFeed(ctx context.Context, v WrittenCalendar) error {
+	if v.Address != "" && !strings.HasPrefix(v.Address, "${") {
+		return l.feeds.Try(ctx, v.Name, v.wanted())
+	}
+	if _, err := l.store.Feed(ctx, v.Name); err != nil {
+		return record.Invalid{Field: "address", Given: "", Allowed: "an http or https address; set " + variable(v.Name, "address") + " where the files are loaded"}
+	}
+	return nil
 }
 
 // load is what one loading has checked so far.
@@ -193,6 +238,9 @@ type load struct {
 
 func (l *load) dataset(ctx context.Context, d WrittenDataset) error {
 	source, known := l.wanted[d.Source]
+	if !known && d.Source == collect.PushedSource {
+		source, known = record.Source{Name: d.Source, Kind: "push", Login: []byte{}}, true
+	}
 	if !known {
 		var err error
 		source, err = l.store.Source(ctx, d.Source)
@@ -344,7 +392,15 @@ func (l *load) write(ctx context.Context, tx pgx.Tx, wanted Documents, changes [
 		}
 	}
 	for _, d := range wanted.Datasets {
-		if err := store.SetDataset(ctx, tx, l.datasets[d.Name]); err != nil {
+		v := l.datasets[d.Name]
+		if v.Source == collect.PushedSource {
+			id, err := store.EnsureSource(ctx, tx, l.sources[d.Name])
+			if err != nil {
+				return err
+			}
+			v.SourceID = id
+		}
+		if err := store.SetDataset(ctx, tx, v); err != nil {
 			return err
 		}
 	}

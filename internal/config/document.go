@@ -51,7 +51,14 @@ type WrittenCalendar struct {
 	Dataset string `json:"dataset,omitempty"`
 	Effect  string `json:"effect,omitempty" enum:"mute,widen,leave out"`
 	ICal    string `json:"ical,omitempty"`
+
+	Address      string `json:"address,omitempty" secret:"true" doc:"of a calendar that is fetched: ${NAME} stands for the variable of that name where the files are loaded"`
+	EverySeconds int64  `json:"every_seconds,omitempty" doc:"how often it is fetched"`
 }
+
+// fetched tells whether a calendar is fetched by address, be the address known here or
+// not.
+func (c WrittenCalendar) fetched() bool { return c.Address != "" || c.EverySeconds > 0 }
 
 // Join adds the documents of another file.
 func (d *Documents) Join(o Documents) {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"net/url"
 	"path/filepath"
+	"regexp"
 	"strings"
 
 	"tinbell/internal/collect"
@@ -21,22 +22,35 @@ func Variable(source string) string {
 	}, strings.ToUpper(source)) + "_PASSWORD"
 }
 
-// Fill puts variables in the place of passwords written as ${NAME}; one that is
-// not set stands for the password that is kept.
+// variable is the environment variable that another secret of a thing is written as.
+func variable(name, secret string) string {
+	return strings.TrimSuffix(Variable(name), "PASSWORD") + strings.TrimSuffix(Variable(secret), "_PASSWORD")
+}
+
+// Fill puts variables in the place of passwords, addresses and headers written as
+// ${NAME}; one that is not set stands for what is kept.
 func (d *Documents) Fill(lookup func(string) (string, bool)) {
+	fill := func(text *string) {
+		*text = reference.ReplaceAllStringFunc(*text, func(ref string) string {
+			value, _ := lookup(ref[2 : len(ref)-1])
+			return value
+		})
+	}
 	for i := range d.Sources {
-		v := &d.Sources[i]
-		if name, is := strings.CutPrefix(v.Password, "${"); is {
-			v.Password, _ = lookup(strings.TrimSuffix(name, "}"))
-		}
+		fill(&d.Sources[i].Password)
+	}
+	for i := range d.Calendars {
+		fill(&d.Calendars[i].Address)
 	}
 	for i := range d.Channels {
-		v := &d.Channels[i]
-		if name, is := strings.CutPrefix(v.Password, "${"); is {
-			v.Password, _ = lookup(strings.TrimSuffix(name, "}"))
+		fill(&d.Channels[i].Password)
+		for k := range d.Channels[i].Headers {
+			fill(&d.Channels[i].Headers[k])
 		}
 	}
 }
+
+var reference = regexp.MustCompile(`\$\{[A-Za-z_][A-Za-z0-9_]*\}`)
 
 func writtenSource(v record.Source) WrittenSource {
 	w := WrittenSource{Name: v.Name, Address: v.Address}

@@ -21,9 +21,30 @@ type WrittenChannel struct {
 	Name    string `json:"name"`
 	Through string `json:"through" enum:"email,webhook"`
 	record.ChannelSettings
-	Password    string `json:"password,omitempty" secret:"true"`
-	HourlyLimit int    `json:"hourly_limit,omitempty"`
-	Paused      bool   `json:"paused,omitempty"`
+	Password    string         `json:"password,omitempty" secret:"true"`
+	Headers     record.Strings `json:"headers,omitempty" secret:"true" doc:"of a webhook, as 'Authorization: ${NAME}'"`
+	HourlyLimit int            `json:"hourly_limit,omitempty"`
+	Paused      bool           `json:"paused,omitempty"`
+}
+
+// headers reads the headers of a webhook; none if the value of one is not known here,
+// for then those it has stay.
+func (w WrittenChannel) headers() (map[string]string, error) {
+	if len(w.Headers) == 0 {
+		return nil, nil
+	}
+	headers := map[string]string{}
+	for _, line := range w.Headers {
+		name, value, ok := strings.Cut(line, ":")
+		if value = strings.TrimSpace(value); !ok {
+			return nil, record.Invalid{Field: "headers", Given: name, Allowed: "lines such as 'Authorization: ${NAME}'"}
+		}
+		if value == "" || strings.Contains(value, "${") {
+			return nil, nil
+		}
+		headers[name] = value
+	}
+	return headers, nil
 }
 
 // WrittenRoute says which groups a channel hears of.
@@ -64,6 +85,9 @@ func writtenChannel(v record.Channel) WrittenChannel {
 	w := WrittenChannel{Name: v.Name, Through: v.Kind, ChannelSettings: v.Settings, HourlyLimit: v.HourlyLimit, Paused: v.Paused}
 	if v.Secret != nil {
 		w.Password = "${" + Variable(v.Name) + "}"
+	}
+	for _, name := range v.HeaderNames {
+		w.Headers = append(w.Headers, name+": ${"+variable(v.Name, name)+"}")
 	}
 	return w
 }
@@ -163,7 +187,11 @@ func (l *load) checkTelling(ctx context.Context, wanted Documents) error {
 	channels := map[string]bool{}
 	for _, w := range wanted.Channels {
 		v := w.record()
-		if err := l.teller.CheckChannel(&v); err != nil {
+		err := l.teller.CheckChannel(&v)
+		if err == nil {
+			_, err = w.headers()
+		}
+		if err != nil {
 			return fmt.Errorf("channel %s: %w", w.Name, err)
 		}
 		channels[w.Name] = true
@@ -205,10 +233,14 @@ func (l *load) writeTelling(ctx context.Context, tx pgx.Tx, wanted Documents, ch
 		if strings.HasPrefix(secret, "${") {
 			secret = ""
 		}
-		if changed("channel", w.Name) < 0 && secret == "" {
+		headers, err := w.headers()
+		if err != nil || changed("channel", w.Name) < 0 && secret == "" && headers == nil {
+			if err != nil {
+				return err
+			}
 			continue
 		}
-		if _, err := l.teller.PutChannel(ctx, tx, w.record(), tell.Secrets{Secret: secret}); err != nil {
+		if _, err := l.teller.PutChannel(ctx, tx, w.record(), tell.Secrets{Secret: secret, Headers: headers}); err != nil {
 			return err
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/netip"
 	"net/url"
@@ -24,6 +25,7 @@ const (
 	oftenest    = 5 * time.Minute
 	answersSoon = time.Minute
 	retryWithin = time.Hour
+	mostRead    = 32 << 20
 )
 
 // Reader fetches calendars.
@@ -51,6 +53,39 @@ type Wanted struct {
 
 // Follow fetches a calendar now and keeps its address, or says why it cannot be.
 func (r *Reader) Follow(ctx context.Context, name string, w Wanted) (record.Feed, error) {
+	v, err := r.wanted(name, w)
+	if err != nil {
+		return v, err
+	}
+	if v.ETag, err = r.read(ctx, v); err != nil {
+		return v, unreadable(v, err)
+	}
+	return v, r.store.SetFeed(ctx, v)
+}
+
+// Try fetches a calendar once and keeps nothing.
+func (r *Reader) Try(ctx context.Context, name string, w Wanted) error {
+	v, err := r.wanted(name, w)
+	if err != nil {
+		return err
+	}
+	response, err := r.ask(ctx, v)
+	if err != nil {
+		return unreadable(v, err)
+	}
+	defer response.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(response.Body, mostRead))
+	if err == nil {
+		_, err = r.desk.ReadCalendar(&record.Calendar{Name: name, Dataset: v.Dataset, Effect: v.Effect, ICal: string(text)})
+	}
+	if err != nil {
+		return unreadable(v, err)
+	}
+	return nil
+}
+
+// wanted checks what is asked for.
+func (r *Reader) wanted(name string, w Wanted) (record.Feed, error) {
 	address, err := url.Parse(strings.TrimSpace(w.Address))
 	if err != nil || address.Scheme != "http" && address.Scheme != "https" || address.Host == "" {
 		return record.Feed{}, record.Invalid{Field: "address", Given: hostOf(address), Allowed: "an http or https address"}
@@ -68,10 +103,11 @@ func (r *Reader) Follow(ctx context.Context, name string, w Wanted) (record.Feed
 	if v.Effect == "" {
 		v.Effect = record.EffectMute
 	}
-	if v.ETag, err = r.read(ctx, v); err != nil {
-		return v, record.Invalid{Field: "address", Given: v.Host, Allowed: "one that answers with an iCalendar file: " + err.Error()}
-	}
-	return v, r.store.SetFeed(ctx, v)
+	return v, nil
+}
+
+func unreadable(v record.Feed, err error) error {
+	return record.Invalid{Field: "address", Given: v.Host, Allowed: "one that answers with an iCalendar file: " + err.Error()}
 }
 
 func hostOf(u *url.URL) string {
@@ -122,13 +158,29 @@ func (r *Reader) Fetch(ctx context.Context, name string) (record.Feed, error) {
 
 // read asks for a calendar's file and puts its events in force, unless it is as it was.
 func (r *Reader) read(ctx context.Context, v record.Feed) (etag string, err error) {
-	address, err := r.safe.Unlock(v.Address)
+	response, err := r.ask(ctx, v)
 	if err != nil {
 		return "", err
 	}
+	defer response.Body.Close()
+	if response.StatusCode == http.StatusNotModified {
+		return v.ETag, nil
+	}
+	if _, err := r.desk.ImportCalendar(ctx, record.Calendar{Name: v.Calendar, Dataset: v.Dataset, Effect: v.Effect}, response.Body, false); err != nil {
+		return "", err
+	}
+	return response.Header.Get("ETag"), nil
+}
+
+// ask gets an answer with a file, or the word that the one there is is the newest.
+func (r *Reader) ask(ctx context.Context, v record.Feed) (*http.Response, error) {
+	address, err := r.safe.Unlock(v.Address)
+	if err != nil {
+		return nil, err
+	}
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
 	if err != nil {
-		return "", errors.New("the address cannot be asked")
+		return nil, errors.New("the address cannot be asked")
 	}
 	request.Header.Set("Accept", "text/calendar")
 	if v.ETag != "" {
@@ -136,19 +188,13 @@ func (r *Reader) read(ctx context.Context, v record.Feed) (etag string, err erro
 	}
 	response, err := r.client.Do(request)
 	if err != nil {
-		return "", bare(err)
+		return nil, bare(err)
 	}
-	defer response.Body.Close()
-	switch {
-	case response.StatusCode == http.StatusNotModified && v.ETag != "":
-		return v.ETag, nil
-	case response.StatusCode != http.StatusOK:
-		return "", fmt.Errorf("%s answered %s", v.Host, response.Status)
+	if response.StatusCode != http.StatusOK && (response.StatusCode != http.StatusNotModified || v.ETag == "") {
+		response.Body.Close()
+		return nil, fmt.Errorf("%s answered %s", v.Host, response.Status)
 	}
-	if _, err := r.desk.ImportCalendar(ctx, record.Calendar{Name: v.Calendar, Dataset: v.Dataset, Effect: v.Effect}, response.Body, false); err != nil {
-		return "", err
-	}
-	return response.Header.Get("ETag"), nil
+	return response, nil
 }
 
 // bare is what went wrong, without the address, which is a secret.

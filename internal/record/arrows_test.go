@@ -71,7 +71,7 @@ var allowed = map[string]string{
 	"internal/reconcile": "core/* internal/collect internal/collect/warehouse internal/contain internal/record internal/setup internal/store internal/work",
 	"internal/diagnose":  "core/* internal/collect/warehouse internal/contain internal/inspect internal/record internal/store internal/words",
 	"internal/tell":      "core/* internal/contain internal/draw internal/inspect internal/outward internal/people internal/record internal/store internal/words",
-	"internal/config":    "core/* internal/answer internal/collect internal/collect/* internal/compare internal/record internal/setup internal/store internal/tell internal/watch",
+	"internal/config":    "core/* internal/answer internal/collect internal/collect/* internal/compare internal/feed internal/record internal/setup internal/store internal/tell internal/watch",
 
 	"internal/httpapi": "core/* internal/answer internal/collect internal/collect/* internal/compare internal/config internal/contain internal/diagnose internal/draw internal/feed internal/flat internal/improve internal/inspect internal/people internal/reconcile internal/record internal/setup internal/sink internal/store internal/tell internal/watch internal/work internal/words",
 	"internal/service": "core/* internal/answer internal/collect internal/collect/warehouse internal/compare internal/config internal/contain internal/diagnose internal/duty internal/feed internal/httpapi internal/improve internal/inspect internal/localpg internal/people internal/reconcile internal/record internal/setup internal/sink internal/store internal/tell internal/watch internal/work web",

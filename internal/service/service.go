@@ -161,7 +161,7 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	p.Diagnoser = diagnose.New(records, p.Warehouses, p.Inspector, o.Now)
 	p.Feeds = feed.New(records, p.Desk, safe, o.AllowPrivate, o.Now)
 	p.Teller = tell.New(records, p.Inspector, safe, tell.Options{Address: s.public(o), Allowed: o.AllowPrivate, Trust: o.Trust, Now: o.Now, Log: o.Log, Why: p.Diagnoser.Line})
-	p.Config = config.New(records, p.Collector, p.Warehouses, p.Desk, p.Watcher, p.Teller, p.Comparer, p.Setup, o.Now)
+	p.Config = config.New(records, p.Collector, p.Warehouses, p.Desk, p.Watcher, p.Teller, p.Comparer, p.Setup, p.Feeds, o.Now)
 	s.Parts = p
 	if o.SignIn {
 		if s.FirstToken, err = p.People.First(ctx); err != nil {

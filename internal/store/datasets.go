@@ -194,6 +194,11 @@ func (s *Store) EnsureSeries(ctx context.Context, metric int64, segments []strin
 	return ids, nil
 }
 
+// RenameSource changes what a source is called.
+func (s *Store) RenameSource(ctx context.Context, id int64, name string) error {
+	return s.exec(ctx, "source "+name, `update source set name = $2 where id = $1`, id, name)
+}
+
 // MoveSource gives a source another login and address.
 func (s *Store) MoveSource(ctx context.Context, id int64, login []byte, address string) error {
 	return s.exec(ctx, "source", `update source set login = $2, address = $3 where id = $1`, id, login, address)

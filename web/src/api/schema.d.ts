@@ -1988,6 +1988,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/series/{id}/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make an address of a series' chart that another page can show: signed, and with an end */
+        post: operations["link-chart"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/series/{id}/smoothing": {
         parameters: {
             query?: never;
@@ -2116,14 +2133,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** One source */
+        get: operations["source"];
         put?: never;
         post?: never;
         /** Remove a source with all its datasets, metrics, samples and alerts */
         delete: operations["remove-source"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change what a source is called, where it is reached, or its password; what was measured stays */
+        patch: operations["change-source"];
         trace?: never;
     };
     "/api/v1/sources/{name}/files": {
@@ -3223,6 +3242,15 @@ export interface components {
             series: components["schemas"]["Series"];
             unit: string;
             zone: string;
+        };
+        ChartLinked: {
+            png: string;
+            svg: string;
+            /**
+             * Format: date-time
+             * @description it works until then
+             */
+            until: string;
         };
         Checked: {
             /** Format: int64 */
@@ -5089,6 +5117,27 @@ export interface components {
             secret?: string;
             settings: components["schemas"]["ChannelSettings"];
         };
+        NewChartLink: {
+            /**
+             * Format: int64
+             * @description how long the address works; 30 if left out
+             */
+            days?: number;
+            /** @enum {string} */
+            fill?: "none" | "zero" | "previous" | "linear" | "";
+            /**
+             * Format: date-time
+             * @description or between two instants
+             */
+            from?: string;
+            /**
+             * Format: int64
+             * @description back from whenever it is looked at; a week if neither this nor from and to is given
+             */
+            span_seconds?: number;
+            /** Format: date-time */
+            to?: string;
+        };
         NewComparison: {
             /**
              * Format: double
@@ -6540,6 +6589,13 @@ export interface components {
             /** @enum {string} */
             state: "ready" | "failed";
         };
+        SourceChange: {
+            /** @description another warehouse with the same tables, or another folder with the same files; tried first. Without a password the one that is kept stays */
+            address?: string;
+            name?: string;
+            /** @description another one; tried first */
+            password?: string;
+        };
         SourceTried: {
             /** @description without the password */
             address: string;
@@ -7103,10 +7159,17 @@ export interface components {
             zone: string;
         };
         WrittenCalendar: {
+            /** @description of a calendar that is fetched: ${NAME} stands for the variable of that name where the files are loaded */
+            address?: string;
             country?: string;
             dataset?: string;
             /** @enum {string} */
             effect?: "mute" | "widen" | "leave out";
+            /**
+             * Format: int64
+             * @description how often it is fetched
+             */
+            every_seconds?: number;
             ical?: string;
             name: string;
             zone?: string;
@@ -7119,6 +7182,8 @@ export interface components {
             form?: "cloudevent" | "chat" | "ticket" | "own" | "";
             /** @description e-mail: address of the sender */
             from?: string;
+            /** @description of a webhook, as 'Authorization: ${NAME}' */
+            headers?: string[] | null;
             /** @description e-mail: SMTP server */
             host?: string;
             /** Format: int64 */
@@ -12466,6 +12531,41 @@ export interface operations {
             };
         };
     };
+    "link-chart": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewChartLink"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChartLinked"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     smoothing: {
         parameters: {
             query?: {
@@ -12773,6 +12873,37 @@ export interface operations {
             };
         };
     };
+    source: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "remove-source": {
         parameters: {
             query?: never;
@@ -12790,6 +12921,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-source": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SourceChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
             };
             /** @description Error */
             default: {

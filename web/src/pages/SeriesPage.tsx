@@ -10,6 +10,7 @@ import { useWidth } from "../chart/SeriesChart";
 import { paths } from "../chart/shapes";
 import { Choice, Figures } from "../parts/Controls";
 import { Download } from "../parts/Download";
+import { Embed } from "../parts/Embed";
 import { Gaps, useFill } from "../parts/Gaps";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
 import { city, duration, number, percent, signed, time, value } from "../parts/words";
@@ -35,7 +36,7 @@ export function SeriesPage() {
   return (
     <Page sentence={sentence(s)} after={s.instead && `Instead: ${s.instead}.`}
       place={<>Series of <Link to={`/datasets/${s.dataset}`}><code>{s.dataset}</code></Link>{s.monitor && <>, monitor <Link to={`/monitors/${s.monitor}?series=${id}`}>{s.monitor}</Link></>}</>}>
-      <div className="mt-2"><Download name="The last 90 days" path={`/metrics/${encodeURIComponent(s.metric)}/export`} query={{ segment: s.series.segment, from: new Date(end - 90 * 24 * hour).toISOString() }} /></div>
+      <div className="mt-2 flex flex-wrap gap-x-8"><Embed series={id} /><Download name="The last 90 days" path={`/metrics/${encodeURIComponent(s.metric)}/export`} query={{ segment: s.series.segment, from: new Date(end - 90 * 24 * hour).toISOString() }} /></div>
       <div className="mt-3 grid grid-cols-2 gap-x-9 gap-y-5">
         <Section title="Suitability" note="how well a band can do here"><Suits s={s} now={now} end={end} /></Section>
         <Section title="Forecast" note="local days, with a 90 % interval"><Ahead id={id} s={s} /></Section>
