@@ -56,6 +56,9 @@ func (a *app) monitorTune() *cobra.Command {
 			}
 			for _, p := range t.Tuning.Passed {
 				a.say("  %s stays: %s", p.Monitor, p.Why)
+				for _, s := range p.Stopped {
+					a.say("    %s would spare about %.0f, and lose %s", strings.Join(s.Changes, ", "), s.Spared, lostFaults(s.Faults))
+				}
 			}
 			return nil
 		}}
@@ -79,6 +82,22 @@ func proposalRows(list []record.Proposal) listing {
 		l.rows = append(l.rows, []string{strconv.FormatInt(p.ID, 10), p.Monitor, change, spares(g), fmt.Sprintf("about %.1f", g.Lost), known, p.State})
 	}
 	return l
+}
+
+// lostFaults names up to three faults that a setting would lose.
+func lostFaults(list []improve.LostFault) string {
+	var names []string
+	for _, f := range list[:min(len(list), 3)] {
+		name := fmt.Sprintf("alert %d", f.Alert)
+		if f.Alert == 0 {
+			name = f.Incident
+		}
+		names = append(names, strings.TrimSuffix(name+" ("+f.Segment+")", " ()"))
+	}
+	if more := len(list) - len(names); more > 0 {
+		names = append(names, fmt.Sprintf("%d more", more))
+	}
+	return strings.Join(names, ", ")
 }
 
 // spares says how many alerts fewer there would be, or more.

@@ -1,6 +1,7 @@
 package improve
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"sort"
@@ -27,7 +28,9 @@ type candidate struct {
 type verdict struct {
 	gone     tune.Gone
 	incident string
-	skip     bool // planned
+	skip     bool  // planned
+	alert    int64 // that was labelled; 0 if an incident says it
+	sentence string
 }
 
 // tryOptions replays every option of a monitor and finds out what is known of
@@ -83,6 +86,7 @@ func (b *Bench) tryOptions(ctx context.Context, a *archive, m record.Monitor, in
 			if s.SeriesID == alert.SeriesID && s.Verdict != "" && overlap(alert, s, to) {
 				v.skip = s.Verdict == record.Planned
 				v.gone.Answered, v.gone.Fault = true, s.Verdict == record.Fault
+				v.alert, v.sentence = s.ID, s.Sentence
 			}
 		}
 		c.known = append(c.known, v)
@@ -137,22 +141,55 @@ func overlap(a *BacktestAlert, s record.Alert, now time.Time) bool {
 	return a.Since.Before(end.Add(time.Second)) && s.Since.Before(a.until(now).Add(time.Second))
 }
 
-// goneUnder lists today's alerts in [from, to) that an option would not have
-// told, and how the alerts it tells beside them change the balance.
-func (c *candidate) goneUnder(k int, from, to time.Time) (gone []tune.Gone, more tune.Outlook) {
-	within := func(a *BacktestAlert) bool { return !a.RaisedAt.Before(from) && a.RaisedAt.Before(to) }
+// missing numbers today's alerts in [from, to) that an option would not have told.
+func (c *candidate) missing(k int, from, to time.Time) (list []int) {
 	found := map[string]bool{}
 	for i := range c.told[k] {
 		found[c.told[k][i].Incident] = true
 	}
-	foundToday := map[string]bool{}
 	for i := range c.told[0] {
 		a, v := &c.told[0][i], c.known[i]
-		foundToday[v.incident] = true
-		if !within(a) || v.skip || v.incident != "" && found[v.incident] || c.tells(k, a, to) {
+		if a.RaisedAt.Before(from) || !a.RaisedAt.Before(to) || v.skip || v.incident != "" && found[v.incident] || c.tells(k, a, to) {
 			continue
 		}
-		gone = append(gone, v.gone)
+		list = append(list, i)
+	}
+	return list
+}
+
+// stops lists the faults that people know of and that each option better than the chosen
+// one would lose, the options that spare most first.
+func (c *candidate) stops(chosen int, outlooks []tune.Outlook, from, to time.Time) []Stopped {
+	list := []Stopped{}
+	for k, o := range outlooks {
+		if k == chosen || o.Spared < outlooks[chosen].Spared+1 {
+			continue
+		}
+		s := Stopped{Changes: c.options[k].changes, Spared: o.Spared, Lost: max(o.Lost, 0), Faults: []LostFault{}}
+		for _, i := range c.missing(k, from, to) {
+			if v := c.known[i]; v.gone.Answered && v.gone.Fault {
+				a := &c.told[0][i]
+				s.Faults = append(s.Faults, LostFault{v.alert, v.incident, a.Segment, a.Since, v.sentence})
+			}
+		}
+		if len(s.Faults) > 0 {
+			list = append(list, s)
+		}
+	}
+	slices.SortStableFunc(list, func(a, b Stopped) int { return cmp.Compare(b.Spared, a.Spared) })
+	return list[:min(len(list), 5)]
+}
+
+// goneUnder lists today's alerts in [from, to) that an option would not have
+// told, and how the alerts it tells beside them change the balance.
+func (c *candidate) goneUnder(k int, from, to time.Time) (gone []tune.Gone, more tune.Outlook) {
+	within := func(a *BacktestAlert) bool { return !a.RaisedAt.Before(from) && a.RaisedAt.Before(to) }
+	foundToday := map[string]bool{}
+	for i := range c.told[0] {
+		foundToday[c.known[i].incident] = true
+	}
+	for _, i := range c.missing(k, from, to) {
+		gone = append(gone, c.known[i].gone)
 	}
 	gained := map[string]bool{}
 	for i := range c.told[k] {

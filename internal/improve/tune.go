@@ -29,8 +29,26 @@ type Tuning struct {
 
 // Passed is a monitor that tuning leaves as it is.
 type Passed struct {
-	Monitor string `json:"monitor"`
-	Why     string `json:"why"`
+	Monitor string    `json:"monitor"`
+	Why     string    `json:"why"`
+	Stopped []Stopped `json:"stopped" doc:"settings that spare more, those that spare most first, and the known faults that they would lose"`
+}
+
+// Stopped is a setting that would spare more false alarms than today's, but loses faults.
+type Stopped struct {
+	Changes []string    `json:"changes"`
+	Spared  float64     `json:"spared" doc:"false alarms that would be gone"`
+	Lost    float64     `json:"lost" doc:"faults, with what is likely of alerts that nobody answered"`
+	Faults  []LostFault `json:"faults" doc:"of these, what people know"`
+}
+
+// LostFault is a fault that people know of and that a setting would not have told.
+type LostFault struct {
+	Alert    int64     `json:"alert" doc:"that was labelled a fault; 0 if an incident says it"`
+	Incident string    `json:"incident"`
+	Segment  string    `json:"segment"`
+	Since    time.Time `json:"since"`
+	Sentence string    `json:"sentence"`
 }
 
 // blocks is how many stretches of time a choice is checked on, each by what was
@@ -103,9 +121,9 @@ func (b *Bench) tunable(ctx context.Context, names []string, t *Tuning) ([]recor
 		switch {
 		case len(names) > 0 && !slices.Contains(names, m.Name):
 		case m.Paused:
-			t.Passed = append(t.Passed, Passed{m.Name, "it is paused"})
+			t.Passed = append(t.Passed, Passed{m.Name, "it is paused", []Stopped{}})
 		case m.Settings.Method == record.MethodArrival:
-			t.Passed = append(t.Passed, Passed{m.Name, "learned arrivals have nothing to search but their rarity; change that by hand"})
+			t.Passed = append(t.Passed, Passed{m.Name, "learned arrivals have nothing to search but their rarity; change that by hand", []Stopped{}})
 		default:
 			list = append(list, m)
 		}
@@ -186,7 +204,7 @@ func (b *Bench) propose(t *Tuning, list []*candidate, limit float64) {
 			g.LostHigh = 1
 		}
 		if why := refuse(chosen[m], o, g); why != "" {
-			t.Passed = append(t.Passed, Passed{c.monitor.Name, why})
+			t.Passed = append(t.Passed, Passed{c.monitor.Name, why, c.stops(0, outlooks[m], t.From, t.To)})
 			continue
 		}
 		t.Proposals = append(t.Proposals, record.Proposal{MonitorID: c.monitor.ID, Monitor: c.monitor.Name, Dataset: c.monitor.Dataset, Version: c.monitor.Version,

@@ -4606,6 +4606,18 @@ export interface components {
              */
             sometimes: number;
         };
+        LostFault: {
+            /**
+             * Format: int64
+             * @description that was labelled a fault; 0 if an incident says it
+             */
+            alert: number;
+            incident: string;
+            segment: string;
+            sentence: string;
+            /** Format: date-time */
+            since: string;
+        };
         MadeToken: {
             token: string;
         };
@@ -5610,6 +5622,8 @@ export interface components {
         };
         Passed: {
             monitor: string;
+            /** @description settings that spare more, those that spare most first, and the known faults that they would lose */
+            stopped: components["schemas"]["Stopped"][] | null;
             why: string;
         };
         PastAnswer: {
@@ -6658,6 +6672,21 @@ export interface components {
         Started: {
             /** Format: int64 */
             task_id: number;
+        };
+        Stopped: {
+            changes: string[] | null;
+            /** @description of these, what people know */
+            faults: components["schemas"]["LostFault"][] | null;
+            /**
+             * Format: double
+             * @description faults, with what is likely of alerts that nobody answered
+             */
+            lost: number;
+            /**
+             * Format: double
+             * @description false alarms that would be gone
+             */
+            spared: number;
         };
         Stretch: {
             /** Format: date-time */

@@ -41,7 +41,9 @@ function Proposals() {
       {(proposals.data ?? []).map((p) => <One key={p.id} p={p} />)}
       {found && found.passed!.some((p) => !p.why.startsWith("learned arrivals")) && (
         <details className="mt-2 text-[13px] text-ink2"><summary>{count(found.passed!.length, "monitor stays as it is", "monitors stay as they are")}</summary>
-          {found.passed!.map((p) => <div key={p.monitor} className="border-b border-hair py-[3px]"><Link to={`/monitors/${p.monitor}`}>{p.monitor}</Link>: {p.why}</div>)}
+          {found.passed!.map((p) => <div key={p.monitor} className="border-b border-hair py-[3px]"><Link to={`/monitors/${p.monitor}`}>{p.monitor}</Link>: {p.why}
+            {p.stopped!.map((s) => <div key={s.changes!.join()} className="pl-4">{s.changes!.join(", ")} would spare about {number(s.spared, 0)}, and lose {s.faults!.map((f, i) => <span key={i}>{i > 0 && ", "}{f.alert ? <Link to={`/alerts/${f.alert}`} title={f.sentence}>alert {f.alert}</Link> : <Link to={`/incidents?show=${f.incident}`}>{f.incident}</Link>}{f.segment && ` (${f.segment})`}</span>)}</div>)}
+          </div>)}
         </details>
       )}
     </Section>

@@ -58,7 +58,7 @@ function One({ c }: { c: Channel }) {
           <button className={link} onClick={() => confirm(`Remove the channel ${c.name} with its routes and messages?`) && drop.mutate(c.name)}>remove</button>
         </span>
       </div>
-      <div className="mt-[2px] text-ink2">{c.paused ? "paused: what is to be said waits" : c.failing_since ? <span className="text-verm"><Mark state="failed" word="not reached" /> since {time(c.failing_since, "UTC", "short")} UTC: {c.message} <button className={link} onClick={() => retry.mutate(c.name)}>try now</button></span> : "reached"}; at most {c.hourly_limit} an hour, what is beyond as one summary{c.old_until && Date.parse(c.old_until) > Date.now() && `; signed with the secret before as well until ${time(c.old_until, "UTC", "short")} UTC`}</div>
+      <div className="mt-[2px] text-ink2">{c.paused ? "paused: what is to be said waits" : c.failing_since ? <span className="text-verm"><Mark state="failed" word="not reached" /> since {time(c.failing_since, "UTC", "short")} UTC: {c.message} <button className={link} onClick={() => retry.mutate(c.name)}>try now</button></span> : "reached"}; at most {c.hourly_limit} an hour, what is beyond as one summary{c.header_names!.length > 0 && `; sent with ${c.header_names!.join(", ")}`}{c.old_until && Date.parse(c.old_until) > Date.now() && `; signed with the secret before as well until ${time(c.old_until, "UTC", "short")} UTC`}</div>
       {tried && <p role="status" className={tried.state === "sent" ? "text-ink2" : "text-verm"}>{tried.state === "sent" ? "The test has arrived." : `The test did not arrive: ${tried.error}`}</p>}
       {rotate.data && <p role="status">Its new secret, shown once: <code className="select-all">{rotate.data.secret}</code></p>}
       {wrong && <p role="alert" className="text-verm">{wrong.message}</p>}
@@ -100,7 +100,9 @@ function AddChannel() {
     const settings: NewChannel["settings"] = kind === "email"
       ? { to: text("to").split(/[,\s]+/).filter(Boolean), from: text("from"), host: text("host"), port: Number(text("port")) || undefined, security: text("security") as "tls", user: text("user") || undefined }
       : { url: text("url"), form, template: form === "own" ? text("template") : undefined };
-    set.mutate({ name: text("name"), kind, settings, secret: text("secret") || undefined }, { onSuccess: () => element.reset() });
+    const lines = text("headers").split("\n").map((l) => l.trim()).filter(Boolean);
+    const headers = Object.fromEntries(lines.map((l) => [l.split(":")[0].trim(), l.slice(l.indexOf(":") + 1).trim()]));
+    set.mutate({ name: text("name"), kind, settings, secret: text("secret") || undefined, ...(lines.length && { headers }) }, { onSuccess: () => element.reset() });
   };
   return (
     <Section title="Add a channel">
@@ -118,9 +120,10 @@ function AddChannel() {
         ) : (
           <>
             <input name="url" aria-label="Address" required type="url" className={`${field} font-mono text-[12.5px]`} placeholder="https://chat.example/hooks/1" />
+            <textarea name="headers" aria-label="Headers" rows={2} spellCheck={false} autoComplete="off" className={`${field} font-mono text-[12px]`} placeholder={"headers, one a line: Authorization: Bearer …"} />
             <Choice name="Form" value={form} options={[["cloudevent", "event"], ["chat", "chat"], ["ticket", "ticket"], ["own", "own"]]} onChange={setForm} />
             {form === "own" && <textarea name="template" aria-label="Template" rows={6} required spellCheck={false} className={`${field} font-mono text-[12px]`} defaultValue={'{"summary": {{json .Title}}, "since": {{json .SinceUTC}}, "link": {{json .Links.Group}}}'} />}
-            <p className="text-[13px] text-ink2">{{ cloudevent: "CloudEvents 1.0 as JSON, with everything there is to say.", chat: "A text with its links, as chat systems take it.", ticket: "Title, description, and a reference that stays the same for one fault.", own: "A body of your own; it is checked before it is kept." }[form]} Signed; the secret is shown once.</p>
+            <p className="text-[13px] text-ink2">{{ cloudevent: "CloudEvents 1.0 as JSON, with everything there is to say.", chat: "A text with its links, as chat systems take it.", ticket: "Title, description, and a reference that stays the same for one fault.", own: "A body of your own; it is checked before it is kept." }[form]} Signed; the secret is shown once. Headers are kept encrypted, and only their names are shown.</p>
           </>
         )}
         <button disabled={set.isPending} className="border border-ink bg-brass-fill px-4 py-[4px] font-[650] text-on-brass">Add channel</button>
