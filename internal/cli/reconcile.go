@@ -43,7 +43,7 @@ it is drawn, tuned, labelled and scored like all others. Metrics of the aggregat
 are used where both datasets have them, and made where not.
 
 With --keys, tinbell reconcile keys says which rows are on one side only.`,
-		Example: "  tinbell reconcile set raw.gate_events ops.boarding_scans --by port --lag 10m --tolerance 0.01\n  tinbell reconcile set raw.web_orders ops.ticket_sales --measure sum --column amount_minor,fare_minor --keys id,order_id",
+		Example: "  tinbell reconcile set raw.gate_events ops.boarding_scans --by port --lag 10m --tolerance 0.01\n  tinbell reconcile set raw.web_orders ops.ticket_sales --measure sum --column amount_minor,fare_minor --keys id,id",
 		RunE: func(c *cobra.Command, args []string) error {
 			o.Up, o.Down = args[0], args[1]
 			for text, into := range map[*string]*int64{&lag: &o.LagSeconds, &period: &o.PeriodSeconds} {

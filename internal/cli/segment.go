@@ -54,7 +54,7 @@ stays as it is. In a pattern * stands for any characters; of several that fit, t
 one that was set last goes before. The return period of a segment is its own, and no
 share of the monitor's. Each change is a new version of the monitor; others who
 change other segments meanwhile are not in the way.`,
-		Example: "  tinbell monitor segment set boarding-scans-volume Windlass --warn 90d --direction low --owner ports\n  tinbell monitor segment set sales-volume 'kiosk / *' --muted --note 'kiosks are being replaced'",
+		Example: "  tinbell monitor segment set boarding-scans-volume Gullstone --warn 90d --direction low --owner ports\n  tinbell monitor segment set ticket-sales-volume 'kiosk / *' --muted --note 'kiosks are being replaced'",
 		RunE: func(c *cobra.Command, args []string) error {
 			path := "/monitors/" + url.PathEscape(args[0])
 			var m record.Monitor

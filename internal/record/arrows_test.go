@@ -42,6 +42,7 @@ var allowed = map[string]string{
 	"internal/contain":    "",
 	"internal/record":     "core/*",
 	"internal/words":      "",
+	"internal/book":       "",
 	"internal/flat":       "",
 	"internal/outward":    "",
 	"internal/feed":       "internal/answer internal/outward internal/people internal/record internal/store",
