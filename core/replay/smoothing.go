@@ -171,12 +171,16 @@ func (row *Smoothing) compare(plain, alerts []detect.Alert, faults []timeline.Sp
 	}
 }
 
-// recommend marks the window that rids the past of most false alarms without
-// losing a known fault or a planted one, the shortest of equals, a median before a mean.
+// spikes is the share of all planted spikes that alarm.
+func (row *Smoothing) spikes() float64 { return (row.Spikes[0] + row.Spikes[1] + row.Spikes[2]) / 3 }
+
+// recommend marks the window that rids the past of most false alarms without losing a
+// known fault or a planted one, or alarming at more planted spikes; the shortest of
+// equals, a median before a mean.
 func recommend(rows []Smoothing) {
 	best := 0
 	for i, r := range rows {
-		if r.FaultsFound < rows[0].FaultsFound || r.Dips < rows[0].Dips-0.1 {
+		if r.FaultsFound < rows[0].FaultsFound || r.Dips < rows[0].Dips-0.1 || r.spikes() > rows[0].spikes()+0.1 {
 			continue
 		}
 		if gain := r.FalseGone - rows[best].FalseGone; gain > 0 {

@@ -125,7 +125,7 @@ func Forecast(f inspect.Forecast, path string) error {
 // Smoothing draws, per window, the share of planted spikes that would alarm and of
 // planted faults that are found: medians in full colours, means beside them in pewter.
 func Smoothing(s inspect.SmoothingStudy, path string) error {
-	p, err := sheet(s.Sentence, "periods of the window; of what was planted, share of spikes of 1, 2 and 3 periods (thin to thick) that alarm and of faults (dashed) that are found, with a median and (grey) with a mean", path)
+	p, err := sheet(s.Sentence, "periods; planted spikes of 1, 2, 3 (thin to thick) that alarm, planted faults (dashed) that are found; grey: with a mean", path)
 	if err != nil {
 		return err
 	}

@@ -71,7 +71,7 @@ function Routes() {
   return (
     <Section title="Routes" note="which groups which channel hears of">
       <table className="mt-1 w-full border-collapse">
-        <thead><tr><th className="py-1">route</th><th>to</th><th>datasets</th><th>owners</th><th>tags</th><th>from</th><th>hours</th><th>reminds</th><th>if nobody looks after it</th><th /></tr></thead>
+        <thead><tr><th className="py-1">route</th><th>to</th><th>datasets</th><th>owners</th><th className="pr-3">tags</th><th>from</th><th>hours</th><th>reminds</th><th>if nobody looks after it</th><th /></tr></thead>
         <tbody>
           {(routes.data ?? []).map((r) => (
             <tr key={r.id} className="h-[29px]">
