@@ -231,6 +231,9 @@ func rehearseInConsole(t *testing.T, p *program) {
 			t.Fatalf("there is no button %q", label)
 		}
 	}
+	// Over eleven weeks, for at six an incident lies inside at one hour and outside at another.
+	click("11 weeks")
+	dbtest.Must(t, tab.Await("document.querySelector('h1').innerText.includes('found') && "+drawn))
 	// The slider at its left end, a false alarm a week, tells more than today.
 	_, err := browser.Evaluate[bool](tab, "(() => { const s = document.querySelector('[role=slider]'); s.focus(); s.dispatchEvent(new KeyboardEvent('keydown', { key: 'Home', bubbles: true })); return true; })()")
 	dbtest.Must(t, err)

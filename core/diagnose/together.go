@@ -10,6 +10,7 @@ import (
 type Moved struct {
 	ID      int64
 	Z       float64 // how far off it is, in robust standard deviations of the same stretch of earlier days
+	Rang    bool    // its own monitor told of it at the time
 	Segment []Tag
 }
 
@@ -27,8 +28,9 @@ type Shared struct {
 // broken is from which distance on a series counts as broken.
 const broken = 4.0
 
-// Broken tells whether a series counts as broken.
-func (m Moved) Broken() bool { return math.Abs(m.Z) >= broken }
+// Broken tells whether a series counts as broken: far off by its weeks, or by what its
+// monitor knows of it, which is more.
+func (m Moved) Broken() bool { return m.Rang || math.Abs(m.Z) >= broken }
 
 // Common finds the values that mark the broken series off from the sound ones: the
 // hypergeometric chance that so many series of a value broke, of as many broken ones

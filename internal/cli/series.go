@@ -29,7 +29,7 @@ func (a *app) seriesCommand() *cobra.Command {
 		}
 		return a.show(l)
 	}}
-	return group("series", "Study one series: suitability, explanation, smoothing, forecast", list, a.seriesShow(), a.seriesExport(), a.seriesSuits(), a.seriesExplain(), a.seriesSmooth(), a.seriesForecast(), a.seriesLink())
+	return group("series", "Study one series: suitability, explanation, smoothing, forecast", list, a.seriesShow(), a.seriesExport(), a.seriesSuits(), a.seriesExplain(), a.seriesSmooth(), a.seriesForecast(), a.seriesTrends(), a.seriesLink())
 }
 
 func (a *app) seriesOf(c *cobra.Command, metric string) ([]record.Series, error) {
@@ -266,6 +266,46 @@ func (a *app) seriesForecast() *cobra.Command {
 	c.Flags().IntVar(&days, "days", 30, "how many days ahead")
 	c.Flags().Float64Var(&coverage, "coverage", 0.9, "of the interval")
 	c.Flags().StringVar(&limit, "limit", "", "a value whose crossing is asked about")
+	return c
+}
+
+func (a *app) seriesTrends() *cobra.Command {
+	var s study
+	var since string
+	var draws int
+	c := &cobra.Command{Use: "trends METRIC", Short: "Test whether a series grows and whether its level changed, and say what follows and what does not", Args: exactly(1, "METRIC"),
+		Long: `Tests the local days of a series, known faults and planned stretches left out and
+the week's shape taken out. A trend by least squares, Mann-Kendall and Spearman, with
+Theil and Sen's slope; a change of level by Pettitt, CUSUM and sup-F, with its day.
+Each has an analytic p and one by a bootstrap, both with what a day owes to the day
+before allowed for. Ranks decide the sentence, so that no odd day does.`,
+		Example: "  tinbell series trends refunds-rows\n  tinbell series trends boarding-scans-rows --segment Gullstone --since 180d --plot trend.png",
+		RunE: func(c *cobra.Command, args []string) error {
+			q := url.Values{"draws": {strconv.Itoa(draws)}}
+			if since != "" {
+				back, err := seconds(since)
+				if err != nil {
+					return err
+				}
+				q.Set("since_seconds", strconv.FormatInt(back, 10))
+			}
+			var x inspect.TrendStudy
+			if err := s.ask(a, c, args[0], "trends", q, &x); err != nil {
+				return err
+			}
+			if s.file != "" {
+				return a.drawn(s.file, draw.Trend(x, s.file))
+			}
+			l := listing{head: []string{"test", "of", "statistic", "p", "p by bootstrap"}, right: []int{3, 4, 5}, raw: x, data: &x.Tests}
+			for _, t := range x.Tests {
+				l.rows = append(l.rows, []string{t.Name, t.Of, fmt.Sprintf("%.4g", t.Statistic), fmt.Sprintf("%.3f", t.P), fmt.Sprintf("%.3f", t.Chance())})
+			}
+			a.say("%s\n%s\n", x.Sentence, x.Caution)
+			return a.show(l)
+		}}
+	s.bind(c, "draw the days with what was found")
+	c.Flags().StringVar(&since, "since", "", "how far back; all its history if left out")
+	c.Flags().IntVar(&draws, "draws", 999, "series drawn by the bootstrap, 99 to 9999")
 	return c
 }
 

@@ -127,9 +127,9 @@ func (a *app) showWhy(w diagnose.Why) error {
 		for _, s := range t.Shared {
 			fmt.Fprintf(a.out, "  %s = %s: %d broken and %d sound; elsewhere %d and %d\n", s.Column, s.Value, s.Broken, s.Sound, s.OtherBroken, s.OtherSound)
 		}
-		l := listing{head: []string{"series", "segment", "dataset", "now", "usually", "z"}, right: []int{4, 5, 6}, none: "  Nothing else is far off."}
+		l := listing{head: []string{"series", "segment", "dataset", "now", "usually", "z", "alert"}, right: []int{4, 5, 6}, none: "  Nothing else broke."}
 		for _, b := range t.Most {
-			l.rows = append(l.rows, []string{b.Metric, orNone(b.Segment), b.Dataset, amountOf(b.Kind, b.Now), amountOf(b.Kind, b.Usual), fmt.Sprintf("%+.1f", b.Z)})
+			l.rows = append(l.rows, []string{b.Metric, orNone(b.Segment), b.Dataset, amountOf(b.Kind, b.Now), amountOf(b.Kind, b.Usual), fmt.Sprintf("%+.1f", b.Z), numbered(b.Alert)})
 		}
 		if err := a.show(l); err != nil {
 			return err
@@ -231,4 +231,12 @@ func (a *app) auditCommand() *cobra.Command {
 		}}
 	c.Flags().IntVar(&limit, "limit", 100, "at most so many")
 	return c
+}
+
+// numbered writes a number; a dash where there is none.
+func numbered(id int64) string {
+	if id == 0 {
+		return "–"
+	}
+	return fmt.Sprint(id)
 }

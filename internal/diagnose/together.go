@@ -34,6 +34,7 @@ type Beside struct {
 	Now      float64 `json:"now" doc:"sum (counts) or mean of the stretch"`
 	Usual    float64 `json:"usual" doc:"median of the same stretch before"`
 	Z        float64 `json:"z" doc:"robust standard deviations"`
+	Alert    int64   `json:"alert" doc:"that its monitor raised at the time; 0 if it raised none"`
 }
 
 // SharedValue is a value that marks the broken series off.
@@ -76,6 +77,10 @@ func (d *Diagnoser) together(ctx context.Context, q asked) (*Together, error) {
 	if err != nil {
 		return nil, err
 	}
+	rang, err := d.store.RangIn(ctx, q.from, q.to)
+	if err != nil {
+		return nil, err
+	}
 	var moved []diagnose.Moved
 	besides := map[int64]Beside{}
 	for _, s := range list {
@@ -103,7 +108,7 @@ func (d *Diagnoser) together(ctx context.Context, q asked) (*Together, error) {
 		}
 		z := diagnose.Surprise(now, before, chance)
 		t.Series++
-		m := diagnose.Moved{ID: s.ID, Z: z}
+		m := diagnose.Moved{ID: s.ID, Z: z, Rang: rang[s.ID] != 0}
 		if values := strings.Split(s.Segment, " / "); s.Segment != "" && len(values) == len(s.SegmentBy) {
 			for i, column := range s.SegmentBy {
 				m.Segment = append(m.Segment, diagnose.Tag{Column: column, Value: values[i]})
@@ -114,7 +119,7 @@ func (d *Diagnoser) together(ctx context.Context, q asked) (*Together, error) {
 			t.Broken++
 			if s.ID != q.SeriesID {
 				slices.Sort(before)
-				besides[s.ID] = Beside{s.ID, s.Dataset, s.Metric, s.Segment, s.Kind, s.Unit, now, before[len(before)/2], z}
+				besides[s.ID] = Beside{s.ID, s.Dataset, s.Metric, s.Segment, s.Kind, s.Unit, now, before[len(before)/2], z, rang[s.ID]}
 			}
 		}
 	}

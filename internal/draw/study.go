@@ -16,6 +16,7 @@ import (
 	"gonum.org/v1/plot/vg"
 
 	"tinbell/core/replay"
+	"tinbell/core/robust"
 	"tinbell/internal/inspect"
 	"tinbell/internal/record"
 	"tinbell/internal/words"
@@ -119,6 +120,50 @@ func Forecast(f inspect.Forecast, path string) error {
 	line(p, plotter.XYs{{X: seconds(f.At[0]), Y: 0}, {X: seconds(f.At[0]), Y: top}}, brass, 1.2, false)
 	p.X.Min, p.X.Max, p.Y.Min, p.Y.Max = ends[0], ends[1], 0, 1.04*top
 	p.Y.Tick.Marker = fromZero{}
+	return save(p, path)
+}
+
+// Trend draws the days of a series with the slope and the change of level that were
+// tested: in ink what describes them better, if chance does not.
+func Trend(s inspect.TrendStudy, path string) error {
+	zone, err := time.LoadLocation(s.Zone)
+	if err != nil {
+		return err
+	}
+	p, err := sheet(s.Sentence, unitOf(s.Subject)+" a day, the mean of anything that is no count; times in "+s.Zone, path)
+	if err != nil {
+		return err
+	}
+	p.X.Tick.Marker = months{zone}
+	low, top := math.Inf(1), math.Inf(-1)
+	var parts []plotter.XYs
+	var run plotter.XYs
+	var values []float64
+	for i, v := range s.Value {
+		if v == nil {
+			parts, run = append(parts, run), nil
+			continue
+		}
+		run = append(run, plotter.XY{X: seconds(s.At[i]), Y: *v})
+		low, top, values = math.Min(low, *v), math.Max(top, *v), append(values, *v)
+	}
+	low = math.Min(low, 0)
+	first, last := seconds(s.At[0]), seconds(s.At[len(s.At)-1])
+	band := plotter.XYs{{X: seconds(s.ChangeLow), Y: low}, {X: seconds(s.ChangeTo), Y: low}, {X: seconds(s.ChangeTo), Y: top}, {X: seconds(s.ChangeLow), Y: top}}
+	stepped := s.Better == "step"
+	if stepped {
+		fill(p, band, pewter)
+	}
+	for _, part := range append(parts, run) {
+		line(p, part, pewterLine, 0.9, false)
+	}
+	middle := robust.Median(values)
+	half := s.Slope * float64(len(s.At)-1) / 2
+	shade := map[bool]color.Color{true: ink, false: noise}
+	line(p, plotter.XYs{{X: first, Y: middle - half}, {X: last, Y: middle + half}}, shade[!stepped], 1.6, false)
+	line(p, plotter.XYs{{X: first, Y: s.Before}, {X: seconds(s.ChangeAt), Y: s.Before}, {X: seconds(s.ChangeAt), Y: s.After}, {X: last, Y: s.After}}, shade[stepped], 1.6, false)
+	p.X.Min, p.X.Max, p.Y.Min, p.Y.Max = first, last, low, top+0.04*(top-low)
+	p.Y.Tick.Marker = fromZero{s.Kind}
 	return save(p, path)
 }
 

@@ -38,8 +38,10 @@ func (s *server) addDataset(ctx context.Context, v record.Dataset) (record.Datas
 	if err != nil {
 		return v, err
 	}
-	if err := s.Collector.CheckTable(ctx, &v, source); err != nil {
-		return v, err
+	if _, err := s.Store.Dataset(ctx, v.Name); err != nil { // one that is there is a conflict, whatever its table
+		if err := s.Collector.CheckTable(ctx, &v, source); err != nil {
+			return v, err
+		}
 	}
 	return s.Setup.AddDataset(ctx, v)
 }

@@ -60,7 +60,7 @@ func TestAMonitorSaysWhatItCanSeeAndProposesSegments(t *testing.T) {
 }
 
 func TestTheSmoothingSentenceTellsGainAndPrice(t *testing.T) {
-	rows := []replay.Smoothing{{Periods: 1, FalseBefore: 4, Delay: 3600}, {Periods: 5, FalseBefore: 4, FalseGone: 3, Delay: 3 * 3600, Recommended: true}}
+	rows := []replay.Smoothing{{Periods: 1, FalseBefore: 4, Delay: 3600}, {Periods: 5, By: "median", FalseBefore: 4, FalseGone: 3, Delay: 3 * 3600, Recommended: true}}
 	if got := smoothingSentence(rows); got != "A moving median of 5 periods rids the past of 3 of 4 false alarms and costs 2 h of delay." {
 		t.Error(got)
 	}

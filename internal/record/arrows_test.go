@@ -38,6 +38,8 @@ var allowed = map[string]string{
 	"core/score":    "",
 	"core/drift":    "core/score",
 	"core/fault":    "core/robust",
+	"core/trend":    "core/robust",
+	"core/outlier":  "core/robust",
 
 	"internal/contain":    "",
 	"internal/record":     "core/*",

@@ -193,8 +193,21 @@ func TestStudiesOfASeries(t *testing.T) {
 	}
 	var bench inspect.SmoothingStudy
 	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/smoothing", id), nil, &bench))
-	if len(bench.Windows) != 5 || bench.Windows[0].FalseBefore == 0 || !strings.Contains(bench.Sentence, "moving median of") {
+	if len(bench.Windows) != 13 || bench.Windows[0].FalseBefore == 0 || !strings.Contains(bench.Sentence, "A moving m") {
 		t.Errorf("smoothing: %s %+v", bench.Sentence, bench.Windows)
+	}
+	var trends inspect.TrendStudy
+	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/trends", id), url.Values{"draws": {"199"}}, &trends))
+	if len(trends.Tests) != 6 || trends.Days < 60 || trends.SlopeLow > 0 || trends.SlopeHigh < 0 || !strings.HasPrefix(trends.Sentence, "Neither trend nor change of level") || !strings.HasPrefix(trends.Caution, "It does not follow that nothing") {
+		t.Errorf("trends: %s %s %+v", trends.Sentence, trends.Caution, trends.Tests)
+	}
+	var studies []inspect.OutlierStudy
+	dbtest.Must(t, s.Admin.Get(ctx, "/metrics/scans/outliers", url.Values{"segment": {"a"}, "from": {longFault.AddDate(0, 0, -3).Format(time.RFC3339)}, "to": {longFault.AddDate(0, 0, 20).Format(time.RFC3339)}}, &studies))
+	if len(studies) != 1 || !studies[0].Seasonal || len(studies[0].Odd) == 0 || studies[0].Odd[0].At.Before(longFault) || studies[0].Odd[0].At.After(longFault.Add(14*time.Hour)) {
+		t.Errorf("what stands out: %+v", studies)
+	}
+	if err := s.Admin.Get(ctx, "/metrics/scans/outliers", url.Values{"segment": {"nowhere"}}, nil); status(err) != 404 {
+		t.Errorf("a segment that is not there: %v", err)
 	}
 	var ahead inspect.Forecast
 	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/forecast", id), url.Values{"days": {"30"}, "limit": {"9000"}}, &ahead))

@@ -56,6 +56,23 @@ func (s *Store) Comparables(ctx context.Context, first []string, limit int) ([]B
 		where m.comparison = '' and m.measure <> 'freshness' order by (d.name = any($1)) desc, s.id limit $2`, first, limit)
 }
 
+// RangIn gives, by series, the newest alert that was told of it and lasted in [from, to),
+// but for those that people call noise.
+func (s *Store) RangIn(ctx context.Context, from, to time.Time) (map[int64]int64, error) {
+	type row struct {
+		SeriesID int64 `db:"series_id"`
+		ID       int64 `db:"id"`
+	}
+	list, err := many[row](ctx, s, "alerts", `
+		select series_id, max(id) as id from alert
+		where series_id is not null and since < $2 and (ended_at is null or ended_at > $1) and held <> 'held' and verdict <> 'noise' and cause <> 'overdue' group by series_id`, from, to)
+	rang := map[int64]int64{}
+	for _, r := range list {
+		rang[r.SeriesID] = r.ID
+	}
+	return rang, err
+}
+
 // RunsAround gives the runs of the jobs that write a dataset that lasted in [from,
 // to), newest first, with how long and how many rows they usually have.
 func (s *Store) RunsAround(ctx context.Context, dataset string, from, to time.Time) ([]RunAround, error) {

@@ -176,6 +176,12 @@ export const useSuitability = (id: number) =>
 export const useSmoothing = (id: number, fill: Fill) =>
   useQuery({ queryKey: ["smoothing", id, fill], retry: false, placeholderData: keepPreviousData, queryFn: () => answer(api.GET("/api/v1/series/{id}/smoothing", { params: { path: { id }, query: { fill } } })) });
 
+export const useOutliers = (metric: string, segment: string, days: number) =>
+  useQuery({ queryKey: ["outliers", metric, segment, days], retry: false, placeholderData: keepPreviousData, queryFn: () => answer(api.GET("/api/v1/metrics/{name}/outliers", { params: { path: { name: metric }, query: { segment, from: new Date(Date.now() - days * 86_400_000).toISOString(), limit: 12 } } })) });
+
+export const useTrends = (id: number, days: number) =>
+  useQuery({ queryKey: ["trends", id, days], retry: false, placeholderData: keepPreviousData, queryFn: () => answer(api.GET("/api/v1/series/{id}/trends", { params: { path: { id }, query: days ? { since_seconds: days * 86_400 } : {} } })) });
+
 export const useForecast = (id: number, days: number, limit: string) =>
   useQuery({
     queryKey: ["forecast", id, days, limit],

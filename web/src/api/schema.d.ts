@@ -1398,6 +1398,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/metrics/{name}/outliers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which samples of a metric stand out, by several rules side by side, segment by segment */
+        get: operations["outliers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/metrics/{name}/series": {
         parameters: {
             query?: never;
@@ -2031,6 +2048,23 @@ export interface paths {
         };
         /** Whether a series is predictable enough for a band, why, and what to use instead */
         get: operations["suitability"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/series/{id}/trends": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether a series grows and whether its level changed, tested with what a day owes to the day before allowed for */
+        get: operations["trends"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2904,6 +2938,11 @@ export interface components {
             to: number;
         };
         Beside: {
+            /**
+             * Format: int64
+             * @description that its monitor raised at the time; 0 if it raised none
+             */
+            alert: number;
             dataset: string;
             kind: string;
             metric: string;
@@ -5539,6 +5578,28 @@ export interface components {
             /** @description column of the first that names a row */
             up_key?: string;
         };
+        OutlierStudy: {
+            all: components["schemas"]["SetSummary"];
+            kind: string;
+            /** Format: int64 */
+            missing: number;
+            /**
+             * Format: int64
+             * @description stand out beside those listed
+             */
+            more: number;
+            /** @description farthest first */
+            odd: components["schemas"]["Standing"][] | null;
+            of: string;
+            rules: components["schemas"]["StandingRule"][] | null;
+            /** @description values were judged against their hour and weekday */
+            seasonal: boolean;
+            sentence: string;
+            unit: string;
+            /** @description without those that stand out */
+            without: components["schemas"]["SetSummary"];
+            zone: string;
+        };
         Page: {
             dataset: components["schemas"]["Dataset"];
             health: components["schemas"]["Health"];
@@ -6321,6 +6382,28 @@ export interface components {
             secret: string;
             settings: components["schemas"]["ChannelSettings"];
         };
+        SetSummary: {
+            /** Format: double */
+            largest: number | null;
+            /** Format: double */
+            mad: number | null;
+            /** Format: double */
+            mean: number | null;
+            /** Format: double */
+            median: number | null;
+            /** Format: int64 */
+            n: number;
+            /** Format: double */
+            quartile_1: number | null;
+            /** Format: double */
+            quartile_3: number | null;
+            /** Format: double */
+            sd: number | null;
+            /** Format: double */
+            smallest: number | null;
+            /** Format: double */
+            sum: number | null;
+        };
         Settings: {
             /**
              * Format: int64
@@ -6669,6 +6752,50 @@ export interface components {
             /** @description of jobs upstream that did other than usual */
             runs: components["schemas"]["RunNote"][] | null;
         };
+        Standing: {
+            /** Format: date-time */
+            at: string | null;
+            /**
+             * Format: double
+             * @description beyond the nearer quartile
+             */
+            interquartile_ranges: number | null;
+            /** Format: double */
+            modified_z: number | null;
+            /** @description of a file: the row; of a series: its segment */
+            place: string;
+            /** @description by which it stands out */
+            rules: string[] | null;
+            /** Format: int64 */
+            series_id?: number;
+            /**
+             * Format: double
+             * @description the median, of its part of the season where it has one
+             */
+            usual: number;
+            /**
+             * Format: double
+             * @description null of what is no number
+             */
+            value: number | null;
+            /** Format: double */
+            z: number | null;
+        };
+        StandingRule: {
+            /** Format: int64 */
+            beyond: number;
+            /** Format: double */
+            high: number | null;
+            /**
+             * Format: double
+             * @description of the values, or of what their season leaves of them; null: any
+             */
+            low: number | null;
+            /** @enum {string} */
+            name: "z" | "modified z" | "fences" | "allowed range";
+            /** @description what to know about it here */
+            word: string;
+        };
         Started: {
             /** Format: int64 */
             task_id: number;
@@ -6974,6 +7101,102 @@ export interface components {
             id: number;
             /** @enum {string} */
             role: "admin" | "editor" | "reader";
+        };
+        TrendStudy: {
+            /** Format: double */
+            after: number;
+            at: string[] | null;
+            /**
+             * Format: double
+             * @description what a day owes to the day before
+             */
+            autocorrelation: number;
+            /**
+             * Format: double
+             * @description mean level before it
+             */
+            before: number;
+            /**
+             * @description which of the two describes the days better
+             * @enum {string}
+             */
+            better: "trend" | "step" | "";
+            /** @description what does not */
+            caution: string;
+            /**
+             * Format: date-time
+             * @description first day after the best single change of level, be it one or not
+             */
+            change_at: string;
+            /** Format: date-time */
+            change_high: string;
+            /**
+             * Format: date-time
+             * @description 95 %, if it is one
+             */
+            change_low: string;
+            dataset: string;
+            /**
+             * Format: int64
+             * @description local days tested; known faults and planned stretches are left out, the week's shape is taken out
+             */
+            days: number;
+            /** Format: date-time */
+            from: string;
+            kind: string;
+            measure: string;
+            metric: string;
+            monitor: string;
+            /** Format: int64 */
+            period_seconds: number;
+            /** @description what follows */
+            sentence: string;
+            series: components["schemas"]["Series"];
+            /**
+             * Format: double
+             * @description median of the slopes between all pairs of days (Theil and Sen)
+             */
+            slope_a_day: number;
+            /** Format: double */
+            slope_high: number;
+            /**
+             * Format: double
+             * @description 95 %
+             */
+            slope_low: number;
+            /**
+             * Format: double
+             * @description the slope over the whole stretch, as a share of the median day; null of what can be below 0
+             */
+            slope_over_stretch: number | null;
+            tests: components["schemas"]["TrendTest"][] | null;
+            /** Format: date-time */
+            to: string;
+            unit: string;
+            /** @description of each day: the sum of a count, the mean of anything else */
+            value: (number | null)[] | null;
+            zone: string;
+        };
+        TrendTest: {
+            /** @enum {string} */
+            name: "linear trend" | "Mann-Kendall" | "Spearman" | "Pettitt" | "CUSUM" | "sup-F";
+            /** @enum {string} */
+            of: "trend" | "change";
+            /**
+             * Format: double
+             * @description analytic, with what a day owes to the day before allowed for
+             */
+            p: number;
+            /**
+             * Format: double
+             * @description share of series that change by chance alone and owe as much to their past which surprise the test as much
+             */
+            p_bootstrap: number | null;
+            /**
+             * Format: double
+             * @description as the literature has it
+             */
+            statistic: number;
         };
         Trial: {
             /** @description tried above each monitor's own: the settings that change, null for one that is taken away (JSON Merge Patch, RFC 7396) */
@@ -10956,6 +11179,60 @@ export interface operations {
             };
         };
     };
+    outliers: {
+        parameters: {
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+                /** @description one alone; all if left out */
+                segment?: string;
+                /** @description 28 days ago if left out */
+                from?: string;
+                /** @description now if left out */
+                to?: string;
+                /** @description standard deviations from the mean; 3 if left out */
+                z?: number;
+                /** @description modified z; 3.5 if left out */
+                modified?: number;
+                /** @description interquartile ranges beyond the quartiles; 1.5 if left out */
+                fence?: number;
+                /** @description lowest value allowed */
+                low?: string;
+                /** @description highest value allowed */
+                high?: string;
+                /** @description values listed of each segment */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutlierStudy"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     series: {
         parameters: {
             query?: {
@@ -12649,6 +12926,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SuitabilityStudy"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    trends: {
+        parameters: {
+            query?: {
+                /** @description how far back; all of its history, 2,000 days at most, if left out */
+                since_seconds?: number;
+                /** @description series drawn by the bootstrap */
+                draws?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrendStudy"];
                 };
             };
             /** @description Error */

@@ -7,6 +7,8 @@ import { useStretchLabel } from "../api/learning";
 import { useChart, useExplain, useForecast, useMe, useSmoothing, useSuitability } from "../api/queries";
 import { SmallChart } from "../chart/Small";
 import { useWidth } from "../chart/SeriesChart";
+import { Outliers } from "./Outliers";
+import { Trends } from "./Trends";
 import { paths } from "../chart/shapes";
 import { Choice, Figures } from "../parts/Controls";
 import { Download } from "../parts/Download";
@@ -41,6 +43,8 @@ export function SeriesPage() {
         <Section title="Suitability" note="how well a band can do here"><Suits s={s} now={now} end={end} /></Section>
         <Section title="Forecast" note="local days, with a 90 % interval"><Ahead id={id} s={s} /></Section>
         <Section title="Why this was expected" note="an expected value in parts that add up"><Why id={id} s={s} end={end} /></Section>
+        <Section title="Trend and change" note="does it grow, did its level change, or is it chance"><Trends id={id} /></Section>
+        <Section title="What stands out" note="z, modified z and quartile fences, side by side"><Outliers metric={s.metric} segment={s.series.segment} /></Section>
         <Section title="Smoothing bench" note="a moving median or mean before detection, tried on the past"><Smooth id={id} /></Section>
       </div>
     </Page>

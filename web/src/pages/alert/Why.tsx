@@ -89,17 +89,17 @@ function Company({ why }: { why: Reasons }) {
   const t = why.together;
   if (!t) return <Section title="Broke with it"><Missing why={why} part="together" /></Section>;
   return (
-    <Section title="Broke with it" note={`${t.broken} of ${number(t.series)} series are far off in these hours`}>
+    <Section title="Broke with it" note={`${t.broken} of ${number(t.series)} series broke in these hours`}>
       {t.shared!.map((s) => (
         <p key={s.column + s.value} className="mt-2"><b className="font-[650]">{s.column} = {s.value}</b>: {s.broken} of {s.broken + s.sound} broke; <span className="text-ink2">elsewhere {s.other_broken} of {s.other_broken + s.other_sound}</span></p>
       ))}
-      {t.most!.length === 0 ? <p className="mt-2 text-ink2">Nothing else is far off.</p> : (
+      {t.most!.length === 0 ? <p className="mt-2 text-ink2">Nothing else broke.</p> : (
         <table className="mt-1 w-full border-collapse">
           <thead><tr><th className="py-1">series</th><th className="num">now</th><th className="num">usually</th><th className="num">off</th></tr></thead>
           <tbody>
             {t.most!.map((b) => (
               <tr key={b.series_id} className="h-[25px]">
-                <td><Link to={`/series/${b.series_id}`}>{b.segment || b.metric}</Link> <span className="text-ink2">{b.segment ? b.metric : ""}</span></td>
+                <td><Link to={`/series/${b.series_id}`}>{b.segment || b.metric}</Link> <span className="text-ink2">{b.segment ? b.metric : ""}</span>{b.alert > 0 && <Link className="ml-2 text-verm" to={`/alerts/${b.alert}`}>rang</Link>}</td>
                 <td className="num">{value(b.now, b.kind)}</td><td className="num text-ink2">{value(b.usual, b.kind)}</td><td className="num">{signed(b.z)} σ</td>
               </tr>
             ))}
