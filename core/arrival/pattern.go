@@ -14,6 +14,7 @@ import (
 	"slices"
 	"sort"
 	"time"
+
 	"tinbell/core/robust"
 )
 

@@ -2,6 +2,7 @@ package baseline
 
 import (
 	"math"
+
 	"tinbell/core/robust"
 )
 

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+
 	"tinbell/core/robust"
 )
 

@@ -211,6 +211,17 @@ func TestWhatBrokenSeriesShareIsTold(t *testing.T) {
 	}
 }
 
+func TestAnAlertOfASeriesThatIsAsUsualDoesNotBreakIt(t *testing.T) {
+	for _, c := range []struct {
+		m      Moved
+		broken bool
+	}{{Moved{Z: -4.2}, true}, {Moved{Z: 3}, false}, {Moved{Z: -2.5, Rang: true}, true}, {Moved{Z: 0.6, Rang: true}, false}} {
+		if c.m.Broken() != c.broken {
+			t.Errorf("%+v is broken: %v", c.m, c.m.Broken())
+		}
+	}
+}
+
 func TestSurpriseNeverRestsOnNoSpread(t *testing.T) {
 	rows := func(usual float64) float64 { return ByChance(usual, 0, true) }
 	share := func(usual float64) float64 { return ByChance(usual, 200, false) }

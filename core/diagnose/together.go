@@ -25,12 +25,18 @@ type Shared struct {
 	Surprise                float64 // −log10 of the chance that so many of its series are broken
 }
 
-// broken is from which distance on a series counts as broken.
-const broken = 4.0
+// From which distance on a series counts as broken, by itself and where its monitor
+// tells of it too: an alert that lasts may be of something that is long over.
+const (
+	broken   = 4.0
+	rangFrom = 2.0
+)
 
-// Broken tells whether a series counts as broken: far off by its weeks, or by what its
-// monitor knows of it, which is more.
-func (m Moved) Broken() bool { return m.Rang || math.Abs(m.Z) >= broken }
+// Broken tells whether a series counts as broken: far off by its weeks, or off by them
+// and by what its monitor knows of it, which is more.
+func (m Moved) Broken() bool {
+	return math.Abs(m.Z) >= broken || m.Rang && math.Abs(m.Z) >= rangFrom
+}
 
 // Common finds the values that mark the broken series off from the sound ones: the
 // hypergeometric chance that so many series of a value broke, of as many broken ones

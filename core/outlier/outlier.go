@@ -32,7 +32,7 @@ type Options struct {
 // Rule is a rule as it was applied.
 type Rule struct {
 	Name   string
-	Low    float64 // of what it judges: the values, or what the season leaves of them
+	Low    float64 // of what it judges: Odd.Judged
 	High   float64
 	Beyond int
 	Word   string // what to know about it here; empty mostly
@@ -43,6 +43,7 @@ type Odd struct {
 	Index    int
 	Value    float64
 	Usual    float64 // the median, of its part of the season where there is one
+	Judged   float64 // what the rules judge: the value, or by how many spreads of its part of the season it is off
 	Z        float64
 	Modified float64
 	Fences   float64 // interquartile ranges beyond the nearer quartile; 0 inside
@@ -62,6 +63,7 @@ type Result struct {
 	Missing  int
 	Seasonal bool // values were judged against their part of the season
 	All      Summary
+	Judged   Summary // of what the rules judge
 	Without  Summary // without those that stand out by a rule
 	Rules    []Rule
 	Odd      []Odd
@@ -101,16 +103,17 @@ func Look(values []float64, o Options) (Result, error) {
 		kept[k] = values[i]
 	}
 	judged, usual := kept, robust.Median(slices.Clone(kept))
-	var slots map[int]float64
+	var slots map[int]part
 	if slots = seasons(values, at, o.Slots); slots != nil {
 		r.Seasonal = true
 		judged = make([]float64, len(at))
 		for k, i := range at {
-			judged[k] = values[i] - slots[o.Slots[i]]
+			judged[k] = slots[o.Slots[i]].away(values[i])
 		}
 	}
 	r.All = sum(kept)
 	j := sum(judged)
+	r.Judged = j
 	scale, word := j.MAD, ""
 	if scale == 0 {
 		// Over half of the values are the same: by the MAD any other would stand out.
@@ -130,9 +133,9 @@ func Look(values []float64, o Options) (Result, error) {
 	var rest []float64
 	for k, i := range at {
 		v := judged[k]
-		odd := Odd{Index: i, Value: kept[k], Usual: usual, Z: ratio(v-j.Mean, j.SD), Modified: 0.6745 * ratio(v-j.Median, scale)}
+		odd := Odd{Index: i, Value: kept[k], Usual: usual, Judged: v, Z: ratio(v-j.Mean, j.SD), Modified: 0.6745 * ratio(v-j.Median, scale)}
 		if slots != nil {
-			odd.Usual = slots[o.Slots[i]]
+			odd.Usual = slots[o.Slots[i]].middle
 		}
 		if wide > 0 {
 			odd.Fences = math.Max(math.Max(j.Quartile1-v, v-j.Quartile3)/wide, 0)
@@ -218,33 +221,53 @@ func sum(values []float64) Summary {
 	return s
 }
 
-// seasons gives the median of each part of the season, where that explains the values
-// better than one median does: a quarter of what they stray. Nil where it does not, or
-// where a part has fewer than four values.
-func seasons(values []float64, at, slots []int) map[int]float64 {
+// part is what is usual in a part of the season.
+type part struct{ middle, spread float64 }
+
+func (p part) away(v float64) float64 { return ratio(v-p.middle, p.spread) }
+
+// shrink is how many values the spread of all parts counts for beside a part's own.
+const shrink = 8
+
+// seasons gives what is usual in each part of the season, where its medians explain the
+// values better than one median does: by a quarter of what they stray. A part's spread is
+// its MAD as a standard deviation, drawn to that of all parts the fewer values it has.
+// Nil where the season does not explain that, or a part has fewer than four values.
+func seasons(values []float64, at, slots []int) map[int]part {
 	if slots == nil {
 		return nil
 	}
-	parts := map[int][]float64{}
+	members := map[int][]float64{}
 	var all []float64
 	for _, i := range at {
-		parts[slots[i]], all = append(parts[slots[i]], values[i]), append(all, values[i])
+		members[slots[i]], all = append(members[slots[i]], values[i]), append(all, values[i])
 	}
-	middle := map[int]float64{}
-	for slot, part := range parts {
-		if len(part) < 4 {
+	parts := map[int]part{}
+	for slot, list := range members {
+		if len(list) < 4 {
 			return nil
 		}
-		middle[slot] = robust.Median(part)
+		parts[slot] = part{middle: robust.Median(list)}
 	}
 	one := robust.Median(all)
 	var before, after float64
+	var left []float64
 	for _, i := range at {
-		before += math.Abs(values[i] - one)
-		after += math.Abs(values[i] - middle[slots[i]])
+		off := math.Abs(values[i] - parts[slots[i]].middle)
+		before, after, left = before+math.Abs(values[i]-one), after+off, append(left, off)
 	}
 	if after > 0.75*before {
 		return nil
 	}
-	return middle
+	whole := robust.Median(left) / 0.6745
+	if whole == 0 {
+		whole = robust.Mean(left) * 1.253314
+	}
+	for slot, list := range members {
+		p, n := parts[slot], float64(len(list))
+		own := robust.Median(distances(list, p.middle)) / 0.6745
+		p.spread = math.Sqrt((n*own*own + shrink*whole*whole) / (n + shrink))
+		parts[slot] = p
+	}
+	return parts
 }

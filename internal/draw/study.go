@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/font"
@@ -33,7 +34,7 @@ func sheet(title, label, path string) (*plot.Plot, error) {
 	for _, style := range []*text.Style{&p.Title.TextStyle, &p.X.Label.TextStyle, &p.X.Tick.Label, &p.Y.Tick.Label} {
 		style.Font = font.From(sans, style.Font.Size)
 	}
-	p.Title.Text, p.Title.TextStyle.Color = title, ink
+	p.Title.Text, p.Title.TextStyle.Color = folded(title, 125), ink
 	p.Title.Padding = vg.Points(8)
 	p.X.Label.Text, p.X.Label.TextStyle.Color = label, ink3
 	p.X.LineStyle.Width = 0
@@ -44,6 +45,23 @@ func sheet(title, label, path string) (*plot.Plot, error) {
 	grid.Horizontal.Color, grid.Vertical.Color = hair, hair
 	p.Add(grid)
 	return p, nil
+}
+
+// folded breaks a text at blanks into lines of at most so many letters.
+func folded(text string, most int) string {
+	lines := []string{""}
+	for _, word := range strings.Fields(text) {
+		line := &lines[len(lines)-1]
+		switch {
+		case *line == "":
+			*line = word
+		case utf8.RuneCountInString(*line)+1+utf8.RuneCountInString(word) <= most:
+			*line += " " + word
+		default:
+			lines = append(lines, word)
+		}
+	}
+	return strings.Join(lines, "\n")
 }
 
 // unitOf names what a study's values are, and where.
@@ -220,7 +238,10 @@ func Smoothing(s inspect.SmoothingStudy, path string) error {
 	return save(p, path)
 }
 
-func note(p *plot.Plot, at plotter.XY, said string) {
+func note(p *plot.Plot, at plotter.XY, said string) { noteBy(p, at, said, false) }
+
+// noteBy writes beside a point, to its left or right.
+func noteBy(p *plot.Plot, at plotter.XY, said string, left bool) {
 	labels, err := plotter.NewLabels(plotter.XYLabels{XYs: plotter.XYs{at}, Labels: []string{said}})
 	if err != nil {
 		return
@@ -228,6 +249,9 @@ func note(p *plot.Plot, at plotter.XY, said string) {
 	for i := range labels.TextStyle {
 		labels.TextStyle[i].Font = font.From(sans, vg.Points(9))
 		labels.TextStyle[i].Color = ink3
+		if left {
+			labels.TextStyle[i].XAlign = text.XRight
+		}
 	}
 	p.Add(labels)
 }

@@ -24,6 +24,7 @@ type Standing struct {
 	Usual    float64    `json:"usual" doc:"the median, of its part of the season where it has one"`
 	Z        *float64   `json:"z"`
 	Modified *float64   `json:"modified_z"`
+	Judged   *float64   `json:"judged" doc:"what the rules judge: the value, or by how many spreads of its part of the season it is off"`
 	Fences   *float64   `json:"interquartile_ranges" doc:"beyond the nearer quartile"`
 	Rules    []string   `json:"rules" doc:"by which it stands out"`
 }
@@ -45,7 +46,7 @@ type SetSummary struct {
 // StandingRule is a rule as it was applied.
 type StandingRule struct {
 	Name   string   `json:"name" enum:"z,modified z,fences,allowed range"`
-	Low    *float64 `json:"low" doc:"of the values, or of what their season leaves of them; null: any"`
+	Low    *float64 `json:"low" doc:"of judged; null: any"`
 	High   *float64 `json:"high"`
 	Beyond int      `json:"beyond"`
 	Word   string   `json:"word" doc:"what to know about it here"`
@@ -60,6 +61,7 @@ type OutlierStudy struct {
 	Missing  int            `json:"missing"`
 	Seasonal bool           `json:"seasonal" doc:"values were judged against their hour and weekday"`
 	All      SetSummary     `json:"all"`
+	Judged   SetSummary     `json:"judged" doc:"of what the rules judge"`
 	Without  SetSummary     `json:"without" doc:"without those that stand out"`
 	Rules    []StandingRule `json:"rules"`
 	Odd      []Standing     `json:"odd" doc:"farthest first"`
@@ -74,13 +76,13 @@ func summaryOf(s outlier.Summary) SetSummary {
 
 // Stand makes a study of what was found; place says where a value is.
 func Stand(r outlier.Result, s OutlierStudy, most int, place func(outlier.Odd) Standing) OutlierStudy {
-	s.Missing, s.Seasonal, s.All, s.Without, s.Rules, s.Odd = r.Missing, r.Seasonal, summaryOf(r.All), summaryOf(r.Without), []StandingRule{}, []Standing{}
+	s.Missing, s.Seasonal, s.All, s.Judged, s.Without, s.Rules, s.Odd = r.Missing, r.Seasonal, summaryOf(r.All), summaryOf(r.Judged), summaryOf(r.Without), []StandingRule{}, []Standing{}
 	for _, rule := range r.Rules {
 		s.Rules = append(s.Rules, StandingRule{rule.Name, finite(rule.Low), finite(rule.High), rule.Beyond, rule.Word})
 	}
 	for _, o := range r.Odd[:min(len(r.Odd), most)] {
 		one := place(o)
-		one.Value, one.Usual, one.Z, one.Modified, one.Fences, one.Rules = finite(o.Value), o.Usual, finite(o.Z), finite(o.Modified), finite(o.Fences), o.Rules
+		one.Value, one.Usual, one.Z, one.Modified, one.Fences, one.Judged, one.Rules = finite(o.Value), o.Usual, finite(o.Z), finite(o.Modified), finite(o.Fences), finite(o.Judged), o.Rules
 		s.Odd = append(s.Odd, one)
 	}
 	s.More = len(r.Odd) - len(s.Odd)
@@ -92,7 +94,7 @@ func Stand(r outlier.Result, s OutlierStudy, most int, place func(outlier.Odd) S
 		s.Sentence = fmt.Sprintf("None of %s of %s stands out%s.", words.Plural(r.All.N, "value"), s.Of, judged)
 		return s
 	}
-	s.Sentence = fmt.Sprintf("%d of %s of %s %s out%s; without, the mean is %s instead of %s, the median %s instead of %s.", len(r.Odd), words.Plural(r.All.N, "value"), s.Of, words.Agree(len(r.Odd), "stands", "stand"), judged,
+	s.Sentence = fmt.Sprintf("Of %s of %s %s out%s; without, the mean is %s instead of %s, the median %s instead of %s.", words.Plural(r.All.N, "value"), s.Of, words.Agree(len(r.Odd), "stands", "stand"), judged,
 		said(r.Without.Mean), said(r.All.Mean), said(r.Without.Median), said(r.All.Median))
 	return s
 }

@@ -5580,6 +5580,8 @@ export interface components {
         };
         OutlierStudy: {
             all: components["schemas"]["SetSummary"];
+            /** @description of what the rules judge */
+            judged: components["schemas"]["SetSummary"];
             kind: string;
             /** Format: int64 */
             missing: number;
@@ -6760,6 +6762,11 @@ export interface components {
              * @description beyond the nearer quartile
              */
             interquartile_ranges: number | null;
+            /**
+             * Format: double
+             * @description what the rules judge: the value, or by how many spreads of its part of the season it is off
+             */
+            judged: number | null;
             /** Format: double */
             modified_z: number | null;
             /** @description of a file: the row; of a series: its segment */
@@ -6788,7 +6795,7 @@ export interface components {
             high: number | null;
             /**
              * Format: double
-             * @description of the values, or of what their season leaves of them; null: any
+             * @description of judged; null: any
              */
             low: number | null;
             /** @enum {string} */
