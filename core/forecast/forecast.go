@@ -31,8 +31,9 @@ type Forecast struct {
 	ratios  []float64 // |error| over spread
 	centre  []float64
 	spread  []float64
+	shape   []float64  // weekday effect of each day forecast
 	growth  [2]float64 // ln spread = growth[0] + growth[1]·ln h
-	noise   float64
+	noise   float64    // half-width of the 90 % interval of a day about its level
 }
 
 // Daily is a history of local days: the sum of a count, the mean of anything
@@ -82,6 +83,9 @@ func Days(cfg baseline.Config, history []timeline.Sample, mask timeline.Mask) Da
 	return d
 }
 
+// ninety is how many standard deviations a normal 90 % interval reaches.
+const ninety = 1.6449
+
 const (
 	leastForecast = 28
 	damping       = 0.985
@@ -115,11 +119,13 @@ func Ahead(cfg baseline.Config, d Daily, days int, coverage float64) (*Forecast,
 	g := timeline.Grid{Period: 24 * time.Hour, Zone: cfg.Grid.Zone}
 	at := g.Floor(time.Unix(last, 0))
 	path := f.path(y, days)
+	wide := robust.NormalQuantile((1+coverage)/2) / ninety
 	for h := 1; h <= days; h++ {
 		at = g.Next(at)
 		weekday := int(at.In(g.Zone).Weekday())
 		centre := path[h-1] + f.weekday[weekday]
-		half := math.Hypot(f.quantile(coverage)*f.spreadAt(h), f.noise)
+		half := math.Hypot(f.quantile(coverage)*f.spreadAt(h), f.noise*wide)
+		f.shape = append(f.shape, f.weekday[weekday])
 		f.centre, f.spread = append(f.centre, path[h-1]), append(f.spread, f.spreadAt(h))
 		f.At = append(f.At, at.Unix())
 		f.Expected = append(f.Expected, f.back(centre))
@@ -176,7 +182,7 @@ func (f *Forecast) season(d Daily) []float64 {
 			rest = append(rest, math.Abs(y[i]-robust.Mean(y[max(i-3, 0):min(i+4, len(y))])))
 		}
 	}
-	f.noise = 1.6449 * 1.4826 * robust.Median(rest)
+	f.noise = ninety * 1.4826 * robust.Median(rest)
 	return y
 }
 
@@ -270,7 +276,7 @@ func (f *Forecast) uncertainty(y []float64) {
 		}
 		growth = robust.Clamp((cov/sd+0.6)/2, 0.3, 1.2)
 	}
-	base := math.Log(max(f.noise/1.6449, 1e-9)) - growth*math.Log(7)
+	base := math.Log(max(f.noise/ninety, 1e-9)) - growth*math.Log(7)
 	if len(logs) > 0 {
 		base = robust.Mean(sizes) - growth*robust.Mean(logs)
 	}
@@ -316,7 +322,7 @@ func (f *Forecast) Crosses(limit float64) (first int, chance []float64) {
 		limit = math.Log(max(limit, 1))
 	}
 	up := limit >= f.centre[0]
-	reach := f.quantile(0.9) / 1.6449
+	reach := f.quantile(0.9) / ninety
 	for h := range f.centre {
 		d := (limit - f.centre[h]) / max(f.spread[h]*reach, 1e-12)
 		if !up {
@@ -328,4 +334,93 @@ func (f *Forecast) Crosses(limit float64) (first int, chance []float64) {
 		}
 	}
 	return first, chance
+}
+
+// Reaches is the first day forecast after which the typical day has passed a limit with
+// at least a probability; −1 if there is none.
+func (f *Forecast) Reaches(limit, probability float64) int {
+	_, chance := f.Crosses(limit)
+	for h, p := range chance {
+		if p >= probability {
+			return h
+		}
+	}
+	return -1
+}
+
+// Totals is what the days forecast come to together, up to each of them, with intervals of
+// the forecast's coverage. Days err together, as their level does, so the level's errors
+// are added as they are; what a day strays by itself averages out.
+func (f *Forecast) Totals() (expected, low, high []float64) {
+	reach := f.quantile(f.Coverage)
+	wide := robust.NormalQuantile((1 + f.Coverage) / 2)
+	own, lift := f.noise/ninety, 1.0
+	if f.log {
+		lift = math.Exp(own * own / 2) // the mean of what strays by a factor
+	}
+	var sum, under, over, square float64
+	for h := range f.centre {
+		centre := f.centre[h] + f.shape[h]
+		day := lift * f.back(centre)
+		sum += day
+		under += day - lift*f.back(centre-reach*f.spread[h])
+		over += lift*f.back(centre+reach*f.spread[h]) - day
+		stray := own
+		if f.log {
+			stray *= day
+		}
+		square += stray * stray
+		expected = append(expected, sum)
+		low, high = append(low, sum-math.Hypot(under, wide*math.Sqrt(square))), append(high, sum+math.Hypot(over, wide*math.Sqrt(square)))
+	}
+	return expected, low, high
+}
+
+// Together sums up several histories day by day, from the first day that one of them has
+// to the last that all have. A day counts if all have it that had begun by then.
+func Together(list []Daily) Daily {
+	var all Daily
+	at := map[int64]int{}
+	last := int64(math.MaxInt64)
+	for _, d := range list {
+		if len(d.Value) == 0 {
+			continue
+		}
+		last = min(last, d.At[len(d.Value)-1])
+		for i := range d.Value {
+			if _, there := at[d.At[i]]; !there {
+				at[d.At[i]] = d.Weekday[i]
+			}
+		}
+	}
+	for day := range at {
+		if day <= last {
+			all.At = append(all.At, day)
+		}
+	}
+	slices.Sort(all.At)
+	all.Value = make([]float64, len(all.At))
+	for _, day := range all.At {
+		all.Weekday = append(all.Weekday, at[day])
+	}
+	for _, d := range list {
+		if len(d.Value) == 0 {
+			continue
+		}
+		k := 0
+		for i, day := range all.At {
+			if day < d.At[0] {
+				continue
+			}
+			for k < len(d.Value) && d.At[k] < day {
+				k++
+			}
+			if k < len(d.Value) && d.At[k] == day {
+				all.Value[i] += d.Value[k]
+			} else {
+				all.Value[i] = math.NaN()
+			}
+		}
+	}
+	return all
 }

@@ -153,3 +153,70 @@ func mustLoad(t *testing.T, name string) *time.Location {
 	}
 	return zone
 }
+
+// What days come to together lies in its interval as often as stated, though they err
+// together; and it is neither the sum of the days' own bounds nor as narrow as of days
+// that err by themselves.
+func TestTheIntervalOfATotalCoversWhatItStates(t *testing.T) {
+	rng := rand.New(rand.NewPCG(6, 2))
+	inside, n := map[int]int{}, 80
+	for range n {
+		d := growing(rng, 250, 0, 0.08)
+		level := 0.0
+		for i := range d.Value {
+			level += 0.01 * rng.NormFloat64()
+			d.Value[i] *= math.Exp(level)
+		}
+		f, err := Ahead(daily(timeline.Count), Daily{d.At[:190], d.Weekday[:190], d.Value[:190]}, 60, 0.9)
+		if err != nil {
+			t.Fatal(err)
+		}
+		expected, low, high := f.Totals()
+		sum := 0.0
+		for h := range 60 {
+			if sum += d.Value[190+h]; sum >= low[h] && sum <= high[h] {
+				inside[h]++
+			}
+			if h > 0 && expected[h] <= expected[h-1] || low[h] >= expected[h] || high[h] <= expected[h] {
+				t.Fatalf("after %d days: %.0f, %.0f to %.0f", h+1, expected[h], low[h], high[h])
+			}
+		}
+	}
+	for _, h := range []int{6, 29, 59} {
+		if share := float64(inside[h]) / float64(n); share < 0.82 {
+			t.Errorf("the total of %d days: %.2f inside, .9 stated", h+1, share)
+		}
+	}
+}
+
+// The day that a limit is reached with a probability comes later the surer one wants to
+// be, and never without a chance.
+func TestALimitIsReachedLaterTheSurerOneWantsToBe(t *testing.T) {
+	rng := rand.New(rand.NewPCG(6, 9))
+	f, err := Ahead(daily(timeline.Count), growing(rng, 200, 0.004, 0.02), 120, 0.9)
+	if err != nil {
+		t.Fatal(err)
+	}
+	limit := f.Expected[60]
+	before := -1
+	for _, p := range []float64{0.1, 0.5, 0.8} {
+		day := f.Reaches(limit, p)
+		if day < 0 || day < before {
+			t.Errorf("with probability %.1f on day %d, less surely on day %d", p, day, before)
+		}
+		before = day
+	}
+	if day := f.Reaches(100*limit, 0.8); day != -1 {
+		t.Errorf("a hundred times as much on day %d", day)
+	}
+}
+
+func TestSegmentsAreSummedWhereAllHaveADay(t *testing.T) {
+	day := int64(86400)
+	a := Daily{At: []int64{0, day, 2 * day, 3 * day}, Weekday: []int{4, 5, 6, 0}, Value: []float64{1, 2, 3, 4}}
+	b := Daily{At: []int64{day, 2 * day}, Weekday: []int{5, 6}, Value: []float64{10, math.NaN()}}
+	s := Together([]Daily{a, b, {}})
+	if len(s.Value) != 3 || s.Value[0] != 1 || s.Value[1] != 12 || !math.IsNaN(s.Value[2]) || s.Weekday[1] != 5 {
+		t.Errorf("%+v", s)
+	}
+}

@@ -84,7 +84,11 @@ func (a *app) exported(c *cobra.Command, path string, x *exporting) error {
 		return wrongUsage{fmt.Errorf("format %q: allowed are csv, ndjson and parquet", format)}
 	}
 	x.query.Set("format", format)
-	path += "?" + x.query.Encode()
+	between := "?"
+	if strings.Contains(path, "?") {
+		between = "&"
+	}
+	path += between + x.query.Encode()
 	if x.file == "" {
 		if format == string(flat.Parquet) && terminal(a.out) {
 			return wrongUsage{errors.New("Parquet is nothing to read on a screen: give --file FILE.parquet")}

@@ -29,7 +29,7 @@ func (a *app) seriesCommand() *cobra.Command {
 		}
 		return a.show(l)
 	}}
-	return group("series", "Study one series: suitability, explanation, smoothing, forecast", list, a.seriesShow(), a.seriesExport(), a.seriesSuits(), a.seriesExplain(), a.seriesSmooth(), a.seriesForecast(), a.seriesTrends(), a.seriesLink())
+	return group("series", "Study one series: suitability, explanation, smoothing, forecast, trend, earlier years", list, a.seriesShow(), a.seriesExport(), a.seriesSuits(), a.seriesExplain(), a.seriesSmooth(), a.seriesForecast(), a.seriesTrends(), a.seriesEarlier(), a.seriesLink())
 }
 
 func (a *app) seriesOf(c *cobra.Command, metric string) ([]record.Series, error) {
@@ -214,58 +214,6 @@ fault, and costs little delay. Past alerts that match no incident count as false
 	s.bind(c, "draw the comparison")
 	c.Flags().StringVar(&since, "since", "42d", "how far back")
 	c.Flags().StringVar(&fill, "fill", "", "what stands where nothing came: none, zero, previous or linear")
-	return c
-}
-
-func (a *app) seriesForecast() *cobra.Command {
-	var s study
-	var days int
-	var coverage float64
-	var limit string
-	c := &cobra.Command{Use: "forecast METRIC", Short: "Say what a series does in days to come, with intervals, and when it passes a limit", Args: exactly(1, "METRIC"),
-		Example: "  tinbell series forecast ticket-sales-rows --segment web --days 90 --limit 5000 --plot growth.png",
-		RunE: func(c *cobra.Command, args []string) error {
-			var x inspect.Forecast
-			q := url.Values{"days": {strconv.Itoa(days)}, "coverage": {strconv.FormatFloat(coverage, 'g', -1, 64)}}
-			if limit != "" {
-				q.Set("limit", limit)
-			}
-			if err := s.ask(a, c, args[0], "forecast", q, &x); err != nil {
-				return err
-			}
-			l := listing{head: []string{"day", "expected", "low", "high", "passed the limit"}, right: []int{2, 3, 4, 5}, raw: x}
-			stride := 1
-			if a.output == "table" {
-				stride = max(1, days/15)
-			}
-			for i := 0; i < len(x.At); i++ {
-				if (len(x.At)-1-i)%stride != 0 {
-					continue
-				}
-				passed := "–"
-				if i < len(x.Chance) {
-					passed = words.Percent(x.Chance[i])
-				}
-				l.rows = append(l.rows, []string{x.At[i].In(zoneOf(x.Zone)).Format("Mon 2 Jan 2006"), words.Number(x.Expected[i]), words.Number(x.Low[i]), words.Number(x.High[i]), passed})
-			}
-			if err := a.show(l); err != nil {
-				return err
-			}
-			a.say("\n%s", x.Sentence)
-			how := fmt.Sprintf("Model: %s, from %d days", x.Model, x.Days)
-			if x.Error != nil {
-				how += fmt.Sprintf("; %d days ahead it was off by %.2g on average (as a share, for counts and durations)", x.Horizon, *x.Error)
-			}
-			a.say("%s. Interval: %s.", how, words.Percent(x.Coverage))
-			if s.file == "" {
-				return nil
-			}
-			return a.drawn(s.file, draw.Forecast(x, s.file))
-		}}
-	s.bind(c, "draw the days so far and to come")
-	c.Flags().IntVar(&days, "days", 30, "how many days ahead")
-	c.Flags().Float64Var(&coverage, "coverage", 0.9, "of the interval")
-	c.Flags().StringVar(&limit, "limit", "", "a value whose crossing is asked about")
 	return c
 }
 

@@ -104,7 +104,7 @@ func TestTheSegmentsBehindAChangeAreFoundInTheWarehouse(t *testing.T) {
 	if c := w.Contribution; c == nil || c.Measure != "share" || len(c.Parts) != 1 || c.Parts[0].Tags[0].Value != "brook" || c.By[0].Rate < 0.9*(c.Observed-c.Expected) {
 		t.Errorf("%+v, %v", c, w.Missing)
 	}
-	if together := w.Together; together == nil || together.Broken != 1 || together.Series != 5 || len(together.Most) != 0 {
+	if together := w.Together; together == nil || together.Broken != 2 || together.Series != 5 || len(together.Most) != 1 || together.Most[0].Metric != "loads" || together.Most[0].Alert == 0 {
 		t.Errorf("what broke with it: %+v, %v", together, w.Missing)
 	}
 }

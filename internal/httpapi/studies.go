@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"math"
 	"strconv"
 	"time"
 
@@ -17,6 +18,51 @@ import (
 // Identified picks a thing by its number.
 type Identified struct {
 	ID int64 `path:"id"`
+}
+
+// Spanned picks a week, month or year by a day in it.
+type Spanned struct {
+	By  string `query:"by" enum:"week,month,year" default:"week" doc:"weeks begin on Mondays"`
+	Day string `query:"day" format:"date" doc:"a day of it; the newest one that is over if left out"`
+}
+
+func (s Spanned) day() (time.Time, error) {
+	if s.Day == "" {
+		return time.Time{}, nil
+	}
+	at, err := time.Parse(time.DateOnly, s.Day)
+	if err != nil || at.Year() < 1970 || at.Year() > 9000 {
+		return at, record.Invalid{Field: "day", Given: s.Day, Allowed: "a date as 2026-10-31"}
+	}
+	return at, nil
+}
+
+// Foretold is what is asked of days to come.
+type Foretold struct {
+	Days        int     `query:"days" minimum:"1" maximum:"2000" default:"30"`
+	Coverage    float64 `query:"coverage" minimum:"0.5" maximum:"0.99" default:"0.9" doc:"of the interval"`
+	Limit       string  `query:"limit" doc:"a value whose crossing is asked about"`
+	Probability float64 `query:"probability" minimum:"0.01" maximum:"0.99" default:"0.8" doc:"with which the limit is to be reached"`
+}
+
+func (f Foretold) asked() (inspect.Ahead, error) {
+	q := inspect.Ahead{Days: f.Days, Coverage: f.Coverage, Probability: f.Probability}
+	if f.Limit != "" {
+		v, err := strconv.ParseFloat(f.Limit, 64)
+		if err != nil || math.IsNaN(v) || math.IsInf(v, 0) {
+			return q, record.Invalid{Field: "limit", Given: f.Limit, Allowed: "a number"}
+		}
+		q.Limit = &v
+	}
+	return q, nil
+}
+
+// Outlook picks the series of a forecast.
+type Outlook struct {
+	Foretold
+	Metrics []string `query:"metric" required:"true" minItems:"1" doc:"by name, with commas between"`
+	Segment string   `query:"segment" doc:"of one segment alone"`
+	Whole   bool     `query:"whole" doc:"all segments of each metric together: counts alone"`
 }
 
 func (s *server) addStudies(api huma.API) {
@@ -85,21 +131,63 @@ func (s *server) addStudies(api huma.API) {
 		}
 		return ok(s.Inspector.Outliers(ctx, in.Name, in.Segment, in.From, in.To, o, in.Limit))
 	})
+	add(api, "GET", "/consistency", "consistency", "How a week, month or year of many series lies beside those before, each against what its own weekdays had, farthest outside first", people.Reader, func(ctx context.Context, in *struct {
+		Spanned
+		Dataset   string   `query:"dataset" doc:"of this dataset alone"`
+		Owner     string   `query:"owner" doc:"of this team alone"`
+		Tag       string   `query:"tag" doc:"with this tag alone, its dataset's counted"`
+		Metrics   []string `query:"metric" doc:"these alone, by name, with commas between"`
+		Back      int      `query:"back" minimum:"2" maximum:"60" default:"8" doc:"spans before it that it is held against"`
+		Tolerance float64  `query:"tolerance" minimum:"0" maximum:"10" default:"0.1" doc:"as a share, how far off is never outside"`
+	}) (*body[inspect.Sheet], error) {
+		day, err := in.day()
+		if err != nil {
+			return nil, err
+		}
+		return ok(s.Inspector.Sheet(ctx, inspect.Asked{Dataset: in.Dataset, Owner: in.Owner, Tag: in.Tag, Metrics: in.Metrics, By: in.By, Day: day, Back: in.Back, Tolerance: in.Tolerance}))
+	})
+	add(api, "GET", "/series/{id}/earlier", "earlier", "A week, month or year of a series beside the same of earlier years and weeks, by weekday and holiday", people.Reader, func(ctx context.Context, in *struct {
+		Identified
+		Spanned
+	}) (*body[inspect.EarlierStudy], error) {
+		day, err := in.day()
+		if err != nil {
+			return nil, err
+		}
+		return ok(s.Inspector.Earlier(ctx, in.ID, in.By, day))
+	})
 	add(api, "GET", "/series/{id}/forecast", "forecast", "What a series is expected to do in days to come", people.Reader, func(ctx context.Context, in *struct {
 		Identified
-		Days     int     `query:"days" minimum:"1" maximum:"2000" default:"30"`
-		Coverage float64 `query:"coverage" minimum:"0.5" maximum:"0.99" default:"0.9" doc:"of the interval"`
-		Limit    string  `query:"limit" doc:"a value whose crossing is asked about"`
+		Foretold
 	}) (*body[inspect.Forecast], error) {
-		var limit *float64
-		if in.Limit != "" {
-			v, err := strconv.ParseFloat(in.Limit, 64)
-			if err != nil {
-				return nil, record.Invalid{Field: "limit", Given: in.Limit, Allowed: "a number"}
-			}
-			limit = &v
+		q, err := in.asked()
+		if err != nil {
+			return nil, err
 		}
-		return ok(s.Inspector.Ahead(ctx, in.ID, in.Days, in.Coverage, limit))
+		return ok(s.Inspector.Forecast(ctx, in.ID, q))
+	})
+	add(api, "GET", "/forecasts", "forecasts", "What the series of metrics are expected to do in days to come, one by one or all segments of each together", people.Reader, func(ctx context.Context, in *Outlook) (*body[[]inspect.Forecast], error) {
+		q, err := in.asked()
+		if err != nil {
+			return nil, err
+		}
+		return ok(s.Inspector.Outlook(ctx, in.Metrics, in.Segment, in.Whole, q))
+	})
+	addExport(api, "/forecasts/export", "export-forecasts", "The days that forecasts were made from and those to come, with intervals, totals and chances", func(ctx context.Context, in *struct {
+		Outlook
+		Formatted
+	}, put func(inspect.ForecastDay) error) error {
+		q, err := in.asked()
+		if err != nil {
+			return err
+		}
+		list, err := s.Inspector.Outlook(ctx, in.Metrics, in.Segment, in.Whole, q)
+		for i := range list {
+			if err == nil {
+				err = list[i].EachDay(put)
+			}
+		}
+		return err
 	})
 	add(api, "POST", "/alerts/{id}/new-normal", "new-normal", "Say that what a series shows since an alert began is its new normal", people.Editor, func(ctx context.Context, in *Identified) (*body[record.Alert], error) {
 		return ok(s.Desk.NewNormal(ctx, in.ID, account(ctx).Name))

@@ -9,7 +9,6 @@ import (
 
 	"tinbell/core/baseline"
 	"tinbell/core/detect"
-	"tinbell/core/forecast"
 	"tinbell/core/replay"
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
@@ -162,66 +161,6 @@ func smoothingSentence(windows []replay.Smoothing) string {
 		}
 	}
 	return ""
-}
-
-// Forecast is what a series is expected to do in days to come.
-type Forecast struct {
-	Subject
-	Model     string      `json:"model" enum:"level,damped,linear"`
-	Days      int         `json:"history_days"`
-	FullYear  bool        `json:"full_year_seen"`
-	Error     *float64    `json:"error" doc:"mean absolute error at the horizon below: a share of the value for counts and durations, else in units"`
-	Horizon   int         `json:"error_at_days"`
-	PastAt    []time.Time `json:"past_at"`
-	Past      []*float64  `json:"past" doc:"local days: sums of counts, means of anything else"`
-	At        []time.Time `json:"at"`
-	Expected  []float64   `json:"expected"`
-	Low       []float64   `json:"low"`
-	High      []float64   `json:"high"`
-	Coverage  float64     `json:"coverage"`
-	Limit     *float64    `json:"limit"`
-	CrossesAt *time.Time  `json:"crosses_at" doc:"first day on which the expectation passes the limit"`
-	Chance    []float64   `json:"chance" doc:"that the limit has been passed, per day"`
-	Sentence  string      `json:"sentence"`
-}
-
-// Ahead forecasts a series' days to come.
-func (v *Inspector) Ahead(ctx context.Context, id int64, days int, coverage float64, limit *float64) (Forecast, error) {
-	subject, named, history, err := v.studied(ctx, id)
-	if err != nil {
-		return Forecast{}, err
-	}
-	mask, err := v.known(ctx, subject, id)
-	if err != nil {
-		return Forecast{}, err
-	}
-	past := forecast.Days(subject.Config, history, mask)
-	f, err := forecast.Ahead(subject.Config, past, days, coverage)
-	if err != nil {
-		return Forecast{}, record.Invalid{Field: "days", Given: fmt.Sprint(days), Allowed: err.Error()}
-	}
-	x := Forecast{Subject: named, Model: f.Model, Days: f.Days, FullYear: f.FullYear, Error: finite(f.Error), Horizon: f.Horizon, Coverage: coverage,
-		At: instants(f.At), Expected: f.Expected, Low: f.Low, High: f.High, PastAt: instants(past.At), Limit: limit, Chance: []float64{}}
-	for _, p := range past.Value {
-		x.Past = append(x.Past, finite(p))
-	}
-	last := len(f.At) - 1
-	x.Sentence = fmt.Sprintf("In %d days %s are expected a day, %s to %s", days, words.Number(f.Expected[last]), words.Number(f.Low[last]), words.Number(f.High[last]))
-	if limit != nil {
-		first, chance := f.Crosses(*limit)
-		x.Chance = chance
-		if first >= 0 {
-			x.CrossesAt = &x.At[first]
-			x.Sentence += fmt.Sprintf("; the typical day passes %s about %s", words.Number(*limit), x.At[first].In(subject.Grid.Zone).Format("2 January 2006"))
-		} else {
-			x.Sentence += fmt.Sprintf("; the typical day does not pass %s (chance %s)", words.Number(*limit), words.Percent(chance[last]))
-		}
-	}
-	if !f.FullYear {
-		x.Sentence += "; no full year seen"
-	}
-	x.Sentence += "."
-	return x, nil
 }
 
 // known is what is not the series' own doing: labelled and planned stretches,

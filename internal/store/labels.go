@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"time"
+
 	"tinbell/internal/record"
 
 	"github.com/jackc/pgx/v5"

@@ -3,6 +3,7 @@ package watch
 import (
 	"context"
 	"time"
+
 	"tinbell/core/arrival"
 	"tinbell/core/replay"
 	"tinbell/core/timeline"

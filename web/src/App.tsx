@@ -3,6 +3,7 @@ import { Refused } from "./api/client";
 import { useMe } from "./api/queries";
 import { AlertPage } from "./pages/AlertPage";
 import { AlertsPage } from "./pages/AlertsPage";
+import { ConsistencyPage } from "./pages/ConsistencyPage";
 import { DatasetPage } from "./pages/DatasetPage";
 import { DatasetsPage } from "./pages/DatasetsPage";
 import { DriftPage } from "./pages/drift/DriftPage";
@@ -14,6 +15,7 @@ import { MonitorPage } from "./pages/monitor/MonitorPage";
 import { PastPage } from "./pages/monitor/PastPage";
 import { MonitorsPage } from "./pages/MonitorsPage";
 import { NowPage } from "./pages/NowPage";
+import { OutlookPage } from "./pages/OutlookPage";
 import { ScorecardPage } from "./pages/ScorecardPage";
 import { SeriesPage } from "./pages/SeriesPage";
 import { CalendarsPage } from "./pages/setup/CalendarsPage";
@@ -51,6 +53,8 @@ function Inside() {
         <Route path="groups/:id" element={<GroupPage />} />
         <Route path="tags" element={<TagsPage />} />
         <Route path="tags/:name" element={<TagPage />} />
+        <Route path="outlook" element={<OutlookPage />} />
+        <Route path="consistency" element={<ConsistencyPage />} />
         <Route path="slas" element={<SLAsPage />} />
         <Route path="drift" element={<DriftsPage />} />
         <Route path="drift/:name" element={<DriftPage />} />

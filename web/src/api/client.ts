@@ -51,6 +51,7 @@ export type Detectable = S["Detectable"];
 export type Suitability = S["SuitabilityStudy"];
 export type Smoothing = S["SmoothingStudy"];
 export type Forecast = S["Forecast"];
+export type Sheet = S["Sheet"];
 export type TrendStudy = S["TrendStudy"];
 export type Explanation = S["Explanation"];
 export type GroupRow = S["GroupRow"];

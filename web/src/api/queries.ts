@@ -200,3 +200,16 @@ export function useNewNormal() {
     },
   });
 }
+
+export type By = "week" | "month" | "year";
+
+export const useSheet = (q: { by: By; day?: string; back: number; tolerance: number; dataset?: string; tag?: string }) =>
+  useQuery({ queryKey: ["consistency", q], retry: false, placeholderData: keepPreviousData, queryFn: () => answer(api.GET("/api/v1/consistency", { params: { query: q } })) });
+
+export const useEarlier = (id: number, by: By) =>
+  useQuery({ queryKey: ["earlier", id, by], retry: false, placeholderData: keepPreviousData, queryFn: () => answer(api.GET("/api/v1/series/{id}/earlier", { params: { path: { id }, query: { by } } })) });
+
+export type Outlook = { metric: string[]; segment?: string; whole?: boolean; days: number; limit?: string; probability: number };
+
+export const useOutlook = (q: Outlook) =>
+  useQuery({ queryKey: ["outlook", q], retry: false, enabled: q.metric.length > 0, placeholderData: keepPreviousData, queryFn: () => answer(api.GET("/api/v1/forecasts", { params: { query: q } })) });

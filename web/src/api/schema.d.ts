@@ -451,6 +451,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/consistency": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a week, month or year of many series lies beside those before, each against what its own weekdays had, farthest outside first */
+        get: operations["consistency"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/datasets": {
         parameters: {
             query?: never;
@@ -795,6 +812,40 @@ export interface paths {
         head?: never;
         /** Switch the filter off, to shadow or on; set its limit; let tuning run by night */
         patch: operations["change-filter"];
+        trace?: never;
+    };
+    "/api/v1/forecasts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the series of metrics are expected to do in days to come, one by one or all segments of each together */
+        get: operations["forecasts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/forecasts/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The days that forecasts were made from and those to come, with intervals, totals and chances */
+        get: operations["export-forecasts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/group-answers": {
@@ -1963,6 +2014,23 @@ export interface paths {
         };
         /** A series with its band, alerts and incidents */
         get: operations["chart"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/series/{id}/earlier": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A week, month or year of a series beside the same of earlier years and weeks, by weekday and holiday */
+        get: operations["earlier"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3731,6 +3799,72 @@ export interface components {
             /** @description of all features, separability and pairs together */
             whole: components["schemas"]["WholeVerdict"];
         };
+        Earlier: {
+            /**
+             * Format: double
+             * @description a share of then for counts and durations, else a difference
+             */
+            change: number | null;
+            /** Format: date */
+            from: string;
+            /** Format: double */
+            high: number | null;
+            /**
+             * Format: int64
+             * @description days without a counterpart
+             */
+            left_out: number;
+            /**
+             * Format: double
+             * @description 95 %; what a day owes to the one before is allowed for
+             */
+            low: number | null;
+            /**
+             * Format: int64
+             * @description pairs of a holiday on other dates
+             */
+            moved_holidays: number;
+            /**
+             * Format: double
+             * @description mean of the paired days
+             */
+            now: number | null;
+            /** @description what it is held against */
+            of: string;
+            /**
+             * Format: int64
+             * @description days that both have
+             */
+            pairs: number;
+            /** Format: double */
+            then: number | null;
+            /**
+             * Format: date
+             * @description last day
+             */
+            to: string;
+        };
+        EarlierStudy: {
+            against: components["schemas"]["Earlier"][] | null;
+            /** @enum {string} */
+            by: "week" | "month" | "year";
+            dataset: string;
+            /** Format: date */
+            from: string;
+            kind: string;
+            measure: string;
+            metric: string;
+            monitor: string;
+            name: string;
+            /** Format: int64 */
+            period_seconds: number;
+            sentence: string;
+            series: components["schemas"]["Series"];
+            /** Format: date */
+            to: string;
+            unit: string;
+            zone: string;
+        };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
             location?: string;
@@ -3992,6 +4126,11 @@ export interface components {
             error_at_days: number;
             expected: number[] | null;
             full_year_seen: boolean;
+            /**
+             * Format: double
+             * @description of the last week forecast over the last four weeks seen, as a share; null of what can be below 0
+             */
+            growth: number | null;
             high: number[] | null;
             /** Format: int64 */
             history_days: number;
@@ -4009,9 +4148,25 @@ export interface components {
             past_at: string[] | null;
             /** Format: int64 */
             period_seconds: number;
+            /**
+             * Format: double
+             * @description that is asked about
+             */
+            probability: number;
+            /**
+             * Format: date-time
+             * @description first day on which the typical day has passed the limit with that probability
+             */
+            reaches_at: string | null;
             sentence: string;
             series: components["schemas"]["Series"];
+            /** @description of counts: what the days to come amount to, up to each; empty for anything else */
+            total: number[] | null;
+            total_high: number[] | null;
+            total_low: number[] | null;
             unit: string;
+            /** @description of all segments of its metric together */
+            whole: boolean;
             zone: string;
         };
         Found: {
@@ -5751,6 +5906,69 @@ export interface components {
             sentence: string;
             zone: string;
         };
+        Placed: {
+            /**
+             * Format: double
+             * @description a share of usual for counts and durations, else a difference
+             */
+            change: number | null;
+            dataset: string;
+            /**
+             * Format: int64
+             * @description of the span that count
+             */
+            days: number;
+            /**
+             * Format: int64
+             * @description in the span itself, which count in it
+             */
+            days_of_known_faults: number;
+            /** Format: double */
+            high: number | null;
+            kind: string;
+            /**
+             * Format: double
+             * @description of now, from where on it lies outside
+             */
+            low: number | null;
+            metric: string;
+            /**
+             * Format: double
+             * @description mean of its days
+             */
+            now: number | null;
+            /**
+             * Format: double
+             * @description in widths of the corridor; over 1 lies outside
+             */
+            off: number;
+            segment: string;
+            /** Format: int64 */
+            series_id: number;
+            /**
+             * Format: int64
+             * @description before it that count: known faults and planned stretches are left out of them
+             */
+            spans: number;
+            unit: string;
+            /**
+             * Format: double
+             * @description mean that the same weekdays had in the spans before
+             */
+            usual: number | null;
+            /** @enum {string} */
+            verdict: "inside" | "above" | "below" | "too little";
+            /**
+             * Format: double
+             * @description by how much it strays by itself, once in a hundred; null where fewer than three spans tell
+             */
+            wanders: number | null;
+            /**
+             * Format: double
+             * @description change to the same span of the year before, day by day; null where there is none
+             */
+            year_before: number | null;
+        };
         PlannedEvent: {
             calendar: string;
             /** @description empty: all datasets */
@@ -6568,6 +6786,41 @@ export interface components {
              */
             surprise: number;
             value: string;
+        };
+        Sheet: {
+            /**
+             * Format: int64
+             * @description spans before it that it is held against
+             */
+            back: number;
+            /** @enum {string} */
+            by: "week" | "month" | "year";
+            /**
+             * Format: date
+             * @description first day
+             */
+            from: string;
+            /** Format: int64 */
+            judged: number;
+            /** @description of the span */
+            name: string;
+            /** Format: int64 */
+            outside: number;
+            sentence: string;
+            /** @description farthest outside first */
+            series: components["schemas"]["Placed"][] | null;
+            /**
+             * Format: int64
+             * @description series beyond those that a sheet holds
+             */
+            skipped: number;
+            /**
+             * Format: date
+             * @description last day
+             */
+            to: string;
+            /** Format: double */
+            tolerance: number;
         };
         Shift: {
             /** Format: double */
@@ -8842,6 +9095,52 @@ export interface operations {
             };
         };
     };
+    consistency: {
+        parameters: {
+            query?: {
+                /** @description weeks begin on Mondays */
+                by?: "week" | "month" | "year";
+                /** @description a day of it; the newest one that is over if left out */
+                day?: string;
+                /** @description of this dataset alone */
+                dataset?: string;
+                /** @description of this team alone */
+                owner?: string;
+                /** @description with this tag alone, its dataset's counted */
+                tag?: string;
+                /** @description these alone, by name, with commas between */
+                metric?: string[] | null;
+                /** @description spans before it that it is held against */
+                back?: number;
+                /** @description as a share, how far off is never outside */
+                tolerance?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sheet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     datasets: {
         parameters: {
             query?: {
@@ -9743,6 +10042,103 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Learning"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    forecasts: {
+        parameters: {
+            query: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description of this dataset alone */
+                dataset?: string;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+                /** @description with this tag alone, its dataset's counted */
+                tag?: string;
+                days?: number;
+                /** @description of the interval */
+                coverage?: number;
+                /** @description a value whose crossing is asked about */
+                limit?: string;
+                /** @description with which the limit is to be reached */
+                probability?: number;
+                /** @description by name, with commas between */
+                metric: string[] | null;
+                /** @description of one segment alone */
+                segment?: string;
+                /** @description all segments of each metric together: counts alone */
+                whole?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forecast"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-forecasts": {
+        parameters: {
+            query: {
+                days?: number;
+                /** @description of the interval */
+                coverage?: number;
+                /** @description a value whose crossing is asked about */
+                limit?: string;
+                /** @description with which the limit is to be reached */
+                probability?: number;
+                /** @description by name, with commas between */
+                metric: string[] | null;
+                /** @description of one segment alone */
+                segment?: string;
+                /** @description all segments of each metric together: counts alone */
+                whole?: boolean;
+                format?: "csv" | "ndjson" | "parquet";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/vnd.apache.parquet": string;
+                    "application/x-ndjson": string;
+                    "text/csv; charset=utf-8": string;
                 };
             };
             /** @description Error */
@@ -12774,6 +13170,42 @@ export interface operations {
             };
         };
     };
+    earlier: {
+        parameters: {
+            query?: {
+                /** @description weeks begin on Mondays */
+                by?: "week" | "month" | "year";
+                /** @description a day of it; the newest one that is over if left out */
+                day?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EarlierStudy"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     explain: {
         parameters: {
             query: {
@@ -12815,6 +13247,8 @@ export interface operations {
                 coverage?: number;
                 /** @description a value whose crossing is asked about */
                 limit?: string;
+                /** @description with which the limit is to be reached */
+                probability?: number;
             };
             header?: never;
             path: {

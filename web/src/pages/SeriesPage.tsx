@@ -1,15 +1,15 @@
-import { max } from "d3-array";
-import { scaleLinear, scaleTime } from "d3-scale";
+import { scaleLinear } from "d3-scale";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
-import type { Explanation, Forecast, Smoothing, Suitability } from "../api/client";
+import type { Explanation, Smoothing, Suitability } from "../api/client";
 import { useStretchLabel } from "../api/learning";
 import { useChart, useExplain, useForecast, useMe, useSmoothing, useSuitability } from "../api/queries";
+import { Ahead as AheadChart } from "../chart/Ahead";
 import { SmallChart } from "../chart/Small";
 import { useWidth } from "../chart/SeriesChart";
+import { Earlier } from "./Earlier";
 import { Outliers } from "./Outliers";
 import { Trends } from "./Trends";
-import { paths } from "../chart/shapes";
 import { Choice, Figures } from "../parts/Controls";
 import { Download } from "../parts/Download";
 import { Embed } from "../parts/Embed";
@@ -44,6 +44,7 @@ export function SeriesPage() {
         <Section title="Forecast" note="local days, with a 90 % interval"><Ahead id={id} s={s} /></Section>
         <Section title="Why this was expected" note="an expected value in parts that add up"><Why id={id} s={s} end={end} /></Section>
         <Section title="Trend and change" note="does it grow, did its level change, or is it chance"><Trends id={id} /></Section>
+        <Section title="Earlier years and weeks" note="by weekday and holiday, with a 95 % interval"><Earlier id={id} /></Section>
         <Section title="What stands out" note="z, modified z and quartile fences, side by side"><Outliers metric={s.metric} segment={s.series.segment} /></Section>
         <Section title="Smoothing bench" note="a moving median or mean before detection, tried on the past"><Smooth id={id} /></Section>
       </div>
@@ -106,36 +107,8 @@ function Ahead({ id, s }: { id: number; s: Suitability }) {
         <Figures name="Limit" width={90} value={limit} onChange={setLimit} after="a day, asked about" />
       </div>
       {f.error && <p role="alert" className="mt-2 text-verm">{f.error.message}</p>}
-      {f.data && <><ForecastChart f={f.data} kind={s.kind} /><p className="mt-1 text-ink2">{f.data.sentence} Model: {f.data.model}{f.data.error !== null && `, off by ${f.data.kind === "count" || f.data.kind === "duration" ? percent(f.data.error) : number(f.data.error)} on average ${f.data.error_at_days} days ahead`}.</p></>}
+      {f.data && <><AheadChart f={f.data} kind={s.kind} /><p className="mt-1 text-ink2">{f.data.sentence} Model: {f.data.model}{f.data.error !== null && `, off by ${f.data.kind === "count" || f.data.kind === "duration" ? percent(f.data.error) : number(f.data.error)} on average ${f.data.error_at_days} days ahead`}.</p></>}
     </>
-  );
-}
-
-function ForecastChart({ f, kind }: { f: Forecast; kind: string }) {
-  const [box, width] = useWidth<HTMLDivElement>();
-  const left = 56, height = 190, inner = Math.max(width - left - 10, 200), plot = height - 30;
-  const past = f.past_at!.map((t) => Date.parse(t)), ahead = f.at!.map((t) => Date.parse(t));
-  const x = scaleTime().domain([past[0] ?? ahead[0], ahead[ahead.length - 1]]).range([0, inner]);
-  const seen = max(f.past!.filter((v): v is number => v !== null)) ?? 0;
-  const y = scaleLinear().domain([0, Math.max(seen, Math.min(max(f.high!) ?? 0, 3 * seen), f.limit ?? 0)]).nice(4).range([plot, 0]);
-  const none = past.map(() => null);
-  const before = paths({ at: past, observed: f.past as (number | null)[], expected: none, low: none, high: none, deviation: none }, x, y);
-  const after = paths({ at: ahead, observed: ahead.map(() => null), expected: f.expected!, low: f.low!, high: f.high!, deviation: f.expected! }, x, y);
-  return (
-    <div ref={box} className="mt-2">
-      <svg width={width} height={height} role="img" aria-label={f.sentence} data-forecast>
-        <g transform={`translate(${left},8)`}>
-          <clipPath id="forecast"><rect width={inner} height={plot} /></clipPath>
-          {y.ticks(4).map((t) => <g key={t}><line x2={inner} y1={y(t)} y2={y(t)} stroke={t ? "var(--hair)" : "var(--ink)"} /><text x={-8} y={y(t) + 4} textAnchor="end">{value(t, kind)}</text></g>)}
-          <path d={after.band} fill="var(--pewter)" clipPath="url(#forecast)" />
-          <path d={after.expected} fill="none" stroke="var(--pewter-line)" strokeDasharray="3 2.5" strokeWidth="1.3" />
-          <path d={before.observed} fill="none" stroke="var(--ink)" strokeWidth="1.3" />
-          {f.limit !== null && <><line x2={inner} y1={y(f.limit)} y2={y(f.limit)} stroke="var(--verm-mark)" strokeDasharray="2 2" /><text x={4} y={y(f.limit) - 4} style={{ fill: "var(--verm)" }}>{number(f.limit)}</text></>}
-          <line x1={x(ahead[0])} x2={x(ahead[0])} y2={plot} stroke="var(--brass-text)" strokeWidth="1.5" />
-          {x.ticks(5).map((t) => <text key={+t} x={x(t)} y={plot + 16} textAnchor="middle">{time(t, f.zone, "day").replace(/^\w+ /, "")}</text>)}
-        </g>
-      </svg>
-    </div>
   );
 }
 

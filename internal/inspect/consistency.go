@@ -1,0 +1,432 @@
+package inspect
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"tinbell/core/consistency"
+	"tinbell/core/forecast"
+	"tinbell/core/timeline"
+	"tinbell/internal/record"
+	"tinbell/internal/watch"
+	"tinbell/internal/words"
+)
+
+// Placed is a series' span beside what the series was in the spans before.
+type Placed struct {
+	SeriesID int64         `json:"series_id"`
+	Dataset  string        `json:"dataset"`
+	Metric   string        `json:"metric"`
+	Segment  string        `json:"segment"`
+	Kind     timeline.Kind `json:"kind"`
+	Unit     string        `json:"unit"`
+	Days     int           `json:"days" doc:"of the span that count"`
+	Spans    int           `json:"spans" doc:"before it that count: known faults and planned stretches are left out of them"`
+	Now      *float64      `json:"now" doc:"mean of its days"`
+	Usual    *float64      `json:"usual" doc:"mean that the same weekdays had in the spans before"`
+	Change   *float64      `json:"change" doc:"a share of usual for counts and durations, else a difference"`
+	Low      *float64      `json:"low" doc:"of now, from where on it lies outside"`
+	High     *float64      `json:"high"`
+	Wanders  *float64      `json:"wanders" doc:"by how much it strays by itself, once in a hundred; null where fewer than three spans tell"`
+	Off      float64       `json:"off" doc:"in widths of the corridor; over 1 lies outside"`
+	Verdict  string        `json:"verdict" enum:"inside,above,below,too little"`
+	LastYear *float64      `json:"year_before" doc:"change to the same span of the year before, day by day; null where there is none"`
+	Faults   int           `json:"days_of_known_faults" doc:"in the span itself, which count in it"`
+}
+
+// Sheet says of many series how a span lies beside those before.
+type Sheet struct {
+	By        string   `json:"by" enum:"week,month,year"`
+	From      string   `json:"from" format:"date" doc:"first day"`
+	To        string   `json:"to" format:"date" doc:"last day"`
+	Name      string   `json:"name" doc:"of the span"`
+	Back      int      `json:"back" doc:"spans before it that it is held against"`
+	Tolerance float64  `json:"tolerance"`
+	Series    []Placed `json:"series" doc:"farthest outside first"`
+	Outside   int      `json:"outside"`
+	Judged    int      `json:"judged"`
+	Skipped   int      `json:"skipped" doc:"series beyond those that a sheet holds"`
+	Sentence  string   `json:"sentence"`
+}
+
+// Asked says which series a sheet is of, and when.
+type Asked struct {
+	Dataset, Owner, Tag string
+	Metrics             []string
+	By                  string    // week, month or year
+	Day                 time.Time // a day of the span; zero: the newest span that is over
+	Back                int
+	Tolerance           float64
+}
+
+// mostSheet is how many series a sheet holds.
+const mostSheet = 5000
+
+// Sheet holds a span of many series against the spans before.
+func (v *Inspector) Sheet(ctx context.Context, q Asked) (Sheet, error) {
+	metrics, err := v.asked(ctx, q)
+	if err != nil {
+		return Sheet{}, err
+	}
+	var span consistency.Span
+	s := Sheet{By: q.By, Back: q.Back, Tolerance: q.Tolerance, Series: []Placed{}}
+	for _, m := range metrics {
+		b, err := v.behind(ctx, m, q.By, q.Day)
+		if err != nil {
+			return Sheet{}, err
+		}
+		if len(b.subject.Series) > mostSheet-len(s.Series) {
+			s.Skipped += len(b.subject.Series) - (mostSheet - len(s.Series))
+			b.subject.Series = b.subject.Series[:mostSheet-len(s.Series)]
+		}
+		span = b.span
+		before := consistency.Before(q.By, b.span, q.Back)
+		from := consistency.Around(q.By, b.span.From).From
+		if len(before) > 0 {
+			from = before[len(before)-1].From
+		}
+		recent, err := b.read(ctx, v, from, span.To, span.From)
+		if err != nil {
+			return Sheet{}, err
+		}
+		// A year ago is read apart, so that nothing between is.
+		year, err := b.read(ctx, v, span.From-375, min(span.To-355, from), span.To)
+		if err != nil {
+			return Sheet{}, err
+		}
+		for _, one := range b.subject.Series {
+			h, there := recent[one.ID]
+			if !there {
+				continue
+			}
+			p := h.Corridor(span, before, q.Tolerance)
+			x := Placed{SeriesID: one.ID, Dataset: m.Dataset, Metric: m.Name, Segment: one.Segment, Kind: m.Kind, Unit: m.Unit, Days: p.Days, Spans: p.Spans, Now: finite(p.Now), Usual: finite(p.Usual),
+				Change: finite(p.Change), Low: finite(p.Low), High: finite(p.High), Wanders: finite(p.Wanders), Off: min(p.Off(), 1e6), Verdict: p.Verdict, Faults: b.faults(one.ID)}
+			if old, known := year[one.ID]; known {
+				if c := h.With(old).YearsBack(span, 1); 2*c.Pairs >= span.To-span.From {
+					x.LastYear = finite(c.Change)
+				}
+			}
+			if p.Verdict != consistency.Little {
+				s.Judged++
+			}
+			if p.Verdict == consistency.Above || p.Verdict == consistency.Below {
+				s.Outside++
+			}
+			s.Series = append(s.Series, x)
+		}
+	}
+	slices.SortStableFunc(s.Series, func(a, b Placed) int {
+		switch {
+		case a.Off > b.Off:
+			return -1
+		case a.Off < b.Off:
+			return 1
+		}
+		return 0
+	})
+	s.say(span)
+	return s, nil
+}
+
+// asked gives the metrics that a sheet is of; what is named and not there is said.
+func (v *Inspector) asked(ctx context.Context, q Asked) ([]record.Metric, error) {
+	all, err := v.store.Metrics(ctx)
+	if err != nil {
+		return nil, err
+	}
+	named := map[string]bool{}
+	for _, name := range q.Metrics {
+		named[name] = false
+	}
+	var list []record.Metric
+	for _, m := range all {
+		_, one := named[m.Name]
+		if one {
+			named[m.Name] = true
+		}
+		if m.Comparison != "" || len(named) > 0 && !one || q.Dataset != "" && m.Dataset != q.Dataset || q.Owner != "" && m.Owner != q.Owner ||
+			q.Tag != "" && !slices.Contains(m.Tags, q.Tag) && !slices.Contains(m.DatasetTags, q.Tag) {
+			continue
+		}
+		list = append(list, m)
+	}
+	for _, name := range q.Metrics {
+		if !named[name] {
+			return nil, record.NotFound{Kind: "metric", Name: name}
+		}
+	}
+	if q.Dataset != "" && !slices.ContainsFunc(all, func(m record.Metric) bool { return m.Dataset == q.Dataset }) {
+		if _, err := v.store.Dataset(ctx, q.Dataset); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+// behind is a metric with the span that is asked about, in its own local days.
+type behind struct {
+	subject *watch.Subject
+	zone    *time.Location
+	span    consistency.Span
+	holiday map[int]string
+}
+
+// dayIn counts the local day of an instant.
+func dayIn(zone *time.Location, at time.Time) int {
+	y, m, d := at.In(zone).Date()
+	return consistency.DayOf(y, m, d)
+}
+
+func (v *Inspector) behind(ctx context.Context, m record.Metric, by string, day time.Time) (*behind, error) {
+	subject, err := watch.Load(ctx, v.store, record.Monitor{MetricID: m.ID, Settings: record.DefaultSettings()})
+	if err != nil {
+		return nil, err
+	}
+	b := &behind{subject: subject, zone: subject.Grid.Zone, holiday: map[int]string{}}
+	if day.IsZero() {
+		b.span = consistency.Before(by, consistency.Around(by, dayIn(b.zone, v.now())), 1)[0]
+	} else {
+		b.span = consistency.Around(by, dayIn(time.UTC, day))
+	}
+	events, err := v.store.PlannedEvents(ctx, m.Dataset)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range events {
+		for at := e.StartedAt; e.Holiday && at.Before(e.EndedAt); at = at.AddDate(0, 0, 1) {
+			b.holiday[dayIn(b.zone, at)] = e.Summary
+		}
+	}
+	return b, nil
+}
+
+// read gives the local days [from, to) of each series. Planned stretches are left out of
+// all of them; known faults out of those before a day.
+func (b *behind) read(ctx context.Context, v *Inspector, from, to, faultsTo int) (map[int64]consistency.History, error) {
+	histories := map[int64]consistency.History{}
+	if from >= to {
+		return histories, nil
+	}
+	local := func(day int) time.Time {
+		d := consistency.Date(day)
+		return time.Date(d.Year(), d.Month(), d.Day(), 0, 0, 0, 0, b.zone)
+	}
+	start, end := local(from), local(to)
+	if settled := b.subject.SettledTo(v.now()); settled.Before(end) {
+		end = settled
+	}
+	if !start.Before(end) {
+		return histories, nil
+	}
+	ids := make([]int64, len(b.subject.Series))
+	for i, s := range b.subject.Series {
+		ids[i] = s.ID
+	}
+	cfg := b.subject.Config
+	cfg.Holidays = nil // they are held against each other
+	until := local(faultsTo).Unix()
+	err := v.store.EachSeries(ctx, ids, start, end, func(id int64, list []timeline.Sample) error {
+		var spans []timeline.Span
+		for _, x := range b.subject.Exclusions[id] {
+			switch {
+			case x.Ordinary, x.Lasts:
+			case x.Planned:
+				spans = append(spans, x.Span)
+			case x.Span.From < until:
+				spans = append(spans, timeline.Span{From: x.Span.From, To: min(x.Span.To, until)})
+			}
+		}
+		days := forecast.Days(cfg, timeline.DenseFrom(b.subject.Grid, b.subject.Grid.Floor(start), list, end), timeline.NewMask(spans...))
+		h := consistency.History{First: from, Holiday: b.holiday, Ratio: cfg.Kind == timeline.Count || cfg.Kind == timeline.Duration, Value: make([]float64, to-from)}
+		for i := range h.Value {
+			h.Value[i] = math.NaN()
+		}
+		for i, at := range days.At[:len(days.Value)] {
+			if k := dayIn(b.zone, time.Unix(at, 0)) - from; k >= 0 && k < len(h.Value) {
+				h.Value[k] = days.Value[i]
+			}
+		}
+		histories[id] = h
+		return nil
+	})
+	return histories, err
+}
+
+// faults counts the days of the span on which a known fault lay.
+func (b *behind) faults(id int64) int {
+	var spans []timeline.Span
+	for _, x := range b.subject.Exclusions[id] {
+		if !x.Planned && !x.Ordinary && !x.Lasts {
+			spans = append(spans, x.Span)
+		}
+	}
+	mask := timeline.NewMask(spans...)
+	n := 0
+	for day := b.span.From; day < b.span.To; day++ {
+		d := consistency.Date(day)
+		at := time.Date(d.Year(), d.Month(), d.Day(), 0, 0, 0, 0, b.zone)
+		if mask.Touches(at.Unix(), at.AddDate(0, 0, 1).Unix()) {
+			n++
+		}
+	}
+	return n
+}
+
+// spanName says a span as people do.
+func spanName(by string, s consistency.Span) string {
+	d := consistency.Date(s.From)
+	switch by {
+	case consistency.Month:
+		return d.Format("January 2006")
+	case consistency.Year:
+		return d.Format("2006")
+	}
+	year, week := d.ISOWeek()
+	return fmt.Sprintf("week %d of %d", week, year)
+}
+
+func (s *Sheet) say(span consistency.Span) {
+	if len(s.Series) == 0 {
+		s.Sentence = "No series has samples there."
+		return
+	}
+	s.From, s.To, s.Name = consistency.Date(span.From).Format(time.DateOnly), consistency.Date(span.To-1).Format(time.DateOnly), spanName(s.By, span)
+	held := fmt.Sprintf("%s beside the %s before", capital(s.Name), words.Plural(s.Back, s.By))
+	first := s.Series[0]
+	switch {
+	case s.Judged == 0:
+		s.Sentence = fmt.Sprintf("%s: none of %d series has two of them with half of their days, which it takes.", held, len(s.Series))
+	case s.Outside == 0:
+		s.Sentence = fmt.Sprintf("%s: all %d series lie inside.", held, s.Judged)
+	default:
+		s.Sentence = fmt.Sprintf("%s: of %d series %s outside, %s farthest (%s a day, usually %s).", held, s.Judged, words.Agree(s.Outside, "lies", "lie"), first.Called(), value(*first.Now, first.Kind), value(*first.Usual, first.Kind))
+	}
+}
+
+// Called names a series.
+func (b Placed) Called() string {
+	if b.Segment == "" {
+		return b.Metric
+	}
+	return b.Metric + " at " + b.Segment
+}
+
+// Earlier is a span beside an earlier one, day by day.
+type Earlier struct {
+	Of       string   `json:"of" doc:"what it is held against"`
+	From     string   `json:"from" format:"date"`
+	To       string   `json:"to" format:"date" doc:"last day"`
+	Pairs    int      `json:"pairs" doc:"days that both have"`
+	Left     int      `json:"left_out" doc:"days without a counterpart"`
+	Holidays int      `json:"moved_holidays" doc:"pairs of a holiday on other dates"`
+	Now      *float64 `json:"now" doc:"mean of the paired days"`
+	Then     *float64 `json:"then"`
+	Change   *float64 `json:"change" doc:"a share of then for counts and durations, else a difference"`
+	Low      *float64 `json:"low" doc:"95 %; what a day owes to the one before is allowed for"`
+	High     *float64 `json:"high"`
+}
+
+// EarlierStudy holds a span of a series against the same of earlier years and weeks.
+type EarlierStudy struct {
+	Subject
+	By       string    `json:"by" enum:"week,month,year"`
+	From     string    `json:"from" format:"date"`
+	To       string    `json:"to" format:"date"`
+	Name     string    `json:"name"`
+	Against  []Earlier `json:"against"`
+	Sentence string    `json:"sentence"`
+}
+
+// weeksBack and yearsBack are how far back a span is held against.
+const (
+	weeksBack = 4
+	yearsBack = 5
+)
+
+// Earlier holds a span of a series against the same span of earlier years, and a week
+// against the weeks before too.
+func (v *Inspector) Earlier(ctx context.Context, id int64, by string, day time.Time) (EarlierStudy, error) {
+	_, named, err := v.subject(ctx, id)
+	if err != nil {
+		return EarlierStudy{}, err
+	}
+	metric, err := v.store.Metric(ctx, named.Metric)
+	if err != nil {
+		return EarlierStudy{}, err
+	}
+	b, err := v.behind(ctx, metric, by, day)
+	if err != nil {
+		return EarlierStudy{}, err
+	}
+	b.subject.Series = []record.Series{named.Series}
+	histories, err := b.read(ctx, v, b.span.From-366*yearsBack-10, b.span.To, b.span.From)
+	if err != nil {
+		return EarlierStudy{}, err
+	}
+	h, there := histories[id]
+	if !there {
+		return EarlierStudy{}, record.Invalid{Field: "day", Given: consistency.Date(b.span.From).Format(time.DateOnly), Allowed: "a day of a span with samples"}
+	}
+	s := EarlierStudy{Subject: named, By: by, Name: spanName(by, b.span), From: consistency.Date(b.span.From).Format(time.DateOnly), To: consistency.Date(b.span.To - 1).Format(time.DateOnly), Against: []Earlier{}}
+	add := func(of string, c consistency.Change) {
+		if c.Pairs == 0 {
+			return
+		}
+		s.Against = append(s.Against, Earlier{of, consistency.Date(c.Against.From).Format(time.DateOnly), consistency.Date(c.Against.To - 1).Format(time.DateOnly), c.Pairs, c.Left, c.MovedHolidays,
+			finite(c.Now), finite(c.Then), finite(c.Change), finite(c.Low), finite(c.High)})
+	}
+	for n := 1; n <= weeksBack && by == consistency.Week; n++ {
+		add(words.Plural(n, "week")+" before", h.WeeksBack(b.span, n))
+	}
+	for n := 1; n <= yearsBack; n++ {
+		add(words.Plural(n, "year")+" before", h.YearsBack(b.span, n))
+	}
+	s.say()
+	return s, nil
+}
+
+func (s *EarlierStudy) say() {
+	if len(s.Against) == 0 {
+		s.Sentence = fmt.Sprintf("%s has nothing earlier to be held against: no year before it is known.", capital(s.Name))
+		return
+	}
+	c := s.Against[len(s.Against)-1]
+	for _, x := range s.Against { // the year before tells more than a week
+		if x.Of == "1 year before" {
+			c = x
+		}
+	}
+	relative := s.Kind == timeline.Count || s.Kind == timeline.Duration
+	said := func(x *float64) string {
+		switch {
+		case x == nil:
+			return "unknown"
+		case relative:
+			return signed(*x)
+		}
+		return minus(*x) + value(math.Abs(*x), s.Kind)
+	}
+	s.Sentence = fmt.Sprintf("%s beside %s: %s", capital(s.Name), c.Of, said(c.Change))
+	if c.Low != nil && c.High != nil {
+		s.Sentence += fmt.Sprintf(" (%s to %s)", said(c.Low), said(c.High))
+		if *c.Low <= 0 && *c.High >= 0 {
+			s.Sentence += ", no more than its days wander"
+		}
+	}
+	s.Sentence += fmt.Sprintf(", over %s held against their own weekday.", words.Plural(c.Pairs, "day"))
+}
+
+// value writes a value of a kind.
+func value(x float64, kind timeline.Kind) string {
+	switch kind {
+	case timeline.Share:
+		return words.Percent(x)
+	case timeline.Duration:
+		return words.Seconds(x)
+	}
+	return words.Number(x)
+}
