@@ -105,30 +105,17 @@ func (h History) WeeksBack(s Span, weeks int) Change {
 
 func (h History) against(s Span, counterpart func(int) int, years int) Change {
 	c := Change{Against: Span{counterpart(s.From), counterpart(s.To-1) + 1}}
-	var off []float64
 	for day := s.From; day < s.To; day++ {
-		to := counterpart(day)
-		if name := h.Holiday[day]; name != "" {
-			there := false
-			if to, there = h.holiday(name, to, years); !there {
-				c.Left++
-				continue
-			}
-			if to != counterpart(day) {
-				c.MovedHolidays++
-			}
-		} else if h.Holiday[to] != "" {
-			c.Left++
-			continue
-		}
-		now, then := h.at(day), h.at(to)
-		if math.IsNaN(now) || math.IsNaN(then) {
+		now, then, moved, both := h.pair(day, counterpart(day), years)
+		if !both {
 			c.Left++
 			continue
 		}
 		c.Pairs++
+		if moved {
+			c.MovedHolidays++
+		}
 		c.Now, c.Then = c.Now+now, c.Then+then
-		off = append(off, now-then)
 	}
 	if c.Pairs == 0 {
 		c.Now, c.Then, c.Change, c.Low, c.High = math.NaN(), math.NaN(), math.NaN(), math.NaN(), math.NaN()
@@ -140,11 +127,36 @@ func (h History) against(s Span, counterpart func(int) int, years int) Change {
 		scale = c.Then
 	}
 	c.Change, c.Low, c.High = (c.Now-c.Then)/scale, math.Inf(-1), math.Inf(1)
-	if c.Interval = c.Pairs >= leastPairs && scale > 0; c.Interval {
-		half := meanHalf(off) / scale
+	// A week alone says little of how its days wander: those before it say it with it.
+	var off []float64
+	for day := min(s.From, s.To-wandering); day < s.To; day++ {
+		if now, then, _, both := h.pair(day, counterpart(day), years); both {
+			off = append(off, now-then)
+		}
+	}
+	if c.Interval = c.Pairs >= leastPairs && len(off) >= 2*leastPairs && scale > 0; c.Interval {
+		half := meanHalf(off, c.Pairs) / scale
 		c.Low, c.High = c.Change-half, c.Change+half
 	}
 	return c
+}
+
+// wandering is of how many days it is taken how pairs wander.
+const wandering = 63
+
+// pair gives a day's value and that of its counterpart; both is false where there is none.
+func (h History) pair(day, to, years int) (now, then float64, moved, both bool) {
+	if name := h.Holiday[day]; name != "" {
+		same, there := h.holiday(name, to, years)
+		if !there {
+			return 0, 0, false, false
+		}
+		moved, to = same != to, same
+	} else if h.Holiday[to] != "" {
+		return 0, 0, false, false
+	}
+	now, then = h.at(day), h.at(to)
+	return now, then, moved, !math.IsNaN(now) && !math.IsNaN(then)
 }
 
 // holiday finds the day of a holiday's name nearest to a day. Of weeks of the same year
@@ -163,13 +175,14 @@ func (h History) holiday(name string, near, years int) (day int, there bool) {
 	return 0, false
 }
 
-// meanHalf is the half-width of the 95 % interval of a mean, with what a value owes to
-// the one before allowed for: n values that owe rho tell as much as n(1−rho)/(1+rho).
-func meanHalf(x []float64) float64 {
-	n := float64(len(x))
+// meanHalf is the half-width of the 95 % interval of the mean of n values that wander as
+// those given, with what a value owes to the one before allowed for: n values that owe
+// rho tell as much as n(1−rho)/(1+rho).
+func meanHalf(x []float64, n int) float64 {
+	all := float64(len(x))
 	mean := 0.0
 	for _, v := range x {
-		mean += v / n
+		mean += v / all
 	}
 	square, lag := 0.0, 0.0
 	for i, v := range x {
@@ -182,9 +195,9 @@ func meanHalf(x []float64) float64 {
 		return 0
 	}
 	rho := lag / square
-	rho = min(max(rho+(1+4*rho)/n, 0), 0.9) // of few values it comes out too low (Kendall 1954)
-	tell := max(n*(1-rho)/(1+rho), 2)
-	return distuv.StudentsT{Sigma: 1, Nu: tell - 1}.Quantile(0.975) * math.Sqrt(square/(n-1)/tell)
+	rho = min(max(rho+(1+4*rho)/all, 0), 0.9) // of few values it comes out too low (Kendall 1954)
+	tell := func(values float64) float64 { return max(values*(1-rho)/(1+rho), 1) }
+	return distuv.StudentsT{Sigma: 1, Nu: max(tell(all)-1, 1)}.Quantile(0.975) * math.Sqrt(square/(all-1)/tell(float64(n)))
 }
 
 // Verdicts of a place in the corridor.

@@ -179,7 +179,10 @@ func (f *Forecast) season(d Daily) []float64 {
 	for i := range y {
 		y[i] -= f.weekday[d.Weekday[i]]
 		if i >= 3 && i+3 < len(y) {
-			rest = append(rest, math.Abs(y[i]-robust.Mean(y[max(i-3, 0):min(i+4, len(y))])))
+			// Six neighbours, so that one odd day tells of itself alone; their median has
+			// .2147 of the variance of a day (normal order statistics).
+			others := append(slices.Clone(y[i-3:i]), y[i+1:i+4]...)
+			rest = append(rest, math.Abs(y[i]-robust.Median(others))/math.Sqrt(1.2147))
 		}
 	}
 	f.noise = ninety * 1.4826 * robust.Median(rest)
@@ -225,7 +228,7 @@ func (f *Forecast) choose(y []float64) {
 			sum, n := 0.0, 0
 			for origin := first; origin+h <= len(y); origin += 7 {
 				level, slope := levelAndSlope(y[:origin])
-				sum, n = sum+math.Abs(y[origin+h-1]-project(model, level, slope, h)), n+1
+				sum, n = sum+math.Abs(around(y, origin+h-1)-project(model, level, slope, h)), n+1
 			}
 			loss := sum / float64(n)
 			weighed := loss
@@ -243,9 +246,15 @@ func (f *Forecast) choose(y []float64) {
 	}
 }
 
+// around is the level about a day: what a single day strays is no error of a forecast's
+// level, and is added to the interval by itself.
+func around(y []float64, day int) float64 {
+	return robust.Median(slices.Clone(y[max(day-3, 0):min(day+4, len(y))]))
+}
+
 // firstOrigin is how many days the first forecast of the past is made from:
-// twelve weeks, or all but four of a short history.
-func firstOrigin(n int) int { return max(min(84, n-28), n/3, 14) }
+// twelve weeks, or half of a short history, so that more than a few days ahead is tried.
+func firstOrigin(n int) int { return max(min(84, n/2), n/3, 14) }
 
 // uncertainty measures past errors at all horizons and fits how they grow.
 func (f *Forecast) uncertainty(y []float64) {
@@ -259,7 +268,7 @@ func (f *Forecast) uncertainty(y []float64) {
 		var at []float64
 		for origin := firstOrigin(len(y)); origin+h <= len(y); origin += 7 {
 			level, slope := levelAndSlope(y[:origin])
-			e := y[origin+h-1] - project(f.Model, level, slope, h)
+			e := around(y, origin+h-1) - project(f.Model, level, slope, h)
 			errors = append(errors, past{h, e})
 			at = append(at, math.Abs(e))
 		}

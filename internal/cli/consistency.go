@@ -88,10 +88,13 @@ is known, the change to it stands beside, day by day, by weekday and holiday.`,
 				return wrongUsage{fmt.Errorf("--tolerance %s: give a share as 10%% or 0.1", tolerance)}
 			}
 			q.Set("tolerance", strconv.FormatFloat(allowed, 'g', -1, 64))
-			for name, value := range map[string]string{"dataset": dataset, "owner": owner, "tag": tag, "metric": strings.Join(args, ",")} {
+			for name, value := range map[string]string{"dataset": dataset, "owner": owner, "tag": tag} {
 				if value != "" {
 					q.Set(name, value)
 				}
+			}
+			if len(args) > 0 {
+				q["metric"] = args
 			}
 			var x inspect.Sheet
 			if err := a.client().Get(c.Context(), "/consistency", q, &x); err != nil {
@@ -171,7 +174,15 @@ func allowedOf(b inspect.Placed) string {
 	if b.Low == nil || b.High == nil {
 		return "–"
 	}
-	return measured(*b.Low, b.Kind) + " to " + measured(*b.High, b.Kind)
+	apart := words.NumbersApart
+	switch b.Kind {
+	case timeline.Share:
+		apart = words.Apart
+	case timeline.Duration:
+		apart = words.SecondsApart
+	}
+	low, high := apart(*b.Low, *b.High)
+	return low + " to " + high
 }
 
 func measured(x float64, kind timeline.Kind) string {

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net/url"
 	"strconv"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -55,7 +54,7 @@ together. A limit is reached when the typical day has passed it with the probabi
 		Example: "  tinbell forecast boarding-scans-rows --whole --days 90 --limit 6000 --probability 0.8\n  tinbell forecast ticket-sales-rows refunds-rows --days 60\n  tinbell forecast refunds-rows --days 90 --plot growth.png",
 		RunE: func(c *cobra.Command, args []string) error {
 			q := t.query()
-			q.Set("metric", strings.Join(args, ","))
+			q["metric"] = args
 			if segment != "" {
 				q.Set("segment", segment)
 			}
@@ -125,7 +124,7 @@ func (a *app) showForecast(x inspect.Forecast, days int, file string) error {
 		}
 		passed, together := "–", "–"
 		if i < len(x.Chance) {
-			passed = words.Percent(x.Chance[i])
+			passed = words.Odds(x.Chance[i])
 		}
 		if i < len(x.Total) {
 			together = words.Number(x.Total[i])
@@ -173,7 +172,7 @@ func (a *app) showForecasts(list []inspect.Forecast) error {
 		case x.ReachesAt != nil:
 			reaches = x.ReachesAt.In(zoneOf(x.Zone)).Format("2 Jan 2006")
 		case x.Limit != nil:
-			reaches = "not by then (" + words.Percent(x.Chance[last]) + ")"
+			reaches = "not by then (" + words.Odds(x.Chance[last]) + ")"
 		}
 		if x.Error != nil {
 			if off = measured(*x.Error, x.Kind); x.Kind == timeline.Count || x.Kind == timeline.Duration {

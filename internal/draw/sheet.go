@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"image/color"
 	"math"
+	"slices"
 	"strconv"
 
 	"gonum.org/v1/plot"
@@ -62,9 +63,22 @@ func Sheet(s inspect.Sheet, path string) error {
 	}
 	mark(inside, ink3, 2)
 	mark(outside, vermilion, 2.8)
-	for i, b := range named[:min(len(named), 8)] {
+	var written []dot
+	for i, b := range named {
 		d := outside[i]
-		noteBy(p, plotter.XY{X: d.x + map[bool]float64{true: -0.02, false: 0.02}[d.x > (left+right)/2]*(right-left), Y: clip(d.y)}, b.Called(), d.x > (left+right)/2)
+		crowded := slices.ContainsFunc(written, func(w dot) bool {
+			return math.Abs(clip(w.y)-clip(d.y)) < 0.1*far && math.Abs(w.x-d.x) < 0.35*(right-left)
+		})
+		if crowded || len(written) == 8 {
+			continue
+		}
+		written = append(written, d)
+		beyond := d.x > (left+right)/2 // the middle: the name goes to the left
+		aside := 0.012 * (right - left)
+		if beyond {
+			aside = -aside
+		}
+		noteBy(p, plotter.XY{X: d.x + aside, Y: clip(d.y)}, b.Called(), beyond)
 	}
 	var across, up plot.ConstantTicks
 	for tens := left; tens <= right; tens++ {

@@ -60,7 +60,7 @@ func (f Foretold) asked() (inspect.Ahead, error) {
 // Outlook picks the series of a forecast.
 type Outlook struct {
 	Foretold
-	Metrics []string `query:"metric" required:"true" minItems:"1" doc:"by name, with commas between"`
+	Metrics []string `query:"metric,explode" required:"true" minItems:"1" doc:"by name; may come several times"`
 	Segment string   `query:"segment" doc:"of one segment alone"`
 	Whole   bool     `query:"whole" doc:"all segments of each metric together: counts alone"`
 }
@@ -136,7 +136,7 @@ func (s *server) addStudies(api huma.API) {
 		Dataset   string   `query:"dataset" doc:"of this dataset alone"`
 		Owner     string   `query:"owner" doc:"of this team alone"`
 		Tag       string   `query:"tag" doc:"with this tag alone, its dataset's counted"`
-		Metrics   []string `query:"metric" doc:"these alone, by name, with commas between"`
+		Metrics   []string `query:"metric,explode" doc:"these alone, by name; may come several times"`
 		Back      int      `query:"back" minimum:"2" maximum:"60" default:"8" doc:"spans before it that it is held against"`
 		Tolerance float64  `query:"tolerance" minimum:"0" maximum:"10" default:"0.1" doc:"as a share, how far off is never outside"`
 	}) (*body[inspect.Sheet], error) {

@@ -103,6 +103,9 @@ func (v *Inspector) Sheet(ctx context.Context, q Asked) (Sheet, error) {
 				continue
 			}
 			p := h.Corridor(span, before, q.Tolerance)
+			if m.Kind != timeline.Value {
+				p.Low = max(p.Low, 0)
+			}
 			x := Placed{SeriesID: one.ID, Dataset: m.Dataset, Metric: m.Name, Segment: one.Segment, Kind: m.Kind, Unit: m.Unit, Days: p.Days, Spans: p.Spans, Now: finite(p.Now), Usual: finite(p.Usual),
 				Change: finite(p.Change), Low: finite(p.Low), High: finite(p.High), Wanders: finite(p.Wanders), Off: min(p.Off(), 1e6), Verdict: p.Verdict, Faults: b.faults(one.ID)}
 			if old, known := year[one.ID]; known {
@@ -296,6 +299,13 @@ func (s *Sheet) say(span consistency.Span) {
 	}
 	s.From, s.To, s.Name = consistency.Date(span.From).Format(time.DateOnly), consistency.Date(span.To-1).Format(time.DateOnly), spanName(s.By, span)
 	held := fmt.Sprintf("%s beside the %s before", capital(s.Name), words.Plural(s.Back, s.By))
+	known := 0
+	for _, b := range s.Series {
+		known = max(known, b.Spans)
+	}
+	if known < s.Back && known > 0 {
+		held = fmt.Sprintf("%s beside the %d of %s before that are known", capital(s.Name), known, words.Plural(s.Back, s.By))
+	}
 	first := s.Series[0]
 	switch {
 	case s.Judged == 0:
@@ -394,7 +404,7 @@ func (s *EarlierStudy) say() {
 		s.Sentence = fmt.Sprintf("%s has nothing earlier to be held against: no year before it is known.", capital(s.Name))
 		return
 	}
-	c := s.Against[len(s.Against)-1]
+	c := s.Against[0]
 	for _, x := range s.Against { // the year before tells more than a week
 		if x.Of == "1 year before" {
 			c = x

@@ -179,12 +179,12 @@ func foretell(subject *watch.Subject, named Subject, past forecast.Daily, q Ahea
 	}
 	x.grow()
 	last := len(f.At) - 1
-	x.Sentence = fmt.Sprintf("In %s %s are expected a day, %s to %s", words.Plural(q.Days, "day"), x.amount(f.Expected[last]), x.amount(f.Low[last]), x.amount(f.High[last]))
+	x.Sentence = fmt.Sprintf("In %s %s are expected a day (%s to %s)", words.Plural(q.Days, "day"), x.amount(f.Expected[last]), x.amount(f.Low[last]), x.amount(f.High[last]))
 	if x.Growth != nil && math.Abs(*x.Growth) >= 0.005 {
-		x.Sentence += fmt.Sprintf(" (%s beside the last four weeks)", signed(*x.Growth))
+		x.Sentence += fmt.Sprintf(", %s beside the last four weeks", signed(*x.Growth))
 	}
 	if len(x.Total) > 0 {
-		x.Sentence += fmt.Sprintf("; together %s, %s to %s", x.amount(x.Total[last]), x.amount(x.TotalLow[last]), x.amount(x.TotalHigh[last]))
+		x.Sentence += fmt.Sprintf("; together %s (%s to %s)", x.amount(x.Total[last]), x.amount(x.TotalLow[last]), x.amount(x.TotalHigh[last]))
 	}
 	if q.Limit != nil {
 		x.crosses(f, subject.Grid.Zone)
@@ -212,7 +212,7 @@ func (x *Forecast) crosses(f *forecast.Forecast, zone *time.Location) {
 	case first >= 0:
 		x.Sentence += fmt.Sprintf("; the typical day passes %s about %s, but not with probability %s", x.amount(limit), day(x.At[first]), words.Percent(x.Probability))
 	default:
-		x.Sentence += fmt.Sprintf("; the typical day does not reach %s (chance %s by then)", x.amount(limit), words.Percent(chance[len(chance)-1]))
+		x.Sentence += fmt.Sprintf("; the typical day does not reach %s (chance %s by then)", x.amount(limit), words.Odds(chance[len(chance)-1]))
 	}
 }
 

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"math"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"tinbell/core/baseline"
 	"tinbell/core/detect"
@@ -292,5 +294,6 @@ func capital(s string) string {
 	if s == "" {
 		return s
 	}
-	return string(s[0]-'a'+'A') + s[1:]
+	first, size := utf8.DecodeRuneInString(s)
+	return string(unicode.ToUpper(first)) + s[size:]
 }

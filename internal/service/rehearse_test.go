@@ -209,6 +209,41 @@ func TestStudiesOfASeries(t *testing.T) {
 	if err := s.Admin.Get(ctx, "/metrics/scans/outliers", url.Values{"segment": {"nowhere"}}, nil); status(err) != 404 {
 		t.Errorf("a segment that is not there: %v", err)
 	}
+	var sheet inspect.Sheet
+	dbtest.Must(t, s.Admin.Get(ctx, "/consistency", url.Values{"by": {"week"}, "day": {longFault.Format(time.DateOnly)}, "back": {"4"}, "tolerance": {"0.05"}}, &sheet))
+	if sheet.Outside == 0 || sheet.Series[0].Segment != "a" || sheet.Series[0].Verdict != "below" || sheet.Series[0].Spans != 4 || !strings.Contains(sheet.Sentence, "scans at a farthest") {
+		t.Errorf("the week of the fault: %s %+v", sheet.Sentence, sheet.Series)
+	}
+	dbtest.Must(t, s.Admin.Get(ctx, "/consistency", url.Values{"by": {"week"}, "day": {longFault.AddDate(0, 0, 14).Format(time.DateOnly)}, "back": {"4"}, "metric": {"scans"}}, &sheet))
+	if sheet.Judged != 4 || sheet.Outside != 0 {
+		t.Errorf("a sound week after it: %s %+v", sheet.Sentence, sheet.Series)
+	}
+	for q, code := range map[string]int{"metric=nothing": 404, "dataset=nothing": 404, "by=day": 422, "day=31": 422, "back=1": 422} {
+		values, _ := url.ParseQuery(q)
+		if err := s.Admin.Get(ctx, "/consistency", values, nil); status(err) != code {
+			t.Errorf("%s: %v", q, err)
+		}
+	}
+	var earlier inspect.EarlierStudy
+	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/earlier", id), nil, &earlier))
+	if len(earlier.Against) != 4 || earlier.Against[0].Pairs != 7 || earlier.Against[0].Low == nil || !strings.Contains(earlier.Sentence, "beside 1 week before") {
+		t.Errorf("beside earlier weeks: %s %+v", earlier.Sentence, earlier.Against)
+	}
+	var outlook []inspect.Forecast
+	dbtest.Must(t, s.Admin.Get(ctx, "/forecasts", url.Values{"metric": {"scans"}, "whole": {"true"}, "days": {"20"}, "limit": {"16200"}, "probability": {"0.05"}}, &outlook))
+	if len(outlook) != 1 || !outlook[0].Whole || len(outlook[0].Total) != 20 || outlook[0].TotalLow[19] >= outlook[0].Total[19] || outlook[0].ReachesAt == nil {
+		t.Errorf("all segments together: %+v", outlook)
+	}
+	dbtest.Must(t, s.Admin.Get(ctx, "/forecasts", url.Values{"metric": {"scans", "scans"}, "days": {"20"}}, &outlook))
+	if len(outlook) != 8 {
+		t.Errorf("two metrics of four segments have %d forecasts", len(outlook))
+	}
+	for q, code := range map[string]int{"metric=nothing": 404, "": 422, "metric=scans&segment=nowhere": 404, "metric=scans&days=1999": 422, "metric=scans&limit=much": 422} {
+		values, _ := url.ParseQuery(q)
+		if err := s.Admin.Get(ctx, "/forecasts", values, nil); status(err) != code {
+			t.Errorf("%s: %v", q, err)
+		}
+	}
 	var ahead inspect.Forecast
 	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/forecast", id), url.Values{"days": {"30"}, "limit": {"9000"}}, &ahead))
 	if len(ahead.Expected) != 30 || ahead.Low[29] >= ahead.High[29] || len(ahead.Chance) != 30 || !strings.Contains(ahead.Sentence, "no full year seen") {

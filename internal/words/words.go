@@ -78,6 +78,17 @@ func Percent(share float64) string {
 	return fmt.Sprintf("%.0f %%", p)
 }
 
+// Odds writes a probability that was reckoned: none is surer than its reckoning.
+func Odds(p float64) string {
+	switch {
+	case p < 0.001:
+		return "under 0.1 %"
+	case p > 0.999:
+		return "over 99.9 %"
+	}
+	return Percent(p)
+}
+
 // Apart writes two shares with as many digits as it takes to tell them apart.
 func Apart(a, b float64) (string, string) {
 	return apart(a, b, Percent, func(x float64, digits int) string { return fmt.Sprintf("%.*f %%", digits+1, x*100) })

@@ -9108,7 +9108,7 @@ export interface operations {
                 owner?: string;
                 /** @description with this tag alone, its dataset's counted */
                 tag?: string;
-                /** @description these alone, by name, with commas between */
+                /** @description these alone, by name; may come several times */
                 metric?: string[] | null;
                 /** @description spans before it that it is held against */
                 back?: number;
@@ -10073,7 +10073,7 @@ export interface operations {
                 limit?: string;
                 /** @description with which the limit is to be reached */
                 probability?: number;
-                /** @description by name, with commas between */
+                /** @description by name; may come several times */
                 metric: string[] | null;
                 /** @description of one segment alone */
                 segment?: string;
@@ -10116,7 +10116,7 @@ export interface operations {
                 limit?: string;
                 /** @description with which the limit is to be reached */
                 probability?: number;
-                /** @description by name, with commas between */
+                /** @description by name; may come several times */
                 metric: string[] | null;
                 /** @description of one segment alone */
                 segment?: string;

@@ -4,14 +4,14 @@ import type { Sheet } from "../api/client";
 import { type By, useSheet } from "../api/queries";
 import { useWidth } from "../chart/SeriesChart";
 import { Choice, Figures } from "../parts/Controls";
-import { Page, Reading, Trouble } from "../parts/Page";
+import { Page, Reading } from "../parts/Page";
 import { count, percent, signed, value } from "../parts/words";
 
 type Row = NonNullable<Sheet["series"]>[number];
 
 const called = (b: Row) => `${b.metric}${b.segment ? ` at ${b.segment}` : ""}`;
 const outside = (b: Row) => b.off > 1;
-const change = (v: number | null, kind: string) => (v === null ? "–" : kind === "count" || kind === "duration" ? `${signed(100 * v)} %` : `${v < 0 ? "−" : "+"}${value(Math.abs(v), kind)}`);
+const change = (v: number | null, kind: string) => (v === null ? "–" : kind === "count" || kind === "duration" ? `${signed(100 * v, Math.abs(v) >= 0.1 ? 0 : 1)} %` : `${v < 0 ? "−" : "+"}${value(Math.abs(v), kind)}`);
 const dayBefore = (date: string) => new Date(Date.parse(date) - 86_400_000).toISOString().slice(0, 10);
 const dayAfter = (date: string) => new Date(Date.parse(date) + 86_400_000).toISOString().slice(0, 10);
 
@@ -24,7 +24,7 @@ export function ConsistencyPage() {
   const sheet = useSheet({ by, day, back, tolerance, dataset, tag });
   const s = sheet.data;
   const rows = s?.series ?? [];
-  const shown = rows.slice(0, 200);
+  const shown = rows.slice(0, 200), years = rows.some((b) => b.year_before !== null);
   return (
     <Page place={<>Consistency{dataset && <> of <Link to={`/datasets/${dataset}`}><code>{dataset}</code></Link></>}{tag && <> of what is tagged <Link to={`/tags/${tag}`}>{tag}</Link></>}, and beside it the <Link to="/outlook">outlook</Link></>} sentence={s?.sentence ?? ""}
       after="Each series against what its own weekdays had before, known faults and planned stretches left out of those. It lies outside where it strays farther than the tolerance, and farther than it does by itself once in a hundred.">
@@ -35,21 +35,20 @@ export function ConsistencyPage() {
         <Figures name="Tolerance" value={Math.round(1000 * tolerance) / 10} onChange={(v) => put({ tolerance: v === undefined ? undefined : String(v / 100) })} after="% tolerated" />
       </div>
       {sheet.error ? <p role="alert" className="mt-3 text-verm">{sheet.error.message}</p> : sheet.isPending && <Reading what="the series" />}
-      <Trouble what="The sheet" error={null} />
       {rows.length > 0 && (
-        <div className="mt-3 grid grid-cols-[minmax(0,1fr)_minmax(0,1.15fr)] gap-9">
+        <div className="mt-3 grid grid-cols-[minmax(0,1fr)_minmax(0,1.5fr)] gap-9">
           <div className="border-t border-ink pt-2">
             <Scatter rows={rows} tolerance={tolerance} />
             <p className="mt-1 text-[13px] text-ink2">Across: what is usual a day, on a scale of tens. Up: what came, as a share of that. Grey: the tolerance; a stroke: what such a series strays by itself.{rows.some((b) => b.verdict === "too little") && ` ${count(rows.filter((b) => b.verdict === "too little").length, "series has", "series have")} too few days to say.`}</p>
           </div>
           <table className="w-full border-collapse border-t border-ink self-start" data-consistency>
-            <thead><tr className="border-b border-rule"><th className="py-1">series</th><th className="num">a day</th><th className="num">usually</th><th className="num">change</th><th className="num pr-4">allowed</th><th className="num pr-4">year before</th><th>verdict</th></tr></thead>
+            <thead><tr className="border-b border-rule"><th className="py-1">series</th><th className="num">a day</th><th className="num">usually</th><th className="num pl-4">change</th><th className="num">allowed</th>{years && <th className="num">year before</th>}<th className="pl-6">verdict</th></tr></thead>
             <tbody>
               {shown.map((b) => (
                 <tr key={b.series_id} className="h-[26px]">
-                  <td className={outside(b) ? "font-[650]" : ""}><Link to={`/series/${b.series_id}`}>{called(b)}</Link></td><td className="num">{value(b.now, b.kind)}</td><td className="num text-ink2">{value(b.usual, b.kind)}</td>
-                  <td className={`num ${outside(b) ? "font-bold text-verm" : ""}`}>{change(b.change, b.kind)}</td><td className="num pr-4 whitespace-nowrap text-ink2">{b.low === null ? "–" : `${value(b.low, b.kind)} to ${value(b.high, b.kind)}`}</td><td className="num pr-4">{change(b.year_before, b.kind)}</td>
-                  <td className={b.verdict === "too little" ? "text-ink3" : ""}>{b.verdict}{b.days_of_known_faults > 0 && <span className="text-[13px] text-ink2"> (known faults on {count(b.days_of_known_faults, "day")})</span>}</td>
+                  <td className={outside(b) ? "font-[650]" : ""}><Link to={`/series/${b.series_id}`}>{called(b)}</Link></td><td className="num whitespace-nowrap">{value(b.now, b.kind)}</td><td className="num whitespace-nowrap text-ink2">{value(b.usual, b.kind)}</td>
+                  <td className={`num pl-4 whitespace-nowrap ${outside(b) ? "font-bold text-verm" : ""}`}>{change(b.change, b.kind)}</td><td className="num whitespace-nowrap text-ink2">{b.low === null ? "–" : `${value(b.low, b.kind)} to ${value(b.high, b.kind)}`}</td>{years && <td className="num whitespace-nowrap">{change(b.year_before, b.kind)}</td>}
+                  <td className={`pl-6 whitespace-nowrap ${b.verdict === "too little" ? "text-ink3" : ""}`}>{b.verdict}{b.days_of_known_faults > 0 && <span className="text-[13px] text-ink2">, known faults on {count(b.days_of_known_faults, "day")}</span>}</td>
                 </tr>
               ))}
             </tbody>
@@ -68,10 +67,11 @@ function Scatter({ rows, tolerance }: { rows: Row[]; tolerance: number }) {
   const dots = rows.filter((b) => b.now !== null && b.usual !== null && b.usual > 0 && b.low !== null && b.high !== null).map((b) => ({ b, x: b.usual!, y: b.now! / b.usual! - 1, low: b.low! / b.usual! - 1, high: b.high! / b.usual! - 1 }));
   if (dots.length === 0) return <div ref={box}><p className="text-ink2">Nothing to draw: no series can be held against what it usually has.</p></div>;
   const far = Math.min(Math.max(2 * tolerance, ...dots.map((d) => 1.12 * Math.abs(d.y))), 3);
-  const xs = dots.map((d) => d.x), x = scaleLog().domain([Math.min(...xs) / 1.6, Math.max(...xs) * 1.6]).range([0, inner]), y = scaleLinear().domain([-far, far]).range([plot, 0]);
+  const xs = dots.map((d) => d.x), x = scaleLog().domain([Math.min(...xs) / 1.6, Math.max(...xs) * 1.6]).range([0, inner]), y = scaleLinear().domain([-Math.min(far, 1), far]).range([plot, 0]);
   const clip = (v: number) => y(Math.max(-far, Math.min(far, v)));
   const tens = x.ticks(6).filter((t) => Number.isInteger(Math.round(Math.log10(t) * 1e6) / 1e6));
-  const named = new Set(dots.filter((d) => outside(d.b)).slice(0, 8));
+  const named: typeof dots = []; // as many as can be read
+  for (const d of dots) if (outside(d.b) && named.length < 8 && !named.some((n) => Math.abs(clip(n.y) - clip(d.y)) < 14 && Math.abs(x(n.x) - x(d.x)) < 260)) named.push(d);
   return (
     <div ref={box}>
       <svg width={width} height={height} role="img" aria-label="What came beside what is usual">
@@ -83,7 +83,7 @@ function Scatter({ rows, tolerance }: { rows: Row[]; tolerance: number }) {
           {dots.map((d) => (
             <Link key={d.b.series_id} to={`/series/${d.b.series_id}`}><circle cx={x(d.x)} cy={clip(d.y)} r={outside(d.b) ? 4 : 2.6} fill={outside(d.b) ? "var(--verm-mark)" : "var(--ink2)"}><title>{`${called(d.b)}: ${value(d.b.now, d.b.kind)}, usually ${value(d.b.usual, d.b.kind)}`}</title></circle></Link>
           ))}
-          {[...named].map((d) => { const right = x(d.x) > inner / 2; return <text key={d.b.series_id} x={x(d.x) + (right ? -8 : 8)} y={clip(d.y) + 4} textAnchor={right ? "end" : "start"}>{called(d.b)}</text>; })}
+          {named.map((d) => { const right = x(d.x) > inner / 2; return <text key={d.b.series_id} x={x(d.x) + (right ? -8 : 8)} y={clip(d.y) + 4} textAnchor={right ? "end" : "start"}>{called(d.b)}</text>; })}
         </g>
       </svg>
     </div>

@@ -6,7 +6,7 @@ import { Ahead } from "../chart/Ahead";
 import { Choice, Figures } from "../parts/Controls";
 import { Download } from "../parts/Download";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
-import { count, number, percent, signed, time, value, word } from "../parts/words";
+import { count, number, odds, percent, signed, time, value, word } from "../parts/words";
 
 const relative = (kind: string) => kind === "count" || kind === "duration";
 const off = (f: Forecast) => (f.error === null ? "–" : relative(f.kind) ? percent(f.error) : value(f.error, f.kind));
@@ -29,7 +29,7 @@ export function OutlookPage() {
   const [search, setSearch] = useSearchParams();
   const metrics = useMetrics();
   const known = metrics.data ?? [];
-  const first = known.filter((m) => m.kind === "count" && !m.comparison).slice(0, 6).map((m) => m.name);
+  const first = known.filter((m) => m.measure === "rows" && !m.comparison).slice(0, 6).map((m) => m.name);
   const named = search.getAll("metric");
   const asked = named.length > 0 ? named : first;
   const segments = search.get("segments") === "each";
@@ -77,7 +77,7 @@ export function OutlookPage() {
           {list && list.length > 1 && <Table list={list} limit={limit} />}
           <div className={`mt-4 grid gap-x-9 gap-y-5 ${list && list.length > 1 ? "grid-cols-2" : ""}`}>
             {(list ?? []).slice(0, 20).map((f) => (
-              <Section key={called(f)} title={called(f)} note={`model: ${f.model}${f.error === null ? "" : `, off by ${off(f)} ${f.error_at_days} days ahead`}`} right={f.series.id > 0 && <Link to={`/series/${f.series.id}`}>its page</Link>}>
+              <Section key={called(f)} title={called(f)} note={`model: ${f.model}${f.error === null ? "" : `, off by ${off(f)} on average, ${f.error_at_days} days ahead`}`} right={f.series.id > 0 && <Link to={`/series/${f.series.id}`}>its page</Link>}>
                 <Ahead f={f} kind={f.kind} height={list!.length > 1 ? 170 : 320} />
                 {list!.length > 1 && <p className="mt-1 text-[13px] text-ink2">{f.sentence}</p>}
               </Section>
@@ -100,7 +100,7 @@ function Table({ list, limit }: { list: Forecast[]; limit: string }) {
             <tr key={called(f)} className="h-[26px]">
               <td>{called(f)}</td><td className="num">{value(f.expected![last], f.kind)}</td><td className="num text-ink2">{value(f.low![last], f.kind)} to {value(f.high![last], f.kind)}</td>
               <td className="num">{f.growth === null ? "–" : `${signed(100 * f.growth)} %`}</td><td className="num">{f.total!.length > 0 ? number(f.total![last]) : "–"}</td>
-              {limit && <td className="num">{f.reaches_at ? time(f.reaches_at, f.zone, "day") : <span className="text-ink3">not by then ({percent(f.chance![last])})</span>}</td>}
+              {limit && <td className="num">{f.reaches_at ? time(f.reaches_at, f.zone, "day") : <span className="text-ink3">not by then ({odds(f.chance![last])})</span>}</td>}
               <td className="num text-ink2">{off(f)}</td>
             </tr>
           );

@@ -39,14 +39,18 @@ export function SeriesPage() {
     <Page sentence={sentence(s)} after={s.instead && `Instead: ${s.instead}.`}
       place={<>Series of <Link to={`/datasets/${s.dataset}`}><code>{s.dataset}</code></Link>{s.monitor && <>, monitor <Link to={`/monitors/${s.monitor}?series=${id}`}>{s.monitor}</Link></>}</>}>
       <div className="mt-2 flex flex-wrap gap-x-8"><Embed series={id} /><Download name="The last 90 days" path={`/metrics/${encodeURIComponent(s.metric)}/export`} query={{ segment: s.series.segment, from: new Date(end - 90 * 24 * hour).toISOString() }} /></div>
-      <div className="mt-3 grid grid-cols-2 gap-x-9 gap-y-5">
-        <Section title="Suitability" note="how well a band can do here"><Suits s={s} now={now} end={end} /></Section>
-        <Section title="Forecast" note="local days, with a 90 % interval"><Ahead id={id} s={s} /></Section>
-        <Section title="Why this was expected" note="an expected value in parts that add up"><Why id={id} s={s} end={end} /></Section>
-        <Section title="Trend and change" note="does it grow, did its level change, or is it chance"><Trends id={id} /></Section>
-        <Section title="Earlier years and weeks" note="by weekday and holiday, with a 95 % interval"><Earlier id={id} /></Section>
-        <Section title="What stands out" note="z, modified z and quartile fences, side by side"><Outliers metric={s.metric} segment={s.series.segment} /></Section>
-        <Section title="Smoothing bench" note="a moving median or mean before detection, tried on the past"><Smooth id={id} /></Section>
+      <div className="mt-3 grid grid-cols-2 gap-x-9">
+        <div className="grid content-start gap-5">
+          <Section title="Suitability" note="how well a band can do here"><Suits s={s} now={now} end={end} /></Section>
+          <Section title="Why this was expected" note="an expected value in parts that add up"><Why id={id} s={s} end={end} /></Section>
+          <Section title="Earlier years and weeks" note="by weekday and holiday, with a 95 % interval"><Earlier id={id} /></Section>
+          <Section title="Smoothing bench" note="a moving median or mean before detection, tried on the past"><Smooth id={id} /></Section>
+        </div>
+        <div className="grid content-start gap-5">
+          <Section title="Forecast" note="local days, with a 90 % interval"><Ahead id={id} s={s} /></Section>
+          <Section title="Trend and change" note="does it grow, did its level change, or is it chance"><Trends id={id} /></Section>
+          <Section title="What stands out" note="z, modified z and quartile fences, side by side"><Outliers metric={s.metric} segment={s.series.segment} /></Section>
+        </div>
       </div>
     </Page>
   );

@@ -82,6 +82,9 @@ type AtWorst = { groups: number; groups_if_all_noise: number; seconds_if_all_noi
 /** How often it would have cried wolf if what nobody labelled were noise; nothing where that changes nothing. */
 export const atWorst = (a: AtWorst) => (a.groups_if_all_noise > a.groups && a.seconds_if_all_noise !== null ? `1 in ${duration(a.seconds_if_all_noise)}` : "");
 
+/** A probability that was reckoned: none is surer than its reckoning. */
+export const odds = (p: number) => (p < 0.001 ? "under 0.1 %" : p > 0.999 ? "over 99.9 %" : percent(p));
+
 export function percent(x: number | null | undefined): string {
   return x === null || x === undefined ? "–" : `${Math.round(x * 100)} %`.replace("-", "−");
 }
