@@ -17,9 +17,10 @@ type Pair struct {
 	First    int     // index of the first such row
 }
 
-// Pairs finds rows whose two categories seldom meet, given how common each is: the chance
-// of so few if they were independent, by Poisson's law, times the number of pairs that
-// were looked at, at most so much. Pairs that never meet have no row to show.
+// Pairs finds rows whose two categories meet at most half as often as how common each is
+// makes likely: the chance of so few if they were independent, by Poisson's law, times the
+// number of pairs that were looked at, is at most so much. Pairs that never meet have no
+// row to show.
 func Pairs(a, b []string, most float64) []Pair {
 	type pair struct{ a, b string }
 	first, rows := map[pair]int{}, map[pair]int{}
@@ -38,8 +39,8 @@ func Pairs(a, b []string, most float64) []Pair {
 	var list []Pair
 	for p, count := range rows {
 		expected := float64(ofA[p.a]) * float64(ofB[p.b]) / float64(n)
-		if expected <= float64(count) {
-			continue
+		if 2*float64(count) > expected {
+			continue // a little fewer is no rarity, however sure
 		}
 		chance := distuv.Poisson{Lambda: expected}.CDF(float64(count))
 		if p2 := math.Min(chance*looked, 1); p2 <= most {

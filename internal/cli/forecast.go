@@ -37,13 +37,24 @@ func (t *foretold) query() url.Values {
 }
 
 func (a *app) forecastCommand() *cobra.Command {
+	export := a.export("export METRIC", "Write the days that a forecast was made from and those to come, with intervals, totals and chances", "/forecasts/export?metric=%s",
+		"  tinbell forecast export boarding-scans-rows --whole true --days 90 --file outlook.parquet", 1, func(c *cobra.Command, x *exporting) {
+			x.text(c, "segment", "of one segment alone")
+			x.text(c, "whole", "true: all segments together")
+			x.text(c, "days", "how many days ahead; 30 if left out")
+			x.text(c, "limit", "a value whose crossing is asked about")
+		})
+	return group("forecast", "What series do in days to come: growth, totals, and when a limit is reached", a.forecastShow(), export)
+}
+
+func (a *app) forecastShow() *cobra.Command {
 	var t foretold
 	var segment, file string
 	var whole bool
-	c := &cobra.Command{Use: "forecast METRIC...", Short: "What series do in days to come: growth, totals, and when a limit is reached",
+	c := &cobra.Command{Use: "show METRIC...", Short: "Forecast series one by one, or all segments of a count together",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
-				return wrongUsage{fmt.Errorf("forecast needs at least one METRIC")}
+				return wrongUsage{fmt.Errorf("forecast show needs at least one METRIC")}
 			}
 			return nil
 		},
@@ -51,7 +62,7 @@ func (a *app) forecastCommand() *cobra.Command {
 the week's shape; the interval comes from the forecasts that would have been made before.
 Of several series a line each; of one its days. --whole takes all segments of a count
 together. A limit is reached when the typical day has passed it with the probability.`,
-		Example: "  tinbell forecast boarding-scans-rows --whole --days 90 --limit 6000 --probability 0.8\n  tinbell forecast ticket-sales-rows refunds-rows --days 60\n  tinbell forecast refunds-rows --days 90 --plot growth.png",
+		Example: "  tinbell forecast show boarding-scans-rows --whole --days 90 --limit 6000 --probability 0.8\n  tinbell forecast show ticket-sales-rows refunds-rows --days 60\n  tinbell forecast show refunds-rows --days 90 --plot growth.png",
 		RunE: func(c *cobra.Command, args []string) error {
 			q := t.query()
 			q["metric"] = args
@@ -77,13 +88,6 @@ together. A limit is reached when the typical day has passed it with the probabi
 	c.Flags().StringVar(&segment, "segment", "", "of one segment alone")
 	c.Flags().BoolVar(&whole, "whole", false, "all segments of each metric together: counts alone")
 	c.Flags().StringVar(&file, "plot", "", "draw the days so far and to come to FILE.png or FILE.svg")
-	c.AddCommand(a.export("export METRIC", "Write the days that a forecast was made from and those to come, with intervals, totals and chances", "/forecasts/export?metric=%s",
-		"  tinbell forecast export boarding-scans-rows --whole true --days 90 --file outlook.parquet", 1, func(c *cobra.Command, x *exporting) {
-			x.text(c, "segment", "of one segment alone")
-			x.text(c, "whole", "true: all segments together")
-			x.text(c, "days", "how many days ahead; 30 if left out")
-			x.text(c, "limit", "a value whose crossing is asked about")
-		}))
 	return c
 }
 

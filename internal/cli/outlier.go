@@ -14,6 +14,7 @@ import (
 
 	"tinbell/core/outlier"
 	"tinbell/internal/compare"
+	"tinbell/internal/diagnose"
 	"tinbell/internal/draw"
 	"tinbell/internal/inspect"
 	"tinbell/internal/words"
@@ -45,7 +46,7 @@ func (l *limits) options() outlier.Options {
 }
 
 func (a *app) outlierCommand() *cobra.Command {
-	return group("outliers", "Which values stand out, by several rules side by side", a.outliersOfMetric(), a.outliersOfFile())
+	return group("outliers", "Which values stand out, by several rules side by side", a.outliersOfMetric(), a.outliersOfTable(), a.outliersOfFile())
 }
 
 func (a *app) outliersOfMetric() *cobra.Command {
@@ -84,6 +85,88 @@ A rule that cannot find anything, or would find everything, says so.`,
 	c.Flags().StringVar(&since, "since", "28d", "start: a time, or how long ago")
 	c.Flags().StringVar(&until, "until", "", "end: a time, or how long ago; now if left out")
 	return c
+}
+
+func (a *app) outliersOfTable() *cobra.Command {
+	var l limits
+	var since, until, key, pairs, timeColumn string
+	c := &cobra.Command{Use: "table DATASET COLUMN", Short: "Which rows of a warehouse table stand out by a column, and the SQL that finds them", Args: exactly(2, "DATASET COLUMN"),
+		Long: `The newest 200,000 rows of the stretch are read in the warehouse, judged, and not kept;
+the audit trail says who looked. Columns that are never shown are refused.`,
+		Example: "  tinbell outliers table ops.ticket_sales fare_minor --since 7d --key channel\n  tinbell outliers table ops.ticket_sales fare_minor --since 7d --pairs channel,passenger_type",
+		RunE: func(c *cobra.Command, args []string) error {
+			in := map[string]any{"column": args[1], "limit": l.most, "z": l.Z, "modified": l.Modified, "fence": l.Fence}
+			for name, text := range map[string]string{"key": key, "time_column": timeColumn} {
+				if text != "" {
+					in[name] = text
+				}
+			}
+			for name, v := range map[string]float64{"low": l.low, "high": l.high} {
+				if !math.IsNaN(v) {
+					in[name] = strconv.FormatFloat(v, 'g', -1, 64)
+				}
+			}
+			if pairs != "" {
+				first, second, ok := strings.Cut(pairs, ",")
+				if !ok {
+					return wrongUsage{fmt.Errorf("--pairs %s: give two columns, as route,ship", pairs)}
+				}
+				in["pairs"] = []string{first, second}
+			}
+			for name, text := range map[string]string{"from": since, "to": until} {
+				at, err := ago(text, time.Now())
+				if err != nil {
+					return err
+				}
+				if !at.IsZero() {
+					in[name] = at.UTC().Format(time.RFC3339)
+				}
+			}
+			var found diagnose.TableOutliers
+			if err := a.client().Send(c.Context(), "POST", "/datasets/"+url.PathEscape(args[0])+"/outliers", in, &found); err != nil {
+				return err
+			}
+			if a.output == "json" && l.file == "" {
+				return a.json(found)
+			}
+			if err := a.showOutliers(found.Studies, l.file); err != nil || l.file != "" {
+				return err
+			}
+			if found.More {
+				a.say("Only the newest %s rows were looked at.", words.Number(float64(found.Rows)))
+			}
+			if found.Few > 0 {
+				a.say("%s of %s with fewer than %d rows left out.", words.Agree(found.Few, "value is", "values are"), key, outlier.Least)
+			}
+			if pairs != "" {
+				if err := a.showPairs(pairs, found.Pairs); err != nil {
+					return err
+				}
+			}
+			if found.SQL != "" {
+				a.say("\n%s", found.SQL)
+			}
+			return nil
+		}}
+	l.bind(c)
+	f := c.Flags()
+	f.StringVar(&since, "since", "28d", "start: a time, or how long ago")
+	f.StringVar(&until, "until", "", "end: a time, or how long ago; now if left out")
+	f.StringVar(&key, "key", "", "judge the rows of each value of this column by themselves")
+	f.StringVar(&pairs, "pairs", "", "two columns, as route,ship: which of their categories seldom meet, given how common each is")
+	f.StringVar(&timeColumn, "time-column", "", "with each row's time; that of the dataset's metrics if left out")
+	return c
+}
+
+// showPairs lists categories that seldom meet in a table.
+func (a *app) showPairs(columns string, found []diagnose.OddPair) error {
+	first, second, _ := strings.Cut(columns, ",")
+	l := listing{head: []string{first, second, "rows", "expected", "p, all pairs allowed for", "newest"}, right: []int{3, 4, 5}, raw: &found, none: "No two of their categories meet less often than their shares make likely."}
+	for _, p := range found {
+		l.rows = append(l.rows, []string{orNone(p.First), orNone(p.Second), strconv.Itoa(p.Rows), words.Number(p.Expected), fmt.Sprintf("%.2g", p.P), p.At.Format(time.RFC3339)})
+	}
+	a.say("")
+	return a.show(l)
 }
 
 func (a *app) outliersOfFile() *cobra.Command {

@@ -109,6 +109,42 @@ func TestTheSegmentsBehindAChangeAreFoundInTheWarehouse(t *testing.T) {
 	}
 }
 
+func TestRowsOfATableThatStandOutAreFoundAndTheSQLFindsThem(t *testing.T) {
+	s := dbtest.Start(t, now)
+	conn := mill(t, s)
+	_, err := conn.Exec(t.Context(), `insert into loads values (-1, 'ford', 'rye', 900, 'driver x', '2026-06-17T10:00:00Z'), (-2, 'ford', 'rye', -900, 'driver y', '2026-06-17T10:00:01Z'), (-3, 'ford', 'rye', 'NaN', 'driver z', '2026-06-17T10:00:02Z');
+		update loads set moisture = 10 + id % 7 where id > 0 and moisture is not null; delete from loads where crop = 'rye' and depot = 'hill' and id % 3000 > 5`)
+	dbtest.Must(t, err)
+	post := func(body map[string]any, into any) error {
+		return s.Admin.Send(t.Context(), "POST", "/datasets/public.loads/outliers", body, into)
+	}
+	var found diagnose.TableOutliers
+	dbtest.Must(t, post(map[string]any{"column": "moisture", "key": "depot", "pairs": []string{"depot", "crop"}, "from": now.AddDate(0, 0, -10)}, &found))
+	if len(found.Studies) != 4 || found.Studies[0].Key != "ford" || len(found.Studies[0].Odd) != 2 || len(found.Studies[1].Odd) != 0 || found.Studies[0].Missing != 1 {
+		t.Fatalf("what stands out: %+v", found.Studies)
+	}
+	if len(found.Pairs) != 1 || found.Pairs[0].First != "hill" || found.Pairs[0].Second != "rye" {
+		t.Errorf("pairs: %+v", found.Pairs)
+	}
+	rows, err := conn.Query(t.Context(), "select id from ("+found.SQL+") found order by id")
+	dbtest.Must(t, err)
+	ids, err := pgx.CollectRows(rows, pgx.RowTo[int64])
+	if dbtest.Must(t, err); !slices.Equal(ids, []int64{-3, -2, -1}) && !slices.Equal(ids, []int64{-2, -1}) {
+		t.Errorf("the SQL finds %v:\n%s", ids, found.SQL)
+	}
+	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/datasets/public.loads/hidden", map[string][]string{"columns": {"driver"}}, nil))
+	for _, body := range []map[string]any{{"column": "depot"}, {"column": "driver"}, {"column": "moisture", "key": "driver"}, {"column": "moisture", "key": "nothing"}, {"column": "moisture", "time_column": "crop"}, {"column": "moisture", "low": "wet"}, {"column": "moisture", "from": now.AddDate(1, 0, 0), "to": now.AddDate(2, 0, 0)}} {
+		if err := post(body, nil); err == nil {
+			t.Errorf("%v is not refused", body)
+		}
+	}
+	var trail []record.Audit
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/audit", nil, &trail))
+	if len(trail) == 0 || !strings.Contains(trail[len(trail)-1].Note, "stand out by moisture") {
+		t.Errorf("the audit trail: %+v", trail)
+	}
+}
+
 func TestARatioInAPersonsOwnSQLIsTakenApartAndADistinctCountIsNot(t *testing.T) {
 	s := dbtest.Start(t, now)
 	mill(t, s)

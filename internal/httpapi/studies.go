@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"cmp"
 	"context"
 	"math"
 	"strconv"
@@ -10,6 +11,7 @@ import (
 
 	"tinbell/core/outlier"
 	"tinbell/core/timeline"
+	"tinbell/internal/diagnose"
 	"tinbell/internal/inspect"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
@@ -35,6 +37,33 @@ func (s Spanned) day() (time.Time, error) {
 		return at, record.Invalid{Field: "day", Given: s.Day, Allowed: "a date as 2026-10-31"}
 	}
 	return at, nil
+}
+
+// OddFrom says from where on a value stands out.
+type OddFrom struct {
+	Z        float64 `query:"z" json:"z,omitempty" minimum:"0" doc:"standard deviations from the mean; 3 if left out"`
+	Modified float64 `query:"modified" json:"modified,omitempty" minimum:"0" doc:"modified z; 3.5 if left out"`
+	Fence    float64 `query:"fence" json:"fence,omitempty" minimum:"0" doc:"interquartile ranges beyond the quartiles; 1.5 if left out"`
+	Low      string  `query:"low" json:"low,omitempty" doc:"lowest value allowed"`
+	High     string  `query:"high" json:"high,omitempty" doc:"highest value allowed"`
+}
+
+func (f OddFrom) options() (outlier.Options, error) {
+	o := outlier.Options{Z: f.Z, Modified: f.Modified, Fence: f.Fence}
+	for _, bound := range []struct {
+		name, text string
+		into       **float64
+	}{{"low", f.Low, &o.Low}, {"high", f.High, &o.High}} {
+		if bound.text == "" {
+			continue
+		}
+		v, err := strconv.ParseFloat(bound.text, 64)
+		if err != nil {
+			return o, record.Invalid{Field: bound.name, Given: bound.text, Allowed: "a number"}
+		}
+		*bound.into = &v
+	}
+	return o, nil
 }
 
 // Foretold is what is asked of days to come.
@@ -96,29 +125,15 @@ func (s *server) addStudies(api huma.API) {
 	})
 	add(api, "GET", "/metrics/{name}/outliers", "outliers", "Which samples of a metric stand out, by several rules side by side, segment by segment", people.Reader, func(ctx context.Context, in *struct {
 		Named
-		Segment  string    `query:"segment" doc:"one alone; all if left out"`
-		From     time.Time `query:"from" doc:"28 days ago if left out"`
-		To       time.Time `query:"to" doc:"now if left out"`
-		Z        float64   `query:"z" minimum:"0" doc:"standard deviations from the mean; 3 if left out"`
-		Modified float64   `query:"modified" minimum:"0" doc:"modified z; 3.5 if left out"`
-		Fence    float64   `query:"fence" minimum:"0" doc:"interquartile ranges beyond the quartiles; 1.5 if left out"`
-		Low      string    `query:"low" doc:"lowest value allowed"`
-		High     string    `query:"high" doc:"highest value allowed"`
-		Limit    int       `query:"limit" minimum:"1" maximum:"1000" default:"20" doc:"values listed of each segment"`
+		Segment string    `query:"segment" doc:"one alone; all if left out"`
+		From    time.Time `query:"from" doc:"28 days ago if left out"`
+		To      time.Time `query:"to" doc:"now if left out"`
+		OddFrom
+		Limit int `query:"limit" minimum:"1" maximum:"1000" default:"20" doc:"values listed of each segment"`
 	}) (*body[[]inspect.OutlierStudy], error) {
-		o := outlier.Options{Z: in.Z, Modified: in.Modified, Fence: in.Fence}
-		for _, bound := range []struct {
-			name, text string
-			into       **float64
-		}{{"low", in.Low, &o.Low}, {"high", in.High, &o.High}} {
-			if bound.text == "" {
-				continue
-			}
-			v, err := strconv.ParseFloat(bound.text, 64)
-			if err != nil {
-				return nil, record.Invalid{Field: bound.name, Given: bound.text, Allowed: "a number"}
-			}
-			*bound.into = &v
+		o, err := in.options()
+		if err != nil {
+			return nil, err
 		}
 		if in.To.IsZero() {
 			in.To = s.Now()
@@ -130,6 +145,35 @@ func (s *server) addStudies(api huma.API) {
 			return nil, record.Invalid{Field: "to", Given: in.To.Format(time.RFC3339), Allowed: "a time after from"}
 		}
 		return ok(s.Inspector.Outliers(ctx, in.Name, in.Segment, in.From, in.To, o, in.Limit))
+	})
+	add(api, "POST", "/datasets/{name}/outliers", "table-outliers", "Which rows of a table stand out by a number column, and the SQL that finds them: its values are shown and not kept, and the audit trail says who looked", people.Editor, func(ctx context.Context, in *struct {
+		Named
+		Body struct {
+			OddFrom
+			Column string         `json:"column" doc:"with numbers"`
+			Key    string         `json:"key,omitempty" doc:"judge the rows of each of its values by themselves"`
+			Pairs  record.Strings `json:"pairs,omitempty" minItems:"2" maxItems:"2" doc:"two columns: which of their categories seldom meet, given how common each is"`
+			Time   string         `json:"time_column,omitempty" doc:"with each row's time; that of the dataset's metrics if left out"`
+			From   time.Time      `json:"from,omitzero" doc:"28 days ago if left out"`
+			To     time.Time      `json:"to,omitzero" doc:"now if left out"`
+			Limit  int            `json:"limit,omitempty" minimum:"1" maximum:"1000" doc:"rows listed of each key; 20 if left out"`
+		}
+	}) (*body[diagnose.TableOutliers], error) {
+		o, err := in.Body.options()
+		if err != nil {
+			return nil, err
+		}
+		b := in.Body
+		if b.To.IsZero() {
+			b.To = s.Now()
+		}
+		if b.From.IsZero() {
+			b.From = b.To.AddDate(0, 0, -28)
+		}
+		if !b.From.Before(b.To) {
+			return nil, record.Invalid{Field: "to", Given: b.To.Format(time.RFC3339), Allowed: "a time after from"}
+		}
+		return ok(s.Diagnoser.Outliers(ctx, diagnose.InTable{Dataset: in.Name, Column: b.Column, Key: b.Key, Pairs: b.Pairs, Time: b.Time, From: b.From, To: b.To, Most: cmp.Or(b.Limit, 20), Options: o}, account(ctx).Name))
 	})
 	add(api, "GET", "/consistency", "consistency", "How a week, month or year of many series lies beside those before, each against what its own weekdays had, farthest outside first", people.Reader, func(ctx context.Context, in *struct {
 		Spanned

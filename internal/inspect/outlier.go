@@ -55,6 +55,7 @@ type StandingRule struct {
 // OutlierStudy says which values of a set stand out, and what it would be without them.
 type OutlierStudy struct {
 	Of       string         `json:"of"`
+	Key      string         `json:"key" doc:"whose rows these are; empty: all"`
 	Unit     string         `json:"unit"`
 	Kind     timeline.Kind  `json:"kind"`
 	Zone     string         `json:"zone"`
@@ -167,12 +168,17 @@ func (v *Inspector) Outliers(ctx context.Context, name, segment string, from, to
 	case len(studies) == 0:
 		return nil, record.Invalid{Field: "from", Given: from.Format(time.RFC3339), Allowed: fmt.Sprintf("a stretch with at least %d samples of a series", outlier.Least)}
 	}
+	slices.SortStableFunc(studies, FarthestFirst)
+	return studies, nil
+}
+
+// FarthestFirst orders studies by how far off what stands out farthest in them is.
+func FarthestFirst(a, b OutlierStudy) int {
 	farthest := func(s OutlierStudy) float64 {
 		if len(s.Odd) == 0 || s.Odd[0].Modified == nil {
 			return 0
 		}
 		return math.Abs(*s.Odd[0].Modified)
 	}
-	slices.SortStableFunc(studies, func(a, b OutlierStudy) int { return cmp.Compare(farthest(b), farthest(a)) })
-	return studies, nil
+	return cmp.Compare(farthest(b), farthest(a))
 }

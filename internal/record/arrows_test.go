@@ -41,6 +41,9 @@ var allowed = map[string]string{
 	"core/trend":    "core/robust",
 	"core/outlier":  "core/robust",
 
+	"core/consistency": "",
+	"core/standard":    "",
+
 	"internal/contain":    "",
 	"internal/record":     "core/*",
 	"internal/words":      "",

@@ -590,6 +590,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/datasets/{name}/outliers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Which rows of a table stand out by a number column, and the SQL that finds them: its values are shown and not kept, and the audit trail says who looked */
+        post: operations["table-outliers"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/datasets/{name}/runs": {
         parameters: {
             query?: never;
@@ -5676,6 +5693,27 @@ export interface components {
             link: string;
             text: string;
         };
+        OddPair: {
+            /**
+             * Format: date-time
+             * @description the newest such row
+             */
+            at: string;
+            /**
+             * Format: double
+             * @description rows, if they had nothing to do with each other
+             */
+            expected: number;
+            first: string;
+            /**
+             * Format: double
+             * @description of so few, all pairs that were looked at allowed for
+             */
+            p: number;
+            /** Format: int64 */
+            rows: number;
+            second: string;
+        };
         Offered: {
             /** Format: int64 */
             bytes: number;
@@ -5737,6 +5775,8 @@ export interface components {
             all: components["schemas"]["SetSummary"];
             /** @description of what the rules judge */
             judged: components["schemas"]["SetSummary"];
+            /** @description whose rows these are; empty: all */
+            key: string;
             kind: string;
             /** Format: int64 */
             missing: number;
@@ -7220,6 +7260,75 @@ export interface components {
              */
             task_id: number;
             zone: string;
+        };
+        "Table-outliersRequest": {
+            /** @description with numbers */
+            column: string;
+            /**
+             * Format: double
+             * @description interquartile ranges beyond the quartiles; 1.5 if left out
+             */
+            fence?: number;
+            /**
+             * Format: date-time
+             * @description 28 days ago if left out
+             */
+            from?: string;
+            /** @description highest value allowed */
+            high?: string;
+            /** @description judge the rows of each of its values by themselves */
+            key?: string;
+            /**
+             * Format: int64
+             * @description rows listed of each key; 20 if left out
+             */
+            limit?: number;
+            /** @description lowest value allowed */
+            low?: string;
+            /**
+             * Format: double
+             * @description modified z; 3.5 if left out
+             */
+            modified?: number;
+            /** @description two columns: which of their categories seldom meet, given how common each is */
+            pairs?: string[] | null;
+            /** @description with each row's time; that of the dataset's metrics if left out */
+            time_column?: string;
+            /**
+             * Format: date-time
+             * @description now if left out
+             */
+            to?: string;
+            /**
+             * Format: double
+             * @description standard deviations from the mean; 3 if left out
+             */
+            z?: number;
+        };
+        TableOutliers: {
+            column: string;
+            dataset: string;
+            /** Format: date-time */
+            from: string;
+            /** @description older rows were not looked at */
+            more: boolean;
+            pairs: components["schemas"]["OddPair"][] | null;
+            /**
+             * Format: int64
+             * @description that were judged
+             */
+            rows: number;
+            /** @description finds the rows; empty where none stands out */
+            sql: string;
+            /** @description one, or one of each value of the key, what stands out farthest first */
+            studies: components["schemas"]["OutlierStudy"][] | null;
+            /** Format: date-time */
+            to: string;
+            /**
+             * Format: int64
+             * @description values of the key with too few rows to judge
+             */
+            too_few: number;
         };
         Tag: {
             /** @description that hear of it */
@@ -9474,6 +9583,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Lineage"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "table-outliers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Table-outliersRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TableOutliers"];
                 };
             };
             /** @description Error */

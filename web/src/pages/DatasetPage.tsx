@@ -5,6 +5,7 @@ import { SmallChart } from "../chart/Small";
 import { useWidth } from "../chart/SeriesChart";
 import { Mark, type State, stateOf } from "../parts/Mark";
 import { Noted } from "./dataset/Noted";
+import { StandOut } from "./dataset/StandOut";
 import { Surroundings } from "./dataset/Surroundings";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
 import { Gaps, useFill } from "../parts/Gaps";
@@ -64,6 +65,7 @@ export function DatasetPage() {
       ))}
       <Surroundings name={name} source={p.dataset.source} zone={p.dataset.zone} files={p.dataset.pattern !== ""} />
       <Noted name={name} zone={p.dataset.zone} />
+      {p.metrics!.some((m) => m.time_column) && <Section className="mt-5" title="What stands out" note="rows that lie far off by a column with numbers"><StandOut dataset={name} /></Section>}
       <Section className="mt-5" title="Alerts" note={count(p.health.open_alerts, "open", "open")} right={<Link to={`/alerts?dataset=${name}`}>all of this dataset</Link>}>
         {(alerts.data?.alerts ?? []).map((a) => (
           <div key={a.id} className="grid grid-cols-[120px_minmax(0,1fr)_180px_200px_110px] gap-4 border-b border-hair py-[5px]">
