@@ -314,7 +314,7 @@ func commands(t *testing.T, p *program) {
 		{"forecast show refunds-rows --days 900", 2, "days of history allow"},
 		{"forecast show nothing", 3, `no metric named "nothing"`},
 		{"forecast show", 2, "at least one METRIC"},
-		{"outliers table ops.ticket_sales fare_minor --since 7d --key channel", 0, `from "ops"."ticket_sales"`},
+		{"outliers table ops.ticket_sales fare_minor --since 7d --z 1", 0, `from "ops"."ticket_sales"`},
 		{"outliers table ops.ticket_sales colour", 2, "a column with numbers"},
 		{"outliers table landing.parcels weight", 2, "a table of a warehouse"},
 		{"outliers table nowhere fare_minor", 3, "no dataset"},

@@ -69,14 +69,90 @@ func (c *Counts) Number(l *Layout, x float64) {
 	}
 }
 
+// Numbers counts values as Number does, one after another.
+func (c *Counts) Numbers(l *Layout, values []float64) {
+	if c.Values() == 0 {
+		for len(values) > 0 && c.Values() == 0 { // the first sets the range
+			c.Number(l, values[0])
+			values = values[1:]
+		}
+	}
+	least, most, sum, squares := c.Min, c.Max, c.Sum, c.Squares
+	centre, bins, last := l.Centre, c.Bins, len(l.Edges)
+	for _, x := range values {
+		if x-x != 0 {
+			if x != x {
+				c.Missing++
+			} else {
+				c.Unreadable++
+			}
+			continue
+		}
+		least, most = min(least, x), max(most, x)
+		d := x - centre
+		sum += d
+		squares += d * d
+		bin := l.Bin(x)
+		bins[bin]++
+		if last > 0 {
+			if bin == 0 {
+				c.Below += l.Edges[0] - x
+			} else if bin == last {
+				c.Above += x - l.Edges[bin-1]
+			}
+		}
+	}
+	c.Rows += int64(len(values))
+	c.Min, c.Max, c.Sum, c.Squares = least, most, sum, squares
+}
+
 // Word counts a category.
 func (c *Counts) Word(l *Layout, word []byte) {
-	c.Rows++
 	bin, known := l.place(word)
+	c.word(bin, known, word)
+}
+
+// Found counts a category as Word does, with the help of those found before.
+func (c *Counts) Found(f *Finder, word []byte) {
+	bin, known := f.place(word)
+	c.word(bin, known, word)
+}
+
+func (c *Counts) word(bin int, known bool, word []byte) {
+	c.Rows++
 	c.Bins[bin]++
 	if !known {
 		c.fresh(string(word), 1)
 	}
+}
+
+// Finder finds the bins of categories and remembers those of the last ones: most columns
+// have few, and comparing is cheaper than hashing. It is for one goroutine.
+type Finder struct {
+	layout *Layout
+	words  [finderSlots]string
+	bins   [finderSlots]int
+}
+
+const finderSlots = 128
+
+// Finder makes one over a layout.
+func (l *Layout) Finder() *Finder { return &Finder{layout: l} }
+
+func (f *Finder) place(word []byte) (bin int, known bool) {
+	n := len(word)
+	if n == 0 {
+		return f.layout.place(word)
+	}
+	slot := (n*37 + int(word[0])*5 + int(word[n-1])*11 + int(word[n/2])) % finderSlots
+	if f.words[slot] == string(word) {
+		return f.bins[slot], true
+	}
+	bin, known = f.layout.place(word)
+	if known && bin < len(f.layout.Words) {
+		f.words[slot], f.bins[slot] = f.layout.Words[bin], bin
+	}
+	return bin, known
 }
 
 // Words counts as many rows of a category at once.

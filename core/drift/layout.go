@@ -33,6 +33,7 @@ type Layout struct {
 	Least float64  `json:"least,omitempty"` // of very many: rows of the reference from which on a category has a bin
 
 	places map[string]int
+	cells  cells
 }
 
 // Bins is how many bins the layout has.
@@ -43,10 +44,24 @@ func (l *Layout) Bins() int {
 	return len(l.Words) + 1
 }
 
-// Bin gives the bin of a number, by a search without branches.
+// Bin gives the bin of a number: by a look into equal cells over the range of the edges,
+// and a search without branches among the edges of its cell. Values crowd in the middle,
+// where cells hold an edge or none; a far tail puts many edges into one.
 func (l *Layout) Bin(x float64) int {
-	edges, low := l.Edges, 0
-	for n := len(edges); n > 0; {
+	edges := l.Edges
+	low, n := 0, len(edges)
+	if c := &l.cells; c.first != nil {
+		if !(x >= edges[0]) {
+			return 0
+		}
+		if x >= edges[n-1] {
+			return n
+		}
+		cell := int((x - edges[0]) * c.scale)
+		low = int(c.first[cell])
+		n = int(c.first[cell+1]) - low
+	}
+	for n > 0 {
 		half := (n + 1) / 2
 		if edges[low+half-1] <= x {
 			low += half
@@ -54,6 +69,44 @@ func (l *Layout) Bin(x float64) int {
 		n -= half
 	}
 	return low
+}
+
+// cells tell for equal parts of the range of the edges how many edges lie before each.
+type cells struct {
+	scale float64 // cells a unit
+	first []uint16
+}
+
+// cellsOf lays cells over edges: first[i] is how many edges every value of cell i has at
+// or below it at least, first[i+1] how many it has at most. Cells are counted with the
+// very reckoning that Bin finds them by, so that rounding puts no value beside its bin.
+func cellsOf(edges []float64) cells {
+	const each = 8
+	n := len(edges)
+	if n < 8 || n >= math.MaxUint16 {
+		return cells{}
+	}
+	count := each * n
+	c := cells{scale: float64(count) / (edges[n-1] - edges[0])}
+	if c.scale <= 0 || math.IsInf(c.scale, 0) || math.IsNaN(c.scale) || math.IsInf(edges[n-1]-edges[0], 0) {
+		return cells{}
+	}
+	c.first = make([]uint16, count+3)
+	last := 0
+	for i, e := range edges {
+		cell := int((e - edges[0]) * c.scale) // values of a later cell lie above e
+		if cell < last || cell > count {
+			return cells{}
+		}
+		for k := last + 1; k <= cell; k++ {
+			c.first[k] = uint16(i)
+		}
+		last = cell
+	}
+	for k := last + 1; k < len(c.first); k++ {
+		c.first[k] = uint16(n)
+	}
+	return c
 }
 
 // place gives the bin of a category, and whether the reference knows it.
@@ -83,6 +136,7 @@ func (l *Layout) Ready() {
 		places[word] = i
 	}
 	l.places = places
+	l.cells = cellsOf(l.Edges)
 }
 
 // Usable tells whether the reference had values at all.

@@ -1,9 +1,12 @@
 package drift
 
 import (
+	"fmt"
 	"math"
 	"math/rand/v2"
+	"reflect"
 	"slices"
+	"sort"
 	"testing"
 )
 
@@ -269,5 +272,75 @@ func TestBarsHoldAllValuesOfBothSides(t *testing.T) {
 	empty := NewCounts(&Layout{Kind: Number})
 	if bars := Histogram(&Layout{Kind: Number}, &empty, &empty); len(bars) != 0 {
 		t.Errorf("bars of nothing: %+v", bars)
+	}
+}
+
+// Wherever a number lies, it is counted in the bin that a plain search gives, and many at
+// once come to what they come to one by one.
+func TestNumbersFindTheirBinWhereverEdgesLie(t *testing.T) {
+	rng := rand.New(rand.NewPCG(12, 3))
+	shapes := map[string]func() float64{
+		"normal": rng.NormFloat64, "heavy": func() float64 { return math.Exp(9 * rng.NormFloat64()) }, "tiny": func() float64 { return 5e-320 * float64(rng.IntN(4000)) },
+		"huge": func() float64 { return 1e308 * (2*rng.Float64() - 1) }, "far": func() float64 { return 1e15 + rng.Float64() }, "grid": func() float64 { return float64(rng.IntN(90)) / 3 },
+	}
+	for name, draw := range shapes {
+		for _, n := range []int{1, 7, 8, 60, 250} {
+			edges := make([]float64, n)
+			for i := range edges {
+				edges[i] = draw()
+			}
+			slices.Sort(edges)
+			edges = slices.Compact(edges)
+			l := &Layout{Kind: Number, Edges: edges}
+			l.Ready()
+			values := slices.Concat(edges, []float64{math.NaN(), math.Inf(1), -math.MaxFloat64, math.MaxFloat64})
+			for range 400 {
+				values = append(values, draw())
+			}
+			for _, e := range edges {
+				values = append(values, math.Nextafter(e, math.Inf(1)), math.Nextafter(e, math.Inf(-1)))
+			}
+			one, many := NewCounts(l), NewCounts(l)
+			for _, x := range values {
+				one.Number(l, x)
+				if x-x != 0 {
+					continue
+				}
+				want := sort.Search(len(edges), func(i int) bool { return edges[i] > x })
+				if got := l.Bin(x); got != want {
+					t.Fatalf("%s, %d edges: %g lies in bin %d, found in %d", name, len(edges), x, want, got)
+				}
+			}
+			many.Numbers(l, values[:3])
+			many.Numbers(l, nil)
+			many.Numbers(l, values[3:])
+			if !reflect.DeepEqual(one, many) {
+				t.Errorf("%s, %d edges: at once %+v, one by one %+v", name, len(edges), many, one)
+			}
+		}
+	}
+}
+
+func TestCategoriesAreFoundAsTheyAreOneByOne(t *testing.T) {
+	rng := rand.New(rand.NewPCG(12, 4))
+	counts := map[string]int64{"": 3}
+	for i := range 300 {
+		counts[fmt.Sprintf("route %d", i*i)] = int64(1 + i%50)
+	}
+	for _, many := range []bool{false, true} {
+		l := WordLayout(Category, counts, many)
+		l.Ready()
+		f, one, found := l.Finder(), NewCounts(l), NewCounts(l)
+		for range 5000 {
+			word := []byte(fmt.Sprintf("route %d", rng.IntN(400)*rng.IntN(3)*rng.IntN(50)))
+			if rng.IntN(9) == 0 {
+				word = nil
+			}
+			one.Word(l, word)
+			found.Found(f, word)
+		}
+		if !reflect.DeepEqual(one, found) {
+			t.Errorf("one by one %+v, found %+v", one, found)
+		}
 	}
 }

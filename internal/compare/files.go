@@ -151,16 +151,47 @@ func (b *block) numbers(f record.Feature, column int, do func(row int, x float64
 		for i, x := range values {
 			if row := at + i; b.in[row] {
 				if f.Kind == drift.Time && x-x == 0 {
-					if b.at != nil {
-						x = (x - b.at[row]) / 3600
-					} else {
-						x = math.Mod(x, 86400) / 3600
-					}
+					x = b.hours(row, x)
 				}
 				do(row, x)
 			}
 		}
 	})
+}
+
+// stretches hands over a column's numbers as numbers does, in stretches of rows that
+// follow each other and are in one place; at is the first row of each.
+func (b *block) stretches(f record.Feature, column int, place []int32, do func(at int, values []float64)) error {
+	var own []float64
+	return b.Numbers(column, func(at int, values []float64) {
+		if f.Kind == drift.Time {
+			own = append(own[:0], values...)
+			values = own
+			for i, x := range values {
+				if b.in[at+i] && x-x == 0 {
+					values[i] = b.hours(at+i, x)
+				}
+			}
+		}
+		for i := 0; i < len(values); {
+			j := i + 1
+			if b.in[at+i] {
+				for j < len(values) && b.in[at+j] && place[at+j] == place[at+i] {
+					j++
+				}
+				do(at+i, values[i:j])
+			}
+			i = j
+		}
+	})
+}
+
+// hours are those from a row's own time to another, or of the day where rows have none.
+func (b *block) hours(row int, x float64) float64 {
+	if b.at != nil {
+		return (x - b.at[row]) / 3600
+	}
+	return math.Mod(x, 86400) / 3600
 }
 
 func (b *block) words(column int, do func(row int, word []byte)) error {
@@ -249,17 +280,20 @@ func (f *Files) Days(ctx context.Context, w Wanted, layouts []*drift.Layout, spa
 			l := layouts[i]
 			input := w.Features[i].Role == ""
 			if w.Features[i].Kind.Numeric() {
-				return b.numbers(w.Features[i], column, func(row int, x float64) {
-					days[place[row]].Counts[i].Number(l, x)
-					if x != x && input {
-						lacking[i] = append(lacking[i], int32(row))
+				return b.stretches(w.Features[i], column, place, func(at int, values []float64) {
+					days[place[at]].Counts[i].Numbers(l, values)
+					for k, x := range values {
+						if x != x && input {
+							lacking[i] = append(lacking[i], int32(at+k))
+						}
 					}
 				})
 			}
+			finder := l.Finder()
 			return b.words(column, func(row int, word []byte) {
 				c := &days[place[row]].Counts[i]
 				if word != nil {
-					c.Word(l, word)
+					c.Found(finder, word)
 					return
 				}
 				c.Nothing(false)

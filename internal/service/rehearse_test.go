@@ -164,7 +164,8 @@ func TestBaselinesOfAnotherVersionAreFittedAgainByThemselves(t *testing.T) {
 	dbtest.Must(t, err)
 	var losses []inspect.Detectable
 	dbtest.Must(t, s.Admin.Get(ctx, "/monitors/scans/losses", nil, &losses))
-	if losses[0].Sentence != "Being fitted again." {
+	// It says so, unless the look for what is outdated was quicker than the question.
+	if said := losses[0].Sentence; said != "Being fitted again." && said != "Not judged by windows: a loss shows when it leaves the band." {
 		t.Errorf("losses of an outdated baseline: %+v", losses[0])
 	}
 	s.Clock.Set(now.Add(time.Hour))
@@ -230,7 +231,7 @@ func TestStudiesOfASeries(t *testing.T) {
 		t.Errorf("beside earlier weeks: %s %+v", earlier.Sentence, earlier.Against)
 	}
 	var outlook []inspect.Forecast
-	dbtest.Must(t, s.Admin.Get(ctx, "/forecasts", url.Values{"metric": {"scans"}, "whole": {"true"}, "days": {"20"}, "limit": {"16200"}, "probability": {"0.05"}}, &outlook))
+	dbtest.Must(t, s.Admin.Get(ctx, "/forecasts", url.Values{"metric": {"scans"}, "whole": {"true"}, "days": {"20"}, "limit": {"16000"}, "probability": {"0.02"}}, &outlook))
 	if len(outlook) != 1 || !outlook[0].Whole || len(outlook[0].Total) != 20 || outlook[0].TotalLow[19] >= outlook[0].Total[19] || outlook[0].ReachesAt == nil {
 		t.Errorf("all segments together: %+v", outlook)
 	}

@@ -134,7 +134,7 @@ func Opening(n int) string {
 	if n >= 0 && n < len(small) {
 		return small[n]
 	}
-	return strconv.Itoa(n)
+	return grouped(n)
 }
 
 // Agree writes a number with what agrees with it: one alert is, two alerts are.
@@ -142,7 +142,15 @@ func Agree(n int, one, more string) string {
 	if n == 1 {
 		return "one " + one
 	}
-	return strconv.Itoa(n) + " " + more
+	return grouped(n) + " " + more
+}
+
+// grouped writes a whole number with its thousands apart.
+func grouped(n int) string {
+	if n < 0 {
+		return "-" + group(strconv.Itoa(-n))
+	}
+	return group(strconv.Itoa(n))
 }
 
 // Plural writes a number with its noun: one alarm, two alarms.
@@ -153,7 +161,7 @@ func Plural(n int, noun string) string {
 	if strings.HasSuffix(noun, "ch") {
 		noun += "e"
 	}
-	return strconv.Itoa(n) + " " + noun + "s"
+	return grouped(n) + " " + noun + "s"
 }
 
 // List joins parts as people do: a, b and c.
