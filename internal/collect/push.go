@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"os"
 	"time"
 
 	"github.com/go-json-experiment/json/jsontext"
@@ -74,33 +75,70 @@ var ErrStrict = errors.New("nothing was stored: strict was asked for and there a
 // bad ones named; strict makes it all or nothing. When Push returns without an
 // error, what it accepted is durable.
 func (c *Collector) Push(ctx context.Context, body io.Reader, format string, strict bool) (Receipt, error) {
-	p := push{collector: c, metrics: map[string]*target{}, strict: strict}
-	p.find = func(ctx context.Context, name string) (record.Metric, error) { return p.store().Metric(ctx, name) }
-	p.receipt.Problems = []Problem{}
-	read := map[string]func(context.Context, io.Reader) error{"ndjson": p.readNDJSON, "csv": p.readCSV, "json": p.readJSON}[format]
-	var err error
 	if strict {
-		err = c.store.Once(ctx, func(tx pgx.Tx) error {
-			p.tx = tx
-			if err := read(ctx, body); err != nil {
-				return err
-			}
-			if p.receipt.Refused > 0 {
-				return ErrStrict
-			}
-			return p.flush(ctx)
-		})
-		if err != nil {
-			p.receipt.Accepted, p.receipt.Changed = 0, 0
-		}
-		return p.receipt, err
+		return c.pushAll(ctx, body, format)
 	}
-	err = read(ctx, body)
+	p := c.pushing(false)
+	err := p.read(ctx, body, format)
 	var broken record.Invalid
 	if err == nil || errors.As(err, &broken) {
 		err = errors.Join(p.flush(ctx), err)
 	}
 	return p.receipt, errors.Join(p.settle(), err)
+}
+
+func (c *Collector) pushing(strict bool) *push {
+	p := &push{collector: c, metrics: map[string]*target{}, strict: strict}
+	p.find = func(ctx context.Context, name string) (record.Metric, error) { return p.store().Metric(ctx, name) }
+	p.receipt.Problems = []Problem{}
+	return p
+}
+
+func (p *push) read(ctx context.Context, body io.Reader, format string) error {
+	switch format {
+	case "csv":
+		return p.readCSV(ctx, body)
+	case "json":
+		return p.readJSON(ctx, body)
+	}
+	return p.readNDJSON(ctx, body)
+}
+
+// pushAll stores all of a push or nothing, in one transaction. What comes is laid down in
+// a file first: no transaction waits for a slow sender, and one that the server ended for
+// the sake of another reads it again.
+func (c *Collector) pushAll(ctx context.Context, body io.Reader, format string) (Receipt, error) {
+	file, err := os.CreateTemp("", "tinbell-push-*")
+	if err != nil {
+		return Receipt{Problems: []Problem{}}, err
+	}
+	defer file.Close()
+	os.Remove(file.Name())
+	if _, err := io.Copy(file, body); err != nil {
+		return Receipt{Problems: []Problem{}}, err
+	}
+	var p *push
+	err = c.store.InTx(ctx, func(tx pgx.Tx) error {
+		p = c.pushing(true)
+		p.tx = tx
+		if _, err := file.Seek(0, io.SeekStart); err != nil {
+			return err
+		}
+		if err := p.read(ctx, file, format); err != nil {
+			return err
+		}
+		if p.receipt.Refused > 0 {
+			return ErrStrict
+		}
+		return p.flush(ctx)
+	})
+	if p == nil { // no connection became free
+		return Receipt{Problems: []Problem{}}, err
+	}
+	if err != nil {
+		p.receipt.Accepted, p.receipt.Changed = 0, 0
+	}
+	return p.receipt, err
 }
 
 // target is a metric that takes samples.

@@ -298,3 +298,46 @@ func TestBadRequestsSayWhatIsAllowed(t *testing.T) {
 }
 
 func ptr[T any](v T) *T { return &v }
+
+// A strict push that PostgreSQL ends because another transaction and it wait for each
+// other is run again, though what was sent has been read; the sender hears nothing of it.
+func TestAStrictPushThatIsEndedForAnotherIsRunAgain(t *testing.T) {
+	s := dbtest.Start(t, now)
+	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h"}, seasonal())
+	pushed(t, s, samples("queue", "a", now.Add(-5*time.Hour), now.Add(-3*time.Hour), time.Hour, func(time.Time) float64 { return 7 }))
+	s.Settle(t)
+	ctx := t.Context()
+	conn, err := s.Parts.Store.Pool.Acquire(ctx)
+	dbtest.Must(t, err)
+	defer conn.Release()
+	other, err := conn.Begin(ctx)
+	dbtest.Must(t, err)
+	defer other.Rollback(ctx)
+	_, err = other.Exec(ctx, `lock table river_job in share row exclusive mode`)
+	dbtest.Must(t, err)
+	at := now.Add(-2 * time.Hour)
+	done := make(chan error, 1)
+	go func() {
+		_, err := push(t, s, "?strict=true", ndjson, fmt.Sprintf(`{"metric":"queue","segment":"a","at":%q,"value":9}`, at.Format(time.RFC3339)))
+		done <- err
+	}()
+	waiting := func() (n int) {
+		dbtest.Must(t, s.Parts.Store.Pool.QueryRow(ctx, `select count(*) from pg_locks where not granted and relation = 'river_job'::regclass`).Scan(&n))
+		return n
+	}
+	for deadline := time.Now().Add(20 * time.Second); waiting() == 0; time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatal("the push does not wait")
+		}
+	}
+	// Now each waits for the other: the push was first, and is ended.
+	_, err = other.Exec(ctx, `insert into sample (series_id, at, value) select id, $1, 1 from series where segment = 'a'`, at)
+	dbtest.Must(t, err)
+	dbtest.Must(t, other.Rollback(ctx))
+	dbtest.Must(t, <-done)
+	var value float64
+	dbtest.Must(t, s.Parts.Store.Pool.QueryRow(ctx, `select value from sample where at = $1`, at).Scan(&value))
+	if value != 9 {
+		t.Errorf("stored is %g", value)
+	}
+}

@@ -122,9 +122,6 @@ func (s *Store) patiently(ctx context.Context, work func() error) error {
 	}
 }
 
-// Once is InTx of work that cannot be run a second time: it has read a stream.
-func (s *Store) Once(ctx context.Context, work func(pgx.Tx) error) error { return s.inTx(ctx, work) }
-
 func (s *Store) inTx(ctx context.Context, work func(pgx.Tx) error) error {
 	conn, err := s.acquire(ctx)
 	if err != nil {
