@@ -39,7 +39,7 @@ func (a *app) benchCommand() *cobra.Command {
 		}}
 	speed.Flags().StringSliceVar(&parts, "part", nil, strings.Join(benchmark.SpeedParts, ", ")+"; all if left out")
 	return group("bench", "Measure Tin Bell itself", a.accuracyCommand(), a.learningCommand(), a.messagesBench(), a.delayBench(),
-		a.driftBench(), a.corpusBench(), a.groupingBench(), a.chaosBench(), a.loadBench(), speed)
+		a.driftBench(), a.corpusBench(), a.groupingBench(), a.logsBench(), a.chaosBench(), a.loadBench(), speed)
 }
 
 var accuracyParts = []string{"rarity", "everyday", "faults", "detectors", "losses"}

@@ -43,6 +43,7 @@ var allowed = map[string]string{
 
 	"core/consistency": "",
 	"core/standard":    "",
+	"core/template":    "",
 
 	"internal/contain":    "",
 	"internal/record":     "core/*",
