@@ -49,10 +49,24 @@ func Refit(old *Evaluator, cfg baseline.Config, rule Rule, history []timeline.Sa
 	}
 	e, err := fit(cfg, rule, history[from:], mask)
 	if err == nil {
-		e.Carry(old)
+		e.carry(old, history)
 		e.recall(history)
 	}
 	return e, err
+}
+
+// carry is Carry to the end of a history beyond which the old evaluator may have
+// judged: what it told after that is not known there yet.
+func (e *Evaluator) carry(old *Evaluator, history []timeline.Sample) {
+	e.Carry(old)
+	if len(history) == 0 {
+		return
+	}
+	end := history[len(history)-1].At + e.step
+	e.Known = slices.DeleteFunc(slices.Clone(e.Known), func(k novelty) bool { return k.Raised > end })
+	if e.Open && e.Alert.Raised > end {
+		e.Open, e.Alert, e.Closing = false, Alert{}, closing{}
+	}
 }
 
 // RegimeDue gives where a series began that is another one than before, and when

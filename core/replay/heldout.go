@@ -13,7 +13,7 @@ import (
 // Held is what limits from the first two thirds of a history would have rung in
 // the last third, over the series of a monitor, for one rule.
 type Held struct {
-	Rung   int
+	Rung   int     // occasions on which it rang
 	Stated float64 // false alarms, by the budget
 	Logs   float64 // of what rang: sum of ln of the statistic over its limit
 }
@@ -28,6 +28,9 @@ func (h Held) Ratio() float64 { return (float64(h.Rung) + heldPrior) / (h.Stated
 func (h Held) Caution() float64 {
 	if h.Ratio() <= 1 {
 		return 1
+	}
+	if h.Rung < 2 {
+		return math.Pow(h.Ratio(), tailIndex) // one occasion tells nothing of a tail
 	}
 	index := (h.Logs + hillPrior*tailIndex) / (float64(h.Rung) + hillPrior)
 	return min(math.Pow(h.Ratio(), index), mostCaution)
@@ -44,11 +47,11 @@ const (
 var rules = []detect.Cause{detect.Deviation, detect.Silence, detect.Missing, detect.Stuck, detect.Step}
 
 // HoldOut walks the last third of each job's history before From with baselines
-// from the first two thirds, labels known. A series that rings counts once for each
-// rule, so that one odd one does not deafen the others. Of many series only some
-// are tried.
+// from the first two thirds, labels known. What rings counts by occasions, for each
+// rule; what still rings at the end does not count. Of many series only some are
+// tried.
 func HoldOut(jobs []Job) (map[detect.Cause]Held, error) {
-	found := map[detect.Cause]Held{}
+	found, rung := map[detect.Cause]Held{}, map[detect.Cause][]ring{}
 	stride := max(1, len(jobs)/mostHeld)
 	for i := 0; i < len(jobs); i += stride {
 		job := jobs[i]
@@ -81,24 +84,17 @@ func HoldOut(jobs []Job) (map[detect.Cause]Held, error) {
 			found[cause] = h
 		}
 		known := Faults(job.Exclusions, math.MaxInt64)
-		own := map[detect.Cause]Held{}
 		for _, a := range alerts {
-			end := a.End
-			if a.Closed == 0 {
-				end = math.MaxInt64
+			if a.Closed == 0 || known.Touches(a.Since, a.End) {
+				continue // open, it is being asked about
 			}
-			if known.Touches(a.Since, end) {
-				continue
-			}
-			h := own[a.Cause]
-			h.Rung, h.Logs = h.Rung+1, h.Logs+math.Log(max(a.Strength, 1))
-			own[a.Cause] = h
+			rung[a.Cause] = append(rung[a.Cause], ring{i, a.Since, max(a.End, a.Since+1), math.Log(max(a.Strength, 1))})
 		}
-		for cause, o := range own {
-			h := found[cause]
-			h.Rung, h.Logs = h.Rung+1, h.Logs+o.Logs/float64(o.Rung)
-			found[cause] = h
-		}
+	}
+	for cause, rings := range rung {
+		h := found[cause]
+		h.Rung, h.Logs = occasions(rings)
+		found[cause] = h
 	}
 	return found, nil
 }

@@ -122,3 +122,28 @@ func TestThePastIsAskedAboutWhereAnswersChangeMost(t *testing.T) {
 		}
 	}
 }
+
+func TestWhatAllSeriesShareIsOneOccasion(t *testing.T) {
+	days := map[int][]int{}
+	for i := range 8 {
+		days[i] = []int{50}
+	}
+	quiet, shared := held(t, nil, false), held(t, days, false)
+	if shared.Rung > quiet.Rung+1 {
+		t.Errorf("a stop of all eight counts %d times", shared.Rung-quiet.Rung)
+	}
+	// Three occasions of all and one of one series: four. One series alone, four times: one.
+	var rings []ring
+	for s := range 8 {
+		for k := range int64(3) {
+			rings = append(rings, ring{s, 1000 * k, 1000*k + 100, 1})
+		}
+	}
+	rings = append(rings, ring{7, 9000, 9100, 3})
+	if n, logs := occasions(rings); n != 4 || math.Abs(logs-6) > 1e-12 {
+		t.Errorf("%d occasions, logarithms %g; want 4 and 6", n, logs)
+	}
+	if n, _ := occasions(rings[len(rings)-1:]); n != 1 {
+		t.Errorf("one ring is %d occasions", n)
+	}
+}

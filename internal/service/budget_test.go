@@ -201,3 +201,78 @@ func TestArrivalsAreNotLearnedWhereNothingArrives(t *testing.T) {
 		t.Errorf("a monitor of arrivals without any: %v", err)
 	}
 }
+
+// A stop that all segments share is one fault, however many alerts it raised: it does
+// not raise the limits while people still look into it, nor much when it is over and
+// nobody has said what it was, and the next fault is told.
+func TestAStopOfAllSegmentsDoesNotDeafenTheMonitor(t *testing.T) {
+	s := dbtest.Start(t, now)
+	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h"}, seasonal())
+	rng := rand.New(rand.NewPCG(5, 16))
+	segments := []string{"ash", "birch", "cedar", "elm", "fir", "hazel", "larch", "oak"}
+	push := func(from, to time.Time, share func(segment string) float64) {
+		t.Helper()
+		s.Clock.Set(to)
+		all := ""
+		for _, segment := range segments {
+			all += samples("queue", segment, from, to, time.Hour, func(at time.Time) float64 {
+				mu := share(segment) * 120 * (1.3 + math.Sin(2*math.Pi*float64(at.Hour())/24))
+				return math.Round(math.Max(0, mu+math.Sqrt(mu)*rng.NormFloat64()))
+			})
+		}
+		pushed(t, s, all)
+		s.Settle(t)
+	}
+	usual := func(string) float64 { return 1 }
+	push(now.AddDate(0, 0, -60), now, usual)
+	raised := func() (most float64) {
+		t.Helper()
+		dbtest.Must(t, s.Parts.Watcher.Govern(t.Context()))
+		var m record.Monitor
+		dbtest.Must(t, s.Admin.Get(t.Context(), "/monitors/queue", nil, &m))
+		if m.Budget == nil || m.Budget.Series != len(segments) {
+			t.Fatalf("budget: %+v", m.Budget)
+		}
+		for _, r := range m.Budget.Rules {
+			most = max(most, r.Factor)
+		}
+		return most
+	}
+	before := raised()
+	stop := now.Add(4 * time.Hour)
+	push(now, stop, func(string) float64 { return 0 })
+	told := alertsOf(t, s, "queue")
+	if len(told) < len(segments) {
+		t.Fatalf("%d alerts of %d segments that stopped", len(told), len(segments))
+	}
+	say := func(verdict string) {
+		t.Helper()
+		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/labels", httpapi.NewLabel{Alerts: []int64{told[0].ID}, Verdict: verdict}, nil))
+		s.Settle(t)
+	}
+	say("fault") // the baselines are learned again
+	if open := raised(); open > before+0.05 {
+		t.Errorf("while it is looked into limits are raised %.2f times, before %.2f", open, before)
+	}
+	day := now.Add(36 * time.Hour)
+	push(stop, day, usual)
+	say("")
+	for _, a := range alertsOf(t, s, "queue") {
+		if a.ClosedAt == nil {
+			t.Errorf("%s is still open a day after it was over", a.Segment)
+		}
+	}
+	if over := raised(); over > before+0.15 {
+		t.Errorf("when it is over limits are raised %.2f times, before %.2f", over, before)
+	}
+	known := len(alertsOf(t, s, "queue"))
+	push(day, day.Add(8*time.Hour), func(segment string) float64 {
+		if segment == "oak" {
+			return 0.2
+		}
+		return 1
+	})
+	if len(alertsOf(t, s, "queue")) == known {
+		t.Error("four fifths of a segment are lost and nobody is told")
+	}
+}

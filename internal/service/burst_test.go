@@ -134,7 +134,12 @@ func TestABurstOfWritesEndsAndTheServiceStaysReady(t *testing.T) {
 	wait.Wait()
 	close(over)
 	<-ready
-	t.Logf("%d writes in %s, /readyz within %s", len(writes)*2*pool, time.Since(began), time.Duration(slowest.Load()))
+	var ended int
+	dbtest.Must(t, s.Parts.Store.DB.GetContext(t.Context(), &ended, `select deadlocks from pg_stat_database where datname = current_database()`))
+	t.Logf("%d writes in %s, %d of their transactions were begun again, /readyz within %s", len(writes)*2*pool, time.Since(began), ended, time.Duration(slowest.Load()))
+	if ended > 8 { // what many take hold of is taken in one order
+		t.Errorf("%d transactions blocked each other", ended)
+	}
 	s.Settle(t)
 	if len(secrets) != 2*pool+7 {
 		t.Errorf("%d channels got a secret, want %d", len(secrets), 2*pool+7)

@@ -14,7 +14,7 @@ import (
 // gone are refused as a whole. seen, where given, is the label that the person
 // had before their eyes; if another is in force by now, they are told.
 func AddLabels(ctx context.Context, tx pgx.Tx, ids []int64, l record.Label, seen map[int64]int64) error {
-	rows, err := tx.Query(ctx, `select id, label_id from alert where id = any($1) for update`, ids)
+	rows, err := tx.Query(ctx, `select id, label_id from alert where id = any($1) order by id for update`, ids)
 	if err != nil {
 		return fmt.Errorf("read alerts: %w", err)
 	}

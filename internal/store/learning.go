@@ -30,8 +30,9 @@ func (s *Store) PutModel(ctx context.Context, m record.Model, at time.Time, aler
 			return fmt.Errorf("write filter: %w", err)
 		}
 		_, err := tx.Exec(ctx, `
-			update alert set chance = v.chance from (select unnest($1::bigint[]) as id, unnest($2::float8[]) as chance) v
-			where alert.id = v.id and alert.chance is distinct from v.chance`, alerts, chances)
+			with v as (select unnest($1::bigint[]) as id, unnest($2::float8[]) as chance),
+				held as (select a.id, v.chance from alert a join v on v.id = a.id where a.chance is distinct from v.chance order by a.id for update of a)
+			update alert set chance = held.chance from held where alert.id = held.id`, alerts, chances)
 		if err != nil {
 			return fmt.Errorf("write chances: %w", err)
 		}

@@ -62,13 +62,20 @@ func (s *Store) PutBudget(ctx context.Context, id int64, h record.Budget) error 
 	return s.exec(ctx, "monitor", `update monitor set budget = $2 where id = $1`, id, h)
 }
 
-// ToldSince counts, by rule, what a monitor has told since an instant and nobody
-// calls a fault or planned, and sums the logarithms of how far it lay over the
-// limit. What lies beyond bounds that a person gave is asked for.
+// ToldSince counts, by rule, the faults that a monitor has told since an instant and
+// nobody calls real or planned, and sums the logarithms of how far they lay over the
+// limit. What is open waits for its answer and does not count yet; what has its cause
+// with an alert that was a fault is one; what lies beyond bounds that a person gave is
+// asked for.
 func (s *Store) ToldSince(ctx context.Context, monitor int64, from time.Time) ([]Told, error) {
 	return many[Told](ctx, s, "alerts", `
-		select cause, count(*) as n, sum(ln(greatest(strength, 1))) as logs from alert
-		where monitor_id = $1 and raised_at >= $2 and not from_history and not planned and verdict in ('', 'noise') and cause <> 'bound' group by cause`, monitor, from)
+		select cause, count(*) as n, sum(logs) as logs from (
+			select cause, avg(ln(greatest(strength, 1))) as logs from alert
+			where monitor_id = $1 and raised_at >= $2 and not from_history and not planned and cause <> 'bound'
+				and (verdict = 'noise' or verdict = '' and closed_at is not null
+					and not exists (select from alert other where other.group_id = alert.group_id and other.verdict = 'fault'))
+			group by cause, coalesce(group_id, -id)) as told
+		group by cause`, monitor, from)
 }
 
 // Told is what one rule of a monitor told.

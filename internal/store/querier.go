@@ -6,7 +6,9 @@ import (
 	"database/sql/driver"
 	"errors"
 	"fmt"
+	"maps"
 	"math/rand/v2"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -37,6 +39,34 @@ type records interface {
 type bound struct {
 	pgx.Tx
 	rows records
+	late *late
+}
+
+// late is what a transaction does last, by what it takes hold of.
+type late map[string]func(context.Context, pgx.Tx) error
+
+// AtEnd has a transaction do something last, after all that it reads and writes, in
+// the order of keys and once for each: what many transactions take hold of is held
+// briefly, and by all in one order, so that none waits for another that waits for it.
+func (b bound) AtEnd(key string, do func(context.Context, pgx.Tx) error) { (*b.late)[key] = do }
+
+// toTheEnd runs work in a transaction that has begun, and what it left for the end where
+// that is its own to do.
+func toTheEnd(ctx context.Context, tx bound, outer *late, work func(pgx.Tx) error) error {
+	tx.late = &late{}
+	if err := work(tx); err != nil {
+		return err
+	}
+	if outer != nil {
+		maps.Copy(*outer, *tx.late)
+		return nil
+	}
+	for _, key := range slices.Sorted(maps.Keys(*tx.late)) {
+		if err := (*tx.late)[key](ctx, tx); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // In gives the store as a transaction sees it. Everything that is read or written
@@ -101,7 +131,9 @@ const deadlocks = 6
 // run again here, so work must not keep what it did the time before.
 func (s *Store) InTx(ctx context.Context, work func(pgx.Tx) error) error {
 	if s.inside.Tx != nil {
-		return pgx.BeginFunc(ctx, s.inside.Tx, func(inner pgx.Tx) error { return work(bound{inner, s.inside.rows}) })
+		return pgx.BeginFunc(ctx, s.inside.Tx, func(inner pgx.Tx) error {
+			return toTheEnd(ctx, bound{Tx: inner, rows: s.inside.rows}, s.inside.late, work)
+		})
 	}
 	return s.patiently(ctx, func() error { return s.inTx(ctx, work) })
 }
@@ -135,7 +167,7 @@ func (s *Store) inTx(ctx context.Context, work func(pgx.Tx) error) error {
 	}); err != nil {
 		return fmt.Errorf("begin transaction: %w", err)
 	}
-	return pgx.BeginFunc(ctx, raw, func(tx pgx.Tx) error { return work(bound{tx, conn}) })
+	return pgx.BeginFunc(ctx, raw, func(tx pgx.Tx) error { return toTheEnd(ctx, bound{Tx: tx, rows: conn}, nil, work) })
 }
 
 // blocked tells whether PostgreSQL ended a transaction because it and another

@@ -114,6 +114,7 @@ func (w *Watcher) govern(ctx context.Context, v *Subject, h record.Budget) error
 		if made := v.Monitor.CreatedAt; made.After(from) && made.Before(now) {
 			from = made
 		}
+		from = later(from, h.To) // before, the trial itself has counted
 		told, err := w.store.ToldSince(ctx, v.Monitor.ID, from)
 		if err != nil {
 			return err

@@ -268,7 +268,7 @@ func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeli
 	// stepped through, and can be stepped through again.
 	learned := history[:v.settledPart(history)]
 	mask := replay.Mask(exclusions, now.Unix())
-	var before *detect.Evaluator // that the fit goes on from
+	var before, told *detect.Evaluator // that the fit goes on from; that judged all up to the end
 	var short baseline.TooShort
 	switch {
 	case !walk.IsZero() && !rule.BandOnly:
@@ -287,6 +287,10 @@ func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeli
 			replay.Settle(old, exclusions, now.Unix())
 			old.Disown(replay.Faults(exclusions, now.Unix()))
 			before = old
+			// What came since is judged, not only learned.
+			if n := sort.Search(len(history), func(i int) bool { return history[i].At >= last.JudgedTo.Unix() }); n >= len(learned) {
+				history, told = history[:n], old
+			}
 		}
 	}
 	e, err := detect.Refit(before, v.Config, rule, learned, mask)
@@ -304,6 +308,9 @@ func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeli
 	for _, s := range history[len(learned):] {
 		reading := e.Step(s, replay.MarkOf(exclusions, s.At, s.At+int64(v.Grid.Period.Seconds())))
 		r.alerts = replay.Note(r.alerts, e, reading.Change)
+	}
+	if told != nil { // a new fit neither opens nor closes anything by itself
+		e.Carry(told)
 	}
 	_, r.open = e.OpenAlert()
 	judged, err := e.MarshalBinary()

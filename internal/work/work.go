@@ -296,8 +296,24 @@ func (q *Queue) Stop(ctx context.Context) error { return q.client.Stop(ctx) }
 // Cancel ends the jobs that run.
 func (q *Queue) Cancel(ctx context.Context) error { return q.client.StopAndCancel(ctx) }
 
-// Put queues a job in the caller's transaction.
+// Put queues a job in the caller's transaction: at its end, where it can do things
+// there, for many transactions order the same jobs.
 func (q *Queue) Put(ctx context.Context, tx pgx.Tx, job river.JobArgs) error {
+	ends, ok := tx.(interface {
+		AtEnd(key string, do func(context.Context, pgx.Tx) error)
+	})
+	if !ok {
+		return q.put(ctx, tx, job)
+	}
+	args, err := json.Marshal(job)
+	if err != nil {
+		return fmt.Errorf("queue %s: %w", job.Kind(), err)
+	}
+	ends.AtEnd(job.Kind()+" "+string(args), func(ctx context.Context, tx pgx.Tx) error { return q.put(ctx, tx, job) })
+	return nil
+}
+
+func (q *Queue) put(ctx context.Context, tx pgx.Tx, job river.JobArgs) error {
 	result, err := q.client.InsertTx(ctx, tx, job, optionsOf(job))
 	if err != nil {
 		return fmt.Errorf("queue %s: %w", job.Kind(), err)
@@ -314,7 +330,7 @@ func (q *Queue) Put(ctx context.Context, tx pgx.Tx, job river.JobArgs) error {
 		return nil
 	}
 	if next, turn := again.next(); turn < turns {
-		return q.Put(ctx, tx, next)
+		return q.put(ctx, tx, next)
 	}
 	return nil
 }
