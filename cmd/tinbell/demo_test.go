@@ -144,6 +144,19 @@ func TestTheDemoAsANewcomerMeetsIt(t *testing.T) {
 			return false
 		}
 		p.await("the stalled loader is overdue", time.Minute, late)
+		// Its own words are the same fault's, whichever came first.
+		p.await("what its log never said is told with it", time.Minute, func() bool {
+			said, faults := 0, map[int64]bool{}
+			for _, a := range p.open("raw.gate_events") {
+				if a.Cause == record.CauseSentence {
+					said++
+				}
+				if (a.Cause == record.CauseSentence || a.Cause == "overdue") && a.GroupID != nil {
+					faults[*a.GroupID] = true
+				}
+			}
+			return said == 1 && len(faults) == 1
+		})
 		p.do("demo", "mend")
 		p.await("the overdue load is back", 90*time.Second, func() bool { return !late() })
 	})
@@ -319,6 +332,18 @@ func commands(t *testing.T, p *program) {
 		{"outliers table landing.parcels weight", 2, "a table of a warehouse"},
 		{"outliers table nowhere fare_minor", 3, "no dataset"},
 		{"forecast export refunds-rows --days 3", 0, "total_low"},
+		{"log list", 0, "gates-loader"},
+		{"log templates gates-loader --since 7d --severity debug", 0, "<number> events"},
+		{"log templates gates-loader --severity loud", 2, "trace, debug"},
+		{"log templates nothing", 3, `no log named "nothing"`},
+		{"log show gates-loader 1", 0, "By the hour"},
+		{"log show gates-loader 9999", 3, "9999"},
+		{"log show gates-loader first", 2, "the number of a sentence"},
+		{"log compare gates-loader --against before", 0, "against"},
+		{"log set gates-loader --keep-samples 50", 2, "1 to 20"},
+		{"log set gates-loader", 2, "nothing to set"},
+		{"log push", 2, "at least one FILE"},
+		{"log push nowhere.log --log x", 3, "nowhere.log"},
 		{"alert normal 999999", 3, "no alert"},
 		{"series list nothing", 3, `no metric named "nothing"`},
 		{"bench accuracy --part magic", 2, "rarity, everyday, faults, detectors, losses"},
@@ -409,7 +434,7 @@ func places(t *testing.T, p *program) {
 	p.t = t
 	for _, dark := range []bool{false, true} {
 		tab := signIn(t, p, dark)
-		for path, says := range map[string]string{"/": "alerts of one cause together", "/slas": "evening-sales", "/setup/calendars": "Winter timetable", "/setup/telling": "harbour-chat", "/setup/mailbox": "As it came", "/datasets": "raw.gate_events", "/datasets/ops.ticket_sales": "telephone", "/alerts": "how rare", "/incidents": "VF-006", "/monitors": "boarding-scans-volume", "/scorecard": "Alert load", "/labels": "alerts waiting", "/drift": "noshow", "/drift/noshow": "lead_time_hours", "/drift/noshow?view=models": "came true over said", "/drift/noshow?view=pairs": "Any two", "/setup": "vellamar", "/datasets/landing.parcels": "Norrland Haul"} {
+		for path, says := range map[string]string{"/": "alerts of one cause together", "/slas": "evening-sales", "/setup/calendars": "Winter timetable", "/setup/telling": "harbour-chat", "/setup/mailbox": "As it came", "/datasets": "raw.gate_events", "/datasets/ops.ticket_sales": "telephone", "/alerts": "how rare", "/incidents": "VF-006", "/monitors": "boarding-scans-volume", "/scorecard": "Alert load", "/labels": "alerts waiting", "/drift": "noshow", "/logs/gates-loader": "refuses connections", "/logs/gates-loader/1": "window ends", "/drift/noshow": "lead_time_hours", "/drift/noshow?view=models": "came true over said", "/drift/noshow?view=pairs": "Any two", "/setup": "vellamar", "/datasets/landing.parcels": "Norrland Haul"} {
 			dbtest.Must(t, tab.Go(p.client().Server+path))
 			if err := tab.Await(fmt.Sprintf("document.querySelector('h1')?.innerText && document.body.innerText.includes(%q)", says)); err != nil {
 				t.Errorf("%s: %v", path, err)

@@ -544,3 +544,13 @@ func (t *Template) Number() int {
 	}
 	return t.last().ID
 }
+
+// Everything is what is held: the templates, and those that became part of others but of
+// whose frame lines still come.
+func (m *Miner) Everything() []*Template {
+	var list []*Template
+	for _, f := range m.frames {
+		list = append(list, f.templates...)
+	}
+	return list
+}

@@ -210,6 +210,8 @@ scan:
 			t.slashes++
 		case c == '.':
 			t.dots++
+		case c == ':' && t.colons > 0 && t.slashes >= 2 && k+1 < len(line) && line[k+1] != ' ':
+			t.colons++ // in the address of a page
 		case c == ':':
 			// Key and value part at a colon, times and addresses do not.
 			if t.digits == 0 && !(k+2 < len(line) && line[k+1] == '/' && line[k+2] == '/') && !(k+1 < len(line) && isDigit(line[k+1]) && t.dots+t.hyphens > 0) && !windows(line, i, k) {

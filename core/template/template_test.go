@@ -3,6 +3,8 @@ package template
 import (
 	"bytes"
 	"fmt"
+	"maps"
+	"math"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -183,4 +185,155 @@ func BenchmarkTake(b *testing.B) {
 		}
 	}
 	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/float64(len(lines)), "ns/line")
+}
+
+// After a restart lines are told as before: what was kept is enough, and no value of what
+// varies is in it.
+func TestWhatIsKeptTellsLinesAsBefore(t *testing.T) {
+	lines := func(from, to int) (list [][]byte) {
+		for i := from; i < to; i++ {
+			host := fmt.Sprintf("db%d", i)
+			if i%5 == 0 {
+				host = "localhost"
+			}
+			list = append(list, []byte(fmt.Sprintf("user u%cx%c signed in from %s", 'a'+i%26, 'a'+i/7%26, host)), []byte(fmt.Sprintf("loaded %d rows in %dms", i, i%9)), []byte("connection "+[]string{"opened", "closed"}[i%2]))
+		}
+		return list
+	}
+	whole, first := NewMiner(500), NewMiner(500)
+	for _, line := range lines(0, 60) {
+		whole.Take(line)
+		first.Take(line)
+	}
+	var kept []Saved
+	seen := map[*Template]bool{}
+	for _, f := range first.frames {
+		for _, o := range f.templates {
+			if s, ok := o.Save(); ok && !seen[o] {
+				kept, seen[o] = append(kept, s), true
+			}
+		}
+	}
+	again := Restore(500, first.Next(), kept)
+	if len(again.Templates()) != len(first.Templates()) {
+		t.Fatalf("%d templates came back of %d", len(again.Templates()), len(first.Templates()))
+	}
+	for _, line := range lines(60, 200) {
+		a, b := whole.Take(line), again.Take(line)
+		if a.Number() != b.Number() {
+			t.Fatalf("%s: %d, after a restart %d", line, a.Number(), b.Number())
+		}
+	}
+	for _, s := range kept {
+		for _, p := range s.Places {
+			if p.Varied && p.Text != "" {
+				t.Errorf("a value is kept: %+v", p)
+			}
+		}
+	}
+}
+
+func TestSecretsAreMasked(t *testing.T) {
+	for line, want := range map[string]string{
+		`mail to anna.b@ferries.example failed`:                         `mail to ‹masked› failed`,
+		`login user=anna password=hunter2, retrying`:                    `login user=anna password=‹masked›, retrying`,
+		`Authorization: Bearer abcDEF123456789xyz done`:                 `Authorization: ‹masked› done`,
+		`card 4111-1111-1111-1111 refused`:                              `card ‹masked› refused`,
+		`card 4111 1111 1111 1111 refused`:                              `card ‹masked› refused`,
+		`took 4111 1111 1111 1112 ms`:                                   `took 4111 1111 1111 1112 ms`,
+		`key AbCdEf0123456789GhIjKlMnOp used`:                           `key ‹masked› used`,
+		`GET https://u:p@ferries.example/x gave 200`:                    `GET ‹masked› gave 200`,
+		`said "token=abc123" once`:                                      `said "token=‹masked›" once`,
+		`run 0f8fad5b-d9cb-469f-a165-70867728950e read /var/land/a.csv`: `run 0f8fad5b-d9cb-469f-a165-70867728950e read /var/land/a.csv`,
+		`order 4111111111111112 of 12`:                                  `order 4111111111111112 of 12`,
+	} {
+		if got := string(Mask([]byte(line))); got != want {
+			t.Errorf("%s\n is %s\nwant %s", line, got, want)
+		}
+	}
+}
+
+func TestALineSaysItsSeverity(t *testing.T) {
+	for line, want := range map[string]string{
+		`2026-10-31 04:05:06 ERROR [loader] gone`: "ERROR", `ts=1 level=warn msg="slow"`: "WARN", `[INFO] ready`: "INFO", `{"severity":"error","body":"x"}`: "", `an error was seen`: "", `PANIC: out of memory`: "FATAL",
+	} {
+		if got := Severity([]byte(line), Scan([]byte(line), nil)); got != want {
+			t.Errorf("%s: %q, want %q", line, got, want)
+		}
+	}
+}
+
+// Of two stretches that differ by how counts wander alone about one count in a thousand
+// differs, be they Poisson's or wander three times as much; what changed is found.
+func TestCountsThatWanderDoNotDiffer(t *testing.T) {
+	rng := rand.New(rand.NewPCG(7, 7))
+	for _, spread := range []float64{1, 3} {
+		differ, all := 0, 0
+		for range 60 {
+			var list []Tally
+			for i := range 100 {
+				mean := 30 * float64(1+i%40)
+				draw := func(times float64) int64 {
+					return int64(max(mean*times+spread*rng.NormFloat64()*math.Sqrt(mean*times), 0))
+				}
+				list = append(list, Tally{ID: i, Now: draw(1), Before: draw(4)})
+			}
+			for _, d := range Compare(list, 4) {
+				if all++; d.Way != Same {
+					differ++
+				}
+			}
+		}
+		if share := float64(differ) / float64(all); share > 0.004 {
+			t.Errorf("spread %g: %.4f differ, .001 stated", spread, share)
+		}
+	}
+	var list []Tally
+	for i := range 20 {
+		list = append(list, Tally{ID: i, Now: 100, Before: 101})
+	}
+	list = append(list, Tally{ID: 20, Now: 3, Fresh: true}, Tally{ID: 21, Before: 90}, Tally{ID: 22, Now: 300, Before: 100}, Tally{ID: 23, Now: 20, Before: 100}, Tally{ID: 24, Now: 1, Before: 0})
+	got := map[int]string{}
+	for _, d := range Compare(list, 1) {
+		if d.Way != Same {
+			got[d.ID] = d.Way
+		}
+	}
+	if want := map[int]string{20: New, 21: Vanished, 22: More, 23: Less}; !maps.Equal(got, want) {
+		t.Errorf("%v, want %v", got, want)
+	}
+}
+
+func TestASentenceThatDiffersInLittleIsAlike(t *testing.T) {
+	of := func(line string) []Place {
+		m := NewMiner(10)
+		m.Take([]byte(line))
+		s, _ := m.Templates()[0].Save()
+		return s.Places
+	}
+	for _, c := range []struct {
+		a, b  string
+		alike bool
+	}{
+		{"ERROR could not load the manifest of partner Norrland after 3 tries", "ERROR could not load the manifest of partner Sundby after 5 tries", true},
+		{"ERROR could not load the manifest of partner Norrland after 3 tries", "ERROR could not load the file of partner Norrland after 3 tries again", true},
+		{"ERROR disk of /landing is full", "ERROR connection to 10.0.0.7:5432 refused", false},
+		{"ERROR disk full", "ERROR disk broken", false}, // of three words one is a quarter too many
+		{"2026-11-29T10:00:00Z ERROR disk full", "ERROR disk full", true},
+	} {
+		if got := Alike(of(c.a), of(c.b)); got != c.alike {
+			t.Errorf("%q and %q: alike is %t", c.a, c.b, got)
+		}
+	}
+}
+
+func TestTheGistLeavesOutWhenAndHowGrave(t *testing.T) {
+	for text, want := range map[string]string{
+		"<time> ERROR [<identifier>] disk of <path> is full": "disk of <path> is full", "[ERROR] [a] [b] gone": "gone", "ERROR: gone": "gone",
+		"no such <path>": "no such <path>", "ERROR": "ERROR", "an odd sentence about an error in it": "an odd sentence about an error in it",
+	} {
+		if got := Gist(text); got != want {
+			t.Errorf("%q: %q, want %q", text, got, want)
+		}
+	}
 }

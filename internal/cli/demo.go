@@ -98,6 +98,9 @@ func (a *app) runDemo(ctx context.Context, o demoOptions) error {
 		if err := emitter.Runs(ctx, late); err != nil {
 			return err
 		}
+		if err := emitter.Lines(ctx, late, nil, time.Now()); err != nil {
+			return err
+		}
 		if err := demo.SetTelling(ctx, emitter.Client, stands.Receivers); err != nil {
 			return fmt.Errorf("set up who is told: %w (start again after removing %s)", err, dir)
 		}
@@ -204,6 +207,13 @@ func (a *app) feed(ctx context.Context, house *demo.Warehouse, emitter *demo.Emi
 		for _, tell := range []func() error{
 			func() error { return err },
 			func() error { return emitter.Runs(ctx, loads) },
+			func() error {
+				broken, err := house.Broken(ctx)
+				if err != nil {
+					return err
+				}
+				return emitter.Lines(ctx, loads, broken, time.Now())
+			},
 			func() error { return emitter.Land(loads) },
 			func() error { return emitter.Gates(ctx, time.Now()) },
 		} {

@@ -127,3 +127,17 @@ func (h *Warehouse) Mend(ctx context.Context, now time.Time) ([]Breakage, error)
 	}
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Breakage])
 }
+
+// Broken gives what is broken now.
+func (h *Warehouse) Broken(ctx context.Context) ([]Breakage, error) {
+	conn, err := h.connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close(ctx)
+	rows, err := conn.Query(ctx, `select id, kind, table_name, segment, size, started, ended from demo.breakage where ended is null order by id`)
+	if err != nil {
+		return nil, fmt.Errorf("read breakages: %w", err)
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Breakage])
+}

@@ -63,6 +63,7 @@ type Emitter struct {
 	Client *client.Client
 	Folder string // where partners' files land
 	World  *World
+	said   map[int64]time.Time // up to when the lines about a breakage are written
 }
 
 // namespace of everything the ferry line runs.

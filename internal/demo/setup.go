@@ -225,6 +225,9 @@ func (e *Emitter) past(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := e.written(ctx); err != nil {
+		return err
+	}
 	return e.GateLog(ctx, e.World.Start(), e.World.AsOf)
 }
 

@@ -24,6 +24,7 @@ import (
 	"tinbell/internal/feed"
 	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
+	"tinbell/internal/logs"
 	"tinbell/internal/people"
 	"tinbell/internal/reconcile"
 	"tinbell/internal/setup"
@@ -53,6 +54,7 @@ type Parts struct {
 	Config     *config.Keeper
 	Teller     *tell.Teller
 	Feeds      *feed.Reader
+	Logs       *logs.Keeper
 	Mailbox    *sink.Mailbox // of the demo; nil where there is none
 	Hub        *Hub
 	Now        func() time.Time
@@ -120,6 +122,7 @@ func (s *server) register(router chi.Router) huma.API {
 	s.addPictures(api)
 	s.addAlerts(api)
 	s.addWhy(api)
+	s.addLogs(api)
 	s.addReconciliations(api)
 	s.addGroups(api)
 	s.addIncidents(api)

@@ -31,7 +31,7 @@ type Alert struct {
 	PeriodSeconds int64      `db:"period_seconds" json:"period_seconds"`
 	Unit          string     `db:"unit" json:"unit"`
 	Zone          string     `db:"zone" json:"zone"`
-	Cause         string     `db:"cause" json:"cause" enum:"deviation,silence,stuck,missing,step,overdue,bound,unreadable,columns,runs,file,promise,comparison" doc:"the rule that opened it"`
+	Cause         string     `db:"cause" json:"cause" enum:"deviation,silence,stuck,missing,step,overdue,bound,unreadable,columns,runs,file,promise,sentence,comparison" doc:"the rule that opened it"`
 	Direction     string     `db:"direction" json:"direction" enum:"low,high,both"`
 	Severity      string     `db:"severity" json:"severity" enum:"warning,critical"`
 	Since         time.Time  `db:"since" json:"since" doc:"start of the first deviating period"`
@@ -183,5 +183,6 @@ const (
 	CauseSilentJob  = "runs"       // no complete run of a job when one was due
 	CauseFile       = "file"       // a file that landed is broken, or came before
 	CausePromise    = "promise"    // an SLA is behind or missed
+	CauseSentence   = "sentence"   // a log says what it never said
 	CauseComparison = "comparison" // rows cannot be compared with their reference
 )

@@ -67,8 +67,12 @@ func (s *Service) dutiesOf(j *jobs, keepDays int) []duty.Config {
 		}, Doc: "packs the samples of days that are over"},
 		{Name: "forget", Every: time.Hour, Within: time.Hour, Round: func(ctx context.Context) error {
 			_, err := s.Parts.Store.ForgetOld(ctx, now(), keepDays)
-			return errors.Join(err, j.collector.ForgetPoints(ctx))
+			return errors.Join(err, j.collector.ForgetPoints(ctx), s.Parts.Logs.Forget(ctx, keepDays))
 		}, Doc: "drops what is older than is kept"},
+		{Name: "logs", Every: 3 * often, Round: s.Parts.Logs.Due,
+			Doc: "makes samples of the log lines that were counted"},
+		{Name: "sentences", Every: often, Round: s.Parts.Logs.News,
+			Doc: "opens and closes the alerts about logs that say what they never said"},
 		{Name: "feeds", Every: time.Minute, Within: time.Hour, Round: s.Parts.Feeds.Due,
 			Doc: "fetches the calendars whose address is to be asked again"},
 		{Name: "calendars", Every: time.Hour, Round: j.desk.Extend,

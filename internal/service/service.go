@@ -29,6 +29,7 @@ import (
 	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
 	"tinbell/internal/localpg"
+	"tinbell/internal/logs"
 	"tinbell/internal/people"
 	"tinbell/internal/reconcile"
 	"tinbell/internal/setup"
@@ -159,6 +160,7 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	p.People = people.New(records)
 	p.Reconciler = reconcile.New(records, p.Collector, p.Warehouses, p.Setup, p.Queue, o.Now, o.Log)
 	p.Diagnoser = diagnose.New(records, p.Warehouses, p.Inspector, o.Now)
+	p.Logs = logs.New(records, p.Collector, o.Now)
 	p.Feeds = feed.New(records, p.Desk, safe, o.AllowPrivate, o.Now)
 	p.Teller = tell.New(records, p.Inspector, safe, tell.Options{Address: s.public(o), Allowed: o.AllowPrivate, Trust: o.Trust, Now: o.Now, Log: o.Log, Why: p.Diagnoser.Line})
 	p.Config = config.New(records, p.Collector, p.Warehouses, p.Desk, p.Watcher, p.Teller, p.Comparer, p.Setup, p.Feeds, o.Now)

@@ -214,7 +214,7 @@ func (r rates) coreOf(m store.GroupedAlert) fault.Alert {
 		if m.Cause == record.CausePromise {
 			a.Spread = 86400 // its window opens when it does, whatever held the rows back
 		}
-	case record.CauseUnreadable, record.CauseComparison:
+	case record.CauseUnreadable, record.CauseComparison, record.CauseSentence:
 		a.Kind, a.Column, a.Sign, a.Effect = fault.Unreadable, "", 0, 0
 	case record.CauseColumns, record.CauseFile:
 		a.Kind, a.Column, a.Sign, a.Effect = fault.Columns, "", 0, 0

@@ -58,7 +58,7 @@ func run(ctx context.Context, address, token, folder string, texts []string) err
 		{"incidents", "/incidents", "document.querySelectorAll('tbody tr').length > 5"},
 		{"monitor", "/monitors/boarding-scans-volume?span=11+weeks", "document.querySelectorAll('svg[data-rehearsal] path').length > 7"},
 		{"series", fmt.Sprintf("/series/%d", series), "document.querySelector('svg[data-forecast] path') && document.querySelectorAll('table tr').length > 14"},
-		{"setup", "/setup?source=vellamar", "document.querySelectorAll('tbody tr').length > 12"},
+		{"logs", "/logs/gates-loader", "document.querySelectorAll('[data-sentences] tbody tr').length > 12"},
 		{"scorecard", "/scorecard", "document.querySelectorAll('tbody tr').length > 5"},
 		{"alert", fmt.Sprintf("/alerts/%d", alert), "document.querySelector('svg[data-chart] path') && document.querySelector('[data-why] tbody tr') && document.querySelector('svg[data-lineage]')"},
 	}

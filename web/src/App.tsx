@@ -15,6 +15,8 @@ import { MonitorPage } from "./pages/monitor/MonitorPage";
 import { PastPage } from "./pages/monitor/PastPage";
 import { MonitorsPage } from "./pages/MonitorsPage";
 import { NowPage } from "./pages/NowPage";
+import { LogsPage } from "./pages/logs/LogsPage";
+import { SentencePage } from "./pages/logs/SentencePage";
 import { OutlookPage } from "./pages/OutlookPage";
 import { ScorecardPage } from "./pages/ScorecardPage";
 import { SeriesPage } from "./pages/SeriesPage";
@@ -54,6 +56,9 @@ function Inside() {
         <Route path="tags" element={<TagsPage />} />
         <Route path="tags/:name" element={<TagPage />} />
         <Route path="outlook" element={<OutlookPage />} />
+        <Route path="logs" element={<LogsPage />} />
+        <Route path="logs/:name" element={<LogsPage />} />
+        <Route path="logs/:name/:number" element={<SentencePage />} />
         <Route path="consistency" element={<ConsistencyPage />} />
         <Route path="slas" element={<SLAsPage />} />
         <Route path="drift" element={<DriftsPage />} />

@@ -1259,6 +1259,94 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/logs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The logs, with how many sentences their lines are made from */
+        get: operations["logs"];
+        put?: never;
+        /** Count log lines by the sentences that they are made from: plain text, or NDJSON with body, at and severity; gzip allowed. Lines are not kept */
+        post: operations["push-logs"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/logs/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a log with all that was counted of it; the samples of its metric stay */
+        delete: operations["remove-log"];
+        options?: never;
+        head?: never;
+        /** Say how many lines are kept of each sentence, and of which severities a new one is told; what is left out stays */
+        patch: operations["set-log"];
+        trace?: never;
+    };
+    "/api/v1/logs/{name}/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Hold a stretch of a log against another: which sentences are new, vanished, more or less frequent */
+        get: operations["compare-log"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/logs/{name}/templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The sentences of a log that came in a stretch, most frequent first */
+        get: operations["log-templates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/logs/{name}/templates/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One sentence of a log: when it came, with a few lines */
+        get: operations["log-template"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Say that a sentence is no news, or is again */
+        patch: operations["set-log-template"];
+        trace?: never;
+    };
     "/api/v1/mailbox": {
         parameters: {
             query?: never;
@@ -2622,7 +2710,7 @@ export interface components {
              * @description the rule that opened it
              * @enum {string}
              */
-            cause: "deviation" | "silence" | "stuck" | "missing" | "step" | "overdue" | "bound" | "unreadable" | "columns" | "runs" | "file" | "promise" | "comparison";
+            cause: "deviation" | "silence" | "stuck" | "missing" | "step" | "overdue" | "bound" | "unreadable" | "columns" | "runs" | "file" | "promise" | "sentence" | "comparison";
             /**
              * Format: double
              * @description that it is a fault, as the filter sees it
@@ -2777,7 +2865,7 @@ export interface components {
              * @description the rule that opened it
              * @enum {string}
              */
-            cause: "deviation" | "silence" | "stuck" | "missing" | "step" | "overdue" | "bound" | "unreadable" | "columns" | "runs" | "file" | "promise" | "comparison";
+            cause: "deviation" | "silence" | "stuck" | "missing" | "step" | "overdue" | "bound" | "unreadable" | "columns" | "runs" | "file" | "promise" | "sentence" | "comparison";
             /**
              * Format: double
              * @description that it is a fault, as the filter sees it
@@ -3720,6 +3808,31 @@ export interface components {
             low: number;
             /** Format: double */
             value: number;
+        };
+        Differs: {
+            /** Format: int64 */
+            before: number;
+            /**
+             * Format: double
+             * @description now, by the stretch before and how long both are
+             */
+            expected: number;
+            /** Format: date-time */
+            first_at: string;
+            gist: string;
+            /** Format: int64 */
+            now: number;
+            /** Format: int64 */
+            number: number;
+            severity: string;
+            /**
+             * Format: double
+             * @description −log10 of the chance of so much by how this log's counts wander
+             */
+            surprise: number;
+            text: string;
+            /** @enum {string} */
+            way: "new" | "vanished" | "more" | "less";
         };
         Dimension: {
             column: string;
@@ -4801,6 +4914,131 @@ export interface components {
             /** @description what its rows are */
             title: string;
         };
+        Log: {
+            /**
+             * Format: date-time
+             * @description up to here its counts are samples of its metric
+             */
+            counted_to: string | null;
+            /** Format: date-time */
+            created_at: string;
+            dataset: string;
+            /** Format: date-time */
+            first_at: string | null;
+            /** Format: int64 */
+            id: number;
+            /**
+             * Format: int64
+             * @description lines kept of each template, masked
+             */
+            keep_samples: number;
+            /** Format: date-time */
+            last_at: string | null;
+            /** Format: int64 */
+            lines: number;
+            /** @description of its lines by severity */
+            metric: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description after so long a new sentence is part of what is usual
+             */
+            normal_seconds: number;
+            /**
+             * Format: int64
+             * @description lines after there were as many templates as are kept: counted together
+             */
+            overflow: number;
+            /**
+             * Format: int64
+             * @description a new sentence is told where one comes no more often than once in so long
+             */
+            rare_seconds: number;
+            /** Format: int64 */
+            templates: number;
+            /** @description severities of which a new sentence is told */
+            watched: string[] | null;
+            /** @description of its dataset */
+            zone: string;
+        };
+        LogComparison: {
+            /** Format: date-time */
+            against_from: string;
+            /** Format: date-time */
+            against_to: string;
+            /** @description most surprising first */
+            differ: components["schemas"]["Differs"][] | null;
+            /** Format: date-time */
+            from: string;
+            /** Format: int64 */
+            lines: number;
+            /** Format: int64 */
+            lines_before: number;
+            log: components["schemas"]["Log"];
+            /**
+             * Format: int64
+             * @description templates that do not differ
+             */
+            same: number;
+            sentence: string;
+            /** Format: date-time */
+            to: string;
+        };
+        LogCount: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            lines: number;
+            /** Format: int64 */
+            number: number;
+            severity: string;
+        };
+        LogProblem: {
+            /** Format: int64 */
+            line: number;
+            reason: string;
+        };
+        LogReceipt: {
+            /**
+             * Format: int64
+             * @description counted before, by their place in the file
+             */
+            again: number;
+            /**
+             * Format: int64
+             * @description lines of which only the first 64 kB were looked at
+             */
+            cut: number;
+            /**
+             * Format: int64
+             * @description counted; those of a trace after its first belong to it
+             */
+            lines: number;
+            /** Format: int64 */
+            new_templates: number;
+            /**
+             * Format: int64
+             * @description counted together: there are as many templates as are kept
+             */
+            overflow: number;
+            /** @description the first hundred refused lines */
+            problems: components["schemas"]["LogProblem"][] | null;
+            /** Format: int64 */
+            refused: number;
+            /**
+             * Format: int64
+             * @description further lines of traces
+             */
+            traces: number;
+        };
+        LogSample: {
+            /** Format: date-time */
+            at: string;
+            /** @description secrets masked */
+            line: string;
+            /** Format: int64 */
+            number: number;
+        };
         Loss: {
             /**
              * Format: double
@@ -5732,6 +5970,40 @@ export interface components {
             /** @description best first */
             time_columns: string[] | null;
         };
+        One: {
+            /** @description templates that became part of it */
+            became_part: number[] | null;
+            dataset: string;
+            /** Format: date-time */
+            first_at: string;
+            gist: string;
+            /** @description lines by hour, where there are any */
+            hours: components["schemas"]["LogCount"][] | null;
+            /** Format: date-time */
+            last_at: string;
+            /** Format: int64 */
+            lines: number;
+            log: string;
+            /**
+             * Format: int64
+             * @description the template that it became part of; 0 for none
+             */
+            merged_into: number;
+            /**
+             * Format: int64
+             * @description kept when it becomes more general
+             */
+            number: number;
+            places: components["schemas"]["Place"][] | null;
+            samples: components["schemas"]["LogSample"][] | null;
+            /** @description that most of its lines have; empty where they say none */
+            severity: string;
+            /** @description variable parts in angle brackets */
+            text: string;
+            /** @description somebody says that it is no news */
+            usual: boolean;
+            zone: string;
+        };
         Order: {
             /** @description columns that both are segmented by */
             by?: string[] | null;
@@ -5945,6 +6217,14 @@ export interface components {
             questions: components["schemas"]["PastQuestion"][] | null;
             sentence: string;
             zone: string;
+        };
+        Place: {
+            glued?: boolean;
+            held?: boolean;
+            /** Format: int32 */
+            kind: number;
+            text: string;
+            varied?: boolean;
         };
         Placed: {
             /**
@@ -6474,6 +6754,42 @@ export interface components {
             /** @enum {string} */
             standing: "met" | "missed";
         };
+        Said: {
+            /** @description of equal length over the stretch */
+            bins: number[] | null;
+            /**
+             * Format: int64
+             * @description in the stretch
+             */
+            count: number;
+            /** Format: date-time */
+            first_at: string;
+            /** @description the text without when, how grave and who */
+            gist: string;
+            /** Format: date-time */
+            last_at: string;
+            /** Format: int64 */
+            lines: number;
+            /**
+             * Format: int64
+             * @description the template that it became part of; 0 for none
+             */
+            merged_into: number;
+            /**
+             * Format: int64
+             * @description kept when it becomes more general
+             */
+            number: number;
+            places: components["schemas"]["Place"][] | null;
+            /** @description that most of its lines have; empty where they say none */
+            severity: string;
+            /** Format: double */
+            share: number;
+            /** @description variable parts in angle brackets */
+            text: string;
+            /** @description somebody says that it is no news */
+            usual: boolean;
+        };
         SampleResult: {
             /** Format: int64 */
             reference_rows: number;
@@ -6571,6 +6887,23 @@ export interface components {
             column: string;
             value: string;
         };
+        Sentences: {
+            /**
+             * Format: int64
+             * @description lines of severity ERROR and FATAL
+             */
+            errors: number;
+            /** Format: date-time */
+            from: string;
+            /** Format: int64 */
+            lines: number;
+            log: components["schemas"]["Log"];
+            sentence: string;
+            /** @description most frequent first */
+            templates: components["schemas"]["Said"][] | null;
+            /** Format: date-time */
+            to: string;
+        };
         Separability: {
             /** Format: double */
             high: number;
@@ -6612,6 +6945,22 @@ export interface components {
             state: "waiting" | "failed";
             /** Format: date-time */
             tried_at: string;
+        };
+        "Set-log-templateRequest": {
+            usual: boolean;
+        };
+        "Set-logRequest": {
+            /**
+             * Format: int64
+             * @description those beyond go at once
+             */
+            keep_samples?: number;
+            /** Format: int64 */
+            normal_seconds?: number;
+            /** Format: int64 */
+            rare_seconds?: number;
+            /** @description severities; empty: nothing is told */
+            watched?: string[];
         };
         SetChannel: {
             /** Format: date-time */
@@ -11198,6 +11547,309 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["LineageLag"][] | null;
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    logs: {
+        parameters: {
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description of this dataset alone */
+                dataset?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+                /** @description with this tag alone, its dataset's counted */
+                tag?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Log"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "push-logs": {
+        parameters: {
+            query: {
+                /** @description the log's name: small letters, digits, dots, hyphens */
+                log: string;
+                /** @description whose loaders write it; needed once, when the log is new */
+                dataset?: string;
+                /** @description the file: lines of it that were counted do not count again. All count if left out */
+                source?: string;
+                /** @description which line of the file is the first one sent */
+                first_line?: number;
+            };
+            header?: {
+                "Content-Type"?: string;
+                "Content-Encoding"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/x-ndjson": string;
+                "text/plain": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogReceipt"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Set-logRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Log"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "compare-log": {
+        parameters: {
+            query?: {
+                /** @description an hour before the end if left out */
+                from?: string;
+                /** @description now if left out */
+                to?: string;
+                /** @description the same stretch so long before; before: the one right before it */
+                against?: "before" | "hour" | "day" | "week" | "month" | "";
+                /** @description another stretch: its start, instead */
+                against_from?: string;
+                /** @description and its end */
+                against_to?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogComparison"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "log-templates": {
+        parameters: {
+            query?: {
+                /** @description an hour before the end if left out */
+                from?: string;
+                /** @description now if left out */
+                to?: string;
+                /** @description of this severity alone */
+                severity?: "TRACE" | "DEBUG" | "INFO" | "WARN" | "ERROR" | "FATAL" | "";
+                /** @description with all of these words */
+                words?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sentences"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "log-template": {
+        parameters: {
+            query?: {
+                /** @description an hour before the end if left out */
+                from?: string;
+                /** @description now if left out */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["One"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-log-template": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Set-log-templateRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

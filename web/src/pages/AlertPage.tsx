@@ -121,7 +121,7 @@ function Facts({ alert: a, now }: { alert: AlertDetail; now: number }) {
   );
 }
 
-const kinds: Record<string, string> = { unreadable: "cannot be read", columns: "columns changed", runs: "no run when one was due", file: "a bad file", promise: "a promise" };
+const kinds: Record<string, string> = { unreadable: "cannot be read", columns: "columns changed", runs: "no run when one was due", file: "a bad file", promise: "a promise", sentence: "a new sentence" };
 
 /** An alert about a source, a table or a job: it has no series and no band. */
 const aboutSource = (a: AlertDetail): [string, React.ReactNode][] => [

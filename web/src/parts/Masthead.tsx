@@ -5,7 +5,7 @@ import { useLive } from "../api/live";
 import { Glyph } from "./Glyph";
 import { city, time } from "./words";
 
-const places = [["/", "Now"], ["/datasets", "Datasets"], ["/alerts", "Alerts"], ["/labels", "Labels"], ["/monitors", "Monitors"], ["/incidents", "Incidents"], ["/slas", "SLAs"], ["/scorecard", "Scorecard"], ["/drift", "Drift"], ["/outlook", "Outlook"], ["/setup", "Setup"]] as const;
+const places = [["/", "Now"], ["/datasets", "Datasets"], ["/alerts", "Alerts"], ["/labels", "Labels"], ["/monitors", "Monitors"], ["/incidents", "Incidents"], ["/slas", "SLAs"], ["/scorecard", "Scorecard"], ["/drift", "Drift"], ["/logs", "Logs"], ["/outlook", "Outlook"], ["/setup", "Setup"]] as const;
 
 
 export function Masthead() {

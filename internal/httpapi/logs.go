@@ -1,0 +1,165 @@
+package httpapi
+
+import (
+	"context"
+	"io"
+	"mime"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tinbell/internal/logs"
+	"tinbell/internal/people"
+	"tinbell/internal/record"
+)
+
+// logInput reads lines as a stream, never whole.
+type logInput struct {
+	Log      string `query:"log" required:"true" doc:"the log's name: small letters, digits, dots, hyphens"`
+	Dataset  string `query:"dataset" doc:"whose loaders write it; needed once, when the log is new"`
+	Source   string `query:"source" maxLength:"500" doc:"the file: lines of it that were counted do not count again. All count if left out"`
+	First    int64  `query:"first_line" minimum:"1" default:"1" doc:"which line of the file is the first one sent"`
+	Type     string `header:"Content-Type"`
+	Encoding string `header:"Content-Encoding"`
+	body     io.Reader
+}
+
+func (p *logInput) Resolve(ctx huma.Context) []error {
+	p.body = ctx.BodyReader()
+	return nil
+}
+
+var _ huma.Resolver = (*logInput)(nil)
+
+// OfLog names a log.
+type OfLog struct {
+	Name string `path:"name"`
+}
+
+// Stretch is a stretch of a log.
+type Stretch struct {
+	From time.Time `query:"from" doc:"an hour before the end if left out"`
+	To   time.Time `query:"to" doc:"now if left out"`
+}
+
+func (v Stretch) span(now time.Time, long time.Duration) (from, to time.Time, err error) {
+	if to = v.To; to.IsZero() {
+		to = now
+	}
+	if from = v.From; from.IsZero() {
+		from = to.Add(-long)
+	}
+	if !from.Before(to) {
+		return from, to, record.Invalid{Field: "to", Given: to.Format(time.RFC3339), Allowed: "a time after from"}
+	}
+	return from, to, nil
+}
+
+func (s *server) addLogs(api huma.API) {
+	lines := &huma.Schema{Type: "string", Description: "one entry a line"}
+	operation := huma.Operation{
+		Method: "POST", Path: "/api/v1/logs", OperationID: "push-logs",
+		Summary:      "Count log lines by the sentences that they are made from: plain text, or NDJSON with body, at and severity; gzip allowed. Lines are not kept",
+		MaxBodyBytes: -1, SkipValidateBody: true, Metadata: map[string]any{"role": people.Editor},
+		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/x-ndjson": {Schema: lines}, "text/plain": {Schema: lines}}},
+	}
+	huma.Register(api, operation, func(ctx context.Context, in *logInput) (*body[logs.LogReceipt], error) {
+		out, err := ok(s.pushLogs(ctx, in))
+		return out, problem(ctx, err)
+	})
+	add(api, "GET", "/logs", "logs", "The logs, with how many sentences their lines are made from", people.Reader, func(ctx context.Context, _ *struct{}) (*body[[]record.Log], error) {
+		return ok(s.Store.Logs(ctx))
+	})
+	add(api, "GET", "/logs/{name}/templates", "log-templates", "The sentences of a log that came in a stretch, most frequent first", people.Reader, func(ctx context.Context, in *struct {
+		OfLog
+		Stretch
+		Severity string `query:"severity" enum:"TRACE,DEBUG,INFO,WARN,ERROR,FATAL," doc:"of this severity alone"`
+		Words    string `query:"words" doc:"with all of these words"`
+	}) (*body[logs.Sentences], error) {
+		from, to, err := in.span(s.Now(), 24*time.Hour)
+		if err != nil {
+			return nil, err
+		}
+		return ok(s.Logs.Look(ctx, in.Name, from, to, logs.Narrow{Severity: in.Severity, Words: in.Words}))
+	})
+	add(api, "GET", "/logs/{name}/templates/{number}", "log-template", "One sentence of a log: when it came, with a few lines", people.Reader, func(ctx context.Context, in *struct {
+		OfLog
+		Stretch
+		Number int `path:"number"`
+	}) (*body[logs.One], error) {
+		from, to, err := in.span(s.Now(), 14*24*time.Hour)
+		if err != nil {
+			return nil, err
+		}
+		return ok(s.Logs.Template(ctx, in.Name, in.Number, from, to))
+	})
+	add(api, "GET", "/logs/{name}/compare", "compare-log", "Hold a stretch of a log against another: which sentences are new, vanished, more or less frequent", people.Reader, func(ctx context.Context, in *struct {
+		OfLog
+		Stretch
+		Against string    `query:"against" enum:"before,hour,day,week,month," default:"day" doc:"the same stretch so long before; before: the one right before it"`
+		OtherAt time.Time `query:"against_from" doc:"another stretch: its start, instead"`
+		OtherTo time.Time `query:"against_to" doc:"and its end"`
+	}) (*body[logs.LogComparison], error) {
+		from, to, err := in.span(s.Now(), time.Hour)
+		if err != nil {
+			return nil, err
+		}
+		against, until := in.OtherAt, in.OtherTo
+		if against.IsZero() || until.IsZero() {
+			switch in.Against {
+			case "before":
+				against, until = from.Add(-to.Sub(from)), from
+			case "month":
+				against, until = from.AddDate(0, -1, 0), to.AddDate(0, -1, 0)
+			default:
+				back := map[string]time.Duration{"hour": time.Hour, "week": 7 * 24 * time.Hour}[in.Against]
+				if back == 0 {
+					back = 24 * time.Hour
+				}
+				against, until = from.Add(-back), to.Add(-back)
+			}
+		}
+		return ok(s.Logs.Compare(ctx, in.Name, from, to, against, until))
+	})
+	add(api, "PATCH", "/logs/{name}", "set-log", "Say how many lines are kept of each sentence, and of which severities a new one is told; what is left out stays", people.Editor, func(ctx context.Context, in *struct {
+		OfLog
+		Body struct {
+			KeepSamples *int            `json:"keep_samples,omitempty" minimum:"0" maximum:"20" doc:"those beyond go at once"`
+			Watched     *record.Strings `json:"watched,omitempty" doc:"severities; empty: nothing is told"`
+			RareSeconds *int64          `json:"rare_seconds,omitempty" minimum:"3600" maximum:"31536000"`
+			Normal      *int64          `json:"normal_seconds,omitempty" minimum:"3600" maximum:"31536000"`
+		}
+	}) (*body[record.Log], error) {
+		return ok(s.Logs.Set(ctx, in.Name, in.Body.KeepSamples, logs.Watch{Severities: in.Body.Watched, Rare: in.Body.RareSeconds, Normal: in.Body.Normal}))
+	})
+	add(api, "PATCH", "/logs/{name}/templates/{number}", "set-log-template", "Say that a sentence is no news, or is again", people.Editor, func(ctx context.Context, in *struct {
+		OfLog
+		Number int `path:"number"`
+		Body   struct {
+			Usual bool `json:"usual"`
+		}
+	}) (*struct{}, error) {
+		return nil, s.Logs.SetUsual(ctx, in.Name, in.Number, in.Body.Usual)
+	})
+	add(api, "DELETE", "/logs/{name}", "remove-log", "Remove a log with all that was counted of it; the samples of its metric stay", people.Editor, func(ctx context.Context, in *OfLog) (*struct{}, error) {
+		return nil, s.Store.DropLog(ctx, in.Name)
+	})
+}
+
+func (s *server) pushLogs(ctx context.Context, in *logInput) (logs.LogReceipt, error) {
+	media, _, err := mime.ParseMediaType(in.Type)
+	format := map[string]string{"application/x-ndjson": "json", "application/ndjson": "json", "text/plain": "text"}[media]
+	if err != nil || format == "" {
+		return logs.LogReceipt{}, huma.Error415UnsupportedMediaType("Content-Type " + in.Type + " is not taken: send text/plain or application/x-ndjson")
+	}
+	done, err := s.intake.enter(ctx)
+	if err != nil {
+		return logs.LogReceipt{}, err
+	}
+	defer done()
+	reader, err := (&pushInput{Encoding: in.Encoding, body: in.body}).unzipped()
+	if err != nil {
+		return logs.LogReceipt{}, err
+	}
+	return s.Logs.Push(ctx, logs.Order{Log: in.Log, Dataset: in.Dataset, JSON: format == "json", Source: in.Source, First: in.First}, reader)
+}

@@ -1,0 +1,39 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { answer, api } from "./client";
+import { useAct } from "./learning";
+
+export const useLogs = () => useQuery({ queryKey: ["logs"], refetchInterval: 15_000, queryFn: () => answer(api.GET("/api/v1/logs")) });
+
+export type Severity = "" | "TRACE" | "DEBUG" | "INFO" | "WARN" | "ERROR" | "FATAL";
+export type Against = "before" | "hour" | "day" | "week" | "month";
+
+const back = (hours: number) => new Date(Date.now() - hours * 3_600_000).toISOString();
+
+export const useSentences = (name: string | undefined, hours: number, severity: Severity, words: string) =>
+  useQuery({
+    queryKey: ["logs", name, "sentences", hours, severity, words],
+    enabled: !!name,
+    retry: false,
+    refetchInterval: 15_000,
+    placeholderData: keepPreviousData,
+    queryFn: () => answer(api.GET("/api/v1/logs/{name}/templates", { params: { path: { name: name! }, query: { from: back(hours), severity, words } } })),
+  });
+
+export const useLogComparison = (name: string | undefined, hours: number, against: Against) =>
+  useQuery({
+    queryKey: ["logs", name, "compare", hours, against],
+    enabled: !!name,
+    retry: false,
+    refetchInterval: 15_000,
+    placeholderData: keepPreviousData,
+    queryFn: () => answer(api.GET("/api/v1/logs/{name}/compare", { params: { path: { name: name! }, query: { from: back(hours), against } } })),
+  });
+
+export const useSentence = (name: string, number: number) =>
+  useQuery({ queryKey: ["logs", name, number], retry: false, refetchInterval: 15_000, queryFn: () => answer(api.GET("/api/v1/logs/{name}/templates/{number}", { params: { path: { name, number } } })) });
+
+export const useUsual = (name: string, number: number) =>
+  useAct((usual: boolean) => answer(api.PATCH("/api/v1/logs/{name}/templates/{number}", { params: { path: { name, number } }, body: { usual } })), ["logs", "alerts"]);
+
+export const useSetLog = (name: string) =>
+  useAct((body: { keep_samples?: number; watched?: string[]; rare_seconds?: number; normal_seconds?: number }) => answer(api.PATCH("/api/v1/logs/{name}", { params: { path: { name } }, body })), ["logs", "alerts"]);

@@ -1,0 +1,124 @@
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import type { Differs, Log } from "../../api/client";
+import { type Against, type Severity, useLogComparison, useLogs, useSentences, useSetLog } from "../../api/logs";
+import { Choice } from "../../parts/Controls";
+import { Page, Reading, Section, Trouble } from "../../parts/Page";
+import { count, duration, number, percent, time } from "../../parts/words";
+import { Bars, grave, spoken, Words } from "./Parts";
+
+const ways: Record<string, string> = { new: "never said before", vanished: "no longer said", more: "more often", less: "less often" };
+
+/** The sentences that a loader's lines are made from, what differs, and what is told. */
+export function LogsPage() {
+  const { name } = useParams();
+  const go = useNavigate();
+  const [search, setSearch] = useSearchParams();
+  const logs = useLogs();
+  const shown = name ?? logs.data?.[0]?.name;
+  const hours = Number(search.get("hours") ?? 24), severity = (search.get("severity") ?? "") as Severity, words = search.get("words") ?? "";
+  const span = Number(search.get("span") ?? 1), against = (search.get("against") ?? "day") as Against;
+  const put = (key: string, v: string) => setSearch((s) => { if (v) s.set(key, v); else s.delete(key); return s; }, { replace: true });
+  const said = useSentences(shown, hours, severity, words);
+  const differ = useLogComparison(shown, span, against);
+  const log = said.data?.log, zone = log?.zone ?? "UTC";
+  const rows = said.data?.templates ?? [];
+  const fresh = (differ.data?.differ ?? []).filter((d) => d.way === "new" && (d.severity === "ERROR" || d.severity === "FATAL"));
+  const sentence = !logs.data ? "" : logs.data.length === 0 ? "No log is read yet." : fresh.length > 0 ? `${shown} says what it did not say before: “${spoken(fresh[0].gist)}”.` : (said.data?.sentence ?? "");
+  return (
+    <Page place={<>Logs{log && <>: {log.name}, written by the loaders of <Link to={`/datasets/${log.dataset}`}><code>{log.dataset}</code></Link></>}</>} sentence={sentence}
+      after="Like lines are one sentence; its variable parts stand in italics. Lines are counted, not kept, but a few of each sentence with secrets masked.">
+      <Trouble what="The logs" error={logs.error} />
+      {logs.data?.length === 0 && <p className="mt-3">Have a loader's lines counted: <code>tinbell log push loader.log --log NAME --dataset DATASET</code></p>}
+      {shown && logs.data && (
+        <div className="mt-3 grid grid-cols-[236px_minmax(0,1fr)] gap-9">
+          <div className="grid content-start gap-4 text-[14px]">
+            <Section title="Logs" right={count(logs.data.length, "log")}>
+              {logs.data.map((l) => (
+                <button key={l.name} aria-pressed={l.name === shown} className={`mt-1 flex w-full items-baseline justify-between gap-2 text-left ${l.name === shown ? "font-bold" : "underline decoration-pewter-line underline-offset-3"}`} onClick={() => go(`/logs/${l.name}`)}>
+                  <span className="break-all">{l.name}</span><span className="text-[13px] font-normal text-ink2">{count(l.templates, "sentence")}</span>
+                </button>
+              ))}
+            </Section>
+            {log && <Told log={log} />}
+            {log && (
+              <Section title="What is kept">
+                <p className="mt-1 text-[13px] text-ink2">{number(log.lines)} lines counted{log.first_at && <> since {time(log.first_at, zone)}</>}, the last {log.last_at ? time(log.last_at, zone) : "never"}. {count(log.keep_samples, "line")} of each sentence. By severity they are the series of <Link to="/monitors">{log.metric}</Link>.{log.overflow > 0 && ` ${number(log.overflow)} lines came after there were as many sentences as are kept, and are counted together.`}</p>
+              </Section>
+            )}
+          </div>
+          <div className="min-w-0">
+            <Section title="What differs" note={differ.data?.sentence} right={differ.data && `${time(differ.data.from, zone)} to ${time(differ.data.to, zone, "time")} against ${time(differ.data.against_from, zone)}`}>
+              <div className="mt-2 flex flex-wrap gap-x-5 gap-y-2 text-[13px]">
+                <Choice name="The last" value={String(span)} options={[["1", "hour"], ["6", "6 h"], ["24", "day"]]} onChange={(v) => put("span", v === "1" ? "" : v)} />
+                <Choice name="Against" value={against} options={[["before", "right before"], ["hour", "hour before"], ["day", "day before"], ["week", "week before"]]} onChange={(v) => put("against", v === "day" ? "" : v)} />
+              </div>
+              {differ.error && <p role="alert" className="mt-2 text-verm">{differ.error.message}</p>}
+              {(differ.data?.differ?.length ?? 0) > 0 && <Difference list={differ.data!.differ!.slice(0, 12)} log={shown} />}
+            </Section>
+            <Section title="Sentences" className="mt-5" note={said.data && `${number(said.data.lines)} lines, ${number(said.data.errors)} of them errors`} right={`the last ${hours === 24 ? "day" : hours === 168 ? "week" : `${hours} h`}`}>
+              <div className="mt-2 flex flex-wrap items-center gap-x-5 gap-y-2 text-[13px]">
+                <Choice name="Stretch" value={String(hours)} options={[["1", "hour"], ["24", "day"], ["168", "week"]]} onChange={(v) => put("hours", v === "24" ? "" : v)} />
+                <Choice name="Severity" value={severity} options={[["", "all"], ["ERROR", "error"], ["WARN", "warn"], ["INFO", "info"], ["DEBUG", "debug"]]} onChange={(v) => put("severity", v)} />
+                <input aria-label="With the words" placeholder="with the words" className="w-44 border border-ink3 bg-field px-2 py-[2px]" value={words} onChange={(e) => put("words", e.target.value)} />
+              </div>
+              {said.error ? <p role="alert" className="mt-2 text-verm">{said.error.message}</p> : said.isPending && <Reading what="the sentences" />}
+              {said.data && rows.length === 0 && <p className="mt-3 text-ink2">No line came that fits.</p>}
+              {rows.length > 0 && (
+                <table className="mt-2 w-full border-collapse" data-sentences>
+                  <thead><tr className="border-b border-rule"><th className="num py-1">lines</th><th className="num pl-3">share</th><th className="pl-4">severity</th><th className="pl-3">when</th><th className="pl-4">sentence</th><th className="num">first</th></tr></thead>
+                  <tbody>
+                    {rows.slice(0, 200).map((t) => (
+                      <tr key={t.number} className="h-[28px]">
+                        <td className="num whitespace-nowrap">{number(t.count)}</td><td className="num pl-3 whitespace-nowrap text-ink2">{percent(t.share)}</td><td className={`pl-4 text-[12px] ${grave(t.severity)}`}>{t.severity.toLowerCase()}</td>
+                        <td className="pl-3"><Bars counts={t.bins ?? []} /></td><td className="pl-4"><Link className="plain" to={`/logs/${shown}/${t.number}`}><Words text={t.gist} /></Link></td><td className="num whitespace-nowrap text-[13px] text-ink2">{time(t.first_at, zone, "day")}</td>
+                      </tr>
+                    ))}
+                  </tbody>
+                </table>
+              )}
+              {rows.length > 200 && <p className="mt-2 text-ink2">{rows.length - 200} more: narrow them by words or severity.</p>}
+            </Section>
+          </div>
+        </div>
+      )}
+    </Page>
+  );
+}
+
+function Difference({ list, log }: { list: Differs[]; log: string }) {
+  return (
+    <table className="mt-2 w-full border-collapse" data-differs>
+      <thead><tr className="border-b border-rule"><th className="py-1">what</th><th className="num">lines</th><th className="num">before</th><th className="num">expected</th><th className="pl-4">severity</th><th className="pl-4">sentence</th></tr></thead>
+      <tbody>
+        {list.map((d) => (
+          <tr key={d.number} className="h-[26px]">
+            <td className={`whitespace-nowrap ${d.way === "new" ? "font-[650]" : ""}`}>{ways[d.way]}</td><td className="num">{number(d.now)}</td><td className="num text-ink2">{number(d.before)}</td><td className="num text-ink2">{number(d.expected)}</td>
+            <td className={`pl-4 text-[12px] ${grave(d.severity)}`}>{d.severity.toLowerCase()}</td><td className="pl-4"><Link className="plain" to={`/logs/${log}/${d.number}`}><Words text={d.gist} /></Link></td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+const week = 7 * 86_400;
+
+/** What of a log is told. */
+function Told({ log }: { log: Log }) {
+  const set = useSetLog(log.name);
+  const watched = log.watched ?? [];
+  const toggle = (severity: string) => set.mutate({ watched: watched.includes(severity) ? watched.filter((s) => s !== severity) : [...watched, severity] });
+  return (
+    <Section title="What is told">
+      <p className="mt-1 text-[13px] text-ink2">A sentence that it never said, of these severities:</p>
+      <div className="mt-1 flex gap-4">
+        {["WARN", "ERROR", "FATAL"].map((s) => <label key={s} className="flex items-baseline gap-1"><input type="checkbox" checked={watched.includes(s)} disabled={set.isPending} onChange={() => toggle(s)} />{s.toLowerCase()}</label>)}
+      </div>
+      <div className="mt-2 text-[13px]">
+        <Choice name="Where such come no more often than once in" value={String(log.rare_seconds)} options={[[String(week), "7 d"], [String(2 * week), "14 d"], [String(8 * week), "8 w"]]} onChange={(v) => set.mutate({ rare_seconds: Number(v) })} />
+        <p className="mt-1 text-ink2">Told where such come no more often than once in {duration(log.rare_seconds)}, by the log's own past; one much like a known one is not.</p>
+      </div>
+      {set.error && <p role="alert" className="mt-1 text-verm">{set.error.message}</p>}
+    </Section>
+  );
+}
