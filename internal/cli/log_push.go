@@ -224,6 +224,28 @@ func (a *app) logUsual() *cobra.Command {
 	return c
 }
 
+func (a *app) logAdd() *cobra.Command {
+	var dataset string
+	c := &cobra.Command{Use: "add NAME", Short: "Make a log before its first line comes, as for a service that sends OTLP logs", Args: exactly(1, "NAME"),
+		Example: "  tinbell log add gates-api --dataset raw.gate_events",
+		RunE: func(c *cobra.Command, args []string) error {
+			if dataset == "" {
+				return wrongUsage{errors.New("--dataset: whose loaders write it")}
+			}
+			var log record.Log
+			if err := a.client().Send(c.Context(), "PUT", "/logs/"+url.PathEscape(args[0]), map[string]string{"dataset": dataset}, &log); err != nil {
+				return err
+			}
+			if done, err := a.data(log); done {
+				return err
+			}
+			a.say("Log %s of %s is there. OTLP logs of the service of that name are counted, and what tinbell log push sends.", log.Name, log.Dataset)
+			return nil
+		}}
+	c.Flags().StringVar(&dataset, "dataset", "", "whose loaders write it")
+	return c
+}
+
 func (a *app) logRemove() *cobra.Command {
 	return &cobra.Command{Use: "remove NAME", Short: "Remove a log with all that was counted of it; its metric stays", Args: exactly(1, "NAME"),
 		RunE: func(c *cobra.Command, args []string) error {

@@ -101,6 +101,13 @@ func (k *Keeper) Read(ctx context.Context) (Documents, error) {
 	for _, v := range reconciliations {
 		d.Reconciliations = append(d.Reconciliations, WrittenReconciliation{v.Name, v.Up, v.Down, v.LagSeconds, v.Tolerance, v.UpKey, v.DownKey})
 	}
+	logs, err := k.store.Logs(ctx)
+	if err != nil {
+		return d, err
+	}
+	for _, v := range logs {
+		d.Logs = append(d.Logs, WrittenLog{v.Name, v.Dataset, v.KeepSamples, v.Watched, v.RareSeconds, v.Normal})
+	}
 	calendars, err := k.store.Calendars(ctx)
 	if err != nil {
 		return d, err
@@ -186,6 +193,11 @@ func (k *Keeper) Load(ctx context.Context, wanted Documents, pruned bool) ([]Cha
 			return nil, fmt.Errorf("reconciliation %s: %w", v.Name, err)
 		}
 	}
+	for _, v := range wanted.Logs {
+		if err := l.log(ctx, v); err != nil {
+			return nil, fmt.Errorf("log %s: %w", v.Name, err)
+		}
+	}
 	for _, m := range wanted.Monitors {
 		if err := l.check(ctx, m); err != nil {
 			return nil, fmt.Errorf("monitor %s: %w", m.Name, err)
@@ -234,6 +246,7 @@ type load struct {
 	sources   map[string]record.Source // by dataset
 	metrics   map[string]record.Metric
 	compared  []record.Comparison
+	logs      []record.Log
 }
 
 func (l *load) dataset(ctx context.Context, d WrittenDataset) error {
@@ -354,6 +367,21 @@ func (l *load) reconciliation(ctx context.Context, w WrittenReconciliation) erro
 	return nil
 }
 
+// log checks a log's settings, and that its dataset is there or in the files.
+func (l *load) log(ctx context.Context, w WrittenLog) error {
+	if _, here := l.datasets[w.Dataset]; !here {
+		if _, err := l.store.Dataset(ctx, w.Dataset); err != nil {
+			return err
+		}
+	}
+	v := record.Log{Name: w.Name, Dataset: w.Dataset, KeepSamples: w.KeepSamples, Watched: w.Watch, RareSeconds: w.RareSeconds, Normal: w.NormalSeconds}
+	if err := v.Check(); err != nil {
+		return err
+	}
+	l.logs = append(l.logs, v)
+	return nil
+}
+
 func (l *load) check(ctx context.Context, m WrittenMonitor) error {
 	metric, known := l.metrics[m.Metric]
 	if !known {
@@ -415,6 +443,13 @@ func (l *load) write(ctx context.Context, tx pgx.Tx, wanted Documents, changes [
 	for _, v := range wanted.Reconciliations {
 		if changed("reconciliation", v.Name) >= 0 {
 			if err := store.SetReconciliation(ctx, tx, record.Reconciliation{Name: v.Name, Up: v.Up, Down: v.Down, LagSeconds: v.LagSeconds, Tolerance: v.Tolerance, UpKey: v.UpKey, DownKey: v.DownKey, CreatedAt: l.now().UTC()}); err != nil {
+				return err
+			}
+		}
+	}
+	for _, v := range l.logs {
+		if changed("log", v.Name) >= 0 {
+			if err := store.PutLogSettings(ctx, tx, v); err != nil {
 				return err
 			}
 		}

@@ -32,6 +32,8 @@ type Documents struct {
 	Comparisons []WrittenComparison `json:"comparisons,omitempty"`
 
 	Reconciliations []WrittenReconciliation `json:"reconciliations,omitempty"`
+
+	Logs []WrittenLog `json:"logs,omitempty"`
 }
 
 // WrittenSource is where measurements come from: a warehouse's address without
@@ -134,13 +136,23 @@ type WrittenReconciliation struct {
 	DownKey    string  `json:"down_key,omitempty"`
 }
 
+// WrittenLog is a log that is counted; its metric is written with the metrics.
+type WrittenLog struct {
+	Name          string         `json:"name"`
+	Dataset       string         `json:"dataset"`
+	KeepSamples   int            `json:"keep_samples" doc:"lines kept of each sentence, 0 to 20"`
+	Watch         record.Strings `json:"watch,omitempty" doc:"severities of which a new sentence is told"`
+	RareSeconds   int64          `json:"rare_seconds,omitempty" doc:"told where such come no more often than once in so long"`
+	NormalSeconds int64          `json:"normal_seconds,omitempty" doc:"after so long a new sentence is part of what is usual"`
+}
+
 // kinds in the order in which they are written and put in force.
 var kinds = []struct {
 	name string
 	kind reflect.Type
 }{{"source", reflect.TypeFor[WrittenSource]()}, {"dataset", reflect.TypeFor[WrittenDataset]()}, {"metric", reflect.TypeFor[WrittenMetric]()}, {"monitor", reflect.TypeFor[WrittenMonitor]()}, {"calendar", reflect.TypeFor[WrittenCalendar]()},
 	{"channel", reflect.TypeFor[WrittenChannel]()}, {"route", reflect.TypeFor[WrittenRoute]()}, {"sla", reflect.TypeFor[WrittenSLA]()}, {"comparison", reflect.TypeFor[WrittenComparison]()},
-	{"reconciliation", reflect.TypeFor[WrittenReconciliation]()}}
+	{"reconciliation", reflect.TypeFor[WrittenReconciliation]()}, {"log", reflect.TypeFor[WrittenLog]()}}
 
 // field is one key of a document.
 type field struct {

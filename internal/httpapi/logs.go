@@ -121,6 +121,14 @@ func (s *server) addLogs(api huma.API) {
 		}
 		return ok(s.Logs.Compare(ctx, in.Name, from, to, against, until))
 	})
+	add(api, "PUT", "/logs/{name}", "add-log", "Make a log before its first line comes; one that is there stays as it is", people.Editor, func(ctx context.Context, in *struct {
+		OfLog
+		Body struct {
+			Dataset string `json:"dataset" minLength:"1" doc:"whose loaders write it"`
+		}
+	}) (*body[record.Log], error) {
+		return ok(s.Logs.Add(ctx, in.Name, in.Body.Dataset))
+	})
 	add(api, "PATCH", "/logs/{name}", "set-log", "Say how many lines are kept of each sentence, and of which severities a new one is told; what is left out stays", people.Editor, func(ctx context.Context, in *struct {
 		OfLog
 		Body struct {

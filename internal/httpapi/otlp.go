@@ -5,9 +5,11 @@ import (
 	"errors"
 	"mime"
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
+	logscollector "go.opentelemetry.io/proto/otlp/collector/logs/v1"
 	collector "go.opentelemetry.io/proto/otlp/collector/metrics/v1"
 	"google.golang.org/protobuf/encoding/protojson"
 	"google.golang.org/protobuf/proto"
@@ -47,23 +49,56 @@ type exported struct {
 	Body        []byte
 }
 
-// addOTLP registers the metrics path of OTLP over HTTP.
+// addOTLP registers the paths of OTLP over HTTP.
 func (s *server) addOTLP(api huma.API) {
+	s.addExport(api, "metrics", func(ctx context.Context, body []byte, json bool) (proto.Message, error) {
+		_, refused, err := s.Collector.Export(ctx, body, json)
+		answer := &collector.ExportMetricsServiceResponse{}
+		if len(refused) > 0 {
+			answer.PartialSuccess = &collector.ExportMetricsPartialSuccess{RejectedDataPoints: int64(len(refused)), ErrorMessage: some(refused)}
+		}
+		return answer, err
+	})
+	s.addExport(api, "logs", func(ctx context.Context, body []byte, json bool) (proto.Message, error) {
+		_, refused, err := s.Logs.Export(ctx, body, json)
+		answer := &logscollector.ExportLogsServiceResponse{}
+		if len(refused) > 0 {
+			answer.PartialSuccess = &logscollector.ExportLogsPartialSuccess{RejectedLogRecords: int64(len(refused)), ErrorMessage: some(refused)}
+		}
+		return answer, err
+	})
+}
+
+// some are the first of what was refused, each said once.
+func some(refused []string) string {
+	var list []string
+	for _, r := range refused {
+		if !slices.Contains(list, r) {
+			if list = append(list, r); len(list) == 20 {
+				break
+			}
+		}
+	}
+	return strings.Join(list, "; ")
+}
+
+// addExport registers the path of one signal.
+func (s *server) addExport(api huma.API, signal string, take func(ctx context.Context, body []byte, json bool) (proto.Message, error)) {
 	operation := huma.Operation{
-		Method: "POST", Path: "/v1/metrics", OperationID: "otlp-metrics",
-		Summary:      "OTLP metrics, protobuf or JSON, gzip allowed",
+		Method: "POST", Path: "/v1/" + signal, OperationID: "otlp-" + signal,
+		Summary:      "OTLP " + signal + ", protobuf or JSON, gzip allowed",
 		MaxBodyBytes: -1, SkipValidateBody: true, Metadata: map[string]any{"role": people.Editor},
 		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{
 			"application/x-protobuf": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}},
 	}
 	huma.Register(api, operation, func(ctx context.Context, in *pushInput) (*exported, error) {
-		out, err := s.export(ctx, in)
+		out, err := s.export(ctx, in, take)
 		return out, problem(ctx, err)
 	})
 	alsoJSON(operation, &huma.Schema{Type: "object"})
 }
 
-func (s *server) export(ctx context.Context, in *pushInput) (*exported, error) {
+func (s *server) export(ctx context.Context, in *pushInput, take func(ctx context.Context, body []byte, json bool) (proto.Message, error)) (*exported, error) {
 	media, _, err := mime.ParseMediaType(in.Type)
 	json := media == "application/json"
 	if err != nil || !json && media != "application/x-protobuf" {
@@ -74,13 +109,9 @@ func (s *server) export(ctx context.Context, in *pushInput) (*exported, error) {
 		return nil, err
 	}
 	defer done()
-	_, refused, err := s.Collector.Export(ctx, body, json)
+	answer, err := take(ctx, body, json)
 	if err != nil {
 		return nil, err
-	}
-	answer := &collector.ExportMetricsServiceResponse{}
-	if len(refused) > 0 {
-		answer.PartialSuccess = &collector.ExportMetricsPartialSuccess{RejectedDataPoints: int64(len(refused)), ErrorMessage: strings.Join(refused[:min(len(refused), 20)], "; ")}
 	}
 	if json {
 		encoded, err := protojson.Marshal(answer)

@@ -56,6 +56,9 @@ func (k *Keeper) sampled(ctx context.Context, log record.Log) error {
 		return err
 	}
 	metric, err := k.store.Metric(ctx, log.Metric)
+	if missing := (record.NotFound{}); errors.As(err, &missing) {
+		metric, err = k.declare(ctx, log.Name, log.Dataset)
+	}
 	if err != nil {
 		return err
 	}
@@ -95,8 +98,8 @@ func (k *Keeper) sampled(ctx context.Context, log record.Log) error {
 
 // Forget drops counts that are older than samples are kept; 0 keeps all.
 func (k *Keeper) Forget(ctx context.Context, days int) error {
-	if days <= 0 {
-		return nil
+	if err := k.store.ForgetExports(ctx, k.now().AddDate(0, 0, -2)); err != nil || days <= 0 {
+		return err
 	}
 	return k.store.ForgetLogCounts(ctx, k.now().AddDate(0, 0, -days))
 }

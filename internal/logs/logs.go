@@ -11,7 +11,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -78,8 +77,6 @@ type LogReceipt struct {
 	Problems []LogProblem `json:"problems" doc:"the first hundred refused lines"`
 }
 
-var named = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,79}$`)
-
 // Push counts lines. When it returns without an error, what it counted is durable.
 func (k *Keeper) Push(ctx context.Context, o Order, body io.Reader) (LogReceipt, error) {
 	receipt := LogReceipt{Problems: []LogProblem{}}
@@ -113,12 +110,8 @@ func (k *Keeper) Push(ctx context.Context, o Order, body io.Reader) (LogReceipt,
 		if len(list) == 0 {
 			break
 		}
-		var counted LogReceipt
-		if err := k.store.InTx(ctx, func(tx pgx.Tx) (err error) {
-			counted, err = k.count(ctx, tx, o, list)
-			return err
-		}); err != nil {
-			k.forget(log.ID)
+		counted, err := k.keep(ctx, log.ID, o, list)
+		if err != nil {
 			return receipt, err
 		}
 		receipt.Lines, receipt.Again, receipt.New, receipt.Overflow = receipt.Lines+counted.Lines, receipt.Again+counted.Again, receipt.New+counted.New, receipt.Overflow+counted.Overflow
@@ -127,10 +120,22 @@ func (k *Keeper) Push(ctx context.Context, o Order, body io.Reader) (LogReceipt,
 	return receipt, nil
 }
 
+// keep counts some lines, durably.
+func (k *Keeper) keep(ctx context.Context, log int64, o Order, list []entry) (r LogReceipt, err error) {
+	err = k.store.InTx(ctx, func(tx pgx.Tx) (err error) {
+		r, err = k.count(ctx, tx, o, list)
+		return err
+	})
+	if err != nil {
+		k.forget(log)
+	}
+	return r, err
+}
+
 // log finds a log, or makes it.
 func (k *Keeper) log(ctx context.Context, o Order) (record.Log, error) {
-	if !named.MatchString(o.Log) {
-		return record.Log{}, record.Invalid{Field: "log", Given: o.Log, Allowed: "a name of small letters, digits, dots, hyphens and underscores, 80 at most"}
+	if err := (&record.Log{Name: o.Log}).Check(); err != nil {
+		return record.Log{}, err
 	}
 	log, err := k.store.Log(ctx, o.Log)
 	var missing record.NotFound
@@ -142,7 +147,7 @@ func (k *Keeper) log(ctx context.Context, o Order) (record.Log, error) {
 	case o.Dataset == "":
 		return log, record.Refused{Field: "dataset", Why: fmt.Sprintf("there is no log %s yet: say which dataset its lines are of", o.Log)}
 	}
-	metric, err := k.collector.Declare(ctx, collect.Declaration{Metric: "log-" + o.Log, Dataset: o.Dataset, Measure: "log_lines", Kind: timeline.Count, Unit: "lines", Period: "5m"})
+	metric, err := k.declare(ctx, o.Log, o.Dataset)
 	if err != nil {
 		return log, err
 	}
@@ -151,6 +156,11 @@ func (k *Keeper) log(ctx context.Context, o Order) (record.Log, error) {
 		return log, err
 	}
 	return k.store.Log(ctx, o.Log)
+}
+
+// declare makes the metric of a log's lines.
+func (k *Keeper) declare(ctx context.Context, log, dataset string) (record.Metric, error) {
+	return k.collector.Declare(ctx, collect.Declaration{Metric: "log-" + log, Dataset: dataset, Measure: "log_lines", Kind: timeline.Count, Unit: "lines", Period: "5m"})
 }
 
 // take gives the templates of a log as they are at its version, for one who holds it.

@@ -22,7 +22,10 @@ const (
 	young = 24 * time.Hour
 	// quiet is after how long without a line a new sentence is over.
 	quiet = time.Hour
-	// counted is how far back news are counted for how rare they are.
+	// mostNews is of how many sentences, the newest, it is asked whether they are like one
+	// before; those before count as new.
+	mostNews = 200
+	// countedBack is how far back news are counted for how rare they are.
 	countedBack = 90 * 24 * time.Hour
 )
 
@@ -43,13 +46,22 @@ func news(log record.Log, list []record.LogTemplate, now time.Time) []Fresh {
 	slices.SortFunc(list, func(a, b record.LogTemplate) int {
 		return cmp.Or(a.FirstAt.Compare(b.FirstAt), cmp.Compare(a.Number, b.Number))
 	})
+	grave := func(t record.LogTemplate) bool {
+		return t.MergedInto == 0 && !t.FirstAt.Before(log.FirstAt.Add(young)) && slices.Contains(log.Watched, t.Severity)
+	}
+	more := -mostNews // than are looked at closely
+	for _, t := range list {
+		if grave(t) {
+			more++
+		}
+	}
 	var found []Fresh
 	var came []time.Time // of news before, one an hour
 	for i, t := range list {
-		if t.MergedInto != 0 || t.FirstAt.Before(log.FirstAt.Add(young)) || !slices.Contains(log.Watched, t.Severity) {
+		if !grave(t) {
 			continue
 		}
-		if slices.ContainsFunc(list[:i], func(known record.LogTemplate) bool { return template.Alike(known.Places, t.Places) }) {
+		if more--; more < 0 && slices.ContainsFunc(list[:i], func(known record.LogTemplate) bool { return template.Alike(known.Places, t.Places) }) {
 			continue
 		}
 		from := later(*log.FirstAt, t.FirstAt.Add(-countedBack))
@@ -152,16 +164,7 @@ func (k *Keeper) Set(ctx context.Context, name string, keep *int, w Watch) (reco
 		return log, err
 	}
 	if w.Severities != nil {
-		log.Watched = record.Strings{}
-		for _, word := range *w.Severities {
-			severity := template.SeverityOf(word)
-			if severity == "" {
-				return log, record.Invalid{Field: "watched", Given: word, Allowed: "trace, debug, info, warn, error and fatal"}
-			}
-			if !slices.Contains(log.Watched, severity) {
-				log.Watched = append(log.Watched, severity)
-			}
-		}
+		log.Watched = *w.Severities
 	}
 	if w.Rare != nil {
 		log.RareSeconds = *w.Rare
@@ -169,7 +172,9 @@ func (k *Keeper) Set(ctx context.Context, name string, keep *int, w Watch) (reco
 	if w.Normal != nil {
 		log.Normal = *w.Normal
 	}
-	err = k.store.SetLog(ctx, log)
+	if err = log.Check(); err == nil {
+		err = k.store.SetLog(ctx, log)
+	}
 	if err == nil && keep != nil {
 		err = k.store.SetKeptSamples(ctx, name, *keep)
 		k.forget(log.ID)

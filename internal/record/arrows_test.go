@@ -51,7 +51,7 @@ var allowed = map[string]string{
 	"internal/book":       "",
 	"internal/flat":       "",
 	"internal/outward":    "",
-	"internal/logs":       "core/* internal/collect internal/contain internal/record internal/store internal/words",
+	"internal/logs":       "core/* internal/collect internal/collect/otlp internal/contain internal/record internal/store internal/words",
 	"internal/feed":       "internal/answer internal/outward internal/people internal/record internal/store",
 	"internal/draw":       "core/* internal/compare internal/diagnose internal/improve internal/inspect internal/record internal/words",
 	"internal/store":      "core/* internal/record internal/store/pack",

@@ -1,6 +1,9 @@
 package record
 
 import (
+	"fmt"
+	"regexp"
+	"slices"
 	"time"
 
 	"tinbell/core/template"
@@ -31,6 +34,42 @@ type Log struct {
 	CountedTo   *time.Time `db:"counted_to" json:"counted_to" doc:"up to here its counts are samples of its metric"`
 	TouchedFrom *time.Time `db:"touched_from" json:"-"`
 	CreatedAt   time.Time  `db:"created_at" json:"created_at"`
+}
+
+var logNames = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,79}$`)
+
+// Check tells whether a log may be called so and set so; it writes severities as they are
+// stored, and puts what is left out.
+func (v *Log) Check() error {
+	if !logNames.MatchString(v.Name) {
+		return Invalid{Field: "log", Given: v.Name, Allowed: "a name of small letters, digits, dots, hyphens and underscores, 80 at most"}
+	}
+	if v.KeepSamples < 0 || v.KeepSamples > 20 {
+		return Invalid{Field: "keep_samples", Given: fmt.Sprint(v.KeepSamples), Allowed: "0 to 20"}
+	}
+	if v.RareSeconds == 0 {
+		v.RareSeconds = 14 * 86400
+	}
+	if v.Normal == 0 {
+		v.Normal = 7 * 86400
+	}
+	for _, seconds := range []int64{v.RareSeconds, v.Normal} {
+		if seconds < 3600 || seconds > 366*86400 {
+			return Invalid{Field: "rare and normal", Given: (time.Duration(seconds) * time.Second).String(), Allowed: "an hour to a year"}
+		}
+	}
+	severities := Strings{}
+	for _, word := range v.Watched {
+		severity := template.SeverityOf(word)
+		if severity == "" {
+			return Invalid{Field: "watched", Given: word, Allowed: "trace, debug, info, warn, error and fatal"}
+		}
+		if !slices.Contains(severities, severity) {
+			severities = append(severities, severity)
+		}
+	}
+	v.Watched = severities
+	return nil
 }
 
 // LogPlaces are the parts of a template.

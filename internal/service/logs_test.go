@@ -6,11 +6,13 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
+	"tinbell/internal/config"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/logs"
@@ -285,6 +287,72 @@ func TestAWatchedLogTellsOfAnErrorItNeverHad(t *testing.T) {
 	}
 	err := s.Admin.Send(t.Context(), "PATCH", "/logs/gates", map[string]any{"watched": []string{"loud"}}, nil)
 	if status(err) != 422 || !strings.Contains(err.Error(), "trace, debug") {
+		t.Errorf("a severity that is none: %v", err)
+	}
+}
+
+func TestOTLPLogsAreCountedOnceUnderTheServicesName(t *testing.T) {
+	s := dbtest.Start(t, now)
+	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/logs/gates-api", map[string]string{"dataset": "raw.gates"}, nil))
+	nanos := func(at time.Time) string { return fmt.Sprint(at.UnixNano()) }
+	record := func(at time.Time, more string) string {
+		return fmt.Sprintf(`{"timeUnixNano":"%s",%s}`, nanos(at), more)
+	}
+	export := fmt.Sprintf(`{"resourceLogs":[
+		{"resource":{"attributes":[{"key":"service.name","value":{"stringValue":"gates-api"}}]},"scopeLogs":[{"logRecords":[%s,%s,%s,%s]}]},
+		{"resource":{"attributes":[{"key":"service.name","value":{"stringValue":"stranger"}}]},"scopeLogs":[{"logRecords":[%s]}]},
+		{"scopeLogs":[{"logRecords":[%s]}]}]}`,
+		record(now.Add(-time.Minute), `"severityText":"Error","body":{"stringValue":"gate 4 answers no more\n\tat x"}`),
+		record(now.Add(-time.Minute), `"severityNumber":13,"body":{"stringValue":"gate 9 answers slowly"}`),
+		record(now.Add(-time.Minute), `"severityNumber":9,"body":{"kvlistValue":{"values":[{"key":"event","value":{"stringValue":"opened"}}]}}`),
+		record(now.AddDate(3, 0, 0), `"body":{"stringValue":"ahead"}`),
+		record(now, `"body":{"stringValue":"nobody knows me"}`), record(now, `"body":{"stringValue":"from nowhere"}`))
+	for range 2 {
+		status, answer, _ := post(t, s, "/v1/logs", map[string]string{"Content-Type": "application/json"}, strings.NewReader(export))
+		if status != 200 || !strings.Contains(answer, `"rejectedLogRecords":"3"`) || !strings.Contains(answer, "tinbell log add stranger") || !strings.Contains(answer, "ahead") {
+			t.Fatalf("%d %s", status, answer)
+		}
+	}
+	found := sentences(t, s, "gates-api", now.Add(-time.Hour), now.Add(time.Hour))
+	severities := map[string]int64{}
+	for _, v := range found.Templates {
+		severities[v.Severity] += v.Count
+	}
+	if found.Lines != 3 || severities["ERROR"] != 1 || severities["WARN"] != 1 || severities["INFO"] != 1 {
+		t.Errorf("%d lines: %v", found.Lines, severities)
+	}
+	if status, answer, _ := post(t, s, "/v1/logs", map[string]string{"Content-Type": "application/x-protobuf"}, strings.NewReader("no export")); status != 422 {
+		t.Errorf("bytes that are no export: %d %s", status, answer)
+	}
+}
+
+// A log written to a file is the same log on an empty service, before its first line.
+func TestALogOfAConfigurationFileIsTheSameElsewhere(t *testing.T) {
+	s, empty := dbtest.Start(t, now), dbtest.Start(t, now)
+	told(t, s, "log=gates&dataset=raw.gates", "text/plain", "INFO a line\n")
+	dbtest.Must(t, s.Admin.Send(t.Context(), "PATCH", "/logs/gates", map[string]any{"keep_samples": 0, "watched": []string{"error"}, "rare_seconds": 30 * 86400}, nil))
+	var d config.Documents
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/config", nil, &d))
+	if len(d.Logs) != 1 || d.Logs[0].Dataset != "raw.gates" || d.Logs[0].RareSeconds != 30*86400 || len(d.Logs[0].Watch) != 1 {
+		t.Fatalf("written: %+v", d.Logs)
+	}
+	text := "kind: log\nname: gates\ndataset: raw.gates\nkeep_samples: 0\nwatch: [error]\nrare: 30d\n"
+	read, wrong := config.Parse("a.yaml", []byte(text))
+	if len(wrong) > 0 || len(read.Logs) != 1 || read.Logs[0].RareSeconds != 30*86400 {
+		t.Fatalf("read: %+v %v", read.Logs, wrong)
+	}
+	d.Logs = read.Logs
+	dbtest.Must(t, empty.Admin.Send(t.Context(), "POST", "/config/load", d, nil))
+	var logs []record.Log
+	dbtest.Must(t, empty.Admin.Get(t.Context(), "/logs", nil, &logs))
+	if len(logs) != 1 || logs[0].KeepSamples != 0 || logs[0].RareSeconds != 30*86400 || !slices.Equal(logs[0].Watched, record.Strings{"ERROR"}) {
+		t.Errorf("elsewhere: %+v", logs)
+	}
+	if r := told(t, empty, "log=gates", "text/plain", "INFO a line\n"); r.Lines != 1 {
+		t.Errorf("its first line: %+v", r)
+	}
+	d.Logs[0].Watch = record.Strings{"loud"}
+	if err := empty.Admin.Send(t.Context(), "POST", "/config/load", d, nil); status(err) != 422 || !strings.Contains(err.Error(), "trace, debug") {
 		t.Errorf("a severity that is none: %v", err)
 	}
 }

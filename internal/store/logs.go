@@ -53,6 +53,17 @@ func (s *Store) SetKeptSamples(ctx context.Context, name string, keep int) error
 		delete from log_sample s using l where s.log_id = l.id and $2 <= (select count(*) from log_sample o where o.log_id = s.log_id and o.number = s.number and o.id < s.id)`, name, keep)
 }
 
+// PutLogSettings makes a log, or has one that is there set so.
+func PutLogSettings(ctx context.Context, tx pgx.Tx, v record.Log) error {
+	_, err := tx.Exec(ctx, `insert into log (name, dataset_id, keep_samples, watched, rare_seconds, normal_seconds) select $1, d.id, $3, $4, $5, $6 from dataset d where d.name = $2
+		on conflict (name) do update set keep_samples = excluded.keep_samples, watched = excluded.watched, rare_seconds = excluded.rare_seconds, normal_seconds = excluded.normal_seconds`,
+		v.Name, v.Dataset, v.KeepSamples, v.Watched, v.RareSeconds, v.Normal)
+	if err != nil {
+		return fmt.Errorf("log: %w", err)
+	}
+	return nil
+}
+
 // SetLog keeps what is watched of a log.
 func (s *Store) SetLog(ctx context.Context, v record.Log) error {
 	return s.exec(ctx, "log", `update log set watched = $2, rare_seconds = $3, normal_seconds = $4 where id = $1`, v.ID, v.Watched, v.RareSeconds, v.Normal)
@@ -155,7 +166,7 @@ func (s *Store) LogSeen(ctx context.Context, log int64, source string) (int64, e
 
 // SeeLog keeps how many lines of a file were counted.
 func SeeLog(ctx context.Context, tx pgx.Tx, log int64, source string, position int64) error {
-	_, err := tx.Exec(ctx, `insert into log_seen (log_id, source, position) values ($1, $2, $3) on conflict (log_id, source) do update set position = greatest(log_seen.position, excluded.position)`, log, source, position)
+	_, err := tx.Exec(ctx, `insert into log_seen (log_id, source, position) values ($1, $2, $3) on conflict (log_id, source) do update set position = greatest(log_seen.position, excluded.position), at = now()`, log, source, position)
 	if err != nil {
 		return fmt.Errorf("log: %w", err)
 	}
@@ -196,4 +207,10 @@ func (s *Store) CountedLog(ctx context.Context, log int64, touched *time.Time, t
 // ForgetLogCounts drops counts of before an instant.
 func (s *Store) ForgetLogCounts(ctx context.Context, before time.Time) error {
 	return s.exec(ctx, "log counts", `delete from log_count where at < $1`, before)
+}
+
+// ForgetExports drops what is known of exports that came before an instant: they are not
+// sent again.
+func (s *Store) ForgetExports(ctx context.Context, before time.Time) error {
+	return s.exec(ctx, "log", `delete from log_seen where source like 'export %' and at < $1`, before)
 }

@@ -1,4 +1,4 @@
-// Package otlp reads metrics sent by the OpenTelemetry protocol, and makes the
+// Package otlp reads metrics and logs sent by the OpenTelemetry protocol, and makes the
 // samples of whole periods from the points in them. It knows nothing of
 // storage.
 package otlp
@@ -33,7 +33,7 @@ type Named struct {
 // fields are passed over, as the protocol wants.
 func Decode(body []byte, json bool) (points []Named, refused []string, err error) {
 	var request collector.ExportMetricsServiceRequest
-	if err := checkSize(body, json); err != nil {
+	if err := checkSize(body, json, request.ProtoReflect().Descriptor()); err != nil {
 		return nil, nil, err
 	}
 	if json {

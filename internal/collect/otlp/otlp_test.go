@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	logscollector "go.opentelemetry.io/proto/otlp/collector/logs/v1"
 	collector "go.opentelemetry.io/proto/otlp/collector/metrics/v1"
 	"google.golang.org/protobuf/encoding/protojson"
 	"google.golang.org/protobuf/proto"
@@ -100,4 +101,33 @@ func FuzzDecode(f *testing.F) {
 			}
 		}
 	})
+}
+
+func TestLogRecordsSayTheSameInBothEncodings(t *testing.T) {
+	const export = `{"resourceLogs":[{"resource":{"attributes":[{"key":"service.name","value":{"stringValue":"feeder"}}]},"scopeLogs":[{"logRecords":[
+		{"timeUnixNano":"1781780400000000000","severityNumber":17,"body":{"stringValue":"gone"}},
+		{"observedTimeUnixNano":"1781780400000000000","severityText":"notice","severityNumber":10,"body":{"arrayValue":{"values":[{"intValue":"3"}]}}},
+		{"severityNumber":99}]}]}]}`
+	lines, err := DecodeLogs([]byte(export), true)
+	if err != nil || len(lines) != 3 {
+		t.Fatalf("%+v %v", lines, err)
+	}
+	if lines[0].Service != "feeder" || lines[0].Severity != "ERROR" || lines[0].Body != "gone" || lines[0].At.Unix() != 1781780400 {
+		t.Errorf("first: %+v", lines[0])
+	}
+	if lines[1].Severity != "notice" || lines[1].At.IsZero() || !strings.Contains(lines[1].Body, "3") || lines[2].Severity != "FATAL" || !lines[2].At.IsZero() {
+		t.Errorf("others: %+v", lines[1:])
+	}
+	var request logscollector.ExportLogsServiceRequest
+	if err := protojson.Unmarshal([]byte(export), &request); err != nil {
+		t.Fatal(err)
+	}
+	binary, err := proto.Marshal(&request)
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, err := DecodeLogs(binary, false)
+	if err != nil || len(again) != 3 || again[0] != lines[0] || again[2] != lines[2] {
+		t.Errorf("by protobuf: %+v %v", again, err)
+	}
 }

@@ -7,8 +7,6 @@ import (
 	"google.golang.org/protobuf/reflect/protoreflect"
 
 	"tinbell/internal/collect/bound"
-
-	collector "go.opentelemetry.io/proto/otlp/collector/metrics/v1"
 )
 
 // What an export may hold. A message of a few bytes takes a hundred times as many
@@ -20,12 +18,12 @@ const (
 )
 
 // checkSize refuses an export that would take too much memory once decoded.
-func checkSize(body []byte, json bool) error {
+func checkSize(body []byte, json bool, message protoreflect.MessageDescriptor) error {
 	fields, depth := 0, 0
 	if json {
 		fields, depth = bound.Shape(body)
 	} else {
-		fields, depth = countFields(body, (&collector.ExportMetricsServiceRequest{}).ProtoReflect().Descriptor(), 1, maxFields)
+		fields, depth = countFields(body, message, 1, maxFields)
 	}
 	switch {
 	case depth > maxNested:

@@ -54,6 +54,7 @@ create table log_seen (
     log_id   bigint not null references log on delete cascade,
     source   text not null,
     position bigint not null,
+    at       timestamptz not null default now(),
     primary key (log_id, source)
 );
 -- An alert may be about a dataset alone: what its logs say.

@@ -1285,7 +1285,8 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        put?: never;
+        /** Make a log before its first line comes; one that is there stays as it is */
+        put: operations["add-log"];
         post?: never;
         /** Remove a log with all that was counted of it; the samples of its metric stay */
         delete: operations["remove-log"];
@@ -2645,6 +2646,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/logs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** OTLP logs, protobuf or JSON, gzip allowed */
+        post: operations["otlp-logs"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/metrics": {
         parameters: {
             query?: never;
@@ -2704,6 +2722,10 @@ export interface components {
              * @description 95 % sure that it is not shorter
              */
             shortest_seconds: number | null;
+        };
+        "Add-logRequest": {
+            /** @description whose loaders write it */
+            dataset: string;
         };
         Alert: {
             /**
@@ -3869,6 +3891,7 @@ export interface components {
             channels?: components["schemas"]["WrittenChannel"][] | null;
             comparisons?: components["schemas"]["WrittenComparison"][] | null;
             datasets: components["schemas"]["WrittenDataset"][] | null;
+            logs?: components["schemas"]["WrittenLog"][] | null;
             metrics: components["schemas"]["WrittenMetric"][] | null;
             monitors: components["schemas"]["WrittenMonitor"][] | null;
             reconciliations?: components["schemas"]["WrittenReconciliation"][] | null;
@@ -8264,6 +8287,27 @@ export interface components {
             tags?: string[] | null;
             zone?: string;
         };
+        WrittenLog: {
+            dataset: string;
+            /**
+             * Format: int64
+             * @description lines kept of each sentence, 0 to 20
+             */
+            keep_samples: number;
+            name: string;
+            /**
+             * Format: int64
+             * @description after so long a new sentence is part of what is usual
+             */
+            normal_seconds?: number;
+            /**
+             * Format: int64
+             * @description told where such come no more often than once in so long
+             */
+            rare_seconds?: number;
+            /** @description severities of which a new sentence is told */
+            watch?: string[] | null;
+        };
         WrittenMetric: {
             column?: string;
             cron?: string;
@@ -11632,6 +11676,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LogReceipt"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Add-logRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Log"];
                 };
             };
             /** @description Error */
@@ -15232,6 +15311,47 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TuningOf"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "otlp-logs": {
+        parameters: {
+            query?: {
+                /** @description store nothing if any line is bad */
+                strict?: boolean;
+            };
+            header?: {
+                "Content-Type"?: string;
+                "Content-Encoding"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": Record<string, never>;
+                "application/x-protobuf": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
                 };
             };
             /** @description Error */
