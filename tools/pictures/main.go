@@ -57,7 +57,7 @@ func run(ctx context.Context, address, token, folder string, texts []string) err
 		{"labels", "/labels", "document.querySelectorAll('[data-question] svg path').length > 2 && document.querySelectorAll('svg path').length > 14"},
 		{"incidents", "/incidents", "document.querySelectorAll('tbody tr').length > 5"},
 		{"monitor", "/monitors/boarding-scans-volume?span=11+weeks", "document.querySelectorAll('svg[data-rehearsal] path').length > 7"},
-		{"series", fmt.Sprintf("/series/%d", series), "document.querySelector('svg[data-forecast] path') && document.querySelectorAll('table tr').length > 14"},
+		{"series", fmt.Sprintf("/series/%d", series), "document.querySelector('svg[data-forecast] path') && document.querySelectorAll('table tr').length > 14 && !document.body.innerText.includes('still reading')"},
 		{"logs", "/logs/gates-loader", "document.querySelectorAll('[data-sentences] tbody tr').length > 12"},
 		{"scorecard", "/scorecard", "document.querySelectorAll('tbody tr').length > 5"},
 		{"alert", fmt.Sprintf("/alerts/%d", alert), "document.querySelector('svg[data-chart] path') && document.querySelector('[data-why] tbody tr') && document.querySelector('svg[data-lineage]')"},

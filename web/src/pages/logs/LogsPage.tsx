@@ -22,8 +22,9 @@ export function LogsPage() {
   const differ = useLogComparison(shown, span, against);
   const log = said.data?.log, zone = log?.zone ?? "UTC";
   const rows = said.data?.templates ?? [];
-  const fresh = (differ.data?.differ ?? []).filter((d) => d.way === "new" && (d.severity === "ERROR" || d.severity === "FATAL"));
-  const sentence = !logs.data ? "" : logs.data.length === 0 ? "No log is read yet." : fresh.length > 0 ? `${shown} says what it did not say before: “${spoken(fresh[0].gist)}”.` : (said.data?.sentence ?? "");
+  const dayAgo = Date.now() - 86_400_000, known = log?.first_at ? Date.parse(log.first_at) + 86_400_000 : Infinity;
+  const fresh = rows.filter((t) => !t.usual && (t.severity === "ERROR" || t.severity === "FATAL") && Date.parse(t.first_at) > Math.max(dayAgo, known));
+  const sentence = !logs.data ? "" : logs.data.length === 0 ? "No log is read yet." : fresh.length > 0 ? `${shown} says what it never said: “${spoken(fresh[0].gist)}”, ${count(fresh[0].count, "line")} since ${time(fresh[0].first_at, zone)}.` : (said.data?.sentence ?? "");
   return (
     <Page place={<>Logs{log && <>: {log.name}, written by the loaders of <Link to={`/datasets/${log.dataset}`}><code>{log.dataset}</code></Link></>}</>} sentence={sentence}
       after="Like lines are one sentence; its variable parts stand in italics. Lines are counted, not kept, but a few of each sentence with secrets masked.">
