@@ -209,12 +209,12 @@ func (r rates) coreOf(m store.GroupedAlert) fault.Alert {
 	switch m.Cause {
 	case string(detect.Silence), string(detect.Missing):
 		a.Kind, a.Column, a.Sign, a.Effect, a.Error = fault.Rows, "", -1, -1, 0.05 // nothing came
-	case string(detect.Overdue), record.CauseSilentJob, record.CausePromise:
+	case string(detect.Overdue), record.CauseSilentJob, record.CausePromise, record.CauseSentence:
 		a.Kind, a.Column, a.Sign, a.Effect = fault.Late, "", 1, 0
 		if m.Cause == record.CausePromise {
 			a.Spread = 86400 // its window opens when it does, whatever held the rows back
 		}
-	case record.CauseUnreadable, record.CauseComparison, record.CauseSentence:
+	case record.CauseUnreadable, record.CauseComparison:
 		a.Kind, a.Column, a.Sign, a.Effect = fault.Unreadable, "", 0, 0
 	case record.CauseColumns, record.CauseFile:
 		a.Kind, a.Column, a.Sign, a.Effect = fault.Columns, "", 0, 0
