@@ -197,3 +197,19 @@ func floorDiv(a, b int64) int64 {
 	}
 	return q
 }
+
+// Earlier gives the earlier of two instants.
+func Earlier(a, b time.Time) time.Time {
+	if b.Before(a) {
+		return b
+	}
+	return a
+}
+
+// Later gives the later of two instants.
+func Later(a, b time.Time) time.Time {
+	if b.After(a) {
+		return b
+	}
+	return a
+}

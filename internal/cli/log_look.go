@@ -71,7 +71,7 @@ func (a *app) logTemplates() *cobra.Command {
 			if err := s.ask(q); err != nil {
 				return err
 			}
-			var found logs.Sentences
+			var found logs.Sayings
 			if err := a.client().Get(c.Context(), "/logs/"+url.PathEscape(args[0])+"/templates", q, &found); err != nil {
 				return err
 			}

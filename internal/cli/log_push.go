@@ -2,13 +2,11 @@ package cli
 
 import (
 	"bufio"
-	"compress/gzip"
 	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
 	"net/url"
-	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -58,25 +56,13 @@ dataset whose loaders write it.`,
 }
 
 func (a *app) pushLog(c *cobra.Command, name, log, dataset, format, source string) error {
-	in := c.InOrStdin()
-	if name != "-" {
-		f, err := os.Open(name)
-		if err != nil {
-			return err
-		}
-		defer f.Close()
-		in = f
+	file, plain, err := opened(c, name)
+	if err != nil {
+		return err
 	}
-	plain := strings.TrimSuffix(name, ".gz")
-	if plain != name {
-		unzipped, err := gzip.NewReader(in)
-		if err != nil {
-			return fmt.Errorf("%s is not gzip: %w", name, err)
-		}
-		in = unzipped
-	}
+	defer file.Close()
+	var in io.Reader = file
 	if source == "" && name != "-" {
-		var err error
 		if in, source, err = knownBy(in, plain); err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
@@ -207,20 +193,44 @@ func watched(log record.Log) string {
 }
 
 func (a *app) logUsual() *cobra.Command {
+	return a.logSay("usual", "Say that a sentence is no news", "it is news after all", "usual",
+		func(name string, number int) string {
+			return fmt.Sprintf("Sentence %d of %s is no news.", number, name)
+		},
+		func(name string, number int) string {
+			return fmt.Sprintf("Sentence %d of %s is news, if it came lately.", number, name)
+		})
+}
+
+func (a *app) logFollow() *cobra.Command {
+	return a.logSay("follow", "Make the lines of a sentence a series of their own, which a monitor can watch", "follow it no longer", "followed",
+		func(name string, number int) string {
+			return fmt.Sprintf("Its lines are the series “sentence %d” of the metric %s within a minute: tinbell monitor add NAME %[2]s", number, logs.Sentences(name))
+		},
+		func(name string, number int) string {
+			return fmt.Sprintf("Sentence %d of %s is followed no longer; its samples stay.", number, name)
+		})
+}
+
+// logSay makes a command that says one thing of a sentence, or takes it back.
+func (a *app) logSay(use, short, back, field string, said, taken func(name string, number int) string) *cobra.Command {
 	var not bool
-	c := &cobra.Command{Use: "usual NAME NUMBER", Short: "Say that a sentence is no news", Args: exactly(2, "NAME NUMBER"),
+	c := &cobra.Command{Use: use + " NAME NUMBER", Short: short, Args: exactly(2, "NAME NUMBER"),
 		RunE: func(c *cobra.Command, args []string) error {
 			number, err := strconv.Atoi(args[1])
 			if err != nil {
 				return wrongUsage{fmt.Errorf("%s: the number of a sentence, as tinbell log templates lists it", args[1])}
 			}
-			if err := a.client().Send(c.Context(), "PATCH", fmt.Sprintf("/logs/%s/templates/%d", url.PathEscape(args[0]), number), map[string]bool{"usual": !not}, nil); err != nil {
+			if err := a.client().Send(c.Context(), "PATCH", fmt.Sprintf("/logs/%s/templates/%d", url.PathEscape(args[0]), number), map[string]bool{field: !not}, nil); err != nil {
 				return err
 			}
-			a.say("Sentence %d of %s is %s.", number, args[0], map[bool]string{false: "no news", true: "news again, if it came lately"}[not])
+			if not {
+				said = taken
+			}
+			a.say("%s", said(args[0], number))
 			return nil
 		}}
-	c.Flags().BoolVar(&not, "not", false, "it is news after all")
+	c.Flags().BoolVar(&not, "not", false, back)
 	return c
 }
 

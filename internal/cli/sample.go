@@ -35,23 +35,11 @@ func (a *app) sampleCommand() *cobra.Command {
 }
 
 func (a *app) push(c *cobra.Command, name, format string, strict bool) error {
-	var in io.Reader = c.InOrStdin()
-	if name != "-" {
-		f, err := os.Open(name)
-		if err != nil {
-			return err
-		}
-		defer f.Close()
-		in = f
+	in, plain, err := opened(c, name)
+	if err != nil {
+		return err
 	}
-	plain := strings.TrimSuffix(name, ".gz")
-	if plain != name {
-		unzipped, err := gzip.NewReader(in)
-		if err != nil {
-			return fmt.Errorf("%s is not gzip: %w", name, err)
-		}
-		in = unzipped
-	}
+	defer in.Close()
 	if format == "" && filepath.Ext(plain) == ".csv" {
 		format = "csv"
 	}
@@ -78,4 +66,28 @@ func (a *app) push(c *cobra.Command, name, format string, strict bool) error {
 		return fmt.Errorf("%d lines were refused", r.Refused)
 	}
 	return nil
+}
+
+// opened gives what a file holds, unpacked where its name ends in .gz, and its name
+// without that; - is standard input.
+func opened(c *cobra.Command, name string) (in io.ReadCloser, plain string, err error) {
+	in = io.NopCloser(c.InOrStdin())
+	if name != "-" {
+		if in, err = os.Open(name); err != nil {
+			return nil, "", err
+		}
+	}
+	plain = strings.TrimSuffix(name, ".gz")
+	if plain == name {
+		return in, plain, nil
+	}
+	unzipped, err := gzip.NewReader(in)
+	if err != nil {
+		in.Close()
+		return nil, "", fmt.Errorf("%s is not gzip: %w", name, err)
+	}
+	return struct {
+		io.Reader
+		io.Closer
+	}{unzipped, in}, plain, nil
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"tinbell/core/timeline"
 	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/record"
 	"tinbell/internal/work"
@@ -104,7 +105,7 @@ func (c *Collector) backfill(ctx context.Context, task record.Task, metrics []re
 		}
 	}
 	for at := *task.Position; at.Before(*task.ToAt); {
-		next := earlier(at.Add(stride), *task.ToAt)
+		next := timeline.Earlier(at.Add(stride), *task.ToAt)
 		for _, batch := range warehouse.Batches(metrics) {
 			if err := c.backfillStep(ctx, p, batch, at, next); err != nil {
 				return fmt.Errorf("from %s: %w", at.Format(time.DateOnly), err)
@@ -127,7 +128,7 @@ func (c *Collector) backfillStep(ctx context.Context, p probe, batch []record.Me
 	if err != nil {
 		return err
 	}
-	start, end := grid.Floor(from), earlier(grid.Floor(to), c.settledEnd(batch[0], grid))
+	start, end := grid.Floor(from), timeline.Earlier(grid.Floor(to), c.settledEnd(batch[0], grid))
 	if !start.Before(end) {
 		return nil
 	}

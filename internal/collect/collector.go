@@ -178,7 +178,7 @@ func (c *Collector) toRead(ctx context.Context, p probe, batch []record.Metric, 
 	for _, m := range batch {
 		lookback = max(lookback, m.LookbackSeconds)
 		if m.CollectedTo == nil {
-			reached, still, added = earlier(reached, grid.Add(end, -1)), false, false
+			reached, still, added = timeline.Earlier(reached, grid.Add(end, -1)), false, false
 		} else if m.CollectedTo.Before(reached) {
 			reached = *m.CollectedTo
 		}
@@ -214,7 +214,7 @@ func (c *Collector) toRead(ctx context.Context, p probe, batch []record.Metric, 
 			return nil, err
 		}
 		for _, day := range days {
-			next := earlier(grid.Floor(day.In(grid.Zone).AddDate(0, 0, 1)), again)
+			next := timeline.Earlier(grid.Floor(day.In(grid.Zone).AddDate(0, 0, 1)), again)
 			stretches = append(stretches, timeline.Span{From: grid.Floor(day).Unix(), To: next.Unix()})
 		}
 	}
@@ -331,13 +331,6 @@ func (c *Collector) loadsUntil(to time.Time) time.Time {
 		return to
 	}
 	return time.Date(9000, 1, 1, 0, 0, 0, 0, time.UTC)
-}
-
-func earlier(a, b time.Time) time.Time {
-	if a.Before(b) {
-		return a
-	}
-	return b
 }
 
 var cronFields = cron.NewParser(cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow)

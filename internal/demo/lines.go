@@ -7,6 +7,8 @@ import (
 	"math/rand/v2"
 	"net/url"
 	"time"
+
+	"tinbell/core/timeline"
 )
 
 // logOf names the log that a table's loader writes; tables without one are silent.
@@ -210,7 +212,7 @@ func (e *Emitter) Lines(ctx context.Context, loads []Load, broken []Breakage, no
 		every := TableNamed(v.Table).Every
 		at := e.said[v.ID]
 		if at.IsZero() {
-			at = later(v.Started, now.Add(-12*time.Hour))
+			at = timeline.Later(v.Started, now.Add(-12*time.Hour))
 		}
 		for ; at.Before(now); at = at.Add(every) {
 			b.trouble(v, at)
@@ -244,11 +246,4 @@ func (e *Emitter) written(ctx context.Context) error {
 		}
 	}
 	return nil
-}
-
-func later(a, b time.Time) time.Time {
-	if a.After(b) {
-		return a
-	}
-	return b
 }

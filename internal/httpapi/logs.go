@@ -75,7 +75,7 @@ func (s *server) addLogs(api huma.API) {
 		Stretch
 		Severity string `query:"severity" enum:"TRACE,DEBUG,INFO,WARN,ERROR,FATAL," doc:"of this severity alone"`
 		Words    string `query:"words" doc:"with all of these words"`
-	}) (*body[logs.Sentences], error) {
+	}) (*body[logs.Sayings], error) {
 		from, to, err := in.span(s.Now(), 24*time.Hour)
 		if err != nil {
 			return nil, err
@@ -140,14 +140,15 @@ func (s *server) addLogs(api huma.API) {
 	}) (*body[record.Log], error) {
 		return ok(s.Logs.Set(ctx, in.Name, in.Body.KeepSamples, logs.Watch{Severities: in.Body.Watched, Rare: in.Body.RareSeconds, Normal: in.Body.Normal}))
 	})
-	add(api, "PATCH", "/logs/{name}/templates/{number}", "set-log-template", "Say that a sentence is no news, or is again", people.Editor, func(ctx context.Context, in *struct {
+	add(api, "PATCH", "/logs/{name}/templates/{number}", "set-log-template", "Say of a sentence that it is no news, or that its lines are to be a series of their own; what is left out stays", people.Editor, func(ctx context.Context, in *struct {
 		OfLog
 		Number int `path:"number"`
 		Body   struct {
-			Usual bool `json:"usual"`
+			Usual    *bool `json:"usual,omitempty" doc:"it is no news"`
+			Followed *bool `json:"followed,omitempty" doc:"its lines are the series 'sentence NUMBER' of the metric log-NAME-sentences"`
 		}
 	}) (*struct{}, error) {
-		return nil, s.Logs.SetUsual(ctx, in.Name, in.Number, in.Body.Usual)
+		return nil, s.Logs.Say(ctx, in.Name, in.Number, in.Body.Usual, in.Body.Followed)
 	})
 	add(api, "DELETE", "/logs/{name}", "remove-log", "Remove a log with all that was counted of it; the samples of its metric stay", people.Editor, func(ctx context.Context, in *OfLog) (*struct{}, error) {
 		return nil, s.Store.DropLog(ctx, in.Name)

@@ -117,7 +117,7 @@ func (b *Bench) replay(ctx context.Context, v *watch.Subject, from, to time.Time
 	}
 	group, within := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.NumCPU())
-	err := v.EachHistory(within, b.store, time.Time{}, earlier(to, v.SettledTo(b.now())), func(id int64, history []timeline.Sample) error {
+	err := v.EachHistory(within, b.store, time.Time{}, timeline.Earlier(to, v.SettledTo(b.now())), func(id int64, history []timeline.Sample) error {
 		i := place[id]
 		contain.Go(group, func() error {
 			w, series := &all[i], v.Series[i]
@@ -164,13 +164,6 @@ func (b *Bench) replay(ctx context.Context, v *watch.Subject, from, to time.Time
 
 func cut(history []timeline.Sample, to time.Time) []timeline.Sample {
 	return history[:sort.Search(len(history), func(i int) bool { return history[i].At >= to.Unix() })]
-}
-
-func earlier(a, b time.Time) time.Time {
-	if a.Before(b) {
-		return a
-	}
-	return b
 }
 
 func (b *Bench) replayArrivals(ctx context.Context, v *watch.Subject, from, to time.Time) ([]BacktestAlert, error) {

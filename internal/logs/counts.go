@@ -9,6 +9,7 @@ import (
 	"slices"
 	"time"
 
+	"tinbell/core/timeline"
 	"tinbell/internal/contain"
 	"tinbell/internal/record"
 )
@@ -47,7 +48,7 @@ func (k *Keeper) sampled(ctx context.Context, log record.Log) error {
 			from = log.TouchedFrom.Truncate(record.LogPeriod)
 		}
 	}
-	from = later(from, to.Add(-farthest))
+	from = timeline.Later(from, to.Add(-farthest))
 	if !from.Before(to) {
 		return nil
 	}
@@ -76,11 +77,14 @@ func (k *Keeper) sampled(ctx context.Context, log record.Log) error {
 			c.Severity = Unsaid
 		}
 		if _, there := begin[c.Severity]; !there { // none came before: that is its past
-			begin[c.Severity] = later(log.FirstAt.Truncate(record.LogPeriod), to.Add(-farthest))
+			begin[c.Severity] = timeline.Later(log.FirstAt.Truncate(record.LogPeriod), to.Add(-farthest))
 		}
 		n[record.LogCount{At: c.At.UTC(), Severity: c.Severity}] += c.N
 	}
 	var lines bytes.Buffer
+	if err := k.followed(ctx, log, &lines, from, to); err != nil {
+		return err
+	}
 	for _, s := range slices.Sorted(maps.Keys(begin)) {
 		for at := begin[s].UTC(); at.Before(to); at = at.Add(record.LogPeriod) {
 			fmt.Fprintf(&lines, `{"metric":%q,"segment":%q,"at":%q,"value":%d}`+"\n", log.Metric, s, at.Format(time.RFC3339), n[record.LogCount{At: at, Severity: s}])
@@ -96,10 +100,65 @@ func (k *Keeper) sampled(ctx context.Context, log record.Log) error {
 	return k.store.CountedLog(ctx, log.ID, log.TouchedFrom, to)
 }
 
+// Sentences is the metric of the sentences of a log that are followed.
+func Sentences(log string) string { return "log-" + log + "-sentences" }
+
+// followed writes the samples of the sentences that are followed. One that became part
+// of another has the lines of that.
+func (k *Keeper) followed(ctx context.Context, log record.Log, lines *bytes.Buffer, from, to time.Time) error {
+	rows, err := k.store.LogTemplates(ctx, log.ID)
+	if err != nil {
+		return err
+	}
+	into := map[int]int{}
+	var followed []int
+	for _, t := range rows {
+		if into[t.Number] = t.MergedInto; t.Followed {
+			followed = append(followed, t.Number)
+		}
+	}
+	if len(followed) == 0 {
+		return nil
+	}
+	final := make([]int, len(followed))
+	for i, n := range followed {
+		for into[n] != 0 {
+			n = into[n]
+		}
+		final[i] = n
+	}
+	counts, err := k.store.LogPeriodsOf(ctx, log.ID, final, from, to)
+	if err != nil {
+		return err
+	}
+	n := map[record.LogCount]int64{}
+	for _, c := range counts {
+		n[record.LogCount{Number: c.Number, At: c.At.UTC()}] = c.N
+	}
+	for i, number := range followed {
+		for at := from.UTC(); at.Before(to); at = at.Add(record.LogPeriod) {
+			fmt.Fprintf(lines, `{"metric":%q,"segment":"sentence %d","at":%q,"value":%d}`+"\n", Sentences(log.Name), number, at.Format(time.RFC3339), n[record.LogCount{Number: final[i], At: at}])
+		}
+	}
+	return nil
+}
+
+// kept is how long a line is kept.
+const kept = 90 * 24 * time.Hour
+
 // Forget drops counts that are older than samples are kept; 0 keeps all.
 func (k *Keeper) Forget(ctx context.Context, days int) error {
-	if err := k.store.ForgetExports(ctx, k.now().AddDate(0, 0, -2)); err != nil || days <= 0 {
+	if err := k.store.ForgetExports(ctx, k.now().AddDate(0, 0, -2)); err != nil {
 		return err
+	}
+	if err := k.store.ForgetLogSamples(ctx, k.now().Add(-kept)); err != nil {
+		return err
+	}
+	k.mu.Lock()
+	clear(k.held) // so that lines are kept again in the place of those that went
+	k.mu.Unlock()
+	if days <= 0 {
+		return nil
 	}
 	return k.store.ForgetLogCounts(ctx, k.now().AddDate(0, 0, -days))
 }

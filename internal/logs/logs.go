@@ -254,7 +254,7 @@ func (k *Keeper) count(ctx context.Context, tx pgx.Tx, o Order, list []entry) (L
 	period := int64(record.LogPeriod.Seconds())
 	for i := range list {
 		e := &list[i]
-		if from, to = earlier(from, e.at), later(to, e.at); e.severity == "" {
+		if from, to = timeline.Earlier(from, e.at), timeline.Later(to, e.at); e.severity == "" {
 			e.severity = template.Severity(e.text, template.Scan(e.text, nil))
 		}
 		t := h.miner.Take(e.text)
@@ -271,7 +271,7 @@ func (k *Keeper) count(ctx context.Context, tx pgx.Tx, o Order, list []entry) (L
 		if !there {
 			span = [2]time.Time{e.at, e.at}
 		}
-		touched[t] = [2]time.Time{earlier(span[0], e.at), later(span[1], e.at)}
+		touched[t] = [2]time.Time{timeline.Earlier(span[0], e.at), timeline.Later(span[1], e.at)}
 		if line, keep := h.sample(t.Number(), e.text, log.KeepSamples); keep {
 			lines = append(lines, record.LogSample{Number: t.Number(), At: e.at, Line: line})
 		}
@@ -300,7 +300,7 @@ func (k *Keeper) write(ctx context.Context, tx pgx.Tx, log *record.Log, h *held,
 			row = &record.LogTemplate{LogID: log.ID, Number: number, FirstAt: span[0], LastAt: span[1]}
 			h.rows[number] = row
 		}
-		row.FirstAt, row.LastAt = earlier(row.FirstAt, span[0]), later(row.LastAt, span[1])
+		row.FirstAt, row.LastAt = timeline.Earlier(row.FirstAt, span[0]), timeline.Later(row.LastAt, span[1])
 		changed[number] = true
 	}
 	sums := map[record.LogCount]int64{}
@@ -418,18 +418,4 @@ func cut(s string, most int) string {
 		return s
 	}
 	return strings.ToValidUTF8(s[:most], "") + "…"
-}
-
-func earlier(a, b time.Time) time.Time {
-	if b.Before(a) {
-		return b
-	}
-	return a
-}
-
-func later(a, b time.Time) time.Time {
-	if b.After(a) {
-		return b
-	}
-	return a
 }

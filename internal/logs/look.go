@@ -22,8 +22,8 @@ type Said struct {
 	Bins  []int64 `json:"bins" doc:"of equal length over the stretch"`
 }
 
-// Sentences are the templates of a log in a stretch.
-type Sentences struct {
+// Sayings are the templates of a log in a stretch.
+type Sayings struct {
 	Log       record.Log `json:"log"`
 	From      time.Time  `json:"from"`
 	To        time.Time  `json:"to"`
@@ -56,8 +56,8 @@ func (n Narrow) fits(t record.LogTemplate) bool {
 const bins = 48
 
 // Look gives the templates of a log that came in [from, to).
-func (k *Keeper) Look(ctx context.Context, name string, from, to time.Time, n Narrow) (Sentences, error) {
-	s := Sentences{From: from.Truncate(record.LogPeriod), To: to, Templates: []Said{}}
+func (k *Keeper) Look(ctx context.Context, name string, from, to time.Time, n Narrow) (Sayings, error) {
+	s := Sayings{From: from.Truncate(record.LogPeriod), To: to, Templates: []Said{}}
 	var err error
 	if s.Log, err = k.store.Log(ctx, name); err != nil {
 		return s, err

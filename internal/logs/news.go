@@ -11,6 +11,8 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"tinbell/core/template"
+	"tinbell/core/timeline"
+	"tinbell/internal/collect"
 	"tinbell/internal/contain"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
@@ -64,7 +66,7 @@ func news(log record.Log, list []record.LogTemplate, now time.Time) []Fresh {
 		if more--; more < 0 && slices.ContainsFunc(list[:i], func(known record.LogTemplate) bool { return template.Alike(known.Places, t.Places) }) {
 			continue
 		}
-		from := later(*log.FirstAt, t.FirstAt.Add(-countedBack))
+		from := timeline.Later(*log.FirstAt, t.FirstAt.Add(-countedBack))
 		before := 0
 		for _, at := range came {
 			if at.After(from) && t.FirstAt.Sub(at) >= time.Hour {
@@ -135,7 +137,7 @@ func alertOf(logs []string, fresh [][]Fresh, now time.Time) record.Alert {
 	for i := range fresh {
 		for _, f := range fresh[i] {
 			n++
-			a.Since = earlier(a.Since, f.FirstAt)
+			a.Since = timeline.Earlier(a.Since, f.FirstAt)
 			if f.Severity == "FATAL" {
 				a.Severity = "critical"
 			}
@@ -185,15 +187,22 @@ func (k *Keeper) Set(ctx context.Context, name string, keep *int, w Watch) (reco
 	return log, err
 }
 
-// SetUsual says that a sentence is no news, or is again.
-func (k *Keeper) SetUsual(ctx context.Context, name string, number int, usual bool) error {
+// Say keeps what a person says of a sentence: that it is no news, that its lines are to
+// be a series of their own; nil stays. A series has the past that is counted.
+func (k *Keeper) Say(ctx context.Context, name string, number int, usual, followed *bool) error {
 	log, err := k.store.Log(ctx, name)
 	if err != nil {
 		return err
 	}
-	there, err := k.store.SetUsual(ctx, log.ID, number, usual)
+	there, err := k.store.SetLogTemplate(ctx, log.ID, number, usual, followed)
 	if err == nil && !there {
 		err = record.NotFound{Kind: "template of log " + name, Name: fmt.Sprint(number)}
 	}
-	return err
+	if err != nil || followed == nil || !*followed {
+		return err
+	}
+	if _, err := k.collector.Declare(ctx, collect.Declaration{Metric: Sentences(name), Dataset: log.Dataset, Measure: "log_lines", Kind: timeline.Count, Unit: "lines", Period: "5m"}); err != nil {
+		return err
+	}
+	return k.store.CountAgain(ctx, log.ID, timeline.Later(*log.FirstAt, k.now().Add(-farthest)))
 }

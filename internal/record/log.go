@@ -88,6 +88,7 @@ type LogTemplate struct {
 	MergedInto int       `db:"merged_into" json:"merged_into" doc:"the template that it became part of; 0 for none"`
 	Kept       bool      `db:"kept" json:"-"`
 	Usual      bool      `db:"usual" json:"usual" doc:"somebody says that it is no news"`
+	Followed   bool      `db:"followed" json:"followed" doc:"its lines are a series of their own"`
 }
 
 // LogCount is how often a template came in a period.

@@ -31,9 +31,9 @@ func told(t *testing.T, s *dbtest.Service, query, media, lines string) logs.LogR
 	return r
 }
 
-func sentences(t *testing.T, s *dbtest.Service, log string, from, to time.Time) logs.Sentences {
+func sentences(t *testing.T, s *dbtest.Service, log string, from, to time.Time) logs.Sayings {
 	t.Helper()
-	var found logs.Sentences
+	var found logs.Sayings
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/logs/"+log+"/templates", url.Values{"from": {from.Format(time.RFC3339)}, "to": {to.Format(time.RFC3339)}}, &found))
 	return found
 }
@@ -354,5 +354,41 @@ func TestALogOfAConfigurationFileIsTheSameElsewhere(t *testing.T) {
 	d.Logs[0].Watch = record.Strings{"loud"}
 	if err := empty.Admin.Send(t.Context(), "POST", "/config/load", d, nil); status(err) != 422 || !strings.Contains(err.Error(), "trace, debug") {
 		t.Errorf("a severity that is none: %v", err)
+	}
+}
+
+// A heartbeat that is followed is a series with its past, zeros included, and a monitor
+// on it rings when it stops.
+func TestAFollowedSentenceThatStopsRings(t *testing.T) {
+	s := dbtest.Start(t, now)
+	beats := func(from, to time.Time) string {
+		var b strings.Builder
+		for at := from; at.Before(to); at = at.Add(time.Minute) {
+			fmt.Fprintf(&b, "%s INFO heartbeat of node %d\n", at.Format(time.RFC3339), at.Minute())
+		}
+		return b.String()
+	}
+	told(t, s, "log=gates&dataset=raw.gates", "text/plain", beats(now.AddDate(0, 0, -21), now))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "PATCH", "/logs/gates/templates/1", map[string]bool{"followed": true}, nil))
+	s.Clock.Set(now.Add(2 * time.Minute))
+	dbtest.Must(t, s.Parts.Logs.Due(t.Context()))
+	s.Settle(t)
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/monitors", httpapi.NewMonitor{Name: "beat", Metric: "log-gates-sentences"}, nil))
+	s.Settle(t)
+	var series []record.Series
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/metrics/log-gates-sentences/series", nil, &series))
+	if len(series) != 1 || series[0].Segment != "sentence 1" {
+		t.Fatalf("series: %+v", series)
+	}
+	told(t, s, "log=gates", "text/plain", now.Format(time.RFC3339)+" INFO another sentence, so that the log goes on\n")
+	s.Clock.Set(now.Add(95 * time.Minute))
+	dbtest.Must(t, s.Parts.Logs.Due(t.Context()))
+	s.Settle(t)
+	list := alertsOf(t, s, "beat")
+	if len(list) == 0 || list[0].Segment != "sentence 1" || list[0].Direction != "low" {
+		t.Errorf("after an hour and a half without a beat: %+v", list)
+	}
+	if err := s.Admin.Send(t.Context(), "PATCH", "/logs/gates/templates/99", map[string]bool{"followed": true}, nil); status(err) != 404 {
+		t.Errorf("a sentence that is none: %v", err)
 	}
 }

@@ -69,10 +69,26 @@ func (s *Store) SetLog(ctx context.Context, v record.Log) error {
 	return s.exec(ctx, "log", `update log set watched = $2, rare_seconds = $3, normal_seconds = $4 where id = $1`, v.ID, v.Watched, v.RareSeconds, v.Normal)
 }
 
-// SetUsual keeps that a sentence is no news, or is again.
-func (s *Store) SetUsual(ctx context.Context, log int64, number int, usual bool) (bool, error) {
-	n, err := s.affect(ctx, "template", `update log_template set usual = $3 where log_id = $1 and number = $2`, log, number, usual)
+// SetLogTemplate keeps what a person says of a sentence; nil stays.
+func (s *Store) SetLogTemplate(ctx context.Context, log int64, number int, usual, followed *bool) (bool, error) {
+	n, err := s.affect(ctx, "template", `update log_template set usual = coalesce($3, usual), followed = coalesce($4, followed) where log_id = $1 and number = $2`, log, number, usual, followed)
 	return n > 0, err
+}
+
+// CountAgain has the samples of a log written anew from an instant on.
+func (s *Store) CountAgain(ctx context.Context, log int64, from time.Time) error {
+	return s.exec(ctx, "log", `update log set touched_from = least(touched_from, $2) where id = $1`, log, from)
+}
+
+// LogPeriodsOf sums up what was counted of some templates in [from, to) by period.
+func (s *Store) LogPeriodsOf(ctx context.Context, log int64, numbers []int, from, to time.Time) ([]record.LogCount, error) {
+	return many[record.LogCount](ctx, s, "log counts", `
+		select number, at, '' as severity, sum(n)::bigint as n from log_count where log_id = $1 and number = any($2) and at >= $3 and at < $4 group by number, at`, log, numbers, from, to)
+}
+
+// ForgetLogSamples drops lines from before an instant.
+func (s *Store) ForgetLogSamples(ctx context.Context, before time.Time) error {
+	return s.exec(ctx, "lines", `delete from log_sample where at < $1`, before)
 }
 
 // LogTemplates gives a log's templates, also those that became part of others.

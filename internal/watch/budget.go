@@ -9,6 +9,7 @@ import (
 
 	"tinbell/core/detect"
 	"tinbell/core/replay"
+	"tinbell/core/timeline"
 	"tinbell/internal/duty"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
@@ -61,7 +62,7 @@ func (v *Subject) HoldOut(ctx context.Context, s *store.Store, now time.Time) (r
 		if h.From.IsZero() || from.Before(h.From) {
 			h.From = from
 		}
-		h.To = later(h.To, to)
+		h.To = timeline.Later(h.To, to)
 	}
 	found, err := replay.HoldOut(jobs)
 	if err != nil {
@@ -114,7 +115,7 @@ func (w *Watcher) govern(ctx context.Context, v *Subject, h record.Budget) error
 		if made := v.Monitor.CreatedAt; made.After(from) && made.Before(now) {
 			from = made
 		}
-		from = later(from, h.To) // before, the trial itself has counted
+		from = timeline.Later(from, h.To) // before, the trial itself has counted
 		told, err := w.store.ToldSince(ctx, v.Monitor.ID, from)
 		if err != nil {
 			return err

@@ -264,12 +264,12 @@ func (v *Subject) come(ctx context.Context, s *store.Store, ids []int64, now tim
 	if !v.Metric.Pushed() {
 		return v.histories(ctx, s, ids, time.Time{}, to)
 	}
-	samples, err := s.Samples(ctx, ids, time.Time{}, later(to, now))
+	samples, err := s.Samples(ctx, ids, time.Time{}, timeline.Later(to, now))
 	if err != nil {
 		return nil, err
 	}
 	for id, list := range samples {
-		samples[id] = timeline.Dense(v.Grid, list, later(to, v.Grid.Next(time.Unix(list[len(list)-1].At, 0))))
+		samples[id] = timeline.Dense(v.Grid, list, timeline.Later(to, v.Grid.Next(time.Unix(list[len(list)-1].At, 0))))
 	}
 	v.beside(samples)
 	return samples, nil
@@ -321,28 +321,14 @@ func (v *Subject) beside(samples map[int64][]timeline.Sample) {
 // have come. A pushed sample may be there before its period of grace is over.
 func (v *Subject) since(ctx context.Context, s *store.Store, ids []int64, from, now time.Time) (map[int64][]timeline.Sample, time.Time, error) {
 	to := v.SettledTo(now)
-	samples, err := s.Samples(ctx, ids, from, later(to, now))
+	samples, err := s.Samples(ctx, ids, from, timeline.Later(to, now))
 	v.beside(samples)
 	for _, list := range samples {
 		if n := len(list); n > 0 && v.Metric.Pushed() {
-			to = later(to, v.Grid.Next(time.Unix(list[n-1].At, 0)))
+			to = timeline.Later(to, v.Grid.Next(time.Unix(list[n-1].At, 0)))
 		}
 	}
 	return samples, to, err
-}
-
-func earlier(a, b time.Time) time.Time {
-	if a.Before(b) {
-		return a
-	}
-	return b
-}
-
-func later(a, b time.Time) time.Time {
-	if a.After(b) {
-		return a
-	}
-	return b
 }
 
 // WarmUp is how much history a first judgement of the past learns from; bounds

@@ -41,7 +41,7 @@ func (c Changed) of(series []int64) []time.Time {
 	from := make([]time.Time, len(series))
 	for i, id := range series {
 		if from[i] = c.From; !c.Late[id].IsZero() {
-			from[i] = earlier(from[i], c.Late[id])
+			from[i] = timeline.Earlier(from[i], c.Late[id])
 		}
 	}
 	return from
@@ -115,7 +115,7 @@ func (w *Watcher) judgeSome(ctx context.Context, v *Subject, part []record.Serie
 		if err := store.LockMonitor(ctx, tx, v.Monitor.ID); err != nil {
 			return err
 		}
-		baselines, err := w.store.In(tx).BaselinesBehind(ctx, v.Monitor.ID, ids, c.of(ids), later(v.SettledTo(w.now()), v.Grid.Floor(w.now())))
+		baselines, err := w.store.In(tx).BaselinesBehind(ctx, v.Monitor.ID, ids, c.of(ids), timeline.Later(v.SettledTo(w.now()), v.Grid.Floor(w.now())))
 		if err != nil {
 			return err
 		}
@@ -278,7 +278,7 @@ func (w *Watcher) keepAlerts(ctx context.Context, tx pgx.Tx, v *Subject, series 
 	}
 	from := a.since
 	for _, row := range rows {
-		from = earlier(from, row.Since)
+		from = timeline.Earlier(from, row.Since)
 	}
 	known, err := w.store.In(tx).AlertsFrom(ctx, v.Monitor.ID, series.ID, from)
 	if err != nil {
@@ -294,7 +294,7 @@ func (w *Watcher) keepAlerts(ctx context.Context, tx pgx.Tx, v *Subject, series 
 			row.ID, row.RaisedAt = old.ID, old.RaisedAt
 		} else {
 			if !row.FromHistory {
-				row.RaisedAt = later(row.RaisedAt, now.Truncate(time.Second)).UTC()
+				row.RaisedAt = timeline.Later(row.RaisedAt, now.Truncate(time.Second)).UTC()
 			}
 			// Several that become known at once are raised one after another.
 			for raised[row.Cause+row.RaisedAt.String()] {
@@ -362,7 +362,7 @@ func lasted(a record.Alert) time.Time {
 	case a.ClosedAt == nil:
 		return farFuture
 	case a.EndedAt != nil:
-		return later(a.RaisedAt, *a.EndedAt)
+		return timeline.Later(a.RaisedAt, *a.EndedAt)
 	}
 	return a.RaisedAt
 }

@@ -272,7 +272,7 @@ func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeli
 	var short baseline.TooShort
 	switch {
 	case !walk.IsZero() && !rule.BandOnly:
-		from := later(walk, r.first.Add(v.WarmUp()))
+		from := timeline.Later(walk, r.first.Add(v.WarmUp()))
 		alerts, walked, err := replay.WalkOn(replay.Job{Config: v.Config, Rule: rule, History: learned, Exclusions: exclusions, From: from.Unix()})
 		if err != nil && !errors.As(err, &short) {
 			return r, err

@@ -31,6 +31,7 @@ create table log_template (
     merged_into int not null default 0,
     kept        boolean not null default true,
     usual       boolean not null default false, -- a person says that it is no news
+    followed    boolean not null default false, -- its lines are a series of their own
     primary key (log_id, number)
 );
 create table log_count (

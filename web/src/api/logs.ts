@@ -32,8 +32,8 @@ export const useLogComparison = (name: string | undefined, hours: number, agains
 export const useSentence = (name: string, number: number) =>
   useQuery({ queryKey: ["logs", name, number], retry: false, refetchInterval: 15_000, queryFn: () => answer(api.GET("/api/v1/logs/{name}/templates/{number}", { params: { path: { name, number } } })) });
 
-export const useUsual = (name: string, number: number) =>
-  useAct((usual: boolean) => answer(api.PATCH("/api/v1/logs/{name}/templates/{number}", { params: { path: { name, number } }, body: { usual } })), ["logs", "alerts"]);
+export const useSay = (name: string, number: number) =>
+  useAct((body: { usual?: boolean; followed?: boolean }) => answer(api.PATCH("/api/v1/logs/{name}/templates/{number}", { params: { path: { name, number } }, body })), ["logs", "alerts", "metrics"]);
 
 export const useSetLog = (name: string) =>
   useAct((body: { keep_samples?: number; watched?: string[]; rare_seconds?: number; normal_seconds?: number }) => answer(api.PATCH("/api/v1/logs/{name}", { params: { path: { name } }, body })), ["logs", "alerts"]);

@@ -1344,7 +1344,7 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        /** Say that a sentence is no news, or is again */
+        /** Say of a sentence that it is no news, or that its lines are to be a series of their own; what is left out stays */
         patch: operations["set-log-template"];
         trace?: never;
     };
@@ -5999,6 +5999,8 @@ export interface components {
             dataset: string;
             /** Format: date-time */
             first_at: string;
+            /** @description its lines are a series of their own */
+            followed: boolean;
             gist: string;
             /** @description lines by hour, where there are any */
             hours: components["schemas"]["LogCount"][] | null;
@@ -6787,6 +6789,8 @@ export interface components {
             count: number;
             /** Format: date-time */
             first_at: string;
+            /** @description its lines are a series of their own */
+            followed: boolean;
             /** @description the text without when, how grave and who */
             gist: string;
             /** Format: date-time */
@@ -6820,6 +6824,23 @@ export interface components {
             rows: number;
             /** Format: int64 */
             seed: number;
+        };
+        Sayings: {
+            /**
+             * Format: int64
+             * @description lines of severity ERROR and FATAL
+             */
+            errors: number;
+            /** Format: date-time */
+            from: string;
+            /** Format: int64 */
+            lines: number;
+            log: components["schemas"]["Log"];
+            sentence: string;
+            /** @description most frequent first */
+            templates: components["schemas"]["Said"][] | null;
+            /** Format: date-time */
+            to: string;
         };
         Scorecard: {
             /** @description what groups are made of */
@@ -6910,23 +6931,6 @@ export interface components {
             column: string;
             value: string;
         };
-        Sentences: {
-            /**
-             * Format: int64
-             * @description lines of severity ERROR and FATAL
-             */
-            errors: number;
-            /** Format: date-time */
-            from: string;
-            /** Format: int64 */
-            lines: number;
-            log: components["schemas"]["Log"];
-            sentence: string;
-            /** @description most frequent first */
-            templates: components["schemas"]["Said"][] | null;
-            /** Format: date-time */
-            to: string;
-        };
         Separability: {
             /** Format: double */
             high: number;
@@ -6970,7 +6974,10 @@ export interface components {
             tried_at: string;
         };
         "Set-log-templateRequest": {
-            usual: boolean;
+            /** @description its lines are the series 'sentence NUMBER' of the metric log-NAME-sentences */
+            followed?: boolean;
+            /** @description it is no news */
+            usual?: boolean;
         };
         "Set-logRequest": {
             /**
@@ -11856,7 +11863,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Sentences"];
+                    "application/json": components["schemas"]["Sayings"];
                 };
             };
             /** @description Error */

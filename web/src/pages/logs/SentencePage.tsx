@@ -1,5 +1,5 @@
 import { Link, useParams } from "react-router";
-import { useSentence, useUsual } from "../../api/logs";
+import { useSay, useSentence } from "../../api/logs";
 import { Page, Reading, Section, Trouble } from "../../parts/Page";
 import { count, number, time } from "../../parts/words";
 import { Bars, grave, spoken, Words } from "./Parts";
@@ -9,7 +9,7 @@ export function SentencePage() {
   const { name, number: text } = useParams();
   const of = Number(text);
   const sentence = useSentence(name!, of);
-  const usual = useUsual(name!, of);
+  const say = useSay(name!, of);
   const s = sentence.data;
   const place = <>Logs: <Link to={`/logs/${name}`}>{name}</Link>, sentence {text}{s && <>, of <Link to={`/datasets/${s.dataset}`}><code>{s.dataset}</code></Link></>}</>;
   if (!s) return <Page place={place} sentence="">{sentence.error ? <Trouble what="The sentence" error={sentence.error} /> : <Reading what="the sentence" />}</Page>;
@@ -33,8 +33,12 @@ export function SentencePage() {
           <Section title="The sentence" right={<span className={grave(s.severity)}>{s.severity.toLowerCase()}</span>}><p className="mt-1"><Words text={s.text} /></p></Section>
           <Section title="News">
             <p className="mt-1 text-ink2">{s.usual ? "Somebody says that it is no news." : "It is told as news while it is new here, if its severity is watched."}</p>
-            <button disabled={usual.isPending} className="mt-2 border border-ink px-3 py-[3px]" onClick={() => usual.mutate(!s.usual)}>{s.usual ? "It is news after all" : "It is no news"}</button>
-            {usual.error && <p role="alert" className="mt-1 text-verm">{usual.error.message}</p>}
+            <button disabled={say.isPending} className="mt-2 border border-ink px-3 py-[3px]" onClick={() => say.mutate({ usual: !s.usual })}>{s.usual ? "It is news after all" : "It is no news"}</button>
+          </Section>
+          <Section title="Followed">
+            <p className="mt-1 text-ink2">{s.followed ? <>Its lines are the series <i>sentence {s.number}</i> of the metric <code>log-{s.log}-sentences</code>: a monitor on it has a band, labels and a score like any other.</> : "Its lines can be a series of their own, which a monitor watches: a heartbeat that must come, a warning that may come so often."}</p>
+            <button disabled={say.isPending} className="mt-2 border border-ink px-3 py-[3px]" onClick={() => say.mutate({ followed: !s.followed })}>{s.followed ? "Follow it no longer" : "Follow it"}</button>
+            {say.error && <p role="alert" className="mt-1 text-verm">{say.error.message}</p>}
           </Section>
         </div>
       </div>
