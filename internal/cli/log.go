@@ -2,14 +2,11 @@ package cli
 
 import (
 	"bufio"
-	"compress/gzip"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"slices"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -36,12 +33,12 @@ func (a *app) logMine() *cobra.Command {
 what they look like (number, time, identifier, address, path, quoted text, list). A word
 varies once more than eight stand in its place. One pass; memory by templates.`,
 		Example: "  tinbell log mine loader.log\n  zcat old.log.gz | tinbell log mine - --limit 50",
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(c *cobra.Command, args []string) error {
 			if most < 1 || most > 1_000_000 {
 				return wrongUsage{fmt.Errorf("--most %d: allowed are 1 to 1,000,000 templates", most)}
 			}
 			m := template.NewMiner(most)
-			lines, cut, err := eachLine(args[0], func(line []byte) { m.Take(line) })
+			lines, cut, err := eachLine(c, args[0], func(line []byte) { m.Take(line) })
 			if errors.Is(err, fs.ErrNotExist) {
 				return missingFile{err}
 			}
@@ -86,23 +83,12 @@ const longestLine = 64 << 10
 
 // eachLine reads a file, standard input for -, line by line; what ends in .gz is unpacked.
 // Lines that are too long are cut, and counted.
-func eachLine(name string, do func([]byte)) (lines, cut int, err error) {
-	var from io.Reader = os.Stdin
-	if name != "-" {
-		file, err := os.Open(name)
-		if err != nil {
-			return 0, 0, err
-		}
-		defer file.Close()
-		from = file
+func eachLine(c *cobra.Command, name string, do func([]byte)) (lines, cut int, err error) {
+	from, _, err := opened(c, name)
+	if err != nil {
+		return 0, 0, err
 	}
-	if strings.HasSuffix(name, ".gz") {
-		unpacked, err := gzip.NewReader(from)
-		if err != nil {
-			return 0, 0, wrongUsage{fmt.Errorf("%s: not a gzip file: %w", name, err)}
-		}
-		from = unpacked
-	}
+	defer from.Close()
 	in := bufio.NewReaderSize(from, longestLine)
 	rest := false // of a line that was cut
 	for {

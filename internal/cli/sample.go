@@ -84,7 +84,7 @@ func opened(c *cobra.Command, name string) (in io.ReadCloser, plain string, err 
 	unzipped, err := gzip.NewReader(in)
 	if err != nil {
 		in.Close()
-		return nil, "", fmt.Errorf("%s is not gzip: %w", name, err)
+		return nil, "", wrongUsage{fmt.Errorf("%s is not gzip: %w", name, err)}
 	}
 	return struct {
 		io.Reader

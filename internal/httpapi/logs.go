@@ -2,7 +2,6 @@ package httpapi
 
 import (
 	"context"
-	"io"
 	"mime"
 	"time"
 
@@ -13,20 +12,12 @@ import (
 	"tinbell/internal/record"
 )
 
-// logInput reads lines as a stream, never whole.
 type logInput struct {
-	Log      string `query:"log" required:"true" doc:"the log's name: small letters, digits, dots, hyphens"`
-	Dataset  string `query:"dataset" doc:"whose loaders write it; needed once, when the log is new"`
-	Source   string `query:"source" maxLength:"500" doc:"the file: lines of it that were counted do not count again. All count if left out"`
-	First    int64  `query:"first_line" minimum:"1" default:"1" doc:"which line of the file is the first one sent"`
-	Type     string `header:"Content-Type"`
-	Encoding string `header:"Content-Encoding"`
-	body     io.Reader
-}
-
-func (p *logInput) Resolve(ctx huma.Context) []error {
-	p.body = ctx.BodyReader()
-	return nil
+	Streamed
+	Log     string `query:"log" required:"true" doc:"the log's name: small letters, digits, dots, hyphens"`
+	Dataset string `query:"dataset" doc:"whose loaders write it; needed once, when the log is new"`
+	Source  string `query:"source" maxLength:"500" doc:"the file: lines of it that were counted do not count again. All count if left out"`
+	First   int64  `query:"first_line" minimum:"1" default:"1" doc:"which line of the file is the first one sent"`
 }
 
 var _ huma.Resolver = (*logInput)(nil)
@@ -166,7 +157,7 @@ func (s *server) pushLogs(ctx context.Context, in *logInput) (logs.LogReceipt, e
 		return logs.LogReceipt{}, err
 	}
 	defer done()
-	reader, err := (&pushInput{Encoding: in.Encoding, body: in.body}).unzipped()
+	reader, err := in.unzipped()
 	if err != nil {
 		return logs.LogReceipt{}, err
 	}

@@ -15,17 +15,21 @@ import (
 	"tinbell/internal/record"
 )
 
-// pushInput reads the body as a stream, never whole.
-type pushInput struct {
-	Strict   bool   `query:"strict" doc:"store nothing if any line is bad"`
+// Streamed is a body that is read as a stream, never whole.
+type Streamed struct {
 	Type     string `header:"Content-Type"`
 	Encoding string `header:"Content-Encoding"`
 	body     io.Reader
 }
 
-func (p *pushInput) Resolve(ctx huma.Context) []error {
+func (p *Streamed) Resolve(ctx huma.Context) []error {
 	p.body = ctx.BodyReader()
 	return nil
+}
+
+type pushInput struct {
+	Streamed
+	Strict bool `query:"strict" doc:"store nothing if any line is bad"`
 }
 
 var _ huma.Resolver = (*pushInput)(nil)
@@ -89,7 +93,7 @@ func (s *server) push(ctx context.Context, in *pushInput) (collect.Receipt, erro
 }
 
 // unzipped is the body as it was before it was packed for the way.
-func (p *pushInput) unzipped() (io.Reader, error) {
+func (p *Streamed) unzipped() (io.Reader, error) {
 	switch p.Encoding {
 	case "", "identity":
 		return p.body, nil

@@ -392,3 +392,33 @@ func TestAFollowedSentenceThatStopsRings(t *testing.T) {
 		t.Errorf("a sentence that is none: %v", err)
 	}
 }
+
+// Counts stay for ever where samples do, and go with them elsewhere; lines go after ninety
+// days, whatever is kept, and new ones are kept in their place.
+func TestCountsGoWithSamplesAndLinesAfterNinetyDays(t *testing.T) {
+	s := dbtest.Start(t, now)
+	told(t, s, "log=gates&dataset=raw.gates", "text/plain", loader(now.AddDate(0, 0, -40), 10)+loader(now.Add(-time.Hour), 10))
+	lines := func() int64 { return sentences(t, s, "gates", now.AddDate(0, 0, -50), now).Lines }
+	if dbtest.Must(t, s.Parts.Logs.Forget(t.Context(), 0)); lines() != 60 {
+		t.Errorf("where all is kept %d lines are counted, 60 came", lines())
+	}
+	if dbtest.Must(t, s.Parts.Logs.Forget(t.Context(), 30)); lines() != 30 {
+		t.Errorf("of the last 30 days %d lines are counted, 30 came", lines())
+	}
+	samples := func() int {
+		var one logs.One
+		dbtest.Must(t, s.Admin.Get(t.Context(), "/logs/gates/templates/1", nil, &one))
+		return len(one.Samples)
+	}
+	if samples() == 0 {
+		t.Fatal("no line is kept")
+	}
+	s.Clock.Set(now.AddDate(0, 0, 91))
+	if dbtest.Must(t, s.Parts.Logs.Forget(t.Context(), 0)); samples() != 0 {
+		t.Errorf("%d lines of 91 days ago are kept", samples())
+	}
+	told(t, s, "log=gates", "text/plain", loader(now.AddDate(0, 0, 91).Add(-time.Hour), 10))
+	if samples() == 0 {
+		t.Error("no new line is kept in the place of those that went")
+	}
+}
