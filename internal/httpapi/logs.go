@@ -58,92 +58,108 @@ func (s *server) addLogs(api huma.API) {
 		out, err := ok(s.pushLogs(ctx, in))
 		return out, problem(ctx, err)
 	})
-	add(api, "GET", "/logs", "logs", "The logs, with how many sentences their lines are made from", people.Reader, func(ctx context.Context, _ *struct{}) (*body[[]record.Log], error) {
-		return ok(s.Store.Logs(ctx))
-	})
-	add(api, "GET", "/logs/{name}/templates", "log-templates", "The sentences of a log that came in a stretch, most frequent first", people.Reader, func(ctx context.Context, in *struct {
-		OfLog
-		Stretch
-		Severity string `query:"severity" enum:"TRACE,DEBUG,INFO,WARN,ERROR,FATAL," doc:"of this severity alone"`
-		Words    string `query:"words" doc:"with all of these words"`
-	}) (*body[logs.Sayings], error) {
-		from, to, err := in.span(s.Now(), 24*time.Hour)
-		if err != nil {
-			return nil, err
-		}
-		return ok(s.Logs.Look(ctx, in.Name, from, to, logs.Narrow{Severity: in.Severity, Words: in.Words}))
-	})
-	add(api, "GET", "/logs/{name}/templates/{number}", "log-template", "One sentence of a log: when it came, with a few lines", people.Reader, func(ctx context.Context, in *struct {
-		OfLog
-		Stretch
-		Number int `path:"number"`
-	}) (*body[logs.One], error) {
-		from, to, err := in.span(s.Now(), 14*24*time.Hour)
-		if err != nil {
-			return nil, err
-		}
-		return ok(s.Logs.Template(ctx, in.Name, in.Number, from, to))
-	})
-	add(api, "GET", "/logs/{name}/compare", "compare-log", "Hold a stretch of a log against another: which sentences are new, vanished, more or less frequent", people.Reader, func(ctx context.Context, in *struct {
-		OfLog
-		Stretch
-		Against string    `query:"against" enum:"before,hour,day,week,month," default:"day" doc:"the same stretch so long before; before: the one right before it"`
-		OtherAt time.Time `query:"against_from" doc:"another stretch: its start, instead"`
-		OtherTo time.Time `query:"against_to" doc:"and its end"`
-	}) (*body[logs.LogComparison], error) {
-		from, to, err := in.span(s.Now(), time.Hour)
-		if err != nil {
-			return nil, err
-		}
-		against, until := in.OtherAt, in.OtherTo
-		if against.IsZero() || until.IsZero() {
-			switch in.Against {
-			case "before":
-				against, until = from.Add(-to.Sub(from)), from
-			case "month":
-				against, until = from.AddDate(0, -1, 0), to.AddDate(0, -1, 0)
-			default:
-				back := map[string]time.Duration{"hour": time.Hour, "week": 7 * 24 * time.Hour}[in.Against]
-				if back == 0 {
-					back = 24 * time.Hour
-				}
-				against, until = from.Add(-back), to.Add(-back)
+	add(api, "GET", "/logs", "logs",
+		"The logs, with how many sentences their lines are made from", people.Reader,
+		func(ctx context.Context, _ *struct{}) (*body[[]record.Log], error) {
+			return ok(s.Store.Logs(ctx))
+		})
+	add(api, "GET", "/logs/{name}/templates", "log-templates",
+		"The sentences of a log that came in a stretch, most frequent first", people.Reader,
+		func(ctx context.Context, in *struct {
+			OfLog
+			Stretch
+			Severity string `query:"severity" enum:"TRACE,DEBUG,INFO,WARN,ERROR,FATAL," doc:"of this severity alone"`
+			Words    string `query:"words" doc:"with all of these words"`
+		}) (*body[logs.Sayings], error) {
+			from, to, err := in.span(s.Now(), 24*time.Hour)
+			if err != nil {
+				return nil, err
 			}
-		}
-		return ok(s.Logs.Compare(ctx, in.Name, from, to, against, until))
-	})
-	add(api, "PUT", "/logs/{name}", "add-log", "Make a log before its first line comes; one that is there stays as it is", people.Editor, func(ctx context.Context, in *struct {
-		OfLog
-		Body struct {
-			Dataset string `json:"dataset" minLength:"1" doc:"whose loaders write it"`
-		}
-	}) (*body[record.Log], error) {
-		return ok(s.Logs.Add(ctx, in.Name, in.Body.Dataset))
-	})
-	add(api, "PATCH", "/logs/{name}", "set-log", "Say how many lines are kept of each sentence, and of which severities a new one is told; what is left out stays", people.Editor, func(ctx context.Context, in *struct {
-		OfLog
-		Body struct {
-			KeepSamples *int            `json:"keep_samples,omitempty" minimum:"0" maximum:"20" doc:"those beyond go at once"`
-			Watched     *record.Strings `json:"watched,omitempty" doc:"severities; empty: nothing is told"`
-			RareSeconds *int64          `json:"rare_seconds,omitempty" minimum:"3600" maximum:"31536000"`
-			Normal      *int64          `json:"normal_seconds,omitempty" minimum:"3600" maximum:"31536000"`
-		}
-	}) (*body[record.Log], error) {
-		return ok(s.Logs.Set(ctx, in.Name, in.Body.KeepSamples, logs.Watch{Severities: in.Body.Watched, Rare: in.Body.RareSeconds, Normal: in.Body.Normal}))
-	})
-	add(api, "PATCH", "/logs/{name}/templates/{number}", "set-log-template", "Say of a sentence that it is no news, or that its lines are to be a series of their own; what is left out stays", people.Editor, func(ctx context.Context, in *struct {
-		OfLog
-		Number int `path:"number"`
-		Body   struct {
-			Usual    *bool `json:"usual,omitempty" doc:"it is no news"`
-			Followed *bool `json:"followed,omitempty" doc:"its lines are the series 'sentence NUMBER' of the metric log-NAME-sentences"`
-		}
-	}) (*struct{}, error) {
-		return nil, s.Logs.Say(ctx, in.Name, in.Number, in.Body.Usual, in.Body.Followed)
-	})
-	add(api, "DELETE", "/logs/{name}", "remove-log", "Remove a log with all that was counted of it; the samples of its metric stay", people.Editor, func(ctx context.Context, in *OfLog) (*struct{}, error) {
-		return nil, s.Store.DropLog(ctx, in.Name)
-	})
+			return ok(s.Logs.Look(ctx, in.Name, from, to, logs.Narrow{Severity: in.Severity, Words: in.Words}))
+		})
+	add(api, "GET", "/logs/{name}/templates/{number}", "log-template",
+		"One sentence of a log: when it came, with a few lines", people.Reader,
+		func(ctx context.Context, in *struct {
+			OfLog
+			Stretch
+			Number int `path:"number"`
+		}) (*body[logs.One], error) {
+			from, to, err := in.span(s.Now(), 14*24*time.Hour)
+			if err != nil {
+				return nil, err
+			}
+			return ok(s.Logs.Template(ctx, in.Name, in.Number, from, to))
+		})
+	add(api, "GET", "/logs/{name}/compare", "compare-log",
+		"Hold a stretch of a log against another: which sentences are new, vanished, more or less frequent", people.Reader,
+		func(ctx context.Context, in *struct {
+			OfLog
+			Stretch
+			Against string    `query:"against" enum:"before,hour,day,week,month," default:"day" doc:"the same stretch so long before; before: the one right before it"`
+			OtherAt time.Time `query:"against_from" doc:"another stretch: its start, instead"`
+			OtherTo time.Time `query:"against_to" doc:"and its end"`
+		}) (*body[logs.LogComparison], error) {
+			from, to, err := in.span(s.Now(), time.Hour)
+			if err != nil {
+				return nil, err
+			}
+			against, until := in.OtherAt, in.OtherTo
+			if against.IsZero() || until.IsZero() {
+				switch in.Against {
+				case "before":
+					against, until = from.Add(-to.Sub(from)), from
+				case "month":
+					against, until = from.AddDate(0, -1, 0), to.AddDate(0, -1, 0)
+				default:
+					back := map[string]time.Duration{"hour": time.Hour, "week": 7 * 24 * time.Hour}[in.Against]
+					if back == 0 {
+						back = 24 * time.Hour
+					}
+					against, until = from.Add(-back), to.Add(-back)
+				}
+			}
+			return ok(s.Logs.Compare(ctx, in.Name, from, to, against, until))
+		})
+	add(api, "PUT", "/logs/{name}", "add-log",
+		"Make a log before its first line comes; one that is there stays as it is", people.Editor,
+		func(ctx context.Context, in *struct {
+			OfLog
+			Body struct {
+				Dataset string `json:"dataset" minLength:"1" doc:"whose loaders write it"`
+			}
+		}) (*body[record.Log], error) {
+			return ok(s.Logs.Add(ctx, in.Name, in.Body.Dataset))
+		})
+	add(api, "PATCH", "/logs/{name}", "set-log",
+		"Say how many lines are kept of each sentence, and of which severities a new one is told; what is left out stays", people.Editor,
+		func(ctx context.Context, in *struct {
+			OfLog
+			Body struct {
+				KeepSamples *int            `json:"keep_samples,omitempty" minimum:"0" maximum:"20" doc:"those beyond go at once"`
+				Watched     *record.Strings `json:"watched,omitempty" doc:"severities; empty: nothing is told"`
+				RareSeconds *int64          `json:"rare_seconds,omitempty" minimum:"3600" maximum:"31536000"`
+				Normal      *int64          `json:"normal_seconds,omitempty" minimum:"3600" maximum:"31536000"`
+			}
+		}) (*body[record.Log], error) {
+			return ok(s.Logs.Set(ctx, in.Name, in.Body.KeepSamples, logs.Watch{Severities: in.Body.Watched, Rare: in.Body.RareSeconds, Normal: in.Body.Normal}))
+		})
+	add(api, "PATCH", "/logs/{name}/templates/{number}", "set-log-template",
+		"Say of a sentence that it is no news, or that its lines are to be a series of their own; what is left out stays", people.Editor,
+		func(ctx context.Context, in *struct {
+			OfLog
+			Number int `path:"number"`
+			Body   struct {
+				Usual    *bool `json:"usual,omitempty" doc:"it is no news"`
+				Followed *bool `json:"followed,omitempty" doc:"its lines are the series 'sentence NUMBER' of the metric log-NAME-sentences"`
+			}
+		}) (*struct{}, error) {
+			return nil, s.Logs.Say(ctx, in.Name, in.Number, in.Body.Usual, in.Body.Followed)
+		})
+	add(api, "DELETE", "/logs/{name}", "remove-log",
+		"Remove a log with all that was counted of it; the samples of its metric stay", people.Editor,
+		func(ctx context.Context, in *OfLog) (*struct{}, error) {
+			return nil, s.Store.DropLog(ctx, in.Name)
+		})
 }
 
 func (s *server) pushLogs(ctx context.Context, in *logInput) (logs.LogReceipt, error) {
