@@ -57,6 +57,9 @@ func (a *app) alertShow() *cobra.Command {
 			if err := a.client().Get(c.Context(), "/alerts/"+url.PathEscape(args[0]), nil, &d); err != nil {
 				return err
 			}
+			if !d.Judged() && (explain || file != "") {
+				return fmt.Errorf("alert %s is about a source, a table, a job or a log: it has no series to explain or draw", args[0])
+			}
 			if done, err := a.data(d); done {
 				return err
 			}
@@ -94,9 +97,6 @@ func (a *app) alertShow() *cobra.Command {
 				}
 				fmt.Fprintln(a.out)
 				a.sketch(chart)
-			}
-			if !d.Judged() && (explain || file != "") {
-				return fmt.Errorf("alert %s is about a source, a table or a job: it has no series to explain or draw", args[0])
 			}
 			if explain {
 				if err := a.explain(c.Context(), d.Alert); err != nil {

@@ -33,7 +33,7 @@ func main() {
 func run(ctx context.Context, address, token, folder string, texts []string) error {
 	c := client.New(address, token)
 	var page httpapi.AlertPage
-	if err := c.Get(ctx, "/alerts", url.Values{"state": {"open"}, "dataset": {"ops.boarding_scans"}}, &page); err != nil {
+	if err := c.Get(ctx, "/alerts", url.Values{"state": {"open"}, "dataset": {"ops.boarding_scans"}, "measure": {"rows"}}, &page); err != nil {
 		return err
 	}
 	alert, series := int64(1), int64(1)
