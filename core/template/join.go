@@ -14,11 +14,11 @@ func (m *Miner) one(t *Template) bool {
 			continue
 		}
 		key := t.without(i)
-		family := m.family(key)
+		family := slices.DeleteFunc(m.family(key), func(o *Template) bool { return o.Places[i].Held })
 		if !slices.Contains(family, t) {
 			family = append(family, t)
-			m.families[key] = family
 		}
+		m.families[key] = family
 		if len(family) > mostWordings || len(family) > 1 && slices.ContainsFunc(family, func(o *Template) bool { return o.named(i) }) {
 			m.join(family, []int{i})
 			return true
@@ -40,12 +40,19 @@ func (m *Miner) family(key uint64) []*Template {
 
 // names tells whether what stands in a place may also be a name: identifiers and
 // addresses, as of a host.
-func (p *Place) names() bool { return p.Kind == Identifier || p.Kind == Address || p.Kind == Any }
+func (p *Place) names() bool {
+	return !p.Held && (p.Kind == Identifier || p.Kind == Address || p.Kind == Any)
+}
 
 // named tells whether names stand in a template's place, beyond doubt.
 func (t *Template) named(i int) bool {
 	p := &t.Places[i]
-	return p.names() && p.Varied && t.Lines >= strong
+	return p.names() && p.Varied && (t.Lines >= strong || p.Loose)
+}
+
+// settled tells whether a template may take others in.
+func (t *Template) settled() bool {
+	return t.Lines >= strong || slices.ContainsFunc(t.Places, func(p Place) bool { return p.Loose })
 }
 
 // gather takes in the wordings of which one place holds names in a template of some lines.
@@ -72,7 +79,7 @@ func (t *Template) without(place int) uint64 {
 		p := &t.Places[i]
 		switch glue := uint64(0); {
 		case i == place:
-		case p.Kind.Varies():
+		case p.Kind.Varies() && !p.Held:
 			h = (h ^ 3) * prime
 		default:
 			if p.Glued {
@@ -145,7 +152,7 @@ func (m *Miner) join(list []*Template, vary []int) {
 		stays.Lines += o.Lines
 		for i := range o.Places {
 			to, from := &stays.Places[i], &o.Places[i]
-			if to.Kind.Varies() {
+			if to.Kind.Varies() && !to.Held {
 				if from.Kind.Varies() {
 					to.Kind = wider(to.Kind, from.Kind)
 				}
@@ -180,12 +187,14 @@ func (t *Template) covers(o *Template) bool {
 	for i := range t.Places {
 		a, b := &t.Places[i], &o.Places[i]
 		switch {
+		case (a.Held || b.Held) && (a.Kind != b.Kind || a.Text != b.Text):
+			return false
 		case a.Kind == Mark || b.Kind == Mark || a.Kind == Word:
 			if a.Kind != b.Kind || a.Text != b.Text {
 				return false
 			}
 		case b.Kind == Word:
-			if b.Held || !t.named(i) {
+			if !t.named(i) {
 				return false
 			}
 		}
@@ -195,7 +204,7 @@ func (t *Template) covers(o *Template) bool {
 
 // takeIn joins what a template covers, in whichever frame it is.
 func (m *Miner) takeIn(t *Template) {
-	if t.Lines < strong {
+	if !t.settled() {
 		return
 	}
 	for _, o := range slices.Clone(m.outlines[t.outline]) {

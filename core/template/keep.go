@@ -48,13 +48,8 @@ func Restore(most, next int, kept []Saved) *Miner {
 			p := &t.Places[i]
 			shape = p.into(shape)
 		}
-		f := m.frames[shape]
-		if f == nil {
-			f = &frame{}
-			m.frames[shape] = f
-		}
-		f.templates = append(f.templates, t)
-		t.frame, t.outline = f, t.outlined()
+		m.into(t, shape)
+		t.outline = t.outlined()
 	}
 	for _, s := range kept {
 		t := byID[s.ID]

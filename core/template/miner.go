@@ -38,7 +38,8 @@ type Place struct {
 	Text   string `json:"text"` // of words and marks; of others the first value
 	Varied bool   `json:"varied,omitempty"`
 	Glued  bool   `json:"glued,omitempty"`
-	Held   bool   `json:"held,omitempty"` // a person says that it is constant
+	Held   bool   `json:"held,omitempty"`  // a person says that it is constant
+	Loose  bool   `json:"loose,omitempty"` // a person says that it varies
 }
 
 // Template is a sentence that lines are made from.
@@ -59,6 +60,8 @@ type Merge struct{ From, Into int }
 type Miner struct {
 	// Most is how many templates are kept; lines of further ones are counted together.
 	Most int
+	// Masker says which parts hold secrets.
+	Masker *Masker
 
 	next     int
 	count    int
@@ -74,6 +77,9 @@ type Miner struct {
 // frame holds the templates of one frame.
 type frame struct {
 	templates []*Template
+	// particular: a person holds a value in a part that varies by its looks, so that which
+	// template a line has cannot be told by its words alone.
+	particular bool
 }
 
 // Other is the number of what is counted together once there are too many templates.
@@ -100,6 +106,7 @@ func (m *Miner) Take(line []byte) *Template {
 		m.parts = m.parts[:mostParts]
 	}
 	m.values(line)
+	m.Masker.secrets(line, m.parts)
 	wording, shape := m.hashes(line)
 	t := m.known[wording]
 	if t == nil {
@@ -107,7 +114,7 @@ func (m *Miner) Take(line []byte) *Template {
 		if len(m.known) >= mostKnown {
 			clear(m.known)
 		}
-		if t != &m.other {
+		if t != &m.other && !m.frames[shape].particular {
 			m.known[wording] = t
 		}
 	}
@@ -201,14 +208,17 @@ func (m *Miner) place(line []byte, shape uint64) *Template {
 	m.count++
 	for i, p := range m.parts {
 		t.Places[i] = Place{Kind: p.Kind, Text: string(line[p.From:p.To]), Glued: p.Glued}
-		if p.Kind.Varies() && p.To-p.From > longestFirst {
+		switch {
+		case p.Hidden:
+			t.Places[i].Text, t.Places[i].Varied = "", true
+		case p.Kind.Varies() && p.To-p.From > longestFirst:
 			t.Places[i].Text, t.Places[i].Varied = string(line[p.From:p.From+longestFirst]), true
 		}
 	}
 	f.templates = append(f.templates, t)
 	t.outline = m.outlineOf(line)
 	for _, o := range m.outlines[t.outline] {
-		if o.into == nil && o.Lines >= strong && o.covers(t) {
+		if o.into == nil && o.settled() && o.covers(t) {
 			m.merge(o, t)
 			return t.last()
 		}
@@ -235,7 +245,11 @@ func (m *Miner) outlineOf(line []byte) uint64 {
 // fits tells whether a line of the template's frame has its words.
 func (t *Template) fits(line []byte, parts []Part) bool {
 	for i, p := range parts {
-		if place := &t.Places[i]; place.Kind == Word && (p.Kind != Word || string(line[p.From:p.To]) != place.Text) {
+		if place := &t.Places[i]; place.Held && place.Kind.Varies() {
+			if string(line[p.From:p.To]) != place.Text {
+				return false
+			}
+		} else if place.Kind == Word && (p.Kind != Word || string(line[p.From:p.To]) != place.Text) {
 			return false
 		} else if place.Kind.Varies() && p.Kind == Word && place.Kind != Any {
 			return false
@@ -251,7 +265,7 @@ func (t *Template) widen(line []byte, parts []Part) {
 	}
 	for i := range parts {
 		place := &t.Places[i]
-		if !place.Kind.Varies() || place.Varied && place.Kind == parts[i].Kind {
+		if !place.Kind.Varies() || place.Held || place.Varied && place.Kind == parts[i].Kind {
 			continue
 		}
 		p := parts[i]
@@ -305,7 +319,7 @@ func (m *Miner) Merges() []Merge {
 // never varied, or what looks variable but did not over many lines.
 func (t *Template) Fixed(place int) bool {
 	p := &t.Places[place]
-	return !p.Kind.Varies() || !p.Varied && (t.Lines >= steady || p.Kind == Any)
+	return p.Held || !p.Kind.Varies() || !p.Varied && (t.Lines >= steady || p.Kind == Any)
 }
 
 // String writes a template with its variable parts in angle brackets.
