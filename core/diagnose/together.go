@@ -79,6 +79,10 @@ func Common(list []Moved) []Shared {
 	return found
 }
 
+// Overlap is the chance that of so many hours (or other units) two kinds share with or more
+// by chance (Fisher's exact test, one-sided).
+func Overlap(all, one, other, shared int) float64 { return hypergeometricTail(all, one, other, shared) }
+
 // hypergeometricTail is the chance of k or more marked among n drawn from all with
 // so many marked.
 func hypergeometricTail(all, marked, n, k int) float64 {

@@ -59,7 +59,7 @@ func (m *Miner) Join(one, two int) (stays int, err error) {
 			a.Places[i].Held, b.Places[i].Held, a.Places[i].Loose = false, false, true
 		}
 		m.join([]*Template{a, b}, vary)
-		return a.last().ID, nil
+		return a.Last().ID, nil
 	}
 	a.Lines += b.Lines
 	b.into = a
@@ -125,11 +125,7 @@ func (m *Miner) Hold(id, place int, word string) (held int, err error) {
 	own.Places[place] = Place{Kind: parts[0].Kind, Text: word, Glued: p.Glued, Held: true}
 	m.next++
 	m.count++
-	shape := uint64(seed)
-	for i := range own.Places {
-		shape = own.Places[i].into(shape)
-	}
-	m.into(own, shape)
+	m.into(own, t.shape)
 	m.outlines[own.outline] = append(m.outlines[own.outline], own)
 	return own.ID, nil
 }
@@ -141,7 +137,7 @@ func (m *Miner) into(t *Template, shape uint64) {
 		f = &frame{}
 		m.frames[shape] = f
 	}
-	t.frame = f
+	t.frame, t.shape = f, shape
 	if !slices.ContainsFunc(t.Places, func(p Place) bool { return p.Held }) {
 		f.templates = append(f.templates, t)
 		return

@@ -64,7 +64,7 @@ func (m *Miner) gather(t *Template) {
 		family := m.family(t.without(i))
 		if len(family) > 1 && !slices.ContainsFunc(family, func(o *Template) bool { return o.Places[i].Held }) {
 			m.join(family, []int{i})
-			if t = t.last(); !t.named(i) {
+			if t = t.Last(); !t.named(i) {
 				return
 			}
 		}

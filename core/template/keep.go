@@ -8,6 +8,7 @@ type Saved struct {
 	Places []Place `json:"places"`
 	Lines  int64   `json:"lines"`
 	Into   int     `json:"into,omitempty"` // what it became part of; it stays where lines of its frame still come
+	Shape  uint64  `json:"shape"`          // of the frame that its lines have; 0: that of its places
 }
 
 // Save gives what is to be kept of a template; ok is false where nothing is. Of parts that
@@ -16,9 +17,9 @@ func (t *Template) Save() (s Saved, ok bool) {
 	if t.ID == Other || t.frame == nil {
 		return s, false
 	}
-	s = Saved{ID: t.ID, Places: slices.Clone(t.Places), Lines: t.Lines}
+	s = Saved{ID: t.ID, Places: slices.Clone(t.Places), Lines: t.Lines, Shape: t.shape}
 	if t.into != nil {
-		s.Into = t.last().ID
+		s.Into = t.Last().ID
 	}
 	for i := range s.Places {
 		p := &s.Places[i]
@@ -47,6 +48,9 @@ func Restore(most, next int, kept []Saved) *Miner {
 		for i := range t.Places {
 			p := &t.Places[i]
 			shape = p.into(shape)
+		}
+		if s.Shape != 0 {
+			shape = s.Shape
 		}
 		m.into(t, shape)
 		t.outline = t.outlined()

@@ -49,6 +49,7 @@ type Template struct {
 	Lines  int64   `json:"lines"`
 
 	frame   *frame
+	shape   uint64 // of its frame
 	outline uint64
 	into    *Template // what it was merged into
 }
@@ -118,7 +119,7 @@ func (m *Miner) Take(line []byte) *Template {
 			m.known[wording] = t
 		}
 	}
-	t = t.last()
+	t = t.Last()
 	t.Lines++
 	t.widen(line, m.parts)
 	if t.Lines == strong && len(t.Places) == len(m.parts) {
@@ -137,8 +138,8 @@ func (m *Miner) values(line []byte) {
 	}
 }
 
-// last is what a template has become.
-func (t *Template) last() *Template {
+// Last is what a template has become.
+func (t *Template) Last() *Template {
 	for t.into != nil {
 		t = t.into
 	}
@@ -203,7 +204,7 @@ func (m *Miner) place(line []byte, shape uint64) *Template {
 	if m.count >= m.Most {
 		return &m.other
 	}
-	t := &Template{ID: m.next, frame: f, Places: make([]Place, len(m.parts))}
+	t := &Template{ID: m.next, frame: f, shape: shape, Places: make([]Place, len(m.parts))}
 	m.next++
 	m.count++
 	for i, p := range m.parts {
@@ -220,15 +221,15 @@ func (m *Miner) place(line []byte, shape uint64) *Template {
 	for _, o := range m.outlines[t.outline] {
 		if o.into == nil && o.settled() && o.covers(t) {
 			m.merge(o, t)
-			return t.last()
+			return t.Last()
 		}
 	}
 	m.outlines[t.outline] = append(m.outlines[t.outline], t)
 	if m.one(t) || len(f.templates) < crowded {
-		return t.last()
+		return t.Last()
 	}
 	m.several(t)
-	return t.last()
+	return t.Last()
 }
 
 // outlineOf is the hash of where marks stand, whatever stands between.
@@ -344,7 +345,7 @@ func (t *Template) Number() int {
 	if t == nil {
 		return Other
 	}
-	return t.last().ID
+	return t.Last().ID
 }
 
 // Everything is what is held: the templates, and those that became part of others but of

@@ -54,42 +54,52 @@ type Watch struct {
 	burst, gap float64 // limits; infinite where the past is too short
 }
 
-// FitWatch learns from so many whole days of a log what its sentences do. How far a burst
-// lies beyond what is usual is measured by how its own sentence's hours wander, and a gap by the longest before. The greatest of each day over all sentences, each
-// held against what the other days say, give the limits that one in so many days passes, by
-// an exponential tail of the upper quarter or of its logarithms (Hill 1975), whichever
-// reaches farther. Days that are left out, as those of known faults, count for nothing.
-func FitWatch(tracks []Track, days int, out map[int]bool, rare float64) *Watch {
-	w := &Watch{habits: map[int]*habit{}, burst: math.Inf(1), gap: math.Inf(1)}
-	known := make([]bool, days)
-	n := 0
-	for d := range days {
-		if known[d] = !out[d]; known[d] {
-			n++
-		}
-	}
-	if n < leastDays {
-		return w
-	}
-	l := learner{known: known, bursts: make([]float64, days), gaps: make([]float64, days), sums: make([]float32, days*slotsADay)}
-	for _, t := range tracks {
-		w.habits[t.ID] = l.learn(t)
-	}
-	w.burst = max(l.limit(l.bursts, 0, rare), leastBurst)
-	// The first third of the past says nothing of gaps yet: those before are too few.
-	w.gap = max(l.limit(l.gaps, days/3, rare), leastGap)
-	return w
-}
-
-// learner goes through the sentences of a log.
-type learner struct {
+// Learner learns from so many whole days of a log what its sentences do. How far a burst
+// lies beyond what is usual is measured by how its own sentence's hours wander, and a gap
+// by the longest before. The greatest of each day over all sentences, each held against
+// what the other days say, give the limits that one in so many days passes, by an
+// exponential tail of the upper quarter or of its logarithms (Hill 1975), whichever reaches
+// farther.
+type Learner struct {
 	known        []bool
+	n            int // known days
+	habits       map[int]*habit
 	bursts, gaps []float64 // greatest of each day
 	sums         []float32 // lines within the hour that ends with each period
 }
 
+// NewLearner begins with a number of days; those that are left out, as those of known
+// faults, count for nothing.
+func NewLearner(days int, out map[int]bool) *Learner {
+	l := &Learner{known: make([]bool, days), habits: map[int]*habit{}, bursts: make([]float64, days), gaps: make([]float64, days), sums: make([]float32, days*slotsADay)}
+	for d := range days {
+		if l.known[d] = !out[d]; l.known[d] {
+			l.n++
+		}
+	}
+	return l
+}
+
+// Add takes in when a sentence came over all those days.
+func (l *Learner) Add(t Track) {
+	if l.n >= leastDays {
+		l.habits[t.ID] = l.learn(t)
+	}
+}
+
+// Watch gives limits that either kind passes once in so many days.
+func (l *Learner) Watch(rare float64) *Watch {
+	w := &Watch{habits: l.habits, burst: math.Inf(1), gap: math.Inf(1)}
+	if l.n >= leastDays {
+		w.burst = max(l.limit(l.bursts, 0, rare), leastBurst)
+		// The first third of the past says nothing of gaps yet: those before are too few.
+		w.gap = max(l.limit(l.gaps, len(l.known)/3, rare), leastGap)
+	}
+	return w
+}
+
 // learn gives a sentence's habit, and raises the extremes of each day by its own.
-func (l *learner) learn(t Track) *habit {
+func (l *Learner) learn(t Track) *habit {
 	h := &habit{often: len(t.Cells) >= regular}
 	clear(l.sums)
 	for _, c := range t.Cells {
@@ -144,7 +154,7 @@ func (l *learner) learn(t Track) *habit {
 }
 
 // missed learns the gaps of a sentence.
-func (l *learner) missed(t Track, h *habit) {
+func (l *Learner) missed(t Track, h *habit) {
 	for i := 1; i < len(t.Cells); i++ {
 		from, to := t.Cells[i-1].Period, t.Cells[i].Period
 		silent := true // not with a known fault
@@ -174,7 +184,7 @@ func departs(n, expected float64) float64 {
 }
 
 // limit is what daily extremes from a day on pass once in so many days.
-func (l *learner) limit(daily []float64, from int, rare float64) float64 {
+func (l *Learner) limit(daily []float64, from int, rare float64) float64 {
 	var list []float64
 	for d, v := range daily[from:] {
 		if l.known[from+d] && v > 0 {

@@ -152,18 +152,19 @@ func watchOne(rng *rand.Rand, past, days int, rare float64) (w watching) {
 	bursting, missing := -1000, -1000 // periods at which something last was odd
 	for d := past; d < past+days; d++ {
 		from := (d - past) * 288
-		tracks := make([]template.Track, len(list))
+		learner := template.NewLearner(past, nil)
 		last := make([]int, len(list))
 		for i := range list {
-			tracks[i].ID = i + 1
+			track := template.Track{ID: i + 1}
 			for p, n := range counts[i][from : d*288] {
 				if n > 0 {
-					tracks[i].Cells = append(tracks[i].Cells, template.Cell{Period: p, Lines: n})
+					track.Cells = append(track.Cells, template.Cell{Period: p, Lines: n})
 					last[i] = from + p
 				}
 			}
+			learner.Add(track)
 		}
-		watch := template.FitWatch(tracks, past, nil, rare)
+		watch := learner.Watch(rare)
 		for p := d * 288; p < (d+1)*288; p++ {
 			odd, gone := false, false
 			for i := range list {

@@ -23,7 +23,9 @@ type Sentence struct {
 }
 
 func (a *app) logCommand() *cobra.Command {
-	return group("log", "What log lines say, counted by their sentences", a.logAdd(), a.logPush(), a.logList(), a.logTemplates(), a.logShow(), a.logCompare(), a.logSet(), a.logUsual(), a.logFollow(), a.logRemove(), a.logMine())
+	return group("log", "What log lines say, counted by their sentences",
+		a.logAdd(), a.logPush(), a.logList(), a.logFiles(), a.logTemplates(), a.logShow(), a.logGoesWith(), a.logLines(), a.logCompare(),
+		a.logSet(), a.logUsual(), a.logFollow(), a.logJoin(), a.logHold(), a.logVary(), a.logRemove(), a.logMine())
 }
 
 func (a *app) logMine() *cobra.Command {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"net/url"
 	"strconv"
@@ -55,12 +56,12 @@ func (s *overStretch) ask(q url.Values) error {
 
 func (a *app) logTemplates() *cobra.Command {
 	var s overStretch
-	var severity, said string
+	var severity, said, where string
 	var limit int
 	c := &cobra.Command{Use: "templates NAME", Short: "List the sentences of a log that came in a stretch", Args: exactly(1, "NAME"),
 		Example: "  tinbell log templates gates-loader --since 6h --severity error",
 		RunE: func(c *cobra.Command, args []string) error {
-			q := url.Values{"words": {said}}
+			q := url.Values{"words": {said}, "where": {where}}
 			if severity != "" {
 				level := template.SeverityOf(severity)
 				if level == "" {
@@ -95,6 +96,7 @@ func (a *app) logTemplates() *cobra.Command {
 	s.bind(c, "24h")
 	c.Flags().StringVar(&severity, "severity", "", "of this severity alone")
 	c.Flags().StringVar(&said, "words", "", "with all of these words")
+	c.Flags().StringVar(&where, "where", "", "attribute=value: lines with that value alone, of those counted apart")
 	c.Flags().IntVar(&limit, "limit", 40, "list so many; 0 for all")
 	return c
 }
@@ -126,6 +128,15 @@ func (a *app) logShow() *cobra.Command {
 			for _, n := range one.Parts {
 				a.say("Sentence %d became part of it.", n)
 			}
+			for _, v := range one.Values {
+				a.say("  %s", valueSaid(v))
+			}
+			for _, v := range one.By[:min(len(one.By), 8)] {
+				a.say("  %s=%s: %s", v.Attribute, v.Value, words.Plural(int(v.N), "line"))
+			}
+			for _, v := range one.Changes {
+				a.say("  %s, %s", a.local(v.At, one.Zone), changeSaid(v))
+			}
 			if len(one.Samples) > 0 {
 				a.say("\nLines, secrets masked:")
 			}
@@ -148,15 +159,56 @@ func (a *app) logShow() *cobra.Command {
 	return c
 }
 
+// valueSaid says what stood in a variable part.
+func valueSaid(v logs.PartOf) string {
+	said := fmt.Sprintf("part %d, a %s after “%s”: %s in %s", v.Place, v.Kind, v.Before, words.Plural(int(v.Distinct), "value"), words.Plural(int(v.Lines), "line"))
+	if v.Before == "" {
+		said = fmt.Sprintf("part %d, a %s: %s in %s", v.Place, v.Kind, words.Plural(int(v.Distinct), "value"), words.Plural(int(v.Lines), "line"))
+	}
+	if n := len(v.Days); v.Numbers > 0 && n > 0 {
+		d := v.Days[n-1]
+		return said + fmt.Sprintf("; on the last day %s, between %s and %s", words.Number(d.Median), words.Number(d.Low), words.Number(d.High))
+	}
+	if len(v.Top) > 0 && float64(v.Top[0].Lines) > 0.02*float64(v.Lines) {
+		return said + fmt.Sprintf("; most often %s (%s)", v.Top[0].Value, words.Percent(float64(v.Top[0].Lines)/float64(max(v.Lines, 1))))
+	}
+	return said
+}
+
+// changeSaid says a correction, or what became part of what.
+func changeSaid(v record.LogChange) string {
+	switch v.What {
+	case "held":
+		return fmt.Sprintf("part %d held constant by %s", v.Place, v.Author)
+	case "varied":
+		return fmt.Sprintf("part %d varies by %s", v.Place, v.Author)
+	case "joined":
+		return fmt.Sprintf("%d made part of %d by %s", v.Number, v.Other, v.Author)
+	}
+	return fmt.Sprintf("%d became part of %d", v.Number, v.Other)
+}
+
 func (a *app) logCompare() *cobra.Command {
 	var s overStretch
-	var against string
+	var against, otherSince, otherUntil string
 	c := &cobra.Command{Use: "compare NAME", Short: "Hold a stretch of a log against an earlier one: new, vanished, more, less", Args: exactly(1, "NAME"),
 		Example: "  tinbell log compare gates-loader --since 1h --against week\n  tinbell log compare gates-loader --since 2026-11-28T13:00:00Z --until 2026-11-28T14:00:00Z --against before",
 		RunE: func(c *cobra.Command, args []string) error {
 			q := url.Values{"against": {against}}
 			if err := s.ask(q); err != nil {
 				return err
+			}
+			if (otherSince == "") != (otherUntil == "") {
+				return wrongUsage{errors.New("--against-since and --against-until: both, or neither")}
+			}
+			for key, text := range map[string]string{"against_from": otherSince, "against_to": otherUntil} {
+				at, err := ago(text, time.Now())
+				if err != nil {
+					return err
+				}
+				if !at.IsZero() {
+					q.Set(key, at.Format(time.RFC3339))
+				}
 			}
 			var found logs.LogComparison
 			if err := a.client().Get(c.Context(), "/logs/"+url.PathEscape(args[0])+"/compare", q, &found); err != nil {
@@ -176,5 +228,7 @@ func (a *app) logCompare() *cobra.Command {
 		}}
 	s.bind(c, "1h")
 	c.Flags().StringVar(&against, "against", "day", "the same stretch an hour, day, week or month before, or the one right before")
+	c.Flags().StringVar(&otherSince, "against-since", "", "any other stretch instead: its start")
+	c.Flags().StringVar(&otherUntil, "against-until", "", "and its end")
 	return c
 }

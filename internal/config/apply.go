@@ -105,7 +105,7 @@ func (k *Keeper) Read(ctx context.Context) (Documents, error) {
 		return d, err
 	}
 	for _, v := range logs {
-		d.Logs = append(d.Logs, WrittenLog{v.Name, v.Dataset, v.KeepSamples, v.Watched, v.RareSeconds, v.Normal})
+		d.Logs = append(d.Logs, WrittenLog{v.Name, v.Dataset, v.KeepSamples, v.Watched, v.RareSeconds, v.Normal, v.Kinds, v.Job, v.Service, v.Source, v.Pattern, v.By, v.Masked})
 	}
 	calendars, err := k.store.Calendars(ctx)
 	if err != nil {

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"tinbell/internal/collect"
+	"tinbell/internal/collect/landing"
 	"tinbell/internal/compare"
 	"tinbell/internal/record"
 	"tinbell/internal/setup"
@@ -137,9 +138,28 @@ func (l *load) log(ctx context.Context, w WrittenLog) error {
 			return err
 		}
 	}
-	v := record.Log{Name: w.Name, Dataset: w.Dataset, KeepSamples: w.KeepSamples, Watched: w.Watch, RareSeconds: w.RareSeconds, Normal: w.NormalSeconds}
+	v := record.Log{
+		Name: w.Name, Dataset: w.Dataset, KeepSamples: w.KeepSamples, Watched: w.Watch, RareSeconds: w.RareSeconds, Normal: w.NormalSeconds,
+		Kinds: w.Kinds, Job: w.Job, Service: w.Service, Source: w.Source, Pattern: w.Pattern, By: w.By, Masked: w.Masked,
+	}
 	if err := v.Check(); err != nil {
 		return err
+	}
+	if v.Source != "" {
+		kind := l.wanted[v.Source].Kind
+		if _, here := l.wanted[v.Source]; !here {
+			source, err := l.store.Source(ctx, v.Source)
+			if err != nil {
+				return err
+			}
+			kind = source.Kind
+		}
+		if kind != "folder" {
+			return record.Invalid{Field: "source", Given: v.Source, Allowed: "a folder; this source is of kind " + kind}
+		}
+		if _, err := landing.ParsePattern(v.Pattern); err != nil {
+			return err
+		}
 	}
 	l.logs = append(l.logs, v)
 	return nil

@@ -142,8 +142,15 @@ type WrittenLog struct {
 	Dataset       string         `json:"dataset"`
 	KeepSamples   int            `json:"keep_samples" doc:"lines kept of each sentence, 0 to 20"`
 	Watch         record.Strings `json:"watch,omitempty" doc:"severities of which a new sentence is told"`
-	RareSeconds   int64          `json:"rare_seconds,omitempty" doc:"told where such come no more often than once in so long"`
+	RareSeconds   int64          `json:"rare_seconds,omitempty" doc:"all that is told together comes no more often than once in so long"`
 	NormalSeconds int64          `json:"normal_seconds,omitempty" doc:"after so long a new sentence is part of what is usual"`
+	Kinds         record.Strings `json:"kinds,omitempty" doc:"what is told: new, burst, vanished; all if left out"`
+	Job           string         `json:"job,omitempty" doc:"that writes it"`
+	Service       string         `json:"service,omitempty" doc:"that writes it"`
+	Source        string         `json:"source,omitempty" doc:"the folder where files of it land"`
+	Pattern       string         `json:"pattern,omitempty" doc:"which of them are followed"`
+	By            record.Strings `json:"by,omitempty" doc:"attributes by which lines are counted apart"`
+	Masked        record.Strings `json:"masked,omitempty" doc:"words whose values are masked, and expressions between slashes"`
 }
 
 // kinds in the order in which they are written and put in force.

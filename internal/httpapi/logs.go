@@ -15,7 +15,9 @@ import (
 type logInput struct {
 	Streamed
 	Log     string `query:"log" required:"true" doc:"the log's name: small letters, digits, dots, hyphens"`
-	Dataset string `query:"dataset" doc:"whose loaders write it; needed once, when the log is new"`
+	Dataset string `query:"dataset" doc:"whose loaders write it; it, a job or a service is needed once, when the log is new"`
+	Job     string `query:"job" doc:"that writes it"`
+	Service string `query:"service" doc:"that writes it"`
 	Source  string `query:"source" maxLength:"500" doc:"the file: lines of it that were counted do not count again. All count if left out"`
 	First   int64  `query:"first_line" minimum:"1" default:"1" doc:"which line of the file is the first one sent"`
 }
@@ -25,6 +27,12 @@ var _ huma.Resolver = (*logInput)(nil)
 // OfLog names a log.
 type OfLog struct {
 	Name string `path:"name"`
+}
+
+// OfTemplate names a sentence of a log.
+type OfTemplate struct {
+	OfLog
+	Number int `path:"number"`
 }
 
 // Stretch is a stretch of a log.
@@ -70,12 +78,13 @@ func (s *server) addLogs(api huma.API) {
 			Stretch
 			Severity string `query:"severity" enum:"TRACE,DEBUG,INFO,WARN,ERROR,FATAL," doc:"of this severity alone"`
 			Words    string `query:"words" doc:"with all of these words"`
+			Where    string `query:"where" doc:"attribute=value: lines with that value alone"`
 		}) (*body[logs.Sayings], error) {
 			from, to, err := in.span(s.Now(), 24*time.Hour)
 			if err != nil {
 				return nil, err
 			}
-			return ok(s.Logs.Look(ctx, in.Name, from, to, logs.Narrow{Severity: in.Severity, Words: in.Words}))
+			return ok(s.Logs.Look(ctx, in.Name, from, to, logs.Narrow{Severity: in.Severity, Words: in.Words, Where: in.Where}))
 		})
 	add(api, "GET", "/logs/{name}/templates/{number}", "log-template",
 		"One sentence of a log: when it came, with a few lines", people.Reader,
@@ -89,6 +98,52 @@ func (s *server) addLogs(api huma.API) {
 				return nil, err
 			}
 			return ok(s.Logs.Template(ctx, in.Name, in.Number, from, to))
+		})
+	add(api, "GET", "/logs/{name}/templates/{number}/goes-with", "log-template-goes-with",
+		"What a sentence goes with: sentences that rise and fall with it, runs in which it came, and alerts that lay over it", people.Reader,
+		func(ctx context.Context, in *struct {
+			OfTemplate
+			Stretch
+		}) (*body[logs.GoesWith], error) {
+			from, to, err := in.span(s.Now(), 7*24*time.Hour)
+			if err != nil {
+				return nil, err
+			}
+			if to.Sub(from) > 31*24*time.Hour {
+				return nil, record.Invalid{Field: "from", Given: from.Format(time.RFC3339), Allowed: "a stretch of 31 days at most"}
+			}
+			return ok(s.Logs.GoesWith(ctx, in.Name, in.Number, from, to))
+		})
+	add(api, "GET", "/logs/{name}/templates/{number}/lines", "log-template-lines",
+		"The lines of a sentence, secrets masked, from the files that are followed, as far as they can still be read", people.Reader,
+		func(ctx context.Context, in *struct {
+			OfTemplate
+			Stretch
+			Limit int `query:"limit" minimum:"1" maximum:"1000" default:"50"`
+		}) (*body[logs.FromFiles], error) {
+			from, to, err := in.span(s.Now(), 24*time.Hour)
+			if err != nil {
+				return nil, err
+			}
+			return ok(s.Logs.Lines(ctx, in.Name, in.Number, from, to, in.Limit))
+		})
+	add(api, "POST", "/logs/{name}/templates/{number}/correct", "correct-log-template",
+		"Correct how lines become sentences: join two, hold a word constant, have a part vary", people.Editor,
+		func(ctx context.Context, in *struct {
+			OfTemplate
+			Body logs.Correction
+		}) (*body[logs.Corrected], error) {
+			in.Body.Author = account(ctx).Name
+			return ok(s.Logs.Correct(ctx, in.Name, in.Number, in.Body))
+		})
+	add(api, "GET", "/logs/{name}/files", "log-files",
+		"The files of a log that are followed, with how far they were counted", people.Reader,
+		func(ctx context.Context, in *OfLog) (*body[[]record.LogFile], error) {
+			log, err := s.Store.Log(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			return ok(s.Store.LogFiles(ctx, log.ID))
 		})
 	add(api, "GET", "/logs/{name}/compare", "compare-log",
 		"Hold a stretch of a log against another: which sentences are new, vanished, more or less frequent", people.Reader,
@@ -125,23 +180,20 @@ func (s *server) addLogs(api huma.API) {
 		func(ctx context.Context, in *struct {
 			OfLog
 			Body struct {
-				Dataset string `json:"dataset" minLength:"1" doc:"whose loaders write it"`
+				Dataset string `json:"dataset,omitempty" doc:"whose loaders write it"`
+				Job     string `json:"job,omitempty" doc:"that writes it; its dataset is the one that the job writes"`
+				Service string `json:"service,omitempty" doc:"that writes it; it is watched as the dataset service.NAME"`
 			}
 		}) (*body[record.Log], error) {
-			return ok(s.Logs.Add(ctx, in.Name, in.Body.Dataset))
+			return ok(s.Logs.Add(ctx, in.Name, logs.Owner{Dataset: in.Body.Dataset, Job: in.Body.Job, Service: in.Body.Service}))
 		})
 	add(api, "PATCH", "/logs/{name}", "set-log",
-		"Say how many lines are kept of each sentence, and of which severities a new one is told; what is left out stays", people.Editor,
+		"Say what is told of a log, how many lines are kept, what is masked and counted apart, and where its files land; what is left out stays", people.Editor,
 		func(ctx context.Context, in *struct {
 			OfLog
-			Body struct {
-				KeepSamples *int            `json:"keep_samples,omitempty" minimum:"0" maximum:"20" doc:"those beyond go at once"`
-				Watched     *record.Strings `json:"watched,omitempty" doc:"severities; empty: nothing is told"`
-				RareSeconds *int64          `json:"rare_seconds,omitempty" minimum:"3600" maximum:"31536000"`
-				Normal      *int64          `json:"normal_seconds,omitempty" minimum:"3600" maximum:"31536000"`
-			}
+			Body logs.LogSettings
 		}) (*body[record.Log], error) {
-			return ok(s.Logs.Set(ctx, in.Name, in.Body.KeepSamples, logs.Watch{Severities: in.Body.Watched, Rare: in.Body.RareSeconds, Normal: in.Body.Normal}))
+			return ok(s.Logs.Set(ctx, in.Name, in.Body))
 		})
 	add(api, "PATCH", "/logs/{name}/templates/{number}", "set-log-template",
 		"Say of a sentence that it is no news, or that its lines are to be a series of their own; what is left out stays", people.Editor,
@@ -177,5 +229,5 @@ func (s *server) pushLogs(ctx context.Context, in *logInput) (logs.LogReceipt, e
 	if err != nil {
 		return logs.LogReceipt{}, err
 	}
-	return s.Logs.Push(ctx, logs.Order{Log: in.Log, Dataset: in.Dataset, JSON: format == "json", Source: in.Source, First: in.First}, reader)
+	return s.Logs.Push(ctx, logs.Order{Log: in.Log, Owner: logs.Owner{Dataset: in.Dataset, Job: in.Job, Service: in.Service}, JSON: format == "json", Source: in.Source, First: in.First}, reader)
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"tinbell/core/timeline"
+	"tinbell/internal/collect"
 	"tinbell/internal/contain"
 	"tinbell/internal/record"
 )
@@ -38,6 +39,9 @@ func (k *Keeper) Due(ctx context.Context) error {
 }
 
 func (k *Keeper) sampled(ctx context.Context, log record.Log) error {
+	if err := k.storeValues(ctx, log); err != nil {
+		return err
+	}
 	if log.FirstAt == nil {
 		return nil
 	}
@@ -83,6 +87,9 @@ func (k *Keeper) sampled(ctx context.Context, log record.Log) error {
 	}
 	var lines bytes.Buffer
 	if err := k.followed(ctx, log, &lines, from, to); err != nil {
+		return err
+	}
+	if err := k.apart(ctx, log, &lines, from, to); err != nil {
 		return err
 	}
 	for _, s := range slices.Sorted(maps.Keys(begin)) {
@@ -143,6 +150,44 @@ func (k *Keeper) followed(ctx context.Context, log record.Log, lines *bytes.Buff
 	return nil
 }
 
+// By is the metric of a log's lines by an attribute.
+func By(log, attribute string) string { return "log-" + log + "-by-" + attribute }
+
+// apart writes the samples of lines by attributes.
+func (k *Keeper) apart(ctx context.Context, log record.Log, lines *bytes.Buffer, from, to time.Time) error {
+	if len(log.By) == 0 {
+		return nil
+	}
+	counts, err := k.store.LogPartPeriods(ctx, log.ID, from, to)
+	if err != nil {
+		return err
+	}
+	values, err := k.store.LogAttributes(ctx, log.ID)
+	if err != nil {
+		return err
+	}
+	n := map[record.LogPart]int64{}
+	for _, c := range counts {
+		n[record.LogPart{At: c.At.UTC(), Attribute: c.Attribute, Value: c.Value}] = c.N
+	}
+	for _, name := range log.By {
+		metric := By(log.Name, name)
+		_, err := k.collector.Declare(ctx, collect.Declaration{Metric: metric, Dataset: log.Dataset, Measure: "log_lines", Kind: timeline.Count, Unit: "lines", Period: "5m", MaxSegments: mostApart + 1})
+		if err != nil {
+			return err
+		}
+		for _, v := range values {
+			if v.Attribute != name {
+				continue
+			}
+			for at := from.UTC(); at.Before(to); at = at.Add(record.LogPeriod) {
+				fmt.Fprintf(lines, `{"metric":%q,"segment":%q,"at":%q,"value":%d}`+"\n", metric, v.Value, at.Format(time.RFC3339), n[record.LogPart{At: at, Attribute: name, Value: v.Value}])
+			}
+		}
+	}
+	return nil
+}
+
 // kept is how long a line is kept.
 const kept = 90 * 24 * time.Hour
 
@@ -152,6 +197,9 @@ func (k *Keeper) Forget(ctx context.Context, days int) error {
 		return err
 	}
 	if err := k.store.ForgetLogSamples(ctx, k.now().Add(-kept)); err != nil {
+		return err
+	}
+	if err := k.store.ForgetLogValues(ctx, k.now().AddDate(0, 0, -valuesFor)); err != nil {
 		return err
 	}
 	k.mu.Lock()

@@ -44,6 +44,7 @@ func (k *Keeper) Export(ctx context.Context, body []byte, json bool) (lines int6
 		}
 		e := entry{number: int64(len(by[name])) + 1, at: l.At, severity: template.SeverityOf(l.Severity), text: clean([]byte(text))}
 		e.text = bytes.Clone(e.text[:min(len(e.text), longestLine)])
+		e.attributes = l.Attributes
 		by[name] = append(by[name], e)
 	}
 	for _, name := range slices.Sorted(maps.Keys(by)) {
@@ -57,6 +58,12 @@ func (k *Keeper) Export(ctx context.Context, body []byte, json bool) (lines int6
 		if err != nil {
 			return lines, refused, err
 		}
+		for i := range by[name] {
+			e := &by[name][i]
+			for _, attribute := range log.By {
+				e.by = append(e.by, e.attributes[attribute])
+			}
+		}
 		receipt, err := k.keep(ctx, log.ID, Order{Log: name, Source: source}, by[name])
 		if err != nil {
 			return lines, refused, err
@@ -67,6 +74,6 @@ func (k *Keeper) Export(ctx context.Context, body []byte, json bool) (lines int6
 }
 
 // Add makes a log before its first line comes.
-func (k *Keeper) Add(ctx context.Context, name, dataset string) (record.Log, error) {
-	return k.log(ctx, Order{Log: name, Dataset: dataset})
+func (k *Keeper) Add(ctx context.Context, name string, o Owner) (record.Log, error) {
+	return k.log(ctx, Order{Log: name, Owner: o})
 }

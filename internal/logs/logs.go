@@ -23,6 +23,7 @@ import (
 	"tinbell/internal/collect"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
+	"tinbell/internal/words"
 )
 
 const (
@@ -37,8 +38,10 @@ type Keeper struct {
 	collector *collect.Collector
 	now       func() time.Time
 
-	mu   sync.Mutex
-	held map[int64]*held
+	mu      sync.Mutex
+	held    map[int64]*held
+	pending map[int64]map[part]*template.Values // of parts, that are not stored yet
+	watches map[int64]*watch
 }
 
 // held are a log's templates as they were at a version of it.
@@ -48,21 +51,27 @@ type held struct {
 	rows    map[int]*record.LogTemplate
 	says    map[int]map[string]int64 // severities of lines, since it is held
 	samples map[int][]string
+	apart   map[string]map[string]bool // values of attributes that are told apart
+	vary    []template.PlaceOf
 }
 
 // New makes a keeper.
 func New(s *store.Store, c *collect.Collector, now func() time.Time) *Keeper {
-	return &Keeper{store: s, collector: c, now: now, held: map[int64]*held{}}
+	return &Keeper{store: s, collector: c, now: now, held: map[int64]*held{}, pending: map[int64]map[part]*template.Values{}, watches: map[int64]*watch{}}
 }
 
 // Order says what is pushed.
 type Order struct {
-	Log     string
-	Dataset string // of a log that is new; empty: it must be there
-	JSON    bool   // NDJSON, else plain lines
-	Source  string // the file; lines of it that were counted do not count again. Empty: all count
-	First   int64  // number of the first line sent, from 1
+	Log    string
+	Owner         // of a log that is new; none: it must be there
+	JSON   bool   // NDJSON, else plain lines
+	Source string // the file; lines of it that were counted do not count again. Empty: all count
+	First  int64  // number of the first line sent, from 1
 }
+
+// Owner is whose lines a log holds: a dataset's, those of a job that writes one, or of a
+// service, which is watched as a dataset of its own.
+type Owner struct{ Dataset, Job, Service string }
 
 // LogReceipt tells what became of a push.
 type LogReceipt struct {
@@ -87,7 +96,7 @@ func (k *Keeper) Push(ctx context.Context, o Order, body io.Reader) (LogReceipt,
 	if err != nil {
 		zone = time.UTC
 	}
-	r := &reader{in: bufio.NewReaderSize(body, longestLine), json: o.JSON, now: k.now(), zone: zone, refuse: func(line int64, why error) {
+	r := &reader{by: log.By, goesOn: o.First > 1, in: bufio.NewReaderSize(body, longestLine), json: o.JSON, now: k.now(), zone: zone, refuse: func(line int64, why error) {
 		if receipt.Refused++; len(receipt.Problems) < maxProblems {
 			receipt.Problems = append(receipt.Problems, LogProblem{line + max(o.First-1, 0), why.Error()})
 		}
@@ -121,14 +130,17 @@ func (k *Keeper) Push(ctx context.Context, o Order, body io.Reader) (LogReceipt,
 
 // keep counts some lines, durably.
 func (k *Keeper) keep(ctx context.Context, log int64, o Order, list []entry) (r LogReceipt, err error) {
+	var values map[part]*template.Values
 	err = k.store.InTx(ctx, func(tx pgx.Tx) (err error) {
-		r, err = k.count(ctx, tx, o, list)
+		r, values, err = k.count(ctx, tx, o, list)
 		return err
 	})
 	if err != nil {
 		k.forget(log)
+		return r, err
 	}
-	return r, err
+	k.addValues(log, values)
+	return r, nil
 }
 
 // log finds a log, or makes it.
@@ -141,20 +153,62 @@ func (k *Keeper) log(ctx context.Context, o Order) (record.Log, error) {
 	switch {
 	case err == nil && o.Dataset != "" && o.Dataset != log.Dataset:
 		return log, record.Conflict{What: fmt.Sprintf("log %s is of %s already", o.Log, log.Dataset)}
+	case err == nil && (o.Job != "" && o.Job != log.Job || o.Service != "" && o.Service != log.Service):
+		return log, record.Conflict{What: fmt.Sprintf("log %s is there already: say whose it is with tinbell log set", o.Log)}
 	case err == nil || !errors.As(err, &missing):
 		return log, err
-	case o.Dataset == "":
-		return log, record.Refused{Field: "dataset", Why: fmt.Sprintf("there is no log %s yet: say which dataset its lines are of", o.Log)}
+	case o.Owner == Owner{}:
+		return log, record.Refused{Field: "dataset", Why: fmt.Sprintf("there is no log %s yet: say which dataset, job or service its lines are of", o.Log)}
 	}
-	metric, err := k.declare(ctx, o.Log, o.Dataset)
+	dataset, err := k.datasetOf(ctx, o.Owner)
 	if err != nil {
 		return log, err
 	}
-	err = k.store.InTx(ctx, func(tx pgx.Tx) error { return store.AddLog(ctx, tx, o.Log, metric.DatasetID) })
+	metric, err := k.declare(ctx, o.Log, dataset)
+	if err != nil {
+		return log, err
+	}
+	err = k.store.InTx(ctx, func(tx pgx.Tx) error {
+		return store.AddLog(ctx, tx, o.Log, metric.DatasetID, o.Job, o.Service)
+	})
 	if err != nil {
 		return log, err
 	}
 	return k.store.Log(ctx, o.Log)
+}
+
+// datasetOf is the dataset under which a log is watched: the one that is named, the one
+// that its job writes, or one that stands for its service.
+func (k *Keeper) datasetOf(ctx context.Context, o Owner) (string, error) {
+	if o.Job != "" && o.Service != "" {
+		return "", record.Invalid{Field: "job and service", Given: o.Job + " and " + o.Service, Allowed: "one of both"}
+	}
+	if o.Service != "" && o.Dataset == "" {
+		return "service." + o.Service, record.CheckName("service", o.Service)
+	}
+	if o.Job == "" {
+		return o.Dataset, nil
+	}
+	writes, err := k.store.Writes(ctx)
+	if err != nil {
+		return "", err
+	}
+	var written []string
+	for _, w := range writes {
+		if w.Job == o.Job {
+			written = append(written, w.Dataset)
+		}
+	}
+	slices.Sort(written)
+	switch {
+	case o.Dataset != "":
+		return o.Dataset, nil
+	case len(written) == 0:
+		return "", record.Refused{Field: "job", Why: fmt.Sprintf("of no job %s is it known what it writes: say the dataset too, or send its lineage first", o.Job)}
+	case len(written) > 1:
+		return "", record.Refused{Field: "job", Why: fmt.Sprintf("%s writes %s: say of which dataset its lines are", o.Job, words.List(written))}
+	}
+	return written[0], nil
 }
 
 // declare makes the metric of a log's lines.

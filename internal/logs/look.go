@@ -37,6 +37,7 @@ type Sayings struct {
 type Narrow struct {
 	Severity string // empty: any
 	Words    string // all of them occur; empty: any
+	Where    string // attribute=value, counted apart; empty: any
 }
 
 func (n Narrow) fits(t record.LogTemplate) bool {
@@ -80,6 +81,11 @@ func (k *Keeper) Look(ctx context.Context, name string, from, to time.Time, n Na
 			bars[c.Number][i] += c.N
 		}
 	}
+	if n.Where != "" {
+		if tallies, err = k.where(ctx, s.Log, s.From, to, n.Where); err != nil {
+			return s, err
+		}
+	}
 	for number, t := range tallies {
 		s.Lines += t.all
 		s.Errors += t.errors
@@ -98,6 +104,25 @@ func (k *Keeper) Look(ctx context.Context, name string, from, to time.Time, n Na
 		s.Sentence = "No line came."
 	}
 	return s, nil
+}
+
+// where is what was counted of each template with a value of an attribute.
+func (k *Keeper) where(ctx context.Context, log record.Log, from, to time.Time, text string) (map[int]tally, error) {
+	attribute, value, ok := strings.Cut(text, "=")
+	if !ok || !slices.Contains(log.By, attribute) {
+		return nil, record.Invalid{Field: "where", Given: text, Allowed: "attribute=value, of the attributes by which lines of this log are counted apart: " + cmp.Or(strings.Join(log.By, ", "), "none")}
+	}
+	parts, err := k.store.LogParts(ctx, log.ID, 0, from, to)
+	if err != nil {
+		return nil, err
+	}
+	tallies := map[int]tally{}
+	for _, p := range parts {
+		if p.Attribute == attribute && p.Value == value {
+			tallies[p.Number] = tally{all: p.N}
+		}
+	}
+	return tallies, nil
 }
 
 type tally struct{ all, errors int64 }
@@ -137,11 +162,15 @@ type One struct {
 	Parts   []int              `json:"became_part" doc:"templates that became part of it"`
 	Samples []record.LogSample `json:"samples"`
 	Hours   []record.LogCount  `json:"hours" doc:"lines by hour, where there are any"`
+	Values  []PartOf           `json:"values" doc:"what stood in its variable parts"`
+	By      []record.LogPart   `json:"by" doc:"lines by attributes that are counted apart, most frequent first"`
+	Changes []record.LogChange `json:"changes" doc:"corrections, and what became part of it, newest first"`
+	Files   bool               `json:"files" doc:"files of the log are followed: lines can be read from them"`
 }
 
 // Template gives a template of a log with its last days by the hour.
 func (k *Keeper) Template(ctx context.Context, name string, number int, from, to time.Time) (One, error) {
-	log, err := k.store.Log(ctx, name)
+	log, one, err := k.templateOf(ctx, name, number)
 	if err != nil {
 		return One{}, err
 	}
@@ -149,16 +178,20 @@ func (k *Keeper) Template(ctx context.Context, name string, number int, from, to
 	if err != nil {
 		return One{}, err
 	}
-	o := One{Log: log.Name, Dataset: log.Dataset, Zone: log.Zone, Parts: []int{}, Samples: []record.LogSample{}, Hours: []record.LogCount{}}
-	i := slices.IndexFunc(rows, func(t record.LogTemplate) bool { return t.Number == number })
-	if i < 0 {
-		return o, record.NotFound{Kind: "template of log " + name, Name: fmt.Sprint(number)}
-	}
-	o.LogTemplate, o.Gist = rows[i], template.Gist(rows[i].Text)
+	o := One{LogTemplate: one, Gist: template.Gist(one.Text), Log: log.Name, Dataset: log.Dataset, Zone: log.Zone, Parts: []int{}, Files: log.Source != ""}
 	for _, t := range rows {
 		if t.MergedInto == number {
 			o.Parts = append(o.Parts, t.Number)
 		}
+	}
+	if o.Values, err = k.partsOf(ctx, log, one); err != nil {
+		return o, err
+	}
+	if o.By, err = k.store.LogParts(ctx, log.ID, number, from, to); err != nil {
+		return o, err
+	}
+	if o.Changes, err = k.store.LogChanges(ctx, log.ID, number); err != nil {
+		return o, err
 	}
 	if o.Samples, err = k.store.LogSamples(ctx, log.ID, number); err != nil {
 		return o, err

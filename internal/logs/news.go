@@ -27,6 +27,9 @@ const (
 	// mostNews is of how many sentences, the newest, it is asked whether they are like one
 	// before; those before count as new.
 	mostNews = 200
+	// newsShare is how much rarer news are than all that a log may tell together: half of
+	// that is theirs, and of bursts and of sentences that vanish a quarter each.
+	newsShare, oddShare = 2, 4
 	// countedBack is how far back news are counted for how rare they are.
 	countedBack = 90 * 24 * time.Hour
 )
@@ -35,13 +38,15 @@ const (
 type Fresh struct {
 	record.LogTemplate
 	Every float64 `json:"every_seconds" doc:"one such in so long, by the log's own past"`
+	What  string  `json:"what" enum:"new,burst,vanished"`
+	Said  string  `json:"said" doc:"what is odd about it; empty of a new one"`
 }
 
 // News gives the new sentences of a log that are told now: of the severities that are
 // watched, unlike what was said before, of a log where such are as rare as is asked for,
 // not usual by now, and still said.
 func news(log record.Log, list []record.LogTemplate, now time.Time) []Fresh {
-	if log.FirstAt == nil || len(log.Watched) == 0 {
+	if log.FirstAt == nil || len(log.Watched) == 0 || !slices.Contains(log.Kinds, "new") {
 		return nil
 	}
 	list = slices.Clone(list)
@@ -78,10 +83,10 @@ func news(log record.Log, list []record.LogTemplate, now time.Time) []Fresh {
 		}
 		// As often as before and half a time more.
 		every := t.FirstAt.Sub(from).Seconds() / (float64(before) + 0.5)
-		if every < float64(log.RareSeconds) || t.Usual || now.Sub(t.FirstAt) > time.Duration(log.Normal)*time.Second || now.Sub(t.LastAt) > quiet {
+		if every < newsShare*float64(log.RareSeconds) || t.Usual || now.Sub(t.FirstAt) > time.Duration(log.Normal)*time.Second || now.Sub(t.LastAt) > quiet {
 			continue
 		}
-		found = append(found, Fresh{t, every})
+		found = append(found, Fresh{LogTemplate: t, Every: every, What: "new"})
 	}
 	return found
 }
@@ -111,7 +116,11 @@ func (k *Keeper) News(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			if fresh := news(log, rows, k.now()); len(fresh) > 0 {
+			odd, err := k.odd(ctx, log, rows)
+			if err != nil {
+				return err
+			}
+			if fresh := append(news(log, rows, k.now()), odd...); len(fresh) > 0 {
 				d := datasets[log.DatasetID]
 				d.logs, d.fresh = append(d.logs, log.Name), append(d.fresh, fresh)
 			}
@@ -131,60 +140,45 @@ func (k *Keeper) News(ctx context.Context) error {
 }
 
 func alertOf(logs []string, fresh [][]Fresh, now time.Time) record.Alert {
-	a := record.Alert{Cause: record.CauseSentence, Direction: "high", Severity: "warning", Since: fresh[0][0].FirstAt, RaisedAt: now.UTC().Truncate(time.Second)}
+	a := record.Alert{Cause: record.CauseSentence, Direction: "high", Severity: "warning", Since: fresh[0][0].began(), RaisedAt: now.UTC().Truncate(time.Second)}
 	n := -1
 	lead, from := fresh[0][0], logs[0]
 	for i := range fresh {
 		for _, f := range fresh[i] {
 			n++
-			a.Since = timeline.Earlier(a.Since, f.FirstAt)
-			if f.Severity == "FATAL" {
+			a.Since = timeline.Earlier(a.Since, f.began())
+			if f.Severity == "FATAL" && f.What == "new" {
 				a.Severity = "critical"
 			}
-			if f.Lines > lead.Lines {
+			if lead.What != "new" && f.What == "new" || lead.What == f.What && f.Lines > lead.Lines {
 				lead, from = f, logs[i]
 			}
 		}
 	}
-	a.Sentence = fmt.Sprintf("%s says what it never said: “%s”, %s", from, cut(template.Spoken(template.Gist(lead.Text)), 160), words.Plural(int(lead.Lines), "line"))
+	said := cut(template.Spoken(template.Gist(lead.Text)), 160)
+	switch lead.What {
+	case "new":
+		a.Sentence = fmt.Sprintf("%s says what it never said: “%s”, %s", from, said, words.Plural(int(lead.Lines), "line"))
+	case "burst":
+		a.Sentence = fmt.Sprintf("%s says far more often than it does: “%s”, %s", from, said, lead.Said)
+	case "vanished":
+		a.Sentence, a.Direction = fmt.Sprintf("%s no longer says: “%s”, %s", from, said, lead.Said), "low"
+	}
 	if n > 0 {
-		a.Sentence += fmt.Sprintf(", and %s", words.Plural(n, "more new sentence"))
+		a.Sentence += fmt.Sprintf(", and %s", words.Plural(n, "more such sentence"))
 	}
 	return a
 }
 
-// Watch says what is told of a log; nil stays.
-type Watch struct {
-	Severities   *record.Strings
-	Rare, Normal *int64
-}
-
-// Set says how many lines are kept of each sentence, and what is told.
-func (k *Keeper) Set(ctx context.Context, name string, keep *int, w Watch) (record.Log, error) {
-	log, err := k.store.Log(ctx, name)
-	if err != nil {
-		return log, err
+// began is since when a sentence is odd.
+func (f Fresh) began() time.Time {
+	switch f.What {
+	case "vanished":
+		return f.LastAt
+	case "burst":
+		return f.LastAt.Add(-time.Hour).Truncate(record.LogPeriod)
 	}
-	if w.Severities != nil {
-		log.Watched = *w.Severities
-	}
-	if w.Rare != nil {
-		log.RareSeconds = *w.Rare
-	}
-	if w.Normal != nil {
-		log.Normal = *w.Normal
-	}
-	if err = log.Check(); err == nil {
-		err = k.store.SetLog(ctx, log)
-	}
-	if err == nil && keep != nil {
-		err = k.store.SetKeptSamples(ctx, name, *keep)
-		k.forget(log.ID)
-	}
-	if err == nil {
-		log, err = k.store.Log(ctx, name)
-	}
-	return log, err
+	return f.FirstAt
 }
 
 // Say keeps what a person says of a sentence: that it is no news, that its lines are to

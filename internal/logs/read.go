@@ -26,8 +26,11 @@ const (
 type entry struct {
 	number   int64 // of its line in what was sent
 	at       time.Time
-	severity string // "" if nothing says it
+	severity string   // "" if nothing says it
+	by       []string // values of the attributes by which lines are counted apart
 	text     []byte
+
+	attributes map[string]string // of an export: all that it says
 }
 
 // LogProblem names a line that was refused.
@@ -40,6 +43,8 @@ type LogProblem struct {
 // next.
 type reader struct {
 	in       *bufio.Reader
+	by       []string // attributes by which lines are counted apart
+	goesOn   bool     // what is read begins in the middle of a file
 	json     bool
 	now      time.Time
 	zone     *time.Location
@@ -70,11 +75,11 @@ func (r *reader) next() (e entry, err error) {
 			}
 			return e, nil
 		}
-		if continues(text) && r.line > 1 {
+		if continues(text) && (r.line > 1 || r.goesOn) {
 			r.lines++ // of a trace: it belongs to the line before
 			continue
 		}
-		e = entry{number: r.line, text: text, at: r.timeOf(text)}
+		e = entry{number: r.line, text: text, at: r.timeOf(text), by: r.keyed(text)}
 		return e, nil
 	}
 }
@@ -197,7 +202,59 @@ func (r *reader) object(text []byte) (entry, error) {
 			e.severity = template.SeverityOf(name)
 		}
 	}
+	for _, name := range r.by {
+		e.by = append(e.by, field(fields, name))
+	}
 	return e, nil
+}
+
+// field gives what an object says under a name, also one with dots that leads into
+// objects within it.
+func field(fields map[string]any, name string) string {
+	v, there := fields[name]
+	if first, rest, deeper := strings.Cut(name, "."); !there && deeper {
+		if inner, is := fields[first].(map[string]any); is {
+			return field(inner, rest)
+		}
+	}
+	switch v := v.(type) {
+	case nil, map[string]any, []any:
+		return ""
+	case string:
+		return v
+	default:
+		return fmt.Sprint(v)
+	}
+}
+
+// keyed gives the values that a line of text says as name=value.
+func (r *reader) keyed(text []byte) []string {
+	if len(r.by) == 0 {
+		return nil
+	}
+	list := make([]string, len(r.by))
+	for i, name := range r.by {
+		for rest := text; ; {
+			at := bytes.Index(rest, []byte(name+"="))
+			if at < 0 {
+				break
+			}
+			value := rest[at+len(name)+1:]
+			if at > 0 && bytes.IndexByte([]byte(" \t[({,;"), rest[at-1]) < 0 { // the end of another name
+				rest = value
+				continue
+			}
+			if len(value) > 0 && value[0] == '"' {
+				value = value[1:]
+				value = value[:max(bytes.IndexByte(value, '"'), 0)]
+			} else if end := bytes.IndexAny(value, " \t,;)]}"); end >= 0 {
+				value = value[:end]
+			}
+			list[i] = string(value)
+			break
+		}
+	}
+	return list
 }
 
 // instant reads a time as RFC 3339, or as seconds, milliseconds or nanoseconds of the epoch.

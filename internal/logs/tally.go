@@ -32,19 +32,22 @@ func (k *Keeper) take(ctx context.Context, s *store.Store, log record.Log) (*hel
 	if err != nil {
 		return nil, err
 	}
-	h = &held{version: log.Version, rows: map[int]*record.LogTemplate{}, says: map[int]map[string]int64{}, samples: map[int][]string{}}
-	var kept []template.Saved
+	apart, err := s.LogAttributes(ctx, log.ID)
+	if err != nil {
+		return nil, err
+	}
+	h = &held{version: log.Version, apart: map[string]map[string]bool{}, rows: map[int]*record.LogTemplate{}, says: map[int]map[string]int64{}, samples: map[int][]string{}}
 	for i := range rows {
 		t := &rows[i]
 		h.rows[t.Number] = t
-		if t.Kept {
-			kept = append(kept, template.Saved{ID: t.Number, Places: t.Places, Lines: t.Lines, Into: t.MergedInto})
-		}
 	}
 	for _, l := range lines {
 		h.samples[l.Number] = append(h.samples[l.Number], l.Line)
 	}
-	h.miner = template.Restore(mostTemplates, log.Next, kept)
+	for _, v := range apart {
+		h.tell(v.Attribute, v.Value)
+	}
+	h.miner = template.Restore(mostTemplates, log.Next, saved(rows))
 	return h, nil
 }
 
@@ -69,18 +72,45 @@ type cell struct {
 	severity string
 }
 
+// mostApart is how many values of an attribute are told apart; Rest names the others.
+const mostApart = 100
+
+// Rest are the lines with values of an attribute beyond those told apart.
+const Rest = "(other)"
+
+// tell gives the name under which a value of an attribute is counted.
+func (h *held) tell(attribute, value string) string {
+	known := h.apart[attribute]
+	switch {
+	case known[value]:
+	case len(known) >= mostApart:
+		return Rest
+	case known == nil:
+		h.apart[attribute] = map[string]bool{value: true}
+	default:
+		known[value] = true
+	}
+	return value
+}
+
+// partly is a count by a value of an attribute.
+type partly struct {
+	t                *template.Template
+	at               int64
+	attribute, value string
+}
+
 // count counts lines in a transaction that alone writes to the log.
-func (k *Keeper) count(ctx context.Context, tx pgx.Tx, o Order, list []entry) (LogReceipt, error) {
-	var r LogReceipt
+func (k *Keeper) count(ctx context.Context, tx pgx.Tx, o Order, list []entry) (r LogReceipt, values map[part]*template.Values, err error) {
 	s := k.store.In(tx)
 	log, err := s.HoldLog(ctx, o.Log)
 	if err != nil {
-		return r, err
+		return r, nil, err
 	}
 	if o.Source != "" {
 		seen, err := s.LogSeen(ctx, log.ID, o.Source)
 		if err != nil {
-			return r, err
+			return r, nil, err
 		}
 		first := max(o.First, 1)
 		all := len(list)
@@ -88,17 +118,23 @@ func (k *Keeper) count(ctx context.Context, tx pgx.Tx, o Order, list []entry) (L
 		list = slices.DeleteFunc(list, func(e entry) bool { return first+e.number-1 <= seen })
 		r.Again = int64(all - len(list))
 		if len(list) == 0 {
-			return r, nil
+			return r, nil, nil
 		}
 		if err := store.SeeLog(ctx, tx, log.ID, o.Source, last); err != nil {
-			return r, err
+			return r, nil, err
 		}
 	}
 	h, err := k.take(ctx, s, log)
 	if err != nil {
-		return r, err
+		return r, nil, err
 	}
+	masker, err := template.NewMasker(log.Masked)
+	if err != nil {
+		return r, nil, err
+	}
+	h.miner.Masker = masker
 	before := h.miner.Next()
+	parts, stood := map[partly]int64{}, map[stoodIn]*template.Values{}
 	counts := map[cell]int64{}
 	touched := map[*template.Template][2]time.Time{}
 	var lines []record.LogSample
@@ -114,7 +150,13 @@ func (k *Keeper) count(ctx context.Context, tx pgx.Tx, o Order, list []entry) (L
 			continue
 		}
 		r.Lines++
-		counts[cell{t, e.at.Unix() / period * period, e.severity}]++
+		at := e.at.Unix() / period * period
+		counts[cell{t, at, e.severity}]++
+		for a, value := range e.by {
+			if value = cut(string(masker.Mask([]byte(value))), 200); value != "" {
+				parts[partly{t, at, log.By[a], h.tell(log.By[a], value)}]++
+			}
+		}
 		if t.Number() == template.Other {
 			r.Overflow++
 			continue
@@ -124,25 +166,38 @@ func (k *Keeper) count(ctx context.Context, tx pgx.Tx, o Order, list []entry) (L
 			span = [2]time.Time{e.at, e.at}
 		}
 		touched[t] = [2]time.Time{timeline.Earlier(span[0], e.at), timeline.Later(span[1], e.at)}
-		if line, keep := h.sample(t.Number(), e.text, log.KeepSamples); keep {
+		h.vary = h.miner.Vary(t, h.vary)
+		for _, p := range h.vary {
+			of := stoodIn{t, p.Place, at / 86400}
+			if stood[of] == nil {
+				stood[of] = template.NewValues()
+			}
+			stood[of].Add(p.Kind, e.text[p.From:p.To], masker.Mask)
+		}
+		if line, keep := h.sample(masker, t.Number(), e.text, log.KeepSamples); keep {
 			lines = append(lines, record.LogSample{Number: t.Number(), At: e.at, Line: line})
 		}
 	}
-	if err := k.write(ctx, tx, &log, h, counts, touched, lines); err != nil {
-		return r, err
+	if err := k.write(ctx, tx, &log, h, "", counts, touched, lines); err != nil {
+		return r, nil, err
+	}
+	if err := writeParts(ctx, tx, log.ID, parts); err != nil {
+		return r, nil, err
 	}
 	r.New = h.miner.Next() - before
 	log.Lines, log.Overflow, log.Next = log.Lines+r.Lines, log.Overflow+r.Overflow, h.miner.Next()
 	if err := store.PutLog(ctx, tx, log, from, to); err != nil {
-		return r, err
+		return r, nil, err
 	}
 	h.version = log.Version + 1
 	k.give(log.ID, h)
-	return r, nil
+	return r, numbered(stood), nil
 }
 
-// write keeps counts, templates that changed or became part of others, and lines.
-func (k *Keeper) write(ctx context.Context, tx pgx.Tx, log *record.Log, h *held, counts map[cell]int64, touched map[*template.Template][2]time.Time, lines []record.LogSample) error {
+// write keeps counts, templates that changed or became part of others (an author's doing,
+// if there is one), and lines.
+func (k *Keeper) write(ctx context.Context, tx pgx.Tx, log *record.Log, h *held, author string, counts map[cell]int64,
+	touched map[*template.Template][2]time.Time, lines []record.LogSample) error {
 	var rows []record.LogTemplate
 	changed := map[int]bool{}
 	for t, span := range touched {
@@ -165,6 +220,11 @@ func (k *Keeper) write(ctx context.Context, tx pgx.Tx, log *record.Log, h *held,
 		h.says[number][c.severity] += n
 	}
 	merges := h.miner.Merges()
+	var merged []record.LogChange
+	what := "merged"
+	if author != "" {
+		what = "joined"
+	}
 	for _, m := range merges {
 		changed[m.From] = true
 		if h.rows[m.From] == nil {
@@ -172,6 +232,7 @@ func (k *Keeper) write(ctx context.Context, tx pgx.Tx, log *record.Log, h *held,
 		}
 		h.rows[m.From].MergedInto = m.Into
 		delete(h.samples, m.From)
+		merged = append(merged, record.LogChange{What: what, Number: m.From, Other: m.Into, Place: -1, Author: author})
 	}
 	for _, t := range h.miner.Everything() {
 		if !changed[t.ID] {
@@ -181,7 +242,7 @@ func (k *Keeper) write(ctx context.Context, tx pgx.Tx, log *record.Log, h *held,
 		saved, kept := t.Save()
 		row.Kept, row.Lines = kept, t.Lines
 		if kept {
-			row.Places, row.Text, row.MergedInto = saved.Places, t.String(), saved.Into
+			row.Places, row.Text, row.MergedInto, row.Shape = saved.Places, t.String(), saved.Into, int64(saved.Shape)
 		}
 		delete(changed, t.ID)
 		rows = append(rows, *row)
@@ -195,7 +256,7 @@ func (k *Keeper) write(ctx context.Context, tx pgx.Tx, log *record.Log, h *held,
 	for i := range rows {
 		rows[i].Severity = h.severity(rows[i].Number, rows[i].Severity)
 		h.rows[rows[i].Number].Severity = rows[i].Severity
-		rows[i].Text = cut(string(template.Mask([]byte(rows[i].Text))), 2000)
+		rows[i].Text = cut(string(h.miner.Masker.Mask([]byte(rows[i].Text))), 2000)
 		if rows[i].Places == nil {
 			rows[i].Places = record.LogPlaces{}
 		}
@@ -208,6 +269,12 @@ func (k *Keeper) write(ctx context.Context, tx pgx.Tx, log *record.Log, h *held,
 		if err := store.MergeLogTemplates(ctx, tx, log.ID, m.From, m.Into); err != nil {
 			return err
 		}
+		if err := k.mergeValues(ctx, tx, log.ID, m.From, m.Into); err != nil {
+			return err
+		}
+	}
+	if err := store.AddLogChanges(ctx, tx, log.ID, merged); err != nil {
+		return err
 	}
 	var list []record.LogCount
 	for c, n := range sums {
@@ -233,12 +300,12 @@ func (h *held) severity(number int, known string) string {
 }
 
 // sample tells whether a line is to be kept: a few of each template, chosen to differ.
-func (h *held) sample(number int, text []byte, keep int) (string, bool) {
+func (h *held) sample(masker *template.Masker, number int, text []byte, keep int) (string, bool) {
 	known := h.samples[number]
 	if len(known) >= keep {
 		return "", false
 	}
-	line := cut(string(template.Mask(text)), 4000)
+	line := cut(string(masker.Mask(text)), 4000)
 	// The second and third differ from those before in most of their words.
 	words := strings.Fields(line)
 	for _, k := range known {

@@ -24,6 +24,14 @@ type Log struct {
 	Watched     Strings    `db:"watched" json:"watched" doc:"severities of which a new sentence is told"`
 	RareSeconds int64      `db:"rare_seconds" json:"rare_seconds" doc:"a new sentence is told where one comes no more often than once in so long"`
 	Normal      int64      `db:"normal_seconds" json:"normal_seconds" doc:"after so long a new sentence is part of what is usual"`
+	Kinds       Strings    `db:"kinds" json:"kinds" doc:"what is told: new, burst, vanished"`
+	Job         string     `db:"job" json:"job" doc:"that writes it"`
+	Service     string     `db:"service" json:"service" doc:"that writes it"`
+	SourceID    *int64     `db:"source_id" json:"-"`
+	Source      string     `db:"source" json:"source" doc:"the folder where files of it land"`
+	Pattern     string     `db:"pattern" json:"pattern" doc:"which of them are followed"`
+	By          Strings    `db:"by_attributes" json:"by" doc:"attributes by which lines are counted apart"`
+	Masked      Strings    `db:"masked" json:"masked" doc:"words whose values are masked, and expressions between slashes, beside what always is"`
 	Lines       int64      `db:"lines" json:"lines"`
 	Overflow    int64      `db:"overflow" json:"overflow" doc:"lines after there were as many templates as are kept: counted together"`
 	Templates   int        `db:"templates" json:"templates"`
@@ -69,8 +77,36 @@ func (v *Log) Check() error {
 		}
 	}
 	v.Watched = severities
+	if len(v.Kinds) == 0 {
+		v.Kinds = LogKinds
+	}
+	for _, kind := range v.Kinds {
+		if !slices.Contains(LogKinds, kind) {
+			return Invalid{Field: "kinds", Given: kind, Allowed: "new, burst and vanished"}
+		}
+	}
+	if v.Job != "" && v.Service != "" {
+		return Invalid{Field: "job and service", Given: v.Job + " and " + v.Service, Allowed: "one of both"}
+	}
+	if len(v.By) > 3 {
+		return Invalid{Field: "by", Given: fmt.Sprint(len(v.By), " attributes"), Allowed: "three at most"}
+	}
+	for _, name := range v.By {
+		if !attributeNames.MatchString(name) {
+			return Invalid{Field: "by", Given: name, Allowed: "names of attributes: letters, digits, dots, hyphens and underscores, 60 at most"}
+		}
+	}
+	if _, err := template.NewMasker(v.Masked); err != nil {
+		return Invalid{Field: "masked", Given: err.Error(), Allowed: "words, and expressions between slashes (RE2)"}
+	}
 	return nil
 }
+
+// LogKinds are what a log may tell: sentences that are new, that come much more often than
+// they do, and that have stopped to come.
+var LogKinds = Strings{"new", "burst", "vanished"}
+
+var attributeNames = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9._-]{0,59}$`)
 
 // LogPlaces are the parts of a template.
 type LogPlaces = List[template.Place]
@@ -87,6 +123,7 @@ type LogTemplate struct {
 	LastAt     time.Time `db:"last_at" json:"last_at"`
 	MergedInto int       `db:"merged_into" json:"merged_into" doc:"the template that it became part of; 0 for none"`
 	Kept       bool      `db:"kept" json:"-"`
+	Shape      int64     `db:"shape" json:"-"`
 	Usual      bool      `db:"usual" json:"usual" doc:"somebody says that it is no news"`
 	Followed   bool      `db:"followed" json:"followed" doc:"its lines are a series of their own"`
 }
@@ -104,4 +141,48 @@ type LogSample struct {
 	Number int       `db:"number" json:"number"`
 	At     time.Time `db:"at" json:"at"`
 	Line   string    `db:"line" json:"line" doc:"secrets masked"`
+}
+
+// LogFile is a file of a log that is followed.
+type LogFile struct {
+	ID      int64     `db:"id" json:"-"`
+	LogID   int64     `db:"log_id" json:"-"`
+	Path    string    `db:"path" json:"path"`
+	Head    []byte    `db:"head" json:"-"`
+	Tail    []byte    `db:"tail" json:"-"`
+	Counted int64     `db:"counted" json:"counted_bytes" doc:"unpacked"`
+	Lines   int64     `db:"lines" json:"lines"`
+	Size    int64     `db:"size" json:"-"`
+	Changed time.Time `db:"changed" json:"changed_at"`
+	Message string    `db:"message" json:"message" doc:"why it cannot be read"`
+	At      time.Time `db:"at" json:"-"`
+}
+
+// LogPart is how often a template came with a value of an attribute.
+type LogPart struct {
+	Number    int       `db:"number" json:"number"`
+	At        time.Time `db:"at" json:"at"`
+	Attribute string    `db:"attribute" json:"attribute"`
+	Value     string    `db:"value" json:"value"`
+	N         int64     `db:"n" json:"lines"`
+}
+
+// LogValue sums up what stood in a variable part of a template on a day.
+type LogValue struct {
+	Number  int             `db:"number"`
+	Place   int             `db:"place"`
+	Day     time.Time       `db:"day"`
+	Summary template.Values `db:"-"`
+	Stored  []byte          `db:"summary"`
+}
+
+// LogChange is a correction, or that a template became part of another.
+type LogChange struct {
+	At     time.Time `db:"at" json:"at"`
+	What   string    `db:"what" json:"what" enum:"merged,joined,held,varied"`
+	Number int       `db:"number" json:"number"`
+	Other  int       `db:"other" json:"other" doc:"that it became part of, or the one that holds the word"`
+	Place  int       `db:"place" json:"part"`
+	Word   string    `db:"word" json:"word"`
+	Author string    `db:"author" json:"author" doc:"empty: found by itself"`
 }

@@ -71,6 +71,8 @@ func (s *Service) dutiesOf(j *jobs, keepDays int) []duty.Config {
 		}, Doc: "drops what is older than is kept"},
 		{Name: "logs", Every: 3 * often, Round: s.Parts.Logs.Due,
 			Doc: "makes samples of the log lines that were counted"},
+		{Name: "log files", Every: often, Round: s.Parts.Logs.Files,
+			Doc: "counts what has come in the files of logs that are followed"},
 		{Name: "sentences", Every: often, Round: s.Parts.Logs.News,
 			Doc: "opens and closes the alerts about logs that say what they never said"},
 		{Name: "feeds", Every: time.Minute, Within: time.Hour, Round: s.Parts.Feeds.Due,

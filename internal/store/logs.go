@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -11,11 +12,12 @@ import (
 	"tinbell/internal/record"
 )
 
-const logColumns = `l.*, d.name as dataset, d.zone, 'log-' || l.name as metric, (select count(*)::int from log_template t where t.log_id = l.id and t.merged_into = 0) as templates`
+const logColumns = `l.*, d.name as dataset, d.zone, 'log-' || l.name as metric, coalesce((select name from source where source.id = l.source_id), '') as source,
+	(select count(*)::int from log_template t where t.log_id = l.id and t.merged_into = 0) as templates`
 
 // AddLog adds a stream of lines, if it is not there.
-func AddLog(ctx context.Context, tx pgx.Tx, name string, dataset int64) error {
-	_, err := tx.Exec(ctx, `insert into log (name, dataset_id) values ($1, $2) on conflict (name) do nothing`, name, dataset)
+func AddLog(ctx context.Context, tx pgx.Tx, name string, dataset int64, job, service string) error {
+	_, err := tx.Exec(ctx, `insert into log (name, dataset_id, job, service) values ($1, $2, $3, $4) on conflict (name) do nothing`, name, dataset, job, service)
 	if err != nil {
 		return fmt.Errorf("log: %w", err)
 	}
@@ -53,20 +55,34 @@ func (s *Store) SetKeptSamples(ctx context.Context, name string, keep int) error
 		delete from log_sample s using l where s.log_id = l.id and $2 <= (select count(*) from log_sample o where o.log_id = s.log_id and o.number = s.number and o.id < s.id)`, name, keep)
 }
 
+// logSettings are the columns that people set, and how they are given.
+const (
+	logSettings = `keep_samples, watched, rare_seconds, normal_seconds, kinds, job, service, source_id, pattern, by_attributes, masked`
+	logGiven    = `$3, $4, $5, $6, $7, $8, $9, (select id from source where name = nullif($10, '')), $11, $12, $13`
+)
+
+func given(v record.Log) []any {
+	return []any{v.Name, v.Dataset, v.KeepSamples, v.Watched, v.RareSeconds, v.Normal, v.Kinds, v.Job, v.Service, v.Source, v.Pattern, v.By, v.Masked}
+}
+
 // PutLogSettings makes a log, or has one that is there set so.
 func PutLogSettings(ctx context.Context, tx pgx.Tx, v record.Log) error {
-	_, err := tx.Exec(ctx, `insert into log (name, dataset_id, keep_samples, watched, rare_seconds, normal_seconds) select $1, d.id, $3, $4, $5, $6 from dataset d where d.name = $2
-		on conflict (name) do update set keep_samples = excluded.keep_samples, watched = excluded.watched, rare_seconds = excluded.rare_seconds, normal_seconds = excluded.normal_seconds`,
-		v.Name, v.Dataset, v.KeepSamples, v.Watched, v.RareSeconds, v.Normal)
+	_, err := tx.Exec(ctx, `insert into log (name, dataset_id, `+logSettings+`) select $1, d.id, `+logGiven+` from dataset d where d.name = $2
+		on conflict (name) do update set (`+logSettings+`) = row(`+excluded(logSettings)+`)`, given(v)...)
 	if err != nil {
 		return fmt.Errorf("log: %w", err)
 	}
 	return nil
 }
 
-// SetLog keeps what is watched of a log.
+// excluded writes columns as those of the row that was to be inserted.
+func excluded(columns string) string {
+	return "excluded." + strings.ReplaceAll(columns, ", ", ", excluded.")
+}
+
+// SetLog keeps what people set of a log.
 func (s *Store) SetLog(ctx context.Context, v record.Log) error {
-	return s.exec(ctx, "log", `update log set watched = $2, rare_seconds = $3, normal_seconds = $4 where id = $1`, v.ID, v.Watched, v.RareSeconds, v.Normal)
+	return s.exec(ctx, "log", `update log set (`+logSettings+`) = row(`+logGiven+`) where name = $1 and $2 <> ''`, given(v)...)
 }
 
 // SetLogTemplate keeps what a person says of a sentence; nil stays.
@@ -104,10 +120,10 @@ func PutLogTemplates(ctx context.Context, tx pgx.Tx, list []record.LogTemplate) 
 		if err != nil {
 			return err
 		}
-		b.Queue(`insert into log_template (log_id, number, places, text, severity, lines, first_at, last_at, merged_into, kept) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
+		b.Queue(`insert into log_template (log_id, number, places, text, severity, lines, first_at, last_at, merged_into, kept, shape) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)
 			on conflict (log_id, number) do update set places = excluded.places, text = excluded.text, severity = excluded.severity, lines = excluded.lines,
-				first_at = least(log_template.first_at, excluded.first_at), last_at = greatest(log_template.last_at, excluded.last_at), merged_into = excluded.merged_into, kept = excluded.kept`,
-			t.LogID, t.Number, places, t.Text, t.Severity, t.Lines, t.FirstAt, t.LastAt, t.MergedInto, t.Kept)
+				first_at = least(log_template.first_at, excluded.first_at), last_at = greatest(log_template.last_at, excluded.last_at), merged_into = excluded.merged_into, kept = excluded.kept, shape = excluded.shape`,
+			t.LogID, t.Number, places, t.Text, t.Severity, t.Lines, t.FirstAt, t.LastAt, t.MergedInto, t.Kept, t.Shape)
 	}
 	if err := tx.SendBatch(ctx, b).Close(); err != nil {
 		return fmt.Errorf("templates: %w", err)
@@ -121,6 +137,9 @@ func MergeLogTemplates(ctx context.Context, tx pgx.Tx, log int64, from, into int
 	b.Queue(`insert into log_count (log_id, number, at, severity, n) select log_id, $3, at, severity, n from log_count where log_id = $1 and number = $2
 		on conflict (log_id, at, number, severity) do update set n = log_count.n + excluded.n`, log, from, into)
 	b.Queue(`delete from log_count where log_id = $1 and number = $2`, log, from)
+	b.Queue(`insert into log_part (log_id, number, at, attribute, value, n) select log_id, $3, at, attribute, value, n from log_part where log_id = $1 and number = $2
+		on conflict (log_id, at, number, attribute, value) do update set n = log_part.n + excluded.n`, log, from, into)
+	b.Queue(`delete from log_part where log_id = $1 and number = $2`, log, from)
 	b.Queue(`update log_template o set first_at = least(o.first_at, m.first_at) from log_template m where o.log_id = $1 and o.number = $3 and m.log_id = $1 and m.number = $2`, log, from, into)
 	b.Queue(`delete from log_sample where log_id = $1 and number = $2`, log, from)
 	if err := tx.SendBatch(ctx, b).Close(); err != nil {
@@ -229,4 +248,12 @@ func (s *Store) ForgetLogCounts(ctx context.Context, before time.Time) error {
 // sent again.
 func (s *Store) ForgetExports(ctx context.Context, before time.Time) error {
 	return s.exec(ctx, "log", `delete from log_seen where source like 'export %' and at < $1`, before)
+}
+
+// SetLogNext keeps the number of the next template after a correction.
+func SetLogNext(ctx context.Context, tx pgx.Tx, log int64, next int) error {
+	if _, err := tx.Exec(ctx, `update log set next = $2, version = version + 1 where id = $1`, log, next); err != nil {
+		return fmt.Errorf("log: %w", err)
+	}
+	return nil
 }

@@ -17,6 +17,8 @@ type Line struct {
 	At       time.Time // zero: it says none
 	Severity string    // as its emitter calls it, or by its number; empty: it says none
 	Body     string
+
+	Attributes map[string]string // of the record, and of its resource
 }
 
 // maxLines is how many log records an export may hold.
@@ -39,10 +41,10 @@ func DecodeLogs(body []byte, json bool) ([]Line, error) {
 	}
 	var lines []Line
 	for _, resource := range request.ResourceLogs {
-		service := attributes(nil, resource.GetResource().GetAttributes())["service.name"]
+		about := attributes(nil, resource.GetResource().GetAttributes())
 		for _, scope := range resource.ScopeLogs {
 			for _, r := range scope.LogRecords {
-				l := Line{Service: service, Severity: r.SeverityText, Body: said(r.Body)}
+				l := Line{Service: about["service.name"], Attributes: attributes(about, r.Attributes), Severity: r.SeverityText, Body: said(r.Body)}
 				if at := max(r.TimeUnixNano, 0); at > 0 {
 					l.At = time.Unix(0, int64(at)).UTC()
 				} else if r.ObservedTimeUnixNano > 0 {

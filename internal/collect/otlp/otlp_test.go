@@ -2,6 +2,7 @@ package otlp
 
 import (
 	"math"
+	"reflect"
 	"strings"
 	"testing"
 	"time"
@@ -127,7 +128,7 @@ func TestLogRecordsSayTheSameInBothEncodings(t *testing.T) {
 		t.Fatal(err)
 	}
 	again, err := DecodeLogs(binary, false)
-	if err != nil || len(again) != 3 || again[0] != lines[0] || again[2] != lines[2] {
+	if err != nil || len(again) != 3 || !reflect.DeepEqual(again[0], lines[0]) || !reflect.DeepEqual(again[2], lines[2]) {
 		t.Errorf("by protobuf: %+v %v", again, err)
 	}
 }
