@@ -216,7 +216,7 @@ func (r *reading) files() {
 	}
 	write("samples.ndjson", fmt.Sprintf(`{"metric":"book-queue","at":%q,"value":4}`+"\n", now.Add(-time.Hour).Format(time.RFC3339)))
 	write("run.json", fmt.Sprintf(`{"eventType":"COMPLETE","eventTime":%q,"producer":"https://book.example","schemaURL":"https://openlineage.io/spec/2-0-2/OpenLineage.json","run":{"runId":"0190c1a2-0000-7000-8000-000000000001"},"job":{"namespace":"book","name":"fill"},"inputs":[],"outputs":[{"namespace":"pushed","name":"book.queue"}]}`, now.Format(time.RFC3339)))
-	write("loader.log", strings.Repeat("2026-10-31 04:05:06.789 INFO loaded 12 rows into book.queue in 31ms\n", 40))
+	write("loader.log", strings.Repeat("2026-10-31 04:05:06.789 INFO loaded 12 rows into book.queue in 31ms\n", 40)+"2026-10-31 04:05:07.100 INFO ready for the next\n")
 	type fare struct {
 		ScoredAt  time.Time `json:"scored_at"`
 		FareMinor float64   `json:"fare_minor"`

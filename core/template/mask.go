@@ -124,7 +124,9 @@ func (m *Masker) valueEnd(line []byte, parts []Part, i int) int {
 		if i < 2 {
 			return 0
 		}
-		if key := line[parts[i-2].From:parts[i-2].To]; !secretKey(key) && !m.adds(key) {
+		// What follows a colon may be said of a token, as in "token: expired".
+		key := line[parts[i-2].From:parts[i-2].To]
+		if !m.adds(key) && (!secretKey(key) || c == ':' && !passwordKey(key) && plain(line[parts[i].From:parts[i].To])) {
 			return 0
 		}
 	case schemeWord(line[before.From:before.To]):
@@ -196,7 +198,23 @@ var secretKeys = [][]byte{
 	[]byte("authorization"), []byte("credential"), []byte("private_key"), []byte("session"),
 }
 
-func secretKey(word []byte) bool {
+// passwordKey tells names of what is a secret whatever it looks like.
+func passwordKey(word []byte) bool { return holds(word, secretKeys[:4]) }
+
+// plain tells words of small letters alone.
+func plain(word []byte) bool {
+	for _, c := range word {
+		if c < 'a' || c > 'z' {
+			return false
+		}
+	}
+	return len(word) < 24
+}
+
+func secretKey(word []byte) bool { return holds(word, secretKeys) }
+
+// holds tells whether a word, in whatever letters, has one of some within it.
+func holds(word []byte, keys [][]byte) bool {
 	var small [longestWord]byte
 	n := 0
 	for _, c := range word[:min(len(word), longestWord)] {
@@ -206,7 +224,7 @@ func secretKey(word []byte) bool {
 		small[n] = c
 		n++
 	}
-	for _, s := range secretKeys {
+	for _, s := range keys {
 		if bytes.Contains(small[:n], s) {
 			return true
 		}

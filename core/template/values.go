@@ -264,14 +264,14 @@ type PlaceOf struct {
 // mostPlaces is of how many variable parts of a template values are summed up.
 const mostPlaces = 8
 
-// Vary gives the parts that vary of the line taken last, but those that hold secrets;
-// nothing where the line's parts are not the template's. It is overwritten by the next.
+// Vary gives the parts that vary of the line taken last, but times and those that hold
+// secrets; nothing where the line's parts are not the template's. It is overwritten by the next.
 func (m *Miner) Vary(t *Template, list []PlaceOf) []PlaceOf {
 	if list = list[:0]; t == nil || len(t.Places) != len(m.parts) {
 		return list
 	}
 	for i, p := range m.parts {
-		if place := &t.Places[i]; !place.Kind.Varies() || !place.Varied || place.Held || p.Hidden {
+		if place := &t.Places[i]; !place.Kind.Varies() || !place.Varied || place.Held || place.Kind == Time || p.Hidden {
 			continue
 		}
 		if list = append(list, PlaceOf{i, p.Kind, p.From, p.To}); len(list) == mostPlaces {

@@ -24,3 +24,20 @@ func TestGroupsThatDifferAreNotAlike(t *testing.T) {
 		}
 	}
 }
+
+// Over clean logs of sentences that no formula of the watch describes, bursts and sentences
+// that vanish together are told at most one and a half times as often as is asked for;
+// most heartbeats that end are missed within an hour or six beats.
+func TestCleanLogsRingNoOftenerThanIsAskedFor(t *testing.T) {
+	r, err := WatchLogs(6, 20, 5, 21)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Logf("%+v", r)
+	if r.Either > 1.5 {
+		t.Errorf("told %.2f times as often as is asked for", r.Either)
+	}
+	if r.Silence < 0.6 || r.Burst < 0.3 {
+		t.Errorf("found are %.2f of ends and %.2f of bursts", r.Silence, r.Burst)
+	}
+}

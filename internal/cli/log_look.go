@@ -161,9 +161,9 @@ func (a *app) logShow() *cobra.Command {
 
 // valueSaid says what stood in a variable part.
 func valueSaid(v logs.PartOf) string {
-	said := fmt.Sprintf("part %d, a %s after “%s”: %s in %s", v.Place, v.Kind, v.Before, words.Plural(int(v.Distinct), "value"), words.Plural(int(v.Lines), "line"))
+	said := fmt.Sprintf("part %d (%s) after “%s”: %s in %s", v.Place, v.Kind, v.Before, words.Plural(int(v.Distinct), "value"), words.Plural(int(v.Lines), "line"))
 	if v.Before == "" {
-		said = fmt.Sprintf("part %d, a %s: %s in %s", v.Place, v.Kind, words.Plural(int(v.Distinct), "value"), words.Plural(int(v.Lines), "line"))
+		said = fmt.Sprintf("part %d (%s): %s in %s", v.Place, v.Kind, words.Plural(int(v.Distinct), "value"), words.Plural(int(v.Lines), "line"))
 	}
 	if n := len(v.Days); v.Numbers > 0 && n > 0 {
 		d := v.Days[n-1]

@@ -202,9 +202,13 @@ func encode(lines []parcel, ending string) ([]byte, error) {
 	if !strings.HasSuffix(ending, ".gz") {
 		return b.Bytes(), nil
 	}
+	return packed(b.Bytes())
+}
+
+func packed(text []byte) ([]byte, error) {
 	var zipped bytes.Buffer
 	z := gzip.NewWriter(&zipped)
-	if _, err := z.Write(b.Bytes()); err != nil {
+	if _, err := z.Write(text); err != nil {
 		return nil, err
 	}
 	err := z.Close()

@@ -3,9 +3,12 @@ package demo
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"net/url"
+	"os"
+	"path/filepath"
 	"time"
 
 	"tinbell/core/timeline"
@@ -135,7 +138,7 @@ func (b *writer) boarding(l Load) {
 func (b *writer) sales(l Load) {
 	for _, channel := range channels {
 		if b.oneIn(2) {
-			b.line("DEBUG", "channel %s: %d sales, %.2f in all", channel, b.rng.IntN(200), 9000*b.rng.Float64())
+			b.line("DEBUG", "sold channel=%s sales=%d sum=%.2f", channel, b.rng.IntN(200), 9000*b.rng.Float64())
 		}
 	}
 	if b.oneIn(9) {
@@ -221,6 +224,12 @@ func (e *Emitter) Lines(ctx context.Context, loads []Load, broken []Breakage, no
 	}
 	for table, name := range logOf {
 		if b := logs[name]; b != nil {
+			if name == filed {
+				if err := e.file(b.Bytes(), now); err != nil {
+					return err
+				}
+				continue
+			}
 			q := url.Values{"log": {name}, "dataset": {table}}
 			if err := e.Client.Stream(ctx, "POST", "/logs?"+q.Encode(), "text/plain", &b.Buffer, nil); err != nil {
 				return err
@@ -230,18 +239,71 @@ func (e *Emitter) Lines(ctx context.Context, loads []Load, broken []Breakage, no
 	return nil
 }
 
+// filed is the log whose loader writes files, one a day; past days are packed.
+const filed = "sales-loader"
+
+// file writes lines to the file of their day.
+func (e *Emitter) file(text []byte, now time.Time) error {
+	folder := filepath.Join(e.Folder, "logs")
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
+	}
+	today := now.In(e.World.Zone).Format(time.DateOnly)
+	day, days := "", map[string][]byte{}
+	for line := range bytes.Lines(text) {
+		if len(line) > 10 && line[4] == '-' && line[7] == '-' { // else of a trace
+			day = string(line[:10])
+		}
+		days[day] = append(days[day], line...)
+	}
+	for day, lines := range days {
+		path := filepath.Join(folder, "sales-"+day+".log")
+		_, err := os.Stat(path)
+		if there := err == nil; day < today && !there { // of the past, all at once
+			zipped, err := packed(lines)
+			if err == nil {
+				err = os.WriteFile(path+".gz", zipped, 0o644)
+			}
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+		if err != nil {
+			return err
+		}
+		if _, err := f.Write(lines); err != nil {
+			return errors.Join(err, f.Close())
+		}
+		if err := f.Close(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // written sends what the loaders wrote in the past, and has it watched.
 func (e *Emitter) written(ctx context.Context) error {
 	for i := range Tables {
 		t := &Tables[i]
-		if logOf[t.Name] == "" {
+		name := logOf[t.Name]
+		if name == "" {
 			continue
+		}
+		// Known for nine days, a log can say of a week.
+		settings := map[string]any{"job": "load " + t.Name, "watched": []string{"ERROR", "FATAL"}, "rare_seconds": 7 * 86400}
+		if name == filed {
+			if err := e.Client.Send(ctx, "PUT", "/logs/"+name, map[string]string{"dataset": t.Name}, nil); err != nil {
+				return err
+			}
+			settings["source"], settings["pattern"], settings["by"] = "landing", "logs/sales-*.log*", []string{"channel"}
 		}
 		from := e.World.AsOf.Add(-spoken)
 		if err := e.Lines(ctx, e.World.Loads(t, from.Add(-30*time.Hour), from, e.World.AsOf), nil, e.World.AsOf); err != nil {
 			return err
 		}
-		if err := e.Client.Send(ctx, "PATCH", "/logs/"+logOf[t.Name], map[string]any{"watched": []string{"ERROR", "FATAL"}}, nil); err != nil {
+		if err := e.Client.Send(ctx, "PATCH", "/logs/"+name, settings, nil); err != nil {
 			return err
 		}
 	}

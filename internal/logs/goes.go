@@ -94,7 +94,7 @@ func (g GoesWith) said() string {
 	var parts []string
 	for _, r := range g.Runs {
 		if (r.State == "failed" || r.State == "aborted") && r.With > 0 {
-			parts = append(parts, fmt.Sprintf("it came in %d of %s %s of %s", r.With, words.Plural(r.Runs, "run"), r.State, r.Job))
+			parts = append(parts, fmt.Sprintf("it came in %d of %s of %s", r.With, words.Plural(r.Runs, r.State+" run"), r.Job))
 		}
 	}
 	if len(g.Alerts) > 0 {

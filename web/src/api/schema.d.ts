@@ -1292,7 +1292,7 @@ export interface paths {
         delete: operations["remove-log"];
         options?: never;
         head?: never;
-        /** Say how many lines are kept of each sentence, and of which severities a new one is told; what is left out stays */
+        /** Say what is told of a log, how many lines are kept, what is masked and counted apart, and where its files land; what is left out stays */
         patch: operations["set-log"];
         trace?: never;
     };
@@ -1305,6 +1305,23 @@ export interface paths {
         };
         /** Hold a stretch of a log against another: which sentences are new, vanished, more or less frequent */
         get: operations["compare-log"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/logs/{name}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The files of a log that are followed, with how far they were counted */
+        get: operations["log-files"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1346,6 +1363,57 @@ export interface paths {
         head?: never;
         /** Say of a sentence that it is no news, or that its lines are to be a series of their own; what is left out stays */
         patch: operations["set-log-template"];
+        trace?: never;
+    };
+    "/api/v1/logs/{name}/templates/{number}/correct": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Correct how lines become sentences: join two, hold a word constant, have a part vary */
+        post: operations["correct-log-template"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/logs/{name}/templates/{number}/goes-with": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a sentence goes with: sentences that rise and fall with it, runs in which it came, and alerts that lay over it */
+        get: operations["log-template-goes-with"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/logs/{name}/templates/{number}/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The lines of a sentence, secrets masked, from the files that are followed, as far as they can still be read */
+        get: operations["log-template-lines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/mailbox": {
@@ -2725,7 +2793,11 @@ export interface components {
         };
         "Add-logRequest": {
             /** @description whose loaders write it */
-            dataset: string;
+            dataset?: string;
+            /** @description that writes it; its dataset is the one that the job writes */
+            job?: string;
+            /** @description that writes it; it is watched as the dataset service.NAME */
+            service?: string;
         };
         Alert: {
             /**
@@ -3035,6 +3107,29 @@ export interface components {
              * @description 0 on the last page
              */
             next_cursor: number;
+        };
+        AlertsWith: {
+            /**
+             * Format: double
+             * @description of so many by chance (Fisher's exact test)
+             */
+            chance: number;
+            dataset: string;
+            /**
+             * Format: double
+             * @description share of the other hours in which it came
+             */
+            else: number;
+            /**
+             * Format: int64
+             * @description in which the dataset had an open alert
+             */
+            hours: number;
+            /**
+             * Format: int64
+             * @description of these those in which it came
+             */
+            with: number;
         };
         Alive: {
             /** Format: date-time */
@@ -3702,6 +3797,33 @@ export interface components {
              */
             z: number;
         };
+        Corrected: {
+            /**
+             * Format: int64
+             * @description the sentence that it is now; of a word that is held where others vary the new one
+             */
+            number: number;
+            sentence: string;
+        };
+        Correction: {
+            /**
+             * Format: int64
+             * @description hold and vary: which part, from 0; left out: the one that is the word
+             */
+            part?: number;
+            /**
+             * @description join: two sentences are one. hold: a word is constant. vary: a part is variable
+             * @enum {string}
+             */
+            what: "join" | "hold" | "vary";
+            /**
+             * Format: int64
+             * @description join: the other sentence
+             */
+            with?: number;
+            /** @description hold: the word, where the part varies now */
+            word?: string;
+        };
         Dataset: {
             /** Format: date-time */
             created_at: string;
@@ -4329,6 +4451,27 @@ export interface components {
             /** @description as text; null is (none) */
             rows: (string[] | null)[] | null;
         };
+        FromFile: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            line: number;
+            path: string;
+            /** @description secrets masked */
+            text: string;
+        };
+        FromFiles: {
+            /**
+             * Format: int64
+             * @description that were read
+             */
+            files: number;
+            /** @description the last of the stretch, newest first */
+            lines: components["schemas"]["FromFile"][] | null;
+            sentence: string;
+            /** @description all of them were read to their end */
+            whole: boolean;
+        };
         Gain: {
             /** Format: int64 */
             alerts_after: number;
@@ -4400,6 +4543,18 @@ export interface components {
              * @enum {string}
              */
             verdict: "fault" | "noise" | "planned" | "";
+        };
+        GoesWith: {
+            /** @description least by chance first */
+            alerts: components["schemas"]["AlertsWith"][] | null;
+            /** Format: date-time */
+            from: string;
+            /** @description strongest first */
+            kin: components["schemas"]["Kin"][] | null;
+            runs: components["schemas"]["RunsWith"][] | null;
+            sentence: string;
+            /** Format: date-time */
+            to: string;
         };
         GroupAnswer: {
             /** @description those that changed their group by it */
@@ -4812,6 +4967,22 @@ export interface components {
             /** Format: date-time */
             to: string;
         };
+        Kin: {
+            /**
+             * Format: double
+             * @description of roots of counts, without their course of the day; below 0: one falls as the other rises
+             */
+            correlation: number;
+            gist: string;
+            /**
+             * Format: int64
+             * @description it comes so much later; below 0 earlier
+             */
+            lag_seconds: number;
+            /** Format: int64 */
+            number: number;
+            severity: string;
+        };
         Label: {
             /** Format: int64 */
             alert_id: number;
@@ -4938,6 +5109,8 @@ export interface components {
             title: string;
         };
         Log: {
+            /** @description attributes by which lines are counted apart */
+            by: string[] | null;
             /**
              * Format: date-time
              * @description up to here its counts are samples of its metric
@@ -4950,15 +5123,21 @@ export interface components {
             first_at: string | null;
             /** Format: int64 */
             id: number;
+            /** @description that writes it */
+            job: string;
             /**
              * Format: int64
              * @description lines kept of each template, masked
              */
             keep_samples: number;
+            /** @description what is told: new, burst, vanished */
+            kinds: string[] | null;
             /** Format: date-time */
             last_at: string | null;
             /** Format: int64 */
             lines: number;
+            /** @description words whose values are masked, and expressions between slashes, beside what always is */
+            masked: string[] | null;
             /** @description of its lines by severity */
             metric: string;
             name: string;
@@ -4972,17 +5151,41 @@ export interface components {
              * @description lines after there were as many templates as are kept: counted together
              */
             overflow: number;
+            /** @description which of them are followed */
+            pattern: string;
             /**
              * Format: int64
              * @description a new sentence is told where one comes no more often than once in so long
              */
             rare_seconds: number;
+            /** @description that writes it */
+            service: string;
+            /** @description the folder where files of it land */
+            source: string;
             /** Format: int64 */
             templates: number;
             /** @description severities of which a new sentence is told */
             watched: string[] | null;
             /** @description of its dataset */
             zone: string;
+        };
+        LogChange: {
+            /** Format: date-time */
+            at: string;
+            /** @description empty: found by itself */
+            author: string;
+            /** Format: int64 */
+            number: number;
+            /**
+             * Format: int64
+             * @description that it became part of, or the one that holds the word
+             */
+            other: number;
+            /** Format: int64 */
+            part: number;
+            /** @enum {string} */
+            what: "merged" | "joined" | "held" | "varied";
+            word: string;
         };
         LogComparison: {
             /** Format: date-time */
@@ -5015,6 +5218,30 @@ export interface components {
             /** Format: int64 */
             number: number;
             severity: string;
+        };
+        LogFile: {
+            /** Format: date-time */
+            changed_at: string;
+            /**
+             * Format: int64
+             * @description unpacked
+             */
+            counted_bytes: number;
+            /** Format: int64 */
+            lines: number;
+            /** @description why it cannot be read */
+            message: string;
+            path: string;
+        };
+        LogPart: {
+            /** Format: date-time */
+            at: string;
+            attribute: string;
+            /** Format: int64 */
+            lines: number;
+            /** Format: int64 */
+            number: number;
+            value: string;
         };
         LogProblem: {
             /** Format: int64 */
@@ -5061,6 +5288,36 @@ export interface components {
             line: string;
             /** Format: int64 */
             number: number;
+        };
+        LogSettings: {
+            /** @description attributes by which lines are counted apart, three at most */
+            by?: string[];
+            /** @description that writes it */
+            job?: string;
+            /**
+             * Format: int64
+             * @description lines kept of each sentence; those beyond go at once
+             */
+            keep_samples?: number;
+            /** @description what is told: new, burst, vanished */
+            kinds?: string[];
+            /** @description words whose values are masked, and expressions between slashes; what is kept already is masked at once */
+            masked?: string[];
+            /** Format: int64 */
+            normal_seconds?: number;
+            /** @description which files below it: gates/*.log* */
+            pattern?: string;
+            /**
+             * Format: int64
+             * @description all that is told together comes no more often than once in so long
+             */
+            rare_seconds?: number;
+            /** @description that writes it */
+            service?: string;
+            /** @description the folder where files of it land; empty: none is followed */
+            source?: string;
+            /** @description severities of which a new sentence is told; empty: nothing is told */
+            watched?: string[];
         };
         Loss: {
             /**
@@ -5996,7 +6253,13 @@ export interface components {
         One: {
             /** @description templates that became part of it */
             became_part: number[] | null;
+            /** @description lines by attributes that are counted apart, most frequent first */
+            by: components["schemas"]["LogPart"][] | null;
+            /** @description corrections, and what became part of it, newest first */
+            changes: components["schemas"]["LogChange"][] | null;
             dataset: string;
+            /** @description files of the log are followed: lines can be read from them */
+            files: boolean;
             /** Format: date-time */
             first_at: string;
             /** @description its lines are a series of their own */
@@ -6027,6 +6290,8 @@ export interface components {
             text: string;
             /** @description somebody says that it is no news */
             usual: boolean;
+            /** @description what stood in its variable parts */
+            values: components["schemas"]["PartOf"][] | null;
             zone: string;
         };
         Order: {
@@ -6175,6 +6440,34 @@ export interface components {
             /** @description that have another cause */
             alerts: number[] | null;
         };
+        PartOf: {
+            /** @description the words before it */
+            before: string;
+            days: components["schemas"]["ValueDay"][] | null;
+            /**
+             * Format: int64
+             * @description estimated to 7 %
+             */
+            distinct: number;
+            kind: string;
+            /**
+             * Format: int64
+             * @description looked at, of the last 30 days
+             */
+            lines: number;
+            /**
+             * Format: int64
+             * @description of the lines those with a number; times in seconds, sizes in bytes
+             */
+            numbers: number;
+            /**
+             * Format: int64
+             * @description which part of the template, from 0
+             */
+            part: number;
+            /** @description most frequent, counts at most a 33rd of all too low */
+            top: components["schemas"]["Valued"][] | null;
+        };
         Passed: {
             monitor: string;
             /** @description settings that spare more, those that spare most first, and the known faults that they would lose */
@@ -6248,6 +6541,7 @@ export interface components {
             held?: boolean;
             /** Format: int32 */
             kind: number;
+            loose?: boolean;
             text: string;
             varied?: boolean;
         };
@@ -6729,6 +7023,22 @@ export interface components {
             job: string;
             says: string;
         };
+        RunsWith: {
+            job: string;
+            /** @description the newest of those */
+            latest: string;
+            /**
+             * Format: int64
+             * @description within the stretch
+             */
+            runs: number;
+            state: string;
+            /**
+             * Format: int64
+             * @description of these those in which it came
+             */
+            with: number;
+        };
         SLA: {
             /** Format: double */
             at_least: number;
@@ -6978,19 +7288,6 @@ export interface components {
             followed?: boolean;
             /** @description it is no news */
             usual?: boolean;
-        };
-        "Set-logRequest": {
-            /**
-             * Format: int64
-             * @description those beyond go at once
-             */
-            keep_samples?: number;
-            /** Format: int64 */
-            normal_seconds?: number;
-            /** Format: int64 */
-            rare_seconds?: number;
-            /** @description severities; empty: nothing is told */
-            watched?: string[];
         };
         SetChannel: {
             /** Format: date-time */
@@ -8021,6 +8318,37 @@ export interface components {
             /** @description null until it is done */
             tuning: components["schemas"]["Tuning"];
         };
+        ValueDay: {
+            /** Format: date-time */
+            day: string;
+            /** Format: int64 */
+            distinct: number;
+            /**
+             * Format: double
+             * @description a tenth is higher
+             */
+            high: number;
+            /** Format: double */
+            least: number;
+            /** Format: int64 */
+            lines: number;
+            /**
+             * Format: double
+             * @description a tenth of the numbers is lower
+             */
+            low: number;
+            /** Format: double */
+            median: number;
+            /** Format: double */
+            most: number;
+            /** @description the most frequent value */
+            top: string;
+        };
+        Valued: {
+            /** Format: int64 */
+            lines: number;
+            value: string;
+        };
         Verdict: {
             /** Format: int64 */
             above: number;
@@ -8295,23 +8623,37 @@ export interface components {
             zone?: string;
         };
         WrittenLog: {
+            /** @description attributes by which lines are counted apart */
+            by?: string[] | null;
             dataset: string;
+            /** @description that writes it */
+            job?: string;
             /**
              * Format: int64
              * @description lines kept of each sentence, 0 to 20
              */
             keep_samples: number;
+            /** @description what is told: new, burst, vanished; all if left out */
+            kinds?: string[] | null;
+            /** @description words whose values are masked, and expressions between slashes */
+            masked?: string[] | null;
             name: string;
             /**
              * Format: int64
              * @description after so long a new sentence is part of what is usual
              */
             normal_seconds?: number;
+            /** @description which of them are followed */
+            pattern?: string;
             /**
              * Format: int64
-             * @description told where such come no more often than once in so long
+             * @description all that is told together comes no more often than once in so long
              */
             rare_seconds?: number;
+            /** @description that writes it */
+            service?: string;
+            /** @description the folder where files of it land */
+            source?: string;
             /** @description severities of which a new sentence is told */
             watch?: string[] | null;
         };
@@ -11655,8 +11997,12 @@ export interface operations {
             query: {
                 /** @description the log's name: small letters, digits, dots, hyphens */
                 log: string;
-                /** @description whose loaders write it; needed once, when the log is new */
+                /** @description whose loaders write it; it, a job or a service is needed once, when the log is new */
                 dataset?: string;
+                /** @description that writes it */
+                job?: string;
+                /** @description that writes it */
+                service?: string;
                 /** @description the file: lines of it that were counted do not count again. All count if left out */
                 source?: string;
                 /** @description which line of the file is the first one sent */
@@ -11771,7 +12117,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Set-logRequest"];
+                "application/json": components["schemas"]["LogSettings"];
             };
         };
         responses: {
@@ -11837,6 +12183,44 @@ export interface operations {
             };
         };
     };
+    "log-files": {
+        parameters: {
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogFile"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "log-templates": {
         parameters: {
             query?: {
@@ -11848,6 +12232,8 @@ export interface operations {
                 severity?: "TRACE" | "DEBUG" | "INFO" | "WARN" | "ERROR" | "FATAL" | "";
                 /** @description with all of these words */
                 words?: string;
+                /** @description attribute=value: lines with that value alone */
+                where?: string;
             };
             header?: never;
             path: {
@@ -11936,6 +12322,117 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "correct-log-template": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Correction"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Corrected"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "log-template-goes-with": {
+        parameters: {
+            query?: {
+                /** @description an hour before the end if left out */
+                from?: string;
+                /** @description now if left out */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GoesWith"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "log-template-lines": {
+        parameters: {
+            query?: {
+                /** @description an hour before the end if left out */
+                from?: string;
+                /** @description now if left out */
+                to?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FromFiles"];
+                };
             };
             /** @description Error */
             default: {

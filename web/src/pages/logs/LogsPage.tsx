@@ -15,10 +15,10 @@ export function LogsPage() {
   const [search, setSearch] = useSearchParams();
   const logs = useLogs();
   const shown = name ?? logs.data?.[0]?.name;
-  const hours = Number(search.get("hours") ?? 24), severity = (search.get("severity") ?? "") as Severity, words = search.get("words") ?? "";
+  const hours = Number(search.get("hours") ?? 24), severity = (search.get("severity") ?? "") as Severity, words = search.get("words") ?? "", where = search.get("where") ?? "";
   const span = Number(search.get("span") ?? 1), against = (search.get("against") ?? "day") as Against;
   const put = (key: string, v: string) => setSearch((s) => { if (v) s.set(key, v); else s.delete(key); return s; }, { replace: true });
-  const said = useSentences(shown, hours, severity, words);
+  const said = useSentences(shown, hours, severity, words, where);
   const differ = useLogComparison(shown, span, against);
   const log = said.data?.log, zone = log?.zone ?? "UTC";
   const rows = said.data?.templates ?? [];
@@ -26,7 +26,7 @@ export function LogsPage() {
   const fresh = rows.filter((t) => !t.usual && (t.severity === "ERROR" || t.severity === "FATAL") && Date.parse(t.first_at) > Math.max(dayAgo, known));
   const sentence = !logs.data ? "" : logs.data.length === 0 ? "No log is read yet." : fresh.length > 0 ? `${shown} says what it never said: “${spoken(fresh[0].gist)}”, ${count(fresh[0].count, "line")} since ${time(fresh[0].first_at, zone)}.` : (said.data?.sentence ?? "");
   return (
-    <Page place={<>Logs{log && <>: {log.name}, written by the loaders of <Link to={`/datasets/${log.dataset}`}><code>{log.dataset}</code></Link></>}</>} sentence={sentence}
+    <Page place={<>Logs{log && <>: {log.name}, {log.job ? <>written by <i>{log.job}</i> for</> : log.service ? <>written by the service {log.service},</> : "written by the loaders of"} <Link to={`/datasets/${log.dataset}`}><code>{log.dataset}</code></Link></>}</>} sentence={sentence}
       after="Like lines are one sentence; its variable parts stand in italics. Lines are counted, not kept, but a few of each sentence with secrets masked.">
       <Trouble what="The logs" error={logs.error} />
       {logs.data?.length === 0 && <p className="mt-3">Have a loader's lines counted: <code>tinbell log push loader.log --log NAME --dataset DATASET</code></p>}
@@ -44,6 +44,9 @@ export function LogsPage() {
             {log && (
               <Section title="What is kept">
                 <p className="mt-1 text-[13px] text-ink2">{number(log.lines)} lines counted{log.first_at && <> since {time(log.first_at, zone)}</>}, the last {log.last_at ? time(log.last_at, zone) : "never"}. {count(log.keep_samples, "line")} of each sentence. By severity they are the series of <Link to="/monitors">{log.metric}</Link>.{log.overflow > 0 && ` ${number(log.overflow)} lines came after there were as many sentences as are kept, and are counted together.`}</p>
+                {log.source && <p className="mt-1 text-[13px] text-ink2">Its files land as <code>{log.pattern}</code> in {log.source}, and are followed as they grow and are moved away.</p>}
+                {(log.by ?? []).length > 0 && <p className="mt-1 text-[13px] text-ink2">Counted apart by {log.by!.join(", ")}.</p>}
+                {(log.masked ?? []).length > 0 && <p className="mt-1 text-[13px] text-ink2">Masked is also what follows or fits {log.masked!.join(", ")}.</p>}
               </Section>
             )}
           </div>
@@ -61,6 +64,7 @@ export function LogsPage() {
                 <Choice name="Stretch" value={String(hours)} options={[["1", "hour"], ["24", "day"], ["168", "week"]]} onChange={(v) => put("hours", v === "24" ? "" : v)} />
                 <Choice name="Severity" value={severity} options={[["", "all"], ["ERROR", "error"], ["WARN", "warn"], ["INFO", "info"], ["DEBUG", "debug"]]} onChange={(v) => put("severity", v)} />
                 <input aria-label="With the words" placeholder="with the words" className="w-44 border border-ink3 bg-field px-2 py-[2px]" value={words} onChange={(e) => put("words", e.target.value)} />
+                {where && <button className="border border-ink px-2 py-[2px]" onClick={() => put("where", "")}>{where.replace("=", " is ")} ×</button>}
               </div>
               {said.error ? <p role="alert" className="mt-2 text-verm">{said.error.message}</p> : said.isPending && <Reading what="the sentences" />}
               {said.data && rows.length === 0 && <p className="mt-3 text-ink2">No line came that fits.</p>}
@@ -104,20 +108,26 @@ function Difference({ list, log }: { list: Differs[]; log: string }) {
 
 const week = 7 * 86_400;
 
+const kinds = [["new", "it never said"], ["burst", "it says far more often than it does"], ["vanished", "it no longer says"]] as const;
+
 /** What of a log is told. */
 function Told({ log }: { log: Log }) {
   const set = useSetLog(log.name);
-  const watched = log.watched ?? [];
-  const toggle = (severity: string) => set.mutate({ watched: watched.includes(severity) ? watched.filter((s) => s !== severity) : [...watched, severity] });
+  const watched = log.watched ?? [], told = log.kinds ?? [];
+  const toggle = (list: string[], v: string) => (list.includes(v) ? list.filter((s) => s !== v) : [...list, v]);
   return (
     <Section title="What is told">
-      <p className="mt-1 text-[13px] text-ink2">A sentence that it never said, of these severities:</p>
+      <p className="mt-1 text-[13px] text-ink2">New sentences of these severities; of none, nothing is told:</p>
       <div className="mt-1 flex gap-4">
-        {["WARN", "ERROR", "FATAL"].map((s) => <label key={s} className="flex items-baseline gap-1"><input type="checkbox" checked={watched.includes(s)} disabled={set.isPending} onChange={() => toggle(s)} />{s.toLowerCase()}</label>)}
+        {["WARN", "ERROR", "FATAL"].map((s) => <label key={s} className="flex items-baseline gap-1"><input type="checkbox" checked={watched.includes(s)} disabled={set.isPending} onChange={() => set.mutate({ watched: toggle(watched, s) })} />{s.toLowerCase()}</label>)}
       </div>
+      <p className="mt-2 text-[13px] text-ink2">A sentence that</p>
+      {kinds.map(([kind, says]) => (
+        <label key={kind} className="flex items-baseline gap-1 text-[13px]"><input type="checkbox" checked={told.includes(kind)} disabled={set.isPending || (told.length === 1 && told[0] === kind)} onChange={() => set.mutate({ kinds: toggle(told, kind) })} />{says}</label>
+      ))}
       <div className="mt-2 text-[13px]">
-        <Choice name="Where such come no more often than once in" value={String(log.rare_seconds)} options={[[String(week), "7 d"], [String(2 * week), "14 d"], [String(8 * week), "8 w"]]} onChange={(v) => set.mutate({ rare_seconds: Number(v) })} />
-        <p className="mt-1 text-ink2">Told where such come no more often than once in {duration(log.rare_seconds)}, by the log's own past; one much like a known one is not.</p>
+        <Choice name="All that is told comes no more often than once in" value={String(log.rare_seconds)} options={[[String(week), "7 d"], [String(2 * week), "14 d"], [String(8 * week), "8 w"]]} onChange={(v) => set.mutate({ rare_seconds: Number(v) })} />
+        <p className="mt-1 text-ink2">All together no more often than once in {duration(log.rare_seconds)}, by the log's own past; a sentence much like a known one is no news.</p>
       </div>
       {set.error && <p role="alert" className="mt-1 text-verm">{set.error.message}</p>}
     </Section>

@@ -2,6 +2,8 @@ import { Link, useParams } from "react-router";
 import { useSay, useSentence } from "../../api/logs";
 import { Page, Reading, Section, Trouble } from "../../parts/Page";
 import { count, number, time } from "../../parts/words";
+import { Correct } from "./Correct";
+import { By, FileLines, GoesWith, Values } from "./Depth";
 import { Bars, grave, spoken, Words } from "./Parts";
 
 /** One sentence of a log: when it came, with a few lines. */
@@ -24,9 +26,13 @@ export function SentencePage() {
           <Section title="By the hour" right={hours.length > 0 && `${time(hours[0].at, s.zone)} to ${time(hours[hours.length - 1].at, s.zone)}, at most ${number(Math.max(...bins))} an hour`}>
             {bins.length > 0 ? <div className="mt-2 overflow-hidden" data-hours><Bars counts={bins} width={900} height={120} /></div> : <p className="mt-1 text-ink2">No line in the last two weeks.</p>}
           </Section>
+          <GoesWith name={name!} number={of} />
+          {(s.values ?? []).length > 0 && <Values list={s.values!} zone={s.zone} />}
+          {(s.by ?? []).length > 0 && <By list={s.by!} log={name!} />}
           <Section title="Lines" className="mt-5" right="secrets masked">
             {(s.samples ?? []).length === 0 && <p className="mt-1 text-ink2">None is kept.</p>}
             {(s.samples ?? []).map((v) => <p key={v.at + v.line} className="mt-2 font-mono text-[13px] break-words">{v.line}</p>)}
+            {s.files && <FileLines name={name!} number={of} />}
           </Section>
         </div>
         <div className="grid content-start gap-4 text-[14px]">
@@ -40,6 +46,7 @@ export function SentencePage() {
             <button disabled={say.isPending} className="mt-2 border border-ink px-3 py-[3px]" onClick={() => say.mutate({ followed: !s.followed })}>{s.followed ? "Follow it no longer" : "Follow it"}</button>
             {say.error && <p role="alert" className="mt-1 text-verm">{say.error.message}</p>}
           </Section>
+          <Correct sentence={s} />
         </div>
       </div>
     </Page>
