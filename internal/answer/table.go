@@ -11,6 +11,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"tinbell/internal/flat"
 	"tinbell/internal/record"
 )
 
@@ -100,7 +101,7 @@ func (t *table) next() (map[string]string, error) {
 	}
 	named := map[string]string{}
 	for i, column := range t.head {
-		named[column] = strings.TrimSpace(fields[i])
+		named[column] = flat.Unguarded(strings.TrimSpace(fields[i]))
 	}
 	return named, nil
 }

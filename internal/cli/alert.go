@@ -63,7 +63,7 @@ func (a *app) alertShow() *cobra.Command {
 			if done, err := a.data(d); done {
 				return err
 			}
-			fmt.Fprintf(a.out, "%s.\n\n", d.Sentence)
+			a.printf("%s.\n\n", d.Sentence)
 			facts := [][2]string{
 				{"state", d.Severity + ", " + verdict(d.Alert)}, {"dataset", d.Dataset}, {"segment", orNone(d.Segment)}, {"monitor", d.Monitor}, {"owner", orNone(d.Owner)},
 				{"since", a.local(d.Since, d.Zone)}, {"raised", a.local(d.RaisedAt, d.Zone)}, {"closed", a.optional(d.ClosedAt, d.Zone, "still open")},
@@ -85,17 +85,17 @@ func (a *app) alertShow() *cobra.Command {
 				}
 			}
 			for _, pair := range facts {
-				fmt.Fprintf(a.out, "  %-10s %s\n", pair[0], pair[1])
+				a.printf("  %-10s %s\n", pair[0], pair[1])
 			}
 			for _, l := range d.Labels {
-				fmt.Fprintf(a.out, "  %-10s %s by %s, %s%s\n", "labelled", l.Verdict, l.Author, a.local(l.At, d.Zone), strings.TrimRight(": "+l.Cause+" "+l.Note, ": "))
+				a.printf("  %-10s %s by %s, %s%s\n", "labelled", l.Verdict, l.Author, a.local(l.At, d.Zone), strings.TrimRight(": "+l.Cause+" "+l.Note, ": "))
 			}
 			if d.Judged() && file == "" && a.output == "table" {
 				chart, err := a.around(c.Context(), d.Alert, fill)
 				if err != nil {
 					return err
 				}
-				fmt.Fprintln(a.out)
+				a.printf("\n")
 				a.sketch(chart)
 			}
 			if explain {
@@ -128,13 +128,13 @@ func (a *app) explain(ctx context.Context, alert record.Alert) error {
 	if err := a.client().Get(ctx, fmt.Sprintf("/series/%d/explain", alert.SeriesID), url.Values{"at": {at.Format(time.RFC3339)}}, &x); err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "\nExpected at %s: %.4g\n", a.local(x.At, alert.Zone), x.Expected)
+	a.printf("\nExpected at %s: %.4g\n", a.local(x.At, alert.Zone), x.Expected)
 	for _, p := range x.Parts {
-		fmt.Fprintf(a.out, "  %-20s %+.4g\n", p.Name, p.Amount)
+		a.printf("  %-20s %+.4g\n", p.Name, p.Amount)
 	}
-	fmt.Fprintf(a.out, "Learned from %s to %s, %d stretches left out:\n", a.local(x.TrainedFrom, alert.Zone), a.local(x.TrainedTo, alert.Zone), len(x.Excluded))
+	a.printf("Learned from %s to %s, %d stretches left out:\n", a.local(x.TrainedFrom, alert.Zone), a.local(x.TrainedTo, alert.Zone), len(x.Excluded))
 	for _, e := range x.Excluded {
-		fmt.Fprintf(a.out, "  %s to %s  %s\n", a.local(e.From, alert.Zone), a.local(e.To, alert.Zone), e.Why)
+		a.printf("  %s to %s  %s\n", a.local(e.From, alert.Zone), a.local(e.To, alert.Zone), e.Why)
 	}
 	return nil
 }

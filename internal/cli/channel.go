@@ -65,7 +65,7 @@ func (a *app) channelCommand() *cobra.Command {
 		if err := a.client().Send(c.Context(), "POST", path+"/rotate", nil, &r); err != nil {
 			return err
 		}
-		fmt.Fprintln(a.out, r.Secret)
+		a.println(r.Secret)
 		a.say("This is shown once. Until %s UTC messages are signed with the secret before as well.", r.OldUntil.Format("2 Jan 15:04"))
 		return nil
 	})
@@ -122,7 +122,7 @@ like stand; it is checked before it is kept.`,
 				return err
 			}
 			if set.Secret != "" {
-				fmt.Fprintln(a.out, set.Secret)
+				a.println(set.Secret)
 				a.say("This is the secret that messages are signed with, shown once.")
 			}
 			a.say("Channel %s is set. Try it: tinbell channel test %s", set.Name, set.Name)
@@ -247,15 +247,15 @@ func (a *app) messageCommand() *cobra.Command {
 		if done, err := a.data(m); done {
 			return err
 		}
-		fmt.Fprintf(a.out, "%s to %s, %s after %s. %s\n\n", m.What, m.Channel, m.State, words.Plural(m.Attempts, "attempt"), m.Error)
+		a.printf("%s to %s, %s after %s. %s\n\n", m.What, m.Channel, m.State, words.Plural(m.Attempts, "attempt"), m.Error)
 		b, _ := m.Body.(map[string]any)
 		for _, part := range []string{"text", "payload"} {
 			if text, _ := b[part].(string); text != "" {
-				fmt.Fprintln(a.out, pretty(text))
+				a.println(pretty(text))
 				return nil
 			}
 		}
-		fmt.Fprintln(a.out, "It has not been written yet: that happens when it is due.")
+		a.println("It has not been written yet: that happens when it is due.")
 		return nil
 	}}
 	return group("message", "The outbox: what was and is to be sent", list, show)

@@ -34,7 +34,7 @@ func (a *app) sketch(chart inspect.Chart) {
 	if columns == 0 {
 		columns = 100
 	}
-	fmt.Fprintln(a.out, draw.Terminal(chart, columns, a.coloured()))
+	a.println(draw.Terminal(chart, columns, a.coloured()))
 }
 
 func (a *app) seriesShow() *cobra.Command {
@@ -147,7 +147,7 @@ func (a *app) datasetShow() *cobra.Command {
 					if err != nil {
 						return err
 					}
-					fmt.Fprintln(a.out)
+					a.printf("\n")
 					a.sketch(chart)
 					drawn++
 				}
@@ -156,7 +156,7 @@ func (a *app) datasetShow() *cobra.Command {
 				}
 			}
 			if drawn > 0 {
-				fmt.Fprintln(a.out)
+				a.printf("\n")
 			}
 			l := listing{head: []string{"metric", "measure", "every", "segments", "monitor"}, right: []int{4}, raw: p.Metrics, none: "Nothing is measured of it yet."}
 			for _, m := range p.Metrics {
@@ -187,7 +187,7 @@ func (a *app) standing(p inspect.Page) {
 		facts = append(facts, [2]string{"next load", "by " + a.local(h.Load.Deadline, d.Zone)})
 	}
 	for _, f := range facts {
-		fmt.Fprintf(a.out, "  %-10s %s\n", f[0], f[1])
+		a.printf("  %-10s %s\n", f[0], f[1])
 	}
 }
 
@@ -216,7 +216,7 @@ nothing else; it is signed and works until its end. The audit trail keeps who ma
 			if done, err := a.data(v); done {
 				return err
 			}
-			fmt.Fprintln(a.out, map[bool]string{false: v.PNG, true: v.SVG}[svg])
+			a.println(map[bool]string{false: v.PNG, true: v.SVG}[svg])
 			a.say("It works until %s.", a.local(v.Until, "UTC"))
 			return nil
 		}}

@@ -48,7 +48,7 @@ func (a *app) configCommand() *cobra.Command {
 		RunE: func(c *cobra.Command, args []string) error { return a.configSave(c, args[0]) }}
 	schema := &cobra.Command{Use: "schema", Short: "Print the JSON Schema of a document, for editors", Args: exactly(0, "nothing"), RunE: func(*cobra.Command, []string) error {
 		encoded, err := json.MarshalIndent(config.Schema(), "", "  ")
-		fmt.Fprintln(a.out, string(encoded))
+		a.println(string(encoded))
 		return err
 	}}
 	return group("config", "What is set up, as files", diff, load, save, schema)

@@ -182,7 +182,7 @@ func (a *app) greet(address, token string, took time.Duration) {
 	if a.dir != "" && a.dir != ".demo" {
 		here += "--dir " + a.dir + " "
 	}
-	fmt.Fprintf(a.out, `
+	a.printf(`
 Tin Bell watches Vellamar Ferries, an invented ferry line (ready after %.1f s).
 
   Console      %s/sign-in#%s

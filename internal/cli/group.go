@@ -71,14 +71,14 @@ func (a *app) groupShow() *cobra.Command {
 			if done, err := a.data(g); done {
 				return err
 			}
-			fmt.Fprintf(a.out, "%s.\n\n", g.Sentence)
+			a.printf("%s.\n\n", g.Sentence)
 			for _, pair := range [][2]string{
 				{"group", fmt.Sprintf("%d, %s, %s", g.ID, g.Severity, lasted(g.GroupRow.Group))}, {"began", a.local(g.BeganAt, g.Zone)}, {"opened", a.local(g.OpenedAt, g.Zone)},
 				{"origin", "likely " + orNone(g.Place)}, {"kept by", or(g.TakenBy, "nobody yet: tinbell group take "+args[0])}, {"snoozed", a.optional(g.SnoozedUntil, g.Zone, "no")},
 			} {
-				fmt.Fprintf(a.out, "  %-10s %s\n", pair[0], pair[1])
+				a.printf("  %-10s %s\n", pair[0], pair[1])
 			}
-			fmt.Fprintln(a.out)
+			a.printf("\n")
 			l := listing{head: []string{"alert", "raised", "severity", "what", "dataset", "label"}, right: []int{1}}
 			for _, x := range g.Members {
 				l.rows = append(l.rows, []string{strconv.FormatInt(x.ID, 10), a.local(x.RaisedAt, x.Zone), x.Severity, x.Sentence, or(x.Dataset, x.Source+x.Job), verdict(x)})
@@ -86,7 +86,7 @@ func (a *app) groupShow() *cobra.Command {
 			if err := a.show(l); err != nil {
 				return err
 			}
-			fmt.Fprintln(a.out)
+			a.printf("\n")
 			return a.show(a.messageTable(g.Messages, "Nothing was told of it."))
 		}}
 }
@@ -230,7 +230,7 @@ func (a *app) messagesBench() *cobra.Command {
 			}}); err != nil {
 				return err
 			}
-			fmt.Fprintln(a.out)
+			a.printf("\n")
 			l := listing{head: []string{"incident", "what", "alerts", "groups"}, right: []int{3, 4}}
 			for _, w := range t.Worst[:min(len(t.Worst), 12)] {
 				l.rows = append(l.rows, []string{w.Reference, w.Title, strconv.Itoa(w.Alerts), strconv.Itoa(w.Groups)})

@@ -52,7 +52,7 @@ func (a *app) showLearning(r benchmark.Learning) error {
 		return []string{first, second, fmt.Sprintf("%.3f", l.Precision), fmt.Sprintf("%.3f", l.Recall), fmt.Sprintf("%.1f points", 100*(r.Before.Recall-l.Recall)),
 			words.Percent(l.Left), words.Percent(l.WorstLeft), fmt.Sprintf("%.1f points", 100*l.WorstLoss), words.Seconds(l.Delay)}
 	}
-	fmt.Fprintf(a.out, "What labels are worth on later time (%d fleets of %d series; a limit of %s of faults for tuning and for the filter):\n", r.Seeds, r.Series, words.Percent(r.After[0].Limit))
+	a.printf("What labels are worth on later time (%d fleets of %d series; a limit of %s of faults for tuning and for the filter):\n", r.Seeds, r.Series, words.Percent(r.After[0].Limit))
 	one := listing{head: head, right: right, rows: [][]string{row("none", "before", r.Before)}}
 	for _, l := range r.After {
 		one.rows = append(one.rows, row(fmt.Sprint(l.Labels), l.Chosen, l))
@@ -66,7 +66,7 @@ func (a *app) showLearning(r benchmark.Learning) error {
 	if err := a.show(one); err != nil {
 		return err
 	}
-	fmt.Fprintln(a.out, "The whole trade-off after 30 labels chosen by the queue: the limit, chosen on the answers, that is most precise at each loss of recall:")
+	a.println("The whole trade-off after 30 labels chosen by the queue: the limit, chosen on the answers, that is most precise at each loss of recall:")
 	two := listing{head: []string{"recall lost at most", "limit", "precision", "recall", "false alarms left"}, right: []int{1, 2, 3, 4, 5}}
 	for i, l := range r.Trade {
 		two.rows = append(two.rows, []string{fmt.Sprintf("%.0f points", 100*r.TradeFor[i]), words.Percent(l.Limit), fmt.Sprintf("%.3f", l.Precision), fmt.Sprintf("%.3f", l.Recall), words.Percent(l.Left)})

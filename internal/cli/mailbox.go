@@ -112,7 +112,7 @@ func (a *app) mailboxCommand() *cobra.Command {
 				a.say("Written to %s", file)
 			}
 			if html == "" && picture == "" {
-				fmt.Fprintf(a.out, "to       %s\nsubject  %s\nkey      %s\n\n%s\n", x.To, x.Subject, x.Key, strings.ReplaceAll(pretty(x.Text), "\r\n", "\n"))
+				a.printf("to       %s\nsubject  %s\nkey      %s\n\n%s\n", x.To, x.Subject, x.Key, strings.ReplaceAll(pretty(x.Text), "\r\n", "\n"))
 			}
 			return nil
 		}}

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"errors"
-	"fmt"
 	"net/url"
 	"strings"
 
@@ -48,7 +47,7 @@ func (a *app) metricCommand() *cobra.Command {
 			if done, err := a.data(q); done {
 				return err
 			}
-			fmt.Fprintln(a.out, q.SQL)
+			a.println(q.SQL)
 			return nil
 		}}
 	return group("metric", "What is measured", list, a.metricAdd(), a.metricSet(), sql, a.backfillCommand(), a.metricDeclare(),
@@ -81,7 +80,7 @@ func (a *app) metricAdd() *cobra.Command {
 				if done, err := a.data(tried); done {
 					return err
 				}
-				fmt.Fprintln(a.out, tried.SQL)
+				a.println(tried.SQL)
 				if tried.Message != "" {
 					a.say("%s", tried.Message)
 				}

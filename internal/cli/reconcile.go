@@ -99,7 +99,7 @@ func (a *app) reconcileShow() *cobra.Command {
 			for _, pair := range [][2]string{
 				{"first stage", v.UpSet + ", " + v.Up}, {"second stage", v.DownSet + ", " + v.Down}, {"lag", words.Seconds(float64(v.LagSeconds))}, {"tolerance", words.Percent(v.Tolerance)},
 				{"keys", orNone(strings.Trim(v.UpKey+", "+v.DownKey, ", "))}, {"metric and monitor", v.Metric}, {"compared to", a.optional(v.ComparedTo, "UTC", "nothing yet")}, {"message", orNone(v.Message)}} {
-				fmt.Fprintf(a.out, "  %-19s %s\n", pair[0], pair[1])
+				a.printf("  %-19s %s\n", pair[0], pair[1])
 			}
 			return nil
 		}}

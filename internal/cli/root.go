@@ -193,6 +193,11 @@ func (a *app) show(l listing) error {
 		a.say("%s", l.none)
 		return nil
 	}
+	for _, row := range l.rows {
+		for i := range row {
+			row[i] = words.Plain(row[i])
+		}
+	}
 	l, gone := l.fit(a.width())
 	t := table.NewWriter()
 	t.SetOutputMirror(a.out)
@@ -268,9 +273,14 @@ func (a *app) json(v any) error {
 // say tells a person what happened; scripts that read the answer never see it.
 func (a *app) say(format string, args ...any) {
 	if !a.quiet && a.output == "table" {
-		fmt.Fprintf(a.out, format+"\n", args...)
+		a.printf(format+"\n", args...)
 	}
 }
+
+// printf, println and print write text for people: what it quotes acts on no terminal.
+func (a *app) printf(format string, args ...any) { a.print(fmt.Sprintf(format, args...)) }
+func (a *app) println(args ...any)               { a.print(fmt.Sprintln(args...)) }
+func (a *app) print(text string)                 { io.WriteString(a.out, words.Plain(text)) }
 
 // bar draws progress on the error stream, if that is a terminal.
 func (a *app) bar(what string) func(done, total int) {

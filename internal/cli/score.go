@@ -103,7 +103,7 @@ func (a *app) showScore(s improve.Scorecard, before *improve.Scorecard) error {
 	row("precision", before.Overall.Precision, s.Overall.Precision)
 	row("recall", before.Overall.Recall, s.Overall.Recall)
 	row("false alarms a week", before.Overall.FalseWeekly, s.Overall.FalseWeekly)
-	fmt.Fprintf(a.out, "\nFrom %s to %s, beside %s to %s:\n", s.From.Format(time.DateOnly), s.To.Format(time.DateOnly), before.From.Format(time.DateOnly), before.To.Format(time.DateOnly))
+	a.printf("\nFrom %s to %s, beside %s to %s:\n", s.From.Format(time.DateOnly), s.To.Format(time.DateOnly), before.From.Format(time.DateOnly), before.To.Format(time.DateOnly))
 	return a.show(l)
 }
 

@@ -27,7 +27,7 @@ func (a *app) logger() *slog.Logger {
 
 func (a *app) serveCommand() *cobra.Command {
 	o := service.Options{SignIn: true}
-	var private []string
+	var private, reach []string
 	var trust string
 	serve := &cobra.Command{Use: "serve", Short: "Run the service; without --database it starts a private PostgreSQL on loopback", Args: exactly(0, "nothing"),
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -35,12 +35,12 @@ func (a *app) serveCommand() *cobra.Command {
 			if o.Database == "" {
 				o.Database = os.Getenv("TINBELL_DATABASE")
 			}
-			for _, text := range private {
-				prefix, err := netip.ParsePrefix(text)
-				if err != nil {
-					return wrongUsage{fmt.Errorf("--allow-private %q: write a range of addresses as 10.1.2.0/24", text)}
-				}
-				o.AllowPrivate = append(o.AllowPrivate, prefix)
+			var err error
+			if o.AllowPrivate, err = ranges("--allow-private", private); err != nil {
+				return err
+			}
+			if o.Reach, err = ranges("--reach", reach); err != nil {
+				return err
 			}
 			if trust != "" {
 				pem, err := os.ReadFile(trust)
@@ -59,9 +59,9 @@ func (a *app) serveCommand() *cobra.Command {
 				return err
 			}
 			defer s.Stop()
-			fmt.Fprintf(a.out, "Tin Bell serves %s\n", s.Address)
+			a.printf("Tin Bell serves %s\n", s.Address)
 			if s.FirstToken != "" {
-				fmt.Fprintf(a.out, "The first administrator's token, shown once: %s\n", s.FirstToken)
+				a.printf("The first administrator's token, shown once: %s\n", s.FirstToken)
 				a.remember(o.Dir, s.Address, s.FirstToken)
 			}
 			return a.await(c.Context(), s)
@@ -72,6 +72,7 @@ func (a *app) serveCommand() *cobra.Command {
 	f.IntVar(&o.KeepDays, "keep-days", 0, "how many days samples are kept where a dataset has no rule of its own; 0: for ever")
 	f.StringVar(&o.Public, "public-url", "", "where people reach the service, for the links in messages; where it listens if left out")
 	f.StringArrayVar(&private, "allow-private", nil, "range of addresses that webhooks may go to though they are not public")
+	f.StringArrayVar(&reach, "reach", nil, "range of addresses where warehouses and mail servers may be; anywhere but link-local and metadata addresses if left out")
 	f.StringVar(&trust, "trust", "", "file with the certificates of authorities that mail and web servers are trusted by, instead of the system's")
 	f.BoolVar(&o.SignIn, "sign-in", true, "ask for a token; can be turned off on loopback only")
 	return serve
@@ -97,7 +98,7 @@ func (a *app) remember(dir, server, token string) error {
 func (a *app) await(ctx context.Context, s *service.Service) error {
 	select {
 	case <-ctx.Done():
-		fmt.Fprintln(a.out, "Stopping.")
+		a.println("Stopping.")
 		return nil
 	case err := <-s.Ended():
 		return err
@@ -116,4 +117,16 @@ func (a *app) openAPICommand() *cobra.Command {
 		}
 		return a.json(v)
 	}}
+}
+
+// ranges reads ranges of addresses.
+func ranges(option string, texts []string) (list []netip.Prefix, err error) {
+	for _, text := range texts {
+		prefix, err := netip.ParsePrefix(text)
+		if err != nil {
+			return nil, wrongUsage{fmt.Errorf("%s %q: write a range of addresses as 10.1.2.0/24", option, text)}
+		}
+		list = append(list, prefix)
+	}
+	return list, nil
 }

@@ -70,7 +70,7 @@ func (a *app) slaShow() *cobra.Command {
 				if done, err := a.data(p); done {
 					return err
 				}
-				fmt.Fprintf(a.out, "%s.\n%s of %s, times in %s.\n\n", p.Sentence, promised(p.SLA), p.Dataset, p.Zone)
+				a.printf("%s.\n%s of %s, times in %s.\n\n", p.Sentence, promised(p.SLA), p.Dataset, p.Zone)
 				months := listing{head: []string{"month", "met", "due", "kept"}, right: []int{2, 3, 4}, none: "No window has ended yet."}
 				for _, m := range p.Months {
 					months.rows = append(months.rows, []string{m.Month, fmt.Sprint(m.Met), fmt.Sprint(m.Due), words.Percent(m.Share)})
@@ -78,7 +78,7 @@ func (a *app) slaShow() *cobra.Command {
 				if err := a.show(months); err != nil {
 					return err
 				}
-				fmt.Fprintln(a.out)
+				a.printf("\n")
 				days := listing{head: []string{"day", "state", "had", "of", "met at"}, right: []int{3, 4}, none: ""}
 				for i := len(p.Windows) - 1; i >= 0; i-- {
 					d := p.Windows[i]

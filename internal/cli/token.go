@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"net/url"
 
 	"tinbell/internal/record"
 
@@ -9,28 +10,41 @@ import (
 )
 
 func (a *app) tokenCommand() *cobra.Command {
-	var role, what string
-	make := &cobra.Command{Use: "make NAME", Short: "Make a token for a person or program; shown once", Args: exactly(1, "NAME"), Example: "  tinbell token make 'Ines Vautrin' --role editor",
+	var role, what, expires string
+	make := &cobra.Command{Use: "make NAME", Short: "Make a token for a person or program; shown once", Args: exactly(1, "NAME"),
+		Long: `Makes a token, and the account if it is new. Roles: a reader looks; a responder labels,
+takes, snoozes and writes incidents and notes; an editor sets up; an admin looks after
+people, secrets and sources. A token may say less than its account, and not more.`,
+		Example: "  tinbell token make 'Ines Vautrin' --role editor\n  tinbell token make wallboard --role reader --expires 90d",
 		RunE: func(c *cobra.Command, args []string) error {
 			var out struct {
 				Token string `json:"token"`
 			}
-			if err := a.client().Send(c.Context(), "POST", "/tokens", map[string]string{"name": args[0], "role": role, "for": what}, &out); err != nil {
+			order := map[string]any{"name": args[0], "role": role, "for": what}
+			if expires != "" {
+				n, err := seconds(expires)
+				if err != nil {
+					return wrongUsage{err}
+				}
+				order["expires_seconds"] = n
+			}
+			if err := a.client().Send(c.Context(), "POST", "/tokens", order, &out); err != nil {
 				return err
 			}
-			fmt.Fprintln(a.out, out.Token)
+			a.println(out.Token)
 			return nil
 		}}
-	make.Flags().StringVar(&role, "role", "editor", "reader, editor or admin")
+	make.Flags().StringVar(&role, "role", "editor", "reader, responder, editor or admin")
 	make.Flags().StringVar(&what, "for", "", "what it is for")
+	make.Flags().StringVar(&expires, "expires", "", "after so long it no longer signs in, as 90d; never if left out")
 	list := &cobra.Command{Use: "list", Short: "List the tokens there are; what they say is not kept", Args: exactly(0, "nothing"), RunE: func(c *cobra.Command, _ []string) error {
 		var tokens []record.Token
 		if err := a.client().Get(c.Context(), "/tokens", nil, &tokens); err != nil {
 			return err
 		}
-		l := listing{head: []string{"token", "of", "role", "for", "made"}, right: []int{1}, raw: tokens, none: "No token."}
+		l := listing{head: []string{"token", "of", "role", "for", "made", "expires", "last used"}, right: []int{1}, raw: tokens, none: "No token."}
 		for _, t := range tokens {
-			l.rows = append(l.rows, []string{fmt.Sprint(t.ID), t.Account, t.Role, orNone(t.For), a.local(t.CreatedAt, "UTC")})
+			l.rows = append(l.rows, []string{fmt.Sprint(t.ID), t.Account, t.Role, orNone(t.For), a.local(t.CreatedAt, "UTC"), a.optional(t.ExpiresAt, "UTC", "never"), a.optional(t.UsedAt, "UTC", "never")})
 		}
 		return a.show(l)
 	}}
@@ -41,5 +55,14 @@ func (a *app) tokenCommand() *cobra.Command {
 		a.say("Token %s is revoked.", args[0])
 		return nil
 	}}
-	return group("token", "Tokens to sign in with", list, make, revoke)
+	change := &cobra.Command{Use: "role NAME ROLE", Short: "Change what an account may do; its tokens say no more than that", Args: exactly(2, "NAME ROLE"), Example: "  tinbell token role 'Ines Vautrin' responder",
+		RunE: func(c *cobra.Command, args []string) error {
+			var account record.Account
+			if err := a.client().Send(c.Context(), "PUT", "/accounts/"+url.PathEscape(args[0])+"/role", map[string]string{"role": args[1]}, &account); err != nil {
+				return err
+			}
+			a.say("%s is %s.", account.Name, account.Role)
+			return nil
+		}}
+	return group("token", "Tokens to sign in with, and what accounts may do", list, make, change, revoke)
 }

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"fmt"
 	"runtime"
 	"runtime/debug"
 
@@ -39,7 +38,7 @@ func (a *app) versionCommand() *cobra.Command {
 		if b.Changed {
 			changed = ", changed since"
 		}
-		fmt.Fprintf(a.out, "tinbell %s%s, of %s, %s, %s\n", b.Revision, changed, or(b.Time, "an unknown time"), b.Go, b.System)
+		a.printf("tinbell %s%s, of %s, %s, %s\n", b.Revision, changed, or(b.Time, "an unknown time"), b.Go, b.System)
 		return nil
 	}}
 }

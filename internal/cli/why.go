@@ -77,26 +77,26 @@ func tableOf(found warehouse.Found) listing {
 // showWhy prints a diagnosis part by part.
 func (a *app) showWhy(w diagnose.Why) error {
 	if w.Line != "" {
-		fmt.Fprintf(a.out, "%s.\n\n", w.Line)
+		a.printf("%s.\n\n", w.Line)
 	}
-	fmt.Fprintf(a.out, "From %s to %s.\n", a.local(w.From, w.Zone), a.local(w.To, w.Zone))
+	a.printf("From %s to %s.\n", a.local(w.From, w.Zone), a.local(w.To, w.Zone))
 	part := func(title, name string, there bool) bool {
-		fmt.Fprintf(a.out, "\n%s\n", title)
+		a.printf("\n%s\n", title)
 		if why := w.Missing[name]; why != "" {
-			fmt.Fprintf(a.out, "  not known: %s\n", why)
+			a.printf("  not known: %s\n", why)
 			return false
 		}
 		return there
 	}
 	if c := w.Contribution; part("Segments behind it", "contribution", c != nil) {
 		if len(c.Parts) == 0 {
-			fmt.Fprintf(a.out, "  no segment stands out, by %s\n", words.List(c.Columns))
+			a.printf("  no segment stands out, by %s\n", words.List(c.Columns))
 		}
 		if c.Sampled < 1 {
-			fmt.Fprintf(a.out, "  from %s of the rows, scaled up\n", words.Percent(c.Sampled))
+			a.printf("  from %s of the rows, scaled up\n", words.Percent(c.Sampled))
 		}
 		for _, p := range c.Parts {
-			fmt.Fprintf(a.out, "  %s (%.0f %% of all that %s)\n", p.Says, 100*p.Share, c.Way)
+			a.printf("  %s (%.0f %% of all that %s)\n", p.Says, 100*p.Share, c.Way)
 		}
 		if len(c.By) > 0 {
 			l := listing{head: []string{c.By[0].Column, "observed", "expected", "of all that " + c.Way, "z"}, right: []int{2, 3, 4, 5}}
@@ -117,15 +117,15 @@ func (a *app) showWhy(w diagnose.Why) error {
 			if c.Measure == "share" || c.Measure == "mean" {
 				change := c.Observed - c.Expected
 				if change != 0 {
-					fmt.Fprintf(a.out, "  %.0f %% of the change is in the values' own figures, %.0f %% in how rows are spread over them\n", 100*c.By[0].Rate/change, 100*c.By[0].Mix/change)
+					a.printf("  %.0f %% of the change is in the values' own figures, %.0f %% in how rows are spread over them\n", 100*c.By[0].Rate/change, 100*c.By[0].Mix/change)
 				}
 			}
 		}
 	}
 	if t := w.Together; part("What broke at the same time", "together", t != nil) {
-		fmt.Fprintf(a.out, "  %d of %s series\n", t.Broken, words.Number(float64(t.Series)))
+		a.printf("  %d of %s series\n", t.Broken, words.Number(float64(t.Series)))
 		for _, s := range t.Shared {
-			fmt.Fprintf(a.out, "  %s = %s: %d broken and %d sound; elsewhere %d and %d\n", s.Column, s.Value, s.Broken, s.Sound, s.OtherBroken, s.OtherSound)
+			a.printf("  %s = %s: %d broken and %d sound; elsewhere %d and %d\n", s.Column, s.Value, s.Broken, s.Sound, s.OtherBroken, s.OtherSound)
 		}
 		l := listing{head: []string{"series", "segment", "dataset", "now", "usually", "z", "alert"}, right: []int{4, 5, 6}, none: "  Nothing else broke."}
 		for _, b := range t.Most {
@@ -144,13 +144,13 @@ func (a *app) showWhy(w diagnose.Why) error {
 			if n.Name == s.First {
 				mark += ", first"
 			}
-			fmt.Fprintf(a.out, "  %s%s  %s%s\n", strings.Repeat("  ", n.Depth-s.Nodes[0].Depth), n.Name, mark, note)
+			a.printf("  %s%s  %s%s\n", strings.Repeat("  ", n.Depth-s.Nodes[0].Depth), n.Name, mark, note)
 		}
 		for _, r := range s.Runs {
-			fmt.Fprintf(a.out, "  run of %s, which writes %s: %s (%s)\n", r.Job, r.Dataset, r.Says, a.optional(r.At, w.Zone, "not ended"))
+			a.printf("  run of %s, which writes %s: %s (%s)\n", r.Job, r.Dataset, r.Says, a.optional(r.At, w.Zone, "not ended"))
 		}
 		for _, c := range s.Shape {
-			fmt.Fprintf(a.out, "  columns of %s changed %s: %s\n", c.Dataset, a.local(c.At, w.Zone), c.Says)
+			a.printf("  columns of %s changed %s: %s\n", c.Dataset, a.local(c.At, w.Zone), c.Says)
 		}
 	}
 	if part("Seen before", "before", true) {
@@ -159,12 +159,12 @@ func (a *app) showWhy(w diagnose.Why) error {
 			if p.Seconds > 0 {
 				took = ", took " + words.Seconds(p.Seconds)
 			}
-			fmt.Fprintf(a.out, "  %s  %s%s%s (%s)\n", a.local(p.StartedAt, w.Zone), p.Title, because(p.Cause), took, strings.Join(p.Alike, ", "))
+			a.printf("  %s  %s%s%s (%s)\n", a.local(p.StartedAt, w.Zone), p.Title, because(p.Cause), took, strings.Join(p.Alike, ", "))
 		}
 	}
 	if part("Rows", "listings", true) {
 		for _, l := range w.Listings {
-			fmt.Fprintf(a.out, "  %s (--rows %s)\n    %s\n", l.Title, l.Name, strings.ReplaceAll(l.SQL, "\n", "\n    "))
+			a.printf("  %s (--rows %s)\n    %s\n", l.Title, l.Name, strings.ReplaceAll(l.SQL, "\n", "\n    "))
 		}
 	}
 	return nil

@@ -312,6 +312,9 @@ func (c *Collector) tryTable(ctx context.Context, m record.Metric, grid timeline
 		return m, Tried{}, record.Invalid{Field: "dataset", Given: m.Dataset, Allowed: "a table of a warehouse; this one is " + p.source.Kind + ", so its metrics are declared and pushed"}
 	}
 	answered := func(err error) error {
+		if wrong := (record.Invalid{}); errors.As(err, &wrong) {
+			return wrong
+		}
 		return record.Invalid{Field: "metric", Given: m.Name, Allowed: "the warehouse answered: " + warehouse.Words(err)}
 	}
 	look, err := c.warehouses.Look(ctx, p.source, p.dataset.Name)

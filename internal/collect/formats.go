@@ -18,6 +18,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"tinbell/internal/collect/bound"
+	"tinbell/internal/flat"
 	"tinbell/internal/record"
 )
 
@@ -191,7 +192,7 @@ func (p *push) readCSV(ctx context.Context, body io.Reader) error {
 			}
 			return ""
 		}
-		line := Line{Metric: field("metric"), Segment: field("segment"), At: field("at")}
+		line := Line{Metric: field("metric"), Segment: flat.Unguarded(field("segment")), At: field("at")}
 		bad := false
 		for column, into := range map[string]**float64{"value": &line.Value, "rows": &line.Rows} {
 			if text := field(column); text != "" {

@@ -14,6 +14,7 @@ import (
 	"tinbell/internal/dbtest"
 	"tinbell/internal/diagnose"
 	"tinbell/internal/httpapi"
+	"tinbell/internal/people"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 )
@@ -186,7 +187,7 @@ func TestRowsAreShownToEditorsOnlyAndTheAuditTrailSaysSo(t *testing.T) {
 	if err := s.Admin.Send(t.Context(), "POST", path, map[string]any{"listing": "drop table loads"}, nil); err == nil || !strings.Contains(err.Error(), "nulls") {
 		t.Errorf("a listing that is not there: %v", err)
 	}
-	reader, err := s.Parts.People.Make(t.Context(), "ria", "reader", "test")
+	reader, err := s.Parts.People.Make(t.Context(), people.Wanted{Name: "ria", Role: people.Reader, For: "test"})
 	dbtest.Must(t, err)
 	if err := client.New(s.Address, reader).Send(t.Context(), "POST", path, map[string]any{"listing": "nulls"}, nil); err == nil || !strings.Contains(err.Error(), "editor") {
 		t.Errorf("a reader looks at rows: %v", err)

@@ -4,6 +4,7 @@
 package draw
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"image/color"
@@ -24,6 +25,7 @@ import (
 	"tinbell/core/timeline"
 	"tinbell/internal/inspect"
 	"tinbell/internal/record"
+	"tinbell/internal/words"
 )
 
 var (
@@ -109,7 +111,15 @@ func render(p *plot.Plot, format string, to io.Writer, wide, high vg.Length) err
 	whole := draw.New(canvas)
 	whole.FillPolygon(ground, []vg.Point{{X: 0, Y: 0}, {X: whole.Max.X, Y: 0}, {X: whole.Max.X, Y: whole.Max.Y}, {X: 0, Y: whole.Max.Y}})
 	p.Draw(draw.Crop(whole, vg.Points(12), -vg.Points(16), vg.Points(10), -vg.Points(12)))
-	_, err = canvas.WriteTo(to)
+	if format != "svg" {
+		_, err = canvas.WriteTo(to)
+		return err
+	}
+	var text bytes.Buffer
+	if _, err := canvas.WriteTo(&text); err != nil {
+		return err
+	}
+	_, err = io.WriteString(to, words.Plain(text.String())) // names are drawn as they are written
 	return err
 }
 

@@ -49,7 +49,9 @@ func One(v any) (head, row []string, ok bool) {
 func texts(columns []column, record reflect.Value) []string {
 	row := make([]string, len(columns))
 	for k, c := range columns {
-		row[k] = plain(c.of(record))
+		if row[k] = plain(c.of(record)); c.kind.Kind() == reflect.String {
+			row[k] = Guarded(row[k])
+		}
 	}
 	return row
 }

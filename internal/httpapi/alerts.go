@@ -103,7 +103,7 @@ func (s *server) addAlerts(api huma.API) {
 	}) (*body[AlertDetail], error) {
 		return ok(s.alertDetail(ctx, in.ID))
 	})
-	add(api, "POST", "/labels", "label", "Answer alerts: fault, noise or planned", people.Editor, func(ctx context.Context, in *body[NewLabel]) (*body[AlertPage], error) {
+	add(api, "POST", "/labels", "label", "Answer alerts: fault, noise or planned", people.Responder, func(ctx context.Context, in *body[NewLabel]) (*body[AlertPage], error) {
 		l := record.Label{Verdict: in.Body.Verdict, Cause: in.Body.Cause, Note: in.Body.Note, Author: in.Body.Author, At: in.Body.At}
 		if l.Author == "" {
 			l.Author = account(ctx).Name

@@ -73,7 +73,7 @@ func (s *server) addGroups(api huma.API) {
 	add(api, "GET", "/groups/{id}", "group", "One group; one that was merged into another gives that", people.Reader, func(ctx context.Context, in *NumberedGroup) (*body[GroupDetail], error) {
 		return ok(s.group(ctx, in.ID))
 	})
-	add(api, "POST", "/groups/{id}/take", "take-group", "Say that you look after a group: reminders and escalation end", people.Editor, func(ctx context.Context, in *struct {
+	add(api, "POST", "/groups/{id}/take", "take-group", "Say that you look after a group: reminders and escalation end", people.Responder, func(ctx context.Context, in *struct {
 		NumberedGroup
 		Body struct {
 			Back bool `json:"back,omitempty" doc:"take it back"`
@@ -88,7 +88,7 @@ func (s *server) addGroups(api huma.API) {
 		}
 		return ok(s.group(ctx, in.ID))
 	})
-	add(api, "POST", "/groups/{id}/snooze", "snooze-group", "Tell nothing of a group for a while", people.Editor, func(ctx context.Context, in *struct {
+	add(api, "POST", "/groups/{id}/snooze", "snooze-group", "Tell nothing of a group for a while", people.Responder, func(ctx context.Context, in *struct {
 		NumberedGroup
 		Body Snooze
 	}) (*body[GroupDetail], error) {
@@ -97,7 +97,7 @@ func (s *server) addGroups(api huma.API) {
 		}
 		return ok(s.group(ctx, in.ID))
 	})
-	add(api, "POST", "/groups/{id}/part", "part-group", "Say that some alerts of a group are not the same fault: they become a group of their own", people.Editor, func(ctx context.Context, in *struct {
+	add(api, "POST", "/groups/{id}/part", "part-group", "Say that some alerts of a group are not the same fault: they become a group of their own", people.Responder, func(ctx context.Context, in *struct {
 		NumberedGroup
 		Body struct {
 			Alerts []int64 `json:"alerts" minItems:"1" maxItems:"1000" doc:"that have another cause"`
@@ -109,7 +109,7 @@ func (s *server) addGroups(api huma.API) {
 		}
 		return ok(s.group(ctx, made))
 	})
-	add(api, "POST", "/groups/{id}/join", "join-group", "Say that another group is the same fault: it becomes part of this one", people.Editor, func(ctx context.Context, in *struct {
+	add(api, "POST", "/groups/{id}/join", "join-group", "Say that another group is the same fault: it becomes part of this one", people.Responder, func(ctx context.Context, in *struct {
 		NumberedGroup
 		Body struct {
 			Group int64 `json:"group" doc:"that becomes part of it"`
@@ -130,7 +130,7 @@ func (s *server) addGroups(api huma.API) {
 		func(ctx context.Context, _ *none) (*body[[]store.LineageLag], error) {
 			return ok(s.Store.LineageLags(ctx))
 		})
-	add(api, "POST", "/groups/{id}/tell", "tell-group", "Tell a channel of a group at once", people.Editor, func(ctx context.Context, in *struct {
+	add(api, "POST", "/groups/{id}/tell", "tell-group", "Tell a channel of a group at once", people.Responder, func(ctx context.Context, in *struct {
 		NumberedGroup
 		Body struct {
 			Channel string `json:"channel"`
@@ -138,7 +138,7 @@ func (s *server) addGroups(api huma.API) {
 	}) (*body[record.Message], error) {
 		return ok(s.Teller.TellNow(ctx, in.ID, in.Body.Channel))
 	})
-	add(api, "POST", "/monitors/{name}/snooze", "snooze-monitor", "Tell nothing of a monitor's alerts for a while; they are kept", people.Editor, func(ctx context.Context, in *struct {
+	add(api, "POST", "/monitors/{name}/snooze", "snooze-monitor", "Tell nothing of a monitor's alerts for a while; they are kept", people.Responder, func(ctx context.Context, in *struct {
 		Named
 		Body Snooze
 	}) (*body[record.Monitor], error) {

@@ -81,12 +81,12 @@ func (s *server) addIncidents(api huma.API) {
 		}
 		return ok(s.Store.Incidents(ctx, in.Dataset, in.From, in.To))
 	})
-	add(api, "POST", "/incidents", "add-incident", "Add an incident by hand", people.Editor, func(ctx context.Context, in *body[NewIncident]) (*body[record.Incident], error) {
+	add(api, "POST", "/incidents", "add-incident", "Add an incident by hand", people.Responder, func(ctx context.Context, in *body[NewIncident]) (*body[record.Incident], error) {
 		v := in.Body.record()
 		v.Author = account(ctx).Name
 		return ok(s.Desk.AddIncident(ctx, v))
 	})
-	add(api, "PUT", "/incidents/{name}", "change-incident", "Replace what is said of an incident", people.Editor, func(ctx context.Context, in *struct {
+	add(api, "PUT", "/incidents/{name}", "change-incident", "Replace what is said of an incident", people.Responder, func(ctx context.Context, in *struct {
 		Named
 		Body NewIncident
 	}) (*body[record.Incident], error) {
@@ -94,11 +94,11 @@ func (s *server) addIncidents(api huma.API) {
 		v.Reference = in.Name
 		return ok(s.Desk.ChangeIncident(ctx, v))
 	})
-	add(api, "POST", "/incidents/of-alerts", "incident-of-alerts", "Make an incident of alerts; they become labelled faults", people.Editor, func(ctx context.Context, in *body[IncidentOfAlerts]) (*body[record.Incident], error) {
+	add(api, "POST", "/incidents/of-alerts", "incident-of-alerts", "Make an incident of alerts; they become labelled faults", people.Responder, func(ctx context.Context, in *body[IncidentOfAlerts]) (*body[record.Incident], error) {
 		b := in.Body
 		return ok(s.Desk.FromAlerts(ctx, b.Alerts, record.Incident{Title: b.Title, Cause: b.Cause, Impact: b.Impact, Note: b.Note, Downstream: b.Downstream, Author: account(ctx).Name}))
 	})
-	add(api, "POST", "/incidents/{name}/merge", "merge-incidents", "Make one incident of several", people.Editor, func(ctx context.Context, in *struct {
+	add(api, "POST", "/incidents/{name}/merge", "merge-incidents", "Make one incident of several", people.Responder, func(ctx context.Context, in *struct {
 		Named
 		Body struct {
 			Others []string `json:"others" minItems:"1" doc:"references; they are gone afterwards"`
@@ -106,7 +106,7 @@ func (s *server) addIncidents(api huma.API) {
 	}) (*body[record.Incident], error) {
 		return ok(s.Desk.Merge(ctx, in.Name, in.Body.Others))
 	})
-	add(api, "POST", "/incidents/{name}/split", "split-incident", "End an incident at a time and make a second one of the rest", people.Editor, func(ctx context.Context, in *struct {
+	add(api, "POST", "/incidents/{name}/split", "split-incident", "End an incident at a time and make a second one of the rest", people.Responder, func(ctx context.Context, in *struct {
 		Named
 		Body struct {
 			At time.Time `json:"at"`
@@ -114,7 +114,7 @@ func (s *server) addIncidents(api huma.API) {
 	}) (*body[[]record.Incident], error) {
 		return ok(s.Desk.Split(ctx, in.Name, in.Body.At))
 	})
-	add(api, "DELETE", "/incidents/{name}", "drop-incident", "Remove an incident", people.Editor, func(ctx context.Context, in *Named) (*struct{}, error) {
+	add(api, "DELETE", "/incidents/{name}", "drop-incident", "Remove an incident", people.Responder, func(ctx context.Context, in *Named) (*struct{}, error) {
 		return nil, s.Desk.DropIncident(ctx, in.Name)
 	})
 	addFile(api, "POST", "/incidents/import", "import-incidents", "Import a catalogue as CSV, NDJSON or a JSON array; known references are replaced", "text/csv",

@@ -109,11 +109,11 @@ func (s *server) addLearning(api huma.API) {
 		}
 		return ok(s.Store.Stretches(ctx, of))
 	})
-	add(api, "POST", "/stretches", "label-stretch", "Give a verdict on a stretch of a chart: a fault becomes an incident nobody was told of", people.Editor, func(ctx context.Context, in *body[NewStretch]) (*body[record.Stretch], error) {
+	add(api, "POST", "/stretches", "label-stretch", "Give a verdict on a stretch of a chart: a fault becomes an incident nobody was told of", people.Responder, func(ctx context.Context, in *body[NewStretch]) (*body[record.Stretch], error) {
 		v := in.Body
 		return ok(s.Desk.LabelStretch(ctx, record.Stretch{SeriesID: v.SeriesID, From: v.From.UTC(), To: v.To.UTC(), Verdict: v.Verdict, Cause: v.Cause, Note: v.Note, Author: account(ctx).Name}))
 	})
-	add(api, "DELETE", "/stretches/{id}", "take-stretch-back", "Take a verdict on a stretch back, with the incident it became", people.Editor, func(ctx context.Context, in *struct {
+	add(api, "DELETE", "/stretches/{id}", "take-stretch-back", "Take a verdict on a stretch back, with the incident it became", people.Responder, func(ctx context.Context, in *struct {
 		ID int64 `path:"id"`
 	}) (*none, error) {
 		return &none{}, s.Desk.TakeStretchBack(ctx, in.ID)

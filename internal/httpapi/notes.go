@@ -36,7 +36,7 @@ func (s *server) addNotes(api huma.API) {
 		}
 		return ok(s.Store.Notes(ctx, in.Dataset, in.From, in.To))
 	})
-	add(api, "POST", "/notes", "add-note", "Note what happened, on the charts of a dataset or of all", people.Editor, func(ctx context.Context, in *body[NewNote]) (*body[record.Note], error) {
+	add(api, "POST", "/notes", "add-note", "Note what happened, on the charts of a dataset or of all", people.Responder, func(ctx context.Context, in *body[NewNote]) (*body[record.Note], error) {
 		v := record.Note{Dataset: in.Body.Dataset, At: in.Body.At.UTC(), Text: strings.TrimSpace(in.Body.Text), Link: in.Body.Link, Author: account(ctx).Name}
 		if in.Body.At.IsZero() {
 			v.At = s.Now().UTC()
@@ -54,7 +54,7 @@ func (s *server) addNotes(api huma.API) {
 		}
 		return ok(s.Store.AddNote(ctx, v))
 	})
-	add(api, "DELETE", "/notes/{id}", "remove-note", "Remove a note", people.Editor, func(ctx context.Context, in *Identified) (*none, error) {
+	add(api, "DELETE", "/notes/{id}", "remove-note", "Remove a note", people.Responder, func(ctx context.Context, in *Identified) (*none, error) {
 		return &none{}, s.Store.RemoveNote(ctx, in.ID)
 	})
 }

@@ -97,13 +97,24 @@ func (s *server) addPeople(api huma.API) {
 	add(api, "POST", "/tokens", "make-token", "Make a token for a person or program; it is shown once", people.Admin,
 		func(ctx context.Context, in *struct {
 			Body struct {
-				Name string `json:"name" doc:"of the account, made if new"`
-				Role string `json:"role" enum:"reader,editor,admin"`
-				For  string `json:"for,omitempty" doc:"what the token is for"`
+				Name    string `json:"name" doc:"of the account, made if new"`
+				Role    string `json:"role" enum:"reader,responder,editor,admin" doc:"that the token gives; at most the account's"`
+				For     string `json:"for,omitempty" doc:"what the token is for"`
+				Expires int64  `json:"expires_seconds,omitempty" minimum:"0" doc:"after so long it no longer signs in; 0: never"`
 			}
 		}) (*body[MadeToken], error) {
-			token, err := s.People.Make(ctx, in.Body.Name, in.Body.Role, in.Body.For)
+			w := people.Wanted{Name: in.Body.Name, Role: in.Body.Role, For: in.Body.For, Ends: time.Duration(min(in.Body.Expires, 1<<33)) * time.Second}
+			token, err := s.People.Make(ctx, w)
 			return ok(MadeToken{token}, err)
+		})
+	add(api, "PUT", "/accounts/{name}/role", "set-role", "Change what an account may do; tokens of it that say more say that from then on", people.Admin,
+		func(ctx context.Context, in *struct {
+			Named
+			Body struct {
+				Role string `json:"role" enum:"reader,responder,editor,admin"`
+			}
+		}) (*body[record.Account], error) {
+			return ok(s.People.SetRole(ctx, in.Name, in.Body.Role))
 		})
 	add(api, "GET", "/tokens", "tokens", "The tokens there are, newest first; what they say is not kept", people.Admin, func(ctx context.Context, _ *none) (*body[[]record.Token], error) {
 		return ok(s.Store.Tokens(ctx))

@@ -60,6 +60,8 @@ type Parts struct {
 	Now        func() time.Time
 	Log        *slog.Logger
 	SignIn     bool
+	Public     string // where people reach the service; empty: where it listens
+	Listens    string // the host that it listens on
 	Console    http.Handler
 }
 
@@ -75,7 +77,7 @@ func New(p Parts) http.Handler {
 	s := &server{p, make(turns, intakeAtOnce), make(turns, unpackedAtOnce)}
 	router.Use(s.identified, s.recovered, paceBodies,
 		middleware.Compress(2, "application/json", "text/html", "text/css", "application/javascript", "text/javascript", "image/svg+xml"))
-	router.Use(tags, guardHeaders)
+	router.Use(tags, guardHeaders, s.fromHere)
 	router.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })
 	router.Get("/readyz", s.ready)
 	s.register(router)
@@ -135,7 +137,22 @@ func (s *server) register(router chi.Router) huma.API {
 	s.addExports(api)
 	s.addNotes(api)
 	s.addEvents(api)
+	sayRoles(api.OpenAPI())
 	return api
+}
+
+// sayRoles writes into the contract which role each operation needs.
+func sayRoles(contract *huma.OpenAPI) {
+	for _, path := range contract.Paths {
+		for _, o := range []*huma.Operation{path.Get, path.Put, path.Post, path.Delete, path.Patch} {
+			if o == nil {
+				continue
+			}
+			if role, _ := o.Metadata["role"].(string); role != "" {
+				o.Extensions = map[string]any{"x-role": role}
+			}
+		}
+	}
 }
 
 // ready tells whether the database answers, without asking it: this has to be
@@ -158,7 +175,7 @@ func guardHeaders(next http.Handler) http.Handler {
 	})
 }
 
-// add registers one operation; writes need an editor unless role says more. What is
+// add registers one operation, with the role that it needs. What is
 // listed can be narrowed, sorted and read page by page.
 func add[I, O any](api huma.API, method, path, id, summary, role string, handle func(context.Context, *I) (*O, error)) {
 	operation := huma.Operation{Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary,

@@ -27,11 +27,6 @@ type SourceChange struct {
 	Password string  `json:"password,omitempty" doc:"another one; tried first"`
 }
 
-// SourceTried is what trying an address came to.
-type SourceTried struct {
-	Address string `json:"address" doc:"without the password"`
-}
-
 func (s *server) addSources(api huma.API) {
 	add(api, "GET", "/sources", "sources", "All sources", people.Reader, func(ctx context.Context, _ *none) (*body[[]record.Source], error) {
 		return ok(s.Store.Sources(ctx))
@@ -51,12 +46,11 @@ func (s *server) addSources(api huma.API) {
 	add(api, "GET", "/sources/{name}", "source", "One source", people.Reader, func(ctx context.Context, in *Named) (*body[record.Source], error) {
 		return ok(s.Store.Source(ctx, in.Name))
 	})
-	add(api, "POST", "/sources/try", "try-source", "Connect to a warehouse once and keep nothing", people.Admin, func(ctx context.Context, in *body[NewSource]) (*body[SourceTried], error) {
+	add(api, "POST", "/sources/try", "try-source", "Connect to a warehouse once and keep nothing", people.Admin, func(ctx context.Context, in *body[NewSource]) (*body[warehouse.SourceTried], error) {
 		if filepath.IsAbs(in.Body.Address) {
-			return ok(SourceTried{in.Body.Address}, collect.TryFolder(in.Body.Address))
+			return ok(warehouse.SourceTried{Address: in.Body.Address, Warns: record.Strings{}}, collect.TryFolder(in.Body.Address))
 		}
-		shown, err := warehouse.Try(ctx, in.Body.Address)
-		return ok(SourceTried{shown}, err)
+		return ok(s.Warehouses.Try(ctx, in.Body.Address))
 	})
 	add(api, "GET", "/sources/{name}/tables", "source-tables", "Tables that a source's login may read, with time columns proposed", people.Reader, func(ctx context.Context, in *Named) (*body[[]warehouse.Offered], error) {
 		source, err := s.Store.Source(ctx, in.Name)

@@ -233,7 +233,7 @@ func (s *server) addStudies(api huma.API) {
 		}
 		return err
 	})
-	add(api, "POST", "/alerts/{id}/new-normal", "new-normal", "Say that what a series shows since an alert began is its new normal", people.Editor, func(ctx context.Context, in *Identified) (*body[record.Alert], error) {
+	add(api, "POST", "/alerts/{id}/new-normal", "new-normal", "Say that what a series shows since an alert began is its new normal", people.Responder, func(ctx context.Context, in *Identified) (*body[record.Alert], error) {
 		return ok(s.Desk.NewNormal(ctx, in.ID, account(ctx).Name))
 	})
 }

@@ -49,12 +49,54 @@ func (g Guard) Check(ip netip.Addr) error {
 // checked after the name was resolved, so that a name cannot turn private
 // between a check and its use.
 func (g Guard) Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	return dial(ctx, network, address, g.Check)
+}
+
+// never are addresses where machines tell secrets about themselves, and those of one link
+// alone: nothing that people name is there.
+var never = []netip.Prefix{
+	netip.MustParsePrefix("169.254.0.0/16"), netip.MustParsePrefix("fe80::/10"), netip.MustParsePrefix("fd00:ec2::254/128"), netip.MustParsePrefix("100.100.100.200/32"),
+	netip.MustParsePrefix("224.0.0.0/4"), netip.MustParsePrefix("ff00::/8"), netip.MustParsePrefix("255.255.255.255/32"),
+}
+
+// ErrOutside is wrapped where warehouses and mail servers are named where none may be.
+var ErrOutside = errors.New("warehouses and mail servers are reached where the operator lets them be: --reach 10.1.2.0/24; never at link-local and metadata addresses")
+
+// Inside lets connections go to warehouses and mail servers: to the ranges that the operator
+// names, and where none is named to any but those that are never reached.
+type Inside []netip.Prefix
+
+// Check refuses an address, wrapping ErrOutside.
+func (g Inside) Check(ip netip.Addr) error {
+	ip = ip.Unmap().WithZone("")
+	for _, p := range never {
+		if p.Contains(ip) {
+			return fmt.Errorf("%s: %w", ip, ErrOutside)
+		}
+	}
+	for _, p := range g {
+		if p.Contains(ip) {
+			return nil
+		}
+	}
+	if len(g) > 0 {
+		return fmt.Errorf("%s: %w", ip, ErrOutside)
+	}
+	return nil
+}
+
+// Dial connects to an address that passes; it is checked after the name was resolved.
+func (g Inside) Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	return dial(ctx, network, address, g.Check)
+}
+
+func dial(ctx context.Context, network, address string, check func(netip.Addr) error) (net.Conn, error) {
 	d := net.Dialer{Timeout: 10 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
 		at, err := netip.ParseAddrPort(address)
 		if err != nil {
 			return err
 		}
-		return g.Check(at.Addr())
+		return check(at.Addr())
 	}}
 	return d.DialContext(ctx, network, address)
 }

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 )
 
 // Safe encrypts secrets before they are stored (AES-256-GCM).
@@ -17,13 +18,12 @@ type Safe struct {
 	key  []byte
 }
 
-// OpenSafe reads the key at path, or makes one there.
+// OpenSafe reads the key at path, or makes one there; of several that make one at once all
+// have the same.
 func OpenSafe(path string) (*Safe, error) {
 	key, err := os.ReadFile(path)
 	if errors.Is(err, os.ErrNotExist) {
-		key = make([]byte, 32)
-		rand.Read(key)
-		err = os.WriteFile(path, key, 0o600)
+		key, err = newKey(path)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("key for stored secrets: %w", err)
@@ -38,6 +38,29 @@ func OpenSafe(path string) (*Safe, error) {
 	}
 	return &Safe{seal, key}, nil
 }
+
+// newKey writes a key beside its place and links it there: whoever comes first has made it,
+// and nobody reads half of one.
+func newKey(path string) ([]byte, error) {
+	draft, err := os.CreateTemp(filepath.Dir(path), ".key-*") // which only its owner reads
+	if err != nil {
+		return nil, err
+	}
+	defer os.Remove(draft.Name())
+	key := make([]byte, 32)
+	rand.Read(key)
+	_, err = draft.Write(key)
+	if err = errors.Join(err, draft.Sync(), draft.Close()); err != nil {
+		return nil, err
+	}
+	if err := os.Link(draft.Name(), path); err != nil && !errors.Is(err, os.ErrExist) {
+		return nil, err
+	}
+	return os.ReadFile(path)
+}
+
+// Fingerprint tells keys apart and nothing of them.
+func (s *Safe) Fingerprint() []byte { return s.Key("fingerprint") }
 
 // Lock encrypts a secret.
 func (s *Safe) Lock(secret string) []byte {

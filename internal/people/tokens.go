@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"tinbell/internal/record"
 	"tinbell/internal/store"
@@ -15,39 +16,80 @@ import (
 
 // Roles, each allowed what the ones before it are.
 const (
-	Reader = "reader"
-	Editor = "editor"
-	Admin  = "admin"
+	Reader    = "reader"    // looks
+	Responder = "responder" // labels, takes, snoozes, writes incidents and notes
+	Editor    = "editor"    // sets up
+	Admin     = "admin"     // people, secrets, sources
 )
 
-var rank = map[string]int{Reader: 1, Editor: 2, Admin: 3}
+// Roles are all of them, the least first.
+var Roles = []string{Reader, Responder, Editor, Admin}
+
+var rank = map[string]int{Reader: 1, Responder: 2, Editor: 3, Admin: 4}
 
 // Allows tells whether the role includes the needed one.
 func Allows(role, needed string) bool { return rank[role] >= rank[needed] }
 
 // Desk signs people in.
-type Desk struct{ store *store.Store }
+type Desk struct {
+	store *store.Store
+	now   func() time.Time
+}
 
-func New(s *store.Store) *Desk { return &Desk{s} }
+func New(s *store.Store, now func() time.Time) *Desk { return &Desk{s, now} }
 
-// ErrSignIn is what a missing or unknown token gives.
+// ErrSignIn is what a missing, unknown or expired token gives.
 var ErrSignIn = errors.New("sign in with a token: send it as 'Authorization: Bearer …', or open /sign-in in the console")
 
-// Make gives an account, made if new, and a fresh token for it. The token is
-// shown once; only its hash is stored.
-func (d *Desk) Make(ctx context.Context, name, role, what string) (string, error) {
-	if strings.TrimSpace(name) == "" {
-		return "", record.Invalid{Field: "name", Given: name, Allowed: "a name that people know the account by"}
+// Wanted is a token that is asked for.
+type Wanted struct {
+	Name string        // of the account, made if new
+	Role string        // that the token gives; at most its account's
+	For  string        // what it is for
+	Ends time.Duration // after which it no longer signs in; 0: never
+}
+
+// longestToken is how long a token may sign in.
+const longestToken = 5 * 366 * 24 * time.Hour
+
+// Make gives a fresh token of an account, which is made with the role if it is new. One
+// that is there keeps its role: the token may say less, and not more. It is shown once;
+// only its hash is stored.
+func (d *Desk) Make(ctx context.Context, w Wanted) (string, error) {
+	switch {
+	case strings.TrimSpace(w.Name) == "":
+		return "", record.Invalid{Field: "name", Given: w.Name, Allowed: "a name that people know the account by"}
+	case rank[w.Role] == 0:
+		return "", record.Invalid{Field: "role", Given: w.Role, Allowed: "one of " + strings.Join(Roles, ", ")}
+	case w.Ends < 0 || w.Ends > longestToken:
+		return "", record.Invalid{Field: "expires", Given: w.Ends.String(), Allowed: "up to five years, or never"}
 	}
-	if rank[role] == 0 {
-		return "", record.Invalid{Field: "role", Given: role, Allowed: "one of reader, editor, admin"}
+	if err := record.CheckName("name", w.Name); err != nil {
+		return "", err
 	}
-	id, err := d.store.AddAccount(ctx, name, role)
+	account, err := d.store.AddAccount(ctx, w.Name, w.Role)
 	if err != nil {
 		return "", err
 	}
+	if rank[w.Role] > rank[account.Role] {
+		return "", record.Conflict{What: fmt.Sprintf("%s is there as %s: a token of it cannot be %s; change the account first (tinbell token role), or make another", w.Name, account.Role, w.Role)}
+	}
 	token := "tb_" + rand.Text()
-	return token, d.store.AddToken(ctx, id, what, hash(token))
+	var ends *time.Time
+	if w.Ends > 0 {
+		at := d.now().Add(w.Ends).UTC()
+		ends = &at
+	}
+	return token, d.store.AddToken(ctx, account.ID, w.For, w.Role, ends, hash(token))
+}
+
+// SetRole changes what an account may do, and with it all tokens of it that say more. The
+// last administrator stays one.
+func (d *Desk) SetRole(ctx context.Context, name, role string) (record.Account, error) {
+	if rank[role] == 0 {
+		return record.Account{}, record.Invalid{Field: "role", Given: role, Allowed: "one of " + strings.Join(Roles, ", ")}
+	}
+	return d.store.SetRole(ctx, name, role)
 }
 
 // First makes the first administrator's token, or gives "" if there is one.
@@ -56,7 +98,7 @@ func (d *Desk) First(ctx context.Context) (string, error) {
 	if err != nil || n > 0 {
 		return "", err
 	}
-	return d.Make(ctx, "administrator", Admin, "first token")
+	return d.Make(ctx, Wanted{Name: "administrator", Role: Admin, For: "first token"})
 }
 
 // Whose gives the account of a token.
@@ -64,10 +106,13 @@ func (d *Desk) Whose(ctx context.Context, token string) (record.Account, error) 
 	if token == "" {
 		return record.Account{}, ErrSignIn
 	}
-	account, err := d.store.AccountByToken(ctx, hash(token))
+	account, says, err := d.store.AccountByToken(ctx, hash(token), d.now())
 	var missing record.NotFound
 	if errors.As(err, &missing) {
 		return account, ErrSignIn
+	}
+	if says != "" && rank[says] < rank[account.Role] {
+		account.Role = says
 	}
 	return account, err
 }

@@ -59,6 +59,7 @@ type Source struct {
 	Message      string     `db:"message" json:"message"`
 	FailingSince *time.Time `db:"failing_since" json:"failing_since"`
 	CreatedAt    time.Time  `db:"created_at" json:"created_at"`
+	Warnings     Strings    `db:"-" json:"warnings,omitempty" doc:"when it is added: what its login may do beyond reading"`
 }
 
 // Dataset is a table, stream or set of files.
@@ -278,16 +279,18 @@ type Audit struct {
 type Account struct {
 	ID   int64  `db:"id" json:"id"`
 	Name string `db:"name" json:"name"`
-	Role string `db:"role" json:"role" enum:"admin,editor,reader"`
+	Role string `db:"role" json:"role" enum:"admin,editor,responder,reader"`
 }
 
 // Token lets somebody sign in; what it says is not kept.
 type Token struct {
-	ID        int64     `db:"id" json:"id"`
-	For       string    `db:"what" json:"for" doc:"what it is for"`
-	Account   string    `db:"account" json:"account"`
-	Role      string    `db:"role" json:"role" enum:"admin,editor,reader"`
-	CreatedAt time.Time `db:"created_at" json:"created_at"`
+	ID        int64      `db:"id" json:"id"`
+	For       string     `db:"what" json:"for" doc:"what it is for"`
+	Account   string     `db:"account" json:"account"`
+	Role      string     `db:"role" json:"role" enum:"admin,editor,responder,reader" doc:"what it lets its bearer do"`
+	CreatedAt time.Time  `db:"created_at" json:"created_at"`
+	ExpiresAt *time.Time `db:"expires_at" json:"expires_at"`
+	UsedAt    *time.Time `db:"used_at" json:"used_at" doc:"last, to five minutes"`
 }
 
 // Task is long work whose progress people follow.

@@ -3,6 +3,7 @@
 package service
 
 import (
+	"bytes"
 	"context"
 	"crypto/x509"
 	"errors"
@@ -54,6 +55,7 @@ type Options struct {
 
 	Public       string         // where people reach the service, for links in messages; empty: where it listens
 	AllowPrivate []netip.Prefix // addresses that webhooks may go to though they are not public
+	Reach        []netip.Prefix // where warehouses and mail servers may be; empty: anywhere but link-local and metadata addresses
 	Trust        *x509.CertPool // authorities of mail and web servers; nil: the system's
 	Mailbox      *sink.Mailbox  // of the demo: what its stand-ins have received
 }
@@ -106,6 +108,27 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 	return s, nil
 }
 
+// host is the name or address that is listened on.
+func host(listen string) string {
+	name, _, err := net.SplitHostPort(listen)
+	if err != nil {
+		return ""
+	}
+	return name
+}
+
+// ErrOtherKey is what a key gives that is not the one of this database's secrets.
+var ErrOtherKey = errors.New("is not the key with which this database's secrets are kept: copy the file from the directory of the process that made it")
+
+// sameKey refuses a key with which the secrets of the database were not kept.
+func sameKey(ctx context.Context, records *store.Store, safe *people.Safe, path string) error {
+	kept, err := records.Key(ctx, safe.Fingerprint())
+	if err == nil && !bytes.Equal(kept, safe.Fingerprint()) {
+		err = fmt.Errorf("%s %w", path, ErrOtherKey)
+	}
+	return err
+}
+
 func loopback(listen string) bool {
 	host, _, err := net.SplitHostPort(listen)
 	if err != nil {
@@ -131,14 +154,18 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	safe, err := people.OpenSafe(filepath.Join(o.Dir, "secret.key"))
+	key := filepath.Join(o.Dir, "secret.key")
+	safe, err := people.OpenSafe(key)
+	if err == nil {
+		err = sameKey(ctx, records, safe, key)
+	}
 	if err != nil {
 		return err
 	}
 	p := httpapi.Parts{Store: records, Now: o.Now, Log: o.Log, SignIn: o.SignIn, Hub: httpapi.NewHub(), Console: web.Handler(), Mailbox: o.Mailbox}
 	s.Parts.Store = records
 	p.Pulse = store.NewPulse(records, o.Log)
-	p.Warehouses = warehouse.New(records, safe)
+	p.Warehouses = warehouse.New(records, safe, o.Reach)
 	p.Watcher = watch.New(records, o.Now, o.Log)
 	s.alive = &vitals{store: records}
 	if s.alive.number, s.alive.lock, err = records.Enroll(ctx); err != nil {
@@ -157,13 +184,14 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	p.Bench = improve.New(records, o.Now)
 	p.Inspector = inspect.New(records, p.Watcher, o.Now)
 	j.inspector, j.bench, j.desk = p.Inspector, p.Bench, p.Desk
-	p.People = people.New(records)
+	p.People = people.New(records, o.Now)
 	p.Reconciler = reconcile.New(records, p.Collector, p.Warehouses, p.Setup, p.Queue, o.Now, o.Log)
 	p.Diagnoser = diagnose.New(records, p.Warehouses, p.Inspector, o.Now)
 	p.Logs = logs.New(records, p.Collector, o.Now)
 	p.Feeds = feed.New(records, p.Desk, safe, o.AllowPrivate, o.Now)
-	p.Teller = tell.New(records, p.Inspector, safe, tell.Options{Address: s.public(o), Allowed: o.AllowPrivate, Trust: o.Trust, Now: o.Now, Log: o.Log, Why: p.Diagnoser.Line})
+	p.Teller = tell.New(records, p.Inspector, safe, tell.Options{Address: s.public(o), Allowed: o.AllowPrivate, Reach: o.Reach, Trust: o.Trust, Now: o.Now, Log: o.Log, Why: p.Diagnoser.Line})
 	p.Config = config.New(records, p.Collector, p.Warehouses, p.Desk, p.Watcher, p.Teller, p.Comparer, p.Setup, p.Feeds, o.Now)
+	p.Public, p.Listens = o.Public, host(o.Listen)
 	s.Parts = p
 	if o.SignIn {
 		if s.FirstToken, err = p.People.First(ctx); err != nil {

@@ -4,12 +4,15 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
+	"errors"
 	"fmt"
+	"net"
 	"strings"
 	"time"
 
 	mail "github.com/wneessen/go-mail"
 
+	"tinbell/internal/outward"
 	"tinbell/internal/record"
 )
 
@@ -47,10 +50,23 @@ func (t *Teller) mail(ctx context.Context, c record.Channel, m record.Message, b
 
 func (t *Teller) mailer(c record.Channel) (*mail.Client, error) {
 	s := c.Settings
+	dial := outward.Inside(t.options.Reach).Dial
 	options := []mail.Option{mail.WithTimeout(15 * time.Second), mail.WithTLSConfig(t.tls(s.Host)), mail.WithoutNoop()}
 	switch s.Security {
 	case "tls":
 		options = append(options, mail.WithSSL())
+		plain := dial
+		dial = func(ctx context.Context, network, address string) (net.Conn, error) {
+			conn, err := plain(ctx, network, address)
+			if err != nil {
+				return nil, err
+			}
+			secured := tls.Client(conn, t.tls(s.Host))
+			if err := secured.HandshakeContext(ctx); err != nil {
+				return nil, errors.Join(err, conn.Close())
+			}
+			return secured, nil
+		}
 	case "none":
 		options = append(options, mail.WithTLSPolicy(mail.NoTLS))
 	default:
@@ -66,7 +82,7 @@ func (t *Teller) mailer(c record.Channel) (*mail.Client, error) {
 		}
 		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(s.User), mail.WithPassword(password))
 	}
-	return mail.NewClient(s.Host, options...)
+	return mail.NewClient(s.Host, append(options, mail.WithDialContextFunc(dial))...)
 }
 
 // tls trusts the system's authorities and those that the service was given.

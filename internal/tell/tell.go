@@ -30,6 +30,7 @@ import (
 type Options struct {
 	Address string         // where people reach this service, for the links in messages
 	Allowed []netip.Prefix // private addresses that webhooks may go to
+	Reach   []netip.Prefix // where mail servers may be; empty: anywhere but where nothing may
 	Trust   *x509.CertPool // authorities of mail and web servers; nil: the system's
 	Now     func() time.Time
 	Log     *slog.Logger

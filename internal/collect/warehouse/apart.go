@@ -37,6 +37,9 @@ func Apart(m record.Metric) (Parts, error) {
 	case record.MeasureMean, record.MeasureQuantile, record.MeasureMin, record.MeasureMax, record.MeasureSD:
 		return Parts{Value: "coalesce(sum(" + column + "), 0)", Rows: "count(" + column + ")", Ratio: true}, nil
 	case record.MeasureExpression:
+		if err := checkMetric(m); err != nil {
+			return Parts{}, err
+		}
 		return divided(m.Expression)
 	}
 	return Parts{}, ErrNotAdditive

@@ -48,6 +48,11 @@ func (c LoadColumn) clock(zone string) clock { return clock{name(c.Name), c.Type
 // Build writes the SQL that measures a batch of metrics.
 func Build(batch []record.Metric, loads LoadColumn) (Query, error) {
 	m := batch[0]
+	for _, one := range batch {
+		if err := checkMetric(one); err != nil {
+			return Query{}, err
+		}
+	}
 	q := Query{Metrics: batch, Snapshot: m.Snapshot()}
 	if m.Measure == record.MeasureTableBytes {
 		q.SQL = fmt.Sprintf("select 0::bigint as period, '' as segment,\n       pg_total_relation_size(%s::regclass)::double precision as v1, null::double precision as of1", literal(table(m)))
@@ -149,7 +154,11 @@ func segment(m record.Metric) string {
 
 func where(terms []string, m record.Metric) string {
 	if m.RowFilter != "" {
-		terms = append(terms, "("+m.RowFilter+")")
+		filter := m.RowFilter
+		if CheckExpression("row_filter", filter) != nil { // kept from before it was checked
+			filter = "false"
+		}
+		terms = append(terms, "("+filter+")")
 	}
 	if len(terms) == 0 {
 		return ""
