@@ -232,6 +232,9 @@ func (a *app) configSave(c *cobra.Command, dir string) error {
 		if v.Password != "" {
 			a.say("To load them elsewhere, set %s to the password or signing secret of channel %s.", config.Variable(v.Name), v.Name)
 		}
+		if v.Address != "" {
+			a.say("… and %s to its whole address.", strings.Trim(v.Address, "${}"))
+		}
 		for _, header := range v.Headers {
 			name, variable, _ := strings.Cut(header, ": ")
 			a.say("… and %s to the header %s that is sent along.", strings.Trim(variable, "${}"), name)

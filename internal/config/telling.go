@@ -21,6 +21,7 @@ type WrittenChannel struct {
 	Name    string `json:"name"`
 	Through string `json:"through" enum:"email,webhook"`
 	record.ChannelSettings
+	Address     string         `json:"address,omitempty" secret:"true" doc:"of a webhook, where url does not show all of it"`
 	Password    string         `json:"password,omitempty" secret:"true"`
 	Headers     record.Strings `json:"headers,omitempty" secret:"true" doc:"of a webhook, as 'Authorization: ${NAME}'"`
 	HourlyLimit int            `json:"hourly_limit,omitempty"`
@@ -86,6 +87,9 @@ func writtenChannel(v record.Channel) WrittenChannel {
 	if v.Secret != nil {
 		w.Password = "${" + Variable(v.Name) + "}"
 	}
+	if v.Address != nil {
+		w.Address = "${" + variable(v.Name, "address") + "}"
+	}
 	for _, name := range v.HeaderNames {
 		w.Headers = append(w.Headers, name+": ${"+variable(v.Name, name)+"}")
 	}
@@ -93,8 +97,14 @@ func writtenChannel(v record.Channel) WrittenChannel {
 }
 
 func (w WrittenChannel) record() record.Channel {
+	if w.whole() {
+		w.ChannelSettings.URL = w.Address
+	}
 	return record.Channel{Name: w.Name, Kind: w.Through, Settings: w.ChannelSettings, HourlyLimit: w.HourlyLimit, Paused: w.Paused}
 }
+
+// whole tells whether the whole address of a webhook is known here.
+func (w WrittenChannel) whole() bool { return w.Address != "" && !strings.HasPrefix(w.Address, "${") }
 
 func writtenRoute(v record.Route) WrittenRoute {
 	var wait *int64
@@ -234,7 +244,7 @@ func (l *load) writeTelling(ctx context.Context, tx pgx.Tx, wanted Documents, ch
 			secret = ""
 		}
 		headers, err := w.headers()
-		if err != nil || changed("channel", w.Name) < 0 && secret == "" && headers == nil {
+		if err != nil || changed("channel", w.Name) < 0 && secret == "" && headers == nil && !w.whole() {
 			if err != nil {
 				return err
 			}

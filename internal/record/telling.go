@@ -87,6 +87,7 @@ type Channel struct {
 	Secret       []byte          `db:"secret" json:"-"`
 	OldSecret    []byte          `db:"old_secret" json:"-"`
 	Headers      []byte          `db:"headers" json:"-"`
+	Address      []byte          `db:"address" json:"-"`
 	HeaderNames  Strings         `db:"header_names" json:"header_names" doc:"webhook: headers that are sent along; what they say is kept encrypted"`
 	OldUntil     *time.Time      `db:"old_until" json:"old_until" doc:"until when webhooks are signed with the secret before as well"`
 	HourlyLimit  int             `db:"hourly_limit" json:"hourly_limit" doc:"messages an hour; what is beyond it comes as one summary"`
@@ -105,7 +106,7 @@ type ChannelSettings struct {
 	Security string  `json:"security,omitempty" enum:"starttls,tls,none," doc:"e-mail: starttls if left out"`
 	User     string  `json:"user,omitempty" doc:"e-mail: login"`
 
-	URL      string `json:"url,omitempty" doc:"webhook: address"`
+	URL      string `json:"url,omitempty" doc:"webhook: address; where it holds a login, a query or a key that is kept encrypted, and … is shown in its place"`
 	Form     string `json:"form,omitempty" enum:"cloudevent,chat,ticket,own," doc:"webhook: what is sent; cloudevent if left out"`
 	Template string `json:"template,omitempty" doc:"webhook of the form own: the body, with {{.Sentence}} and the like in it"`
 	Type     string `json:"type,omitempty" doc:"webhook of the form own: its content type, application/json if left out"`

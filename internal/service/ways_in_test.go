@@ -3,7 +3,9 @@ package service_test
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -264,5 +266,50 @@ func TestAConditionCannotActAndAMightyLoginIsWarnedOf(t *testing.T) {
 	dbtest.Must(t, s.Parts.Store.DB.Get(&there, `select count(*) from pg_class where relname = 'pwned'`))
 	if there != 0 {
 		t.Error("a condition made a table")
+	}
+}
+
+// What is secret in a webhook's address is shown to nobody, stands readable in no column,
+// and in no error; the channel is reached there all the same, also after it was changed as
+// it is shown or written to a file.
+func TestASecretInAWebhooksAddressIsShownToNobody(t *testing.T) {
+	s := dbtest.Start(t, now)
+	var asked []string
+	hook := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { asked = append(asked, r.URL.String()) }))
+	t.Cleanup(hook.Close)
+	secretly := strings.Replace(hook.URL, "http://", "http://bell:s3cret@", 1) + "/hooks/T0AB12CD9X/in?token=hushhush"
+	set := func(address string) (out httpapi.SetChannel, err error) {
+		order := httpapi.NewChannel{Name: "chat", Kind: "webhook", Settings: record.ChannelSettings{URL: address}}
+		return out, s.Admin.Send(t.Context(), "POST", "/channels", order, &out)
+	}
+	made, err := set(secretly)
+	dbtest.Must(t, err)
+	for range 2 {
+		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/channels/chat/test", nil, nil))
+		_, err = set(made.Settings.URL)
+		dbtest.Must(t, err)
+	}
+	if len(asked) != 2 || asked[0] != "/hooks/T0AB12CD9X/in?token=hushhush" || asked[1] != asked[0] {
+		t.Errorf("asked was %v", asked)
+	}
+	hook.Close()
+	said := fmt.Sprint(s.Admin.Send(t.Context(), "POST", "/channels/chat/test", nil, nil))
+	var all any
+	for _, path := range []string{"/channels", "/config", "/messages"} {
+		dbtest.Must(t, s.Admin.Get(t.Context(), path, nil, &all))
+		said += fmt.Sprint(all)
+	}
+	var row string
+	dbtest.Must(t, s.Parts.Store.DB.Get(&row, `select string_agg(channel::text, ' ') from channel`))
+	for _, secret := range []string{"s3cret", "T0AB12CD9X", "hushhush"} {
+		if strings.Contains(said+row, secret) {
+			t.Errorf("%q is shown: %s %s", secret, said, row)
+		}
+	}
+	if !strings.Contains(said, "/hooks/…/in?token=…") {
+		t.Errorf("what is no secret is shown: %s", said)
+	}
+	if _, err := set("https://elsewhere.example/…"); status(err) != 422 || !strings.Contains(err.Error(), "the whole address") {
+		t.Errorf("an address that is not known: %v", err)
 	}
 }

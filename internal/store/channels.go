@@ -43,11 +43,11 @@ func SetChannel(ctx context.Context, tx pgx.Tx, v record.Channel) (int64, error)
 		names = v.HeaderNames
 	}
 	err := tx.QueryRow(ctx, `
-		insert into channel (name, kind, settings, secret, hourly_limit, paused, headers, header_names) values ($1, $2, $3, $4, $5, $6, $7, coalesce($8, '[]'::jsonb))
+		insert into channel (name, kind, settings, secret, hourly_limit, paused, headers, header_names, address) values ($1, $2, $3, $4, $5, $6, $7, coalesce($8, '[]'::jsonb), $9)
 		on conflict (name) do update set kind = excluded.kind, settings = excluded.settings, secret = coalesce(excluded.secret, channel.secret),
-			hourly_limit = excluded.hourly_limit, paused = excluded.paused,
+			hourly_limit = excluded.hourly_limit, paused = excluded.paused, address = excluded.address,
 			headers = case when $8 is null then channel.headers else excluded.headers end, header_names = coalesce($8, channel.header_names)
-		returning id`, v.Name, v.Kind, v.Settings, v.Secret, v.HourlyLimit, v.Paused, v.Headers, names).Scan(&id)
+		returning id`, v.Name, v.Kind, v.Settings, v.Secret, v.HourlyLimit, v.Paused, v.Headers, names, v.Address).Scan(&id)
 	if err != nil {
 		return 0, clash("channel "+v.Name, err)
 	}

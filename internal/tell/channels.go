@@ -56,6 +56,11 @@ func (t *Teller) PutChannel(ctx context.Context, tx pgx.Tx, v record.Channel, se
 	if err != nil {
 		return "", err
 	}
+	if v.Kind == record.ChannelWebhook {
+		if err := t.lockAddress(&v, before); err != nil {
+			return "", err
+		}
+	}
 	if v.Kind == record.ChannelWebhook && secret == "" && (before.Secret == nil || before.Kind != v.Kind) {
 		secret = NewSecret()
 		made = secret
@@ -163,13 +168,13 @@ func checkMail(s *record.ChannelSettings) error {
 }
 
 func (t *Teller) checkWebhook(s *record.ChannelSettings) error {
-	u, err := url.Parse(s.URL)
+	u, err := url.Parse(strings.Replace(s.URL, hidden+"@", "", 1))
 	if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" {
-		return record.Invalid{Field: "url", Given: s.URL, Allowed: "an address that begins with https:// (or http://)"}
+		return record.Invalid{Field: "url", Given: shown(s.URL), Allowed: "an address that begins with https:// (or http://)"}
 	}
 	if ip, err := netip.ParseAddr(u.Hostname()); err == nil {
 		if err := outward.Guard(t.options.Allowed).Check(ip); err != nil {
-			return record.Invalid{Field: "url", Given: s.URL, Allowed: err.Error()}
+			return record.Invalid{Field: "url", Given: shown(s.URL), Allowed: err.Error()}
 		}
 	}
 	switch s.Form {

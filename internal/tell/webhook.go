@@ -6,9 +6,11 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"time"
@@ -50,7 +52,11 @@ const (
 func (t *Teller) post(ctx context.Context, c record.Channel, m record.Message, b Body) error {
 	ctx, cancel := context.WithTimeout(ctx, answerWithin)
 	defer cancel()
-	request, err := http.NewRequestWithContext(ctx, "POST", c.Settings.URL, strings.NewReader(b.Payload))
+	address, err := t.address(c)
+	if err != nil {
+		return err
+	}
+	request, err := http.NewRequestWithContext(ctx, "POST", address, strings.NewReader(b.Payload))
 	if err != nil {
 		return err
 	}
@@ -70,6 +76,9 @@ func (t *Teller) post(ctx context.Context, c record.Channel, m record.Message, b
 		request.Header.Set(name, v)
 	}
 	response, err := t.http.Do(request)
+	if asked := (*url.Error)(nil); errors.As(err, &asked) { // which quotes the address
+		return fmt.Errorf("%s: %w", c.Settings.URL, asked.Err)
+	}
 	if err != nil {
 		return err
 	}

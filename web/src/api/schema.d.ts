@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/accounts/{name}/role": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change what an account may do; tokens of it that say more say that from then on */
+        put: operations["set-role"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/alerts": {
         parameters: {
             query?: never;
@@ -2757,7 +2774,7 @@ export interface components {
             id: number;
             name: string;
             /** @enum {string} */
-            role: "admin" | "editor" | "reader";
+            role: "admin" | "editor" | "responder" | "reader";
         };
         Achieved: {
             /**
@@ -3532,7 +3549,7 @@ export interface components {
             to?: string[] | null;
             /** @description webhook of the form own: its content type, application/json if left out */
             type?: string;
-            /** @description webhook: address */
+            /** @description webhook: address; where it holds a login, a query or a key that is kept encrypted, and … is shown in its place */
             url?: string;
             /** @description e-mail: login */
             user?: string;
@@ -5351,12 +5368,20 @@ export interface components {
             token: string;
         };
         "Make-tokenRequest": {
+            /**
+             * Format: int64
+             * @description after so long it no longer signs in; 0: never
+             */
+            expires_seconds?: number;
             /** @description what the token is for */
             for?: string;
             /** @description of the account, made if new */
             name: string;
-            /** @enum {string} */
-            role: "reader" | "editor" | "admin";
+            /**
+             * @description that the token gives; at most the account's
+             * @enum {string}
+             */
+            role: "reader" | "responder" | "editor" | "admin";
         };
         Matrix: {
             /**
@@ -5452,7 +5477,7 @@ export interface components {
              */
             now: string;
             /** @enum {string} */
-            role: "admin" | "editor" | "reader";
+            role: "admin" | "editor" | "responder" | "reader";
             /** @description false when the service runs without sign-in */
             sign_in: boolean;
         };
@@ -7289,6 +7314,10 @@ export interface components {
             /** @description it is no news */
             usual?: boolean;
         };
+        "Set-roleRequest": {
+            /** @enum {string} */
+            role: "reader" | "responder" | "editor" | "admin";
+        };
         SetChannel: {
             /** Format: date-time */
             created_at: string;
@@ -7656,6 +7685,8 @@ export interface components {
             name: string;
             /** @enum {string} */
             state: "ready" | "failed";
+            /** @description when it is added: what its login may do beyond reading */
+            warnings?: string[] | null;
         };
         SourceChange: {
             /** @description another warehouse with the same tables, or another folder with the same files; tried first. Without a password the one that is kept stays */
@@ -7667,6 +7698,8 @@ export interface components {
         SourceTried: {
             /** @description without the password */
             address: string;
+            /** @description what its login may do beyond reading */
+            warnings: string[] | null;
         };
         Span: {
             /** Format: date-time */
@@ -8140,12 +8173,22 @@ export interface components {
             account: string;
             /** Format: date-time */
             created_at: string;
+            /** Format: date-time */
+            expires_at: string | null;
             /** @description what it is for */
             for: string;
             /** Format: int64 */
             id: number;
-            /** @enum {string} */
-            role: "admin" | "editor" | "reader";
+            /**
+             * @description what it lets its bearer do
+             * @enum {string}
+             */
+            role: "admin" | "editor" | "responder" | "reader";
+            /**
+             * Format: date-time
+             * @description last, to five minutes
+             */
+            used_at: string | null;
         };
         TrendStudy: {
             /** Format: double */
@@ -8503,6 +8546,8 @@ export interface components {
             zone?: string;
         };
         WrittenChannel: {
+            /** @description of a webhook, where url does not show all of it */
+            address?: string;
             /**
              * @description webhook: what is sent; cloudevent if left out
              * @enum {string}
@@ -8537,7 +8582,7 @@ export interface components {
             to?: string[] | null;
             /** @description webhook of the form own: its content type, application/json if left out */
             type?: string;
-            /** @description webhook: address */
+            /** @description webhook: address; where it holds a login, a query or a key that is kept encrypted, and … is shown in its place */
             url?: string;
             /** @description e-mail: login */
             user?: string;
@@ -8893,6 +8938,41 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "set-role": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Set-roleRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     alerts: {
         parameters: {
             query?: {
