@@ -24,6 +24,10 @@ func Handler() http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
 		if _, err := fs.Stat(files, name); err != nil || name == "" || name == "." {
+			if strings.HasPrefix(name, "assets/") { // of a version that is served no longer
+				http.NotFound(w, r)
+				return
+			}
 			page, err := fs.ReadFile(files, "index.html")
 			if err != nil {
 				http.Error(w, "the console is not built into this program: run 'make build'", http.StatusNotFound)

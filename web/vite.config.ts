@@ -4,6 +4,6 @@ import tailwindcss from "@tailwindcss/vite";
 
 export default defineConfig({
   plugins: [react(), tailwindcss()],
-  build: { chunkSizeWarningLimit: 900 },
+  build: { assetsInlineLimit: 0, chunkSizeWarningLimit: 400 },
   server: { proxy: { "/api": "http://127.0.0.1:7411" } },
 });

@@ -122,7 +122,7 @@ func TestWhatCannotBeMeasuredIsToldBeforeItIsKept(t *testing.T) {
 		"0.5 is the median":              {Measure: "quantile", Column: `a "b`, Quantile: 2, TimeColumn: "when", EverySeconds: 60},
 		"five fields":                    {Measure: "rows", TimeColumn: "when", Cron: "every day"},
 		"either every_seconds":           {Measure: "rows", TimeColumn: "when"},
-		"syntax error":                   {Measure: "expression", Expression: "sum(", TimeColumn: "when", EverySeconds: 60},
+		"syntax error":                   {Measure: "expression", Expression: "sum(1 2)", TimeColumn: "when", EverySeconds: 60},
 		"an SQL aggregate":               {Measure: "expression", TimeColumn: "when", EverySeconds: 60},
 		"freshness needs the column":     {Measure: "freshness", EverySeconds: 60},
 		`operator does not exist`:        {Measure: "rows", TimeColumn: "when", RowFilter: `"when" = 4`, EverySeconds: 60},

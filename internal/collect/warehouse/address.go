@@ -45,6 +45,9 @@ func configured(address string, guard outward.Inside) (*pgxpool.Config, *url.URL
 	for _, file := range []string{"passfile", "servicefile"} { // none
 		asked.Set(file, "/nonexistent")
 	}
+	for _, own := range []string{"sslcert", "sslkey", "sslpassword"} { // nor what the environment names
+		asked.Set(own, "")
+	}
 	safe.RawQuery = asked.Encode()
 	config, err := pgxpool.ParseConfig(safe.String())
 	if err != nil {

@@ -37,8 +37,8 @@ func Apart(m record.Metric) (Parts, error) {
 	case record.MeasureMean, record.MeasureQuantile, record.MeasureMin, record.MeasureMax, record.MeasureSD:
 		return Parts{Value: "coalesce(sum(" + column + "), 0)", Rows: "count(" + column + ")", Ratio: true}, nil
 	case record.MeasureExpression:
-		if err := checkMetric(m); err != nil {
-			return Parts{}, err
+		if checkMetric(m) != nil {
+			return Parts{}, ErrNotAdditive
 		}
 		return divided(m.Expression)
 	}

@@ -3,7 +3,7 @@ import { scaleLinear, scaleTime } from "d3-scale";
 import { useId } from "react";
 import type { Forecast } from "../api/client";
 import { number, time, value } from "../parts/words";
-import { useWidth } from "./SeriesChart";
+import { useWidth } from "./width";
 import { paths } from "./shapes";
 
 /** The days so far, and behind a line those to come with their interval. */

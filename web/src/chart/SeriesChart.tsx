@@ -1,6 +1,6 @@
 import { max, min } from "d3-array";
 import { scaleLinear, scaleTime } from "d3-scale";
-import { type KeyboardEvent, type PointerEvent, useEffect, useId, useRef, useState } from "react";
+import { type KeyboardEvent, type PointerEvent, useId, useState } from "react";
 import { useNavigate } from "react-router";
 import type { Chart } from "../api/client";
 import { city, number, ticks, time, value } from "../parts/words";
@@ -8,20 +8,9 @@ import { asDeviation, filledAt, paths, pointsOf, thin, top } from "./shapes";
 import { Notes } from "./Notes";
 import { Planned } from "./Planned";
 import { Hatches, Strip } from "./Strip";
+import { useWidth } from "./width";
 
 const left = 56, right = 74, lane = 10;
-
-/** Follows the width of the element it is put on. */
-export function useWidth<E extends HTMLElement>() {
-  const ref = useRef<E>(null);
-  const [width, setWidth] = useState(300);
-  useEffect(() => {
-    const watch = new ResizeObserver(([entry]) => setWidth(Math.floor(entry.contentRect.width)));
-    if (ref.current) watch.observe(ref.current);
-    return () => watch.disconnect();
-  }, []);
-  return [ref, width] as const;
-}
 
 /** Days in a zone as instants: the midnights inside a stretch. */
 export function midnights(from: number, to: number, zone: string): number[] {

@@ -2,7 +2,7 @@ import { scaleLinear, scaleLog } from "d3-scale";
 import { Link, useSearchParams } from "react-router";
 import type { Sheet } from "../api/client";
 import { type By, useSheet } from "../api/queries";
-import { useWidth } from "../chart/SeriesChart";
+import { useWidth } from "../chart/width";
 import { Choice, Figures } from "../parts/Controls";
 import { Page, Reading } from "../parts/Page";
 import { count, percent, signed, value } from "../parts/words";

@@ -2,7 +2,7 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import type { Chart, DatasetPage as Page_ } from "../api/client";
 import { type Fill, useAlerts, useChart, useDataset, useMe } from "../api/queries";
 import { SmallChart } from "../chart/Small";
-import { useWidth } from "../chart/SeriesChart";
+import { useWidth } from "../chart/width";
 import { Mark, type State, stateOf } from "../parts/Mark";
 import { Noted } from "./dataset/Noted";
 import { StandOut } from "./dataset/StandOut";

@@ -4,7 +4,7 @@ import type { Health } from "../api/client";
 import { useAlerts, useHealth, useMe, useScorecard } from "../api/queries";
 import { Brush } from "../chart/Brush";
 import { DeviationMark, Interval } from "../chart/Interval";
-import { useWidth } from "../chart/SeriesChart";
+import { useWidth } from "../chart/width";
 import { Spark } from "../chart/Small";
 import { Choice } from "../parts/Controls";
 import { Mark, type State } from "../parts/Mark";

@@ -3,7 +3,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import type { Alert, GroupDetail, Message, Verdict } from "../api/client";
 import { useChart, useLabel, useMe } from "../api/queries";
 import { useChannels, useGroup, useGroups, useJoinGroup, usePartGroup, useSnoozeGroup, useTakeGroup, useTellGroup } from "../api/telling";
-import { useWidth } from "../chart/SeriesChart";
+import { useWidth } from "../chart/width";
 import { SmallChart } from "../chart/Small";
 import { Key } from "../parts/keys";
 import { Mark, stateOf } from "../parts/Mark";

@@ -1,13 +1,15 @@
-import { useMemo, useState } from "react";
+import { lazy, Suspense, useMemo, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import type { Alert, GroupRow, Health } from "../api/client";
 import { useAlerts, useChart, useHealth, useIncidents, useMe } from "../api/queries";
 import { useChannels, useGroups, usePromises } from "../api/telling";
-import { DayStrip, SmallChart } from "../chart/Small";
-import { useWidth } from "../chart/SeriesChart";
+import { useWidth } from "../chart/width";
 import { Mark } from "../parts/Mark";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
 import { count, duration, rarity, time, word } from "../parts/words";
+
+const SmallChart = lazy(() => import("../chart/Small").then((m) => ({ default: m.SmallChart })));
+const DayStrip = lazy(() => import("../chart/Small").then((m) => ({ default: m.DayStrip })));
 
 const day = 86_400_000;
 
@@ -88,7 +90,7 @@ function Entry({ group: g, lead: a, now, chosen }: { group: GroupRow; lead: Aler
         <div className="mt-[3px] text-ink2">{dataset ? <Link to={`/datasets/${dataset}`}><code>{dataset}</code></Link> : <code>{a?.source || a?.job}</code>}{g.owner && `, ${g.owner}`}</div>
         <div className="mt-[3px] text-ink2">{g.taken_by ? `${g.taken_by} looks after it` : g.answered > 0 ? "answered" : "nobody looks after it"}{a && a.series_id !== 0 && `; ${rarity(a.return_period_seconds)}`}</div>
       </div>
-      <div ref={box}>{!a || a.series_id === 0 ? null : chart.data ? <SmallChart chart={chart.data} now={now} width={width} height={82} /> : <div className="h-[84px] bg-well" />}</div>
+      <div ref={box}>{!a || a.series_id === 0 ? null : chart.data ? <Suspense fallback={<div className="h-[84px] bg-well" />}><SmallChart chart={chart.data} now={now} width={width} height={82} /></Suspense> : <div className="h-[84px] bg-well" />}</div>
     </article>
   );
 }
@@ -142,9 +144,9 @@ function LastDay({ health, now }: { health: Health[]; now: number }) {
         {[...health].sort((a, b) => urgent(a) - urgent(b)).map((h) => (
           <div key={h.dataset.name} className="grid grid-cols-[188px_minmax(0,1fr)] items-center">
             <Link to={`/datasets/${h.dataset.name}`} className="plain"><code>{h.dataset.name}</code></Link>
-            <DayStrip width={inner} from={from} to={now} loads={h.loads ?? []}
+            <Suspense fallback={<div />}><DayStrip width={inner} from={from} to={now} loads={h.loads ?? []}
               alerts={(recent.data?.alerts ?? []).filter((a) => a.dataset === h.dataset.name && (!a.closed_at || Date.parse(a.closed_at) > from))}
-              incidents={(incidents.data ?? []).filter((i) => i.dataset === h.dataset.name && (!i.ended_at || Date.parse(i.ended_at) > from))} />
+              incidents={(incidents.data ?? []).filter((i) => i.dataset === h.dataset.name && (!i.ended_at || Date.parse(i.ended_at) > from))} /></Suspense>
           </div>
         ))}
         {hours.map((t) => <i key={t} className="absolute top-[14px] bottom-0 -z-10 w-px bg-hair" style={{ left: 188 + ((t - from) / day) * inner }} />)}

@@ -5,7 +5,7 @@ import type { Card, Figure, Scorecard, Week } from "../api/client";
 import { type Grouping, useGroups } from "../api/learning";
 import { useBacktest, useScorecard } from "../api/queries";
 import { Interval } from "../chart/Interval";
-import { useWidth } from "../chart/SeriesChart";
+import { useWidth } from "../chart/width";
 import { Choice } from "../parts/Controls";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
 import { useZone } from "../parts/Masthead";

@@ -6,7 +6,7 @@ import { useStretchLabel } from "../api/learning";
 import { useChart, useExplain, useForecast, useMe, useSmoothing, useSuitability } from "../api/queries";
 import { Ahead as AheadChart } from "../chart/Ahead";
 import { SmallChart } from "../chart/Small";
-import { useWidth } from "../chart/SeriesChart";
+import { useWidth } from "../chart/width";
 import { Earlier } from "./Earlier";
 import { Outliers } from "./Outliers";
 import { Trends } from "./Trends";

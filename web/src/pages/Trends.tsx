@@ -2,7 +2,7 @@ import { scaleLinear, scaleTime } from "d3-scale";
 import { useState } from "react";
 import type { TrendStudy } from "../api/client";
 import { useTrends } from "../api/queries";
-import { useWidth } from "../chart/SeriesChart";
+import { useWidth } from "../chart/width";
 import { paths } from "../chart/shapes";
 import { Choice } from "../parts/Controls";
 import { Reading } from "../parts/Page";

@@ -3,7 +3,7 @@ import type { BacktestAlert, Trial } from "../api/client";
 import { useTrial } from "../api/learning";
 import { useChart, useMe } from "../api/queries";
 import { useSteer } from "../api/setup";
-import { useWidth } from "../chart/SeriesChart";
+import { useWidth } from "../chart/width";
 import { SmallChart } from "../chart/Small";
 import { Mark } from "../parts/Mark";
 import { useZone } from "../parts/Masthead";

@@ -2,6 +2,7 @@ import { NavLink } from "react-router";
 import { useAlerts, useMe } from "../api/queries";
 import { useGroups } from "../api/telling";
 import { useLive } from "../api/live";
+import { prefetch } from "../places";
 import { Glyph } from "./Glyph";
 import { city, time } from "./words";
 
@@ -19,7 +20,7 @@ export function Masthead() {
       <NavLink to="/" className="plain mr-2 flex items-center gap-2 text-[18px] font-[650] tracking-[-0.012em]"><Glyph />Tin Bell</NavLink>
       <nav className="flex h-full gap-[18px] text-[15px]">
         {places.map(([to, name]) => (
-          <NavLink key={to} to={to} end={to === "/"} className={({ isActive }) => `plain relative flex h-full items-center ${isActive ? "font-bold text-ink" : "text-ink2"}`}>
+          <NavLink key={to} to={to} end={to === "/"} onPointerEnter={() => prefetch(to)} onFocus={() => prefetch(to)} className={({ isActive }) => `plain relative flex h-full items-center ${isActive ? "font-bold text-ink" : "text-ink2"}`}>
             {({ isActive }) => (
               <>
                 {name}

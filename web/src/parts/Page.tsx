@@ -1,4 +1,5 @@
 import { type ReactNode, useEffect } from "react";
+import { Fallen } from "./Fallen";
 import { KeyRow, type Keys } from "./keys";
 
 /** A page opens with its place, one sentence that says what it says, and its keys. */
@@ -27,7 +28,7 @@ export function Section({ title, note, right, className = "", children }: { titl
         <h2 className="text-[14.5px] leading-[19px] font-[650]">{title}<span className="ml-3 text-[13px] font-normal text-ink2">{note}</span></h2>
         <span className="text-[13px] text-ink2">{right}</span>
       </div>
-      {children}
+      <Fallen what={title}>{children}</Fallen>
     </section>
   );
 }

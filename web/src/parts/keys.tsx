@@ -1,5 +1,6 @@
-import { Dialog } from "radix-ui";
-import { useEffect, useRef, useState } from "react";
+import { lazy, Suspense, useEffect, useRef, useState } from "react";
+
+const KeyList = lazy(() => import("./KeyList").then((m) => ({ default: m.KeyList })));
 
 export type Keys = Record<string, { does: string; act: () => void }>;
 
@@ -38,20 +39,8 @@ export function KeyRow({ keys }: { keys: Keys }) {
       {shown.map(([name, key]) => (
         <span key={name}><Key name={name} />{key.does}</span>
       ))}
-      <Dialog.Root open={open} onOpenChange={setOpen}>
-        <Dialog.Trigger className="text-ink2"><Key name="?" />all keys</Dialog.Trigger>
-        <Dialog.Portal>
-          <Dialog.Overlay className="fixed inset-0 bg-ground opacity-80" />
-          <Dialog.Content className="fixed top-24 left-1/2 w-96 -translate-x-1/2 border border-ink bg-field p-6">
-            <Dialog.Title className="mb-3 text-[15px] font-[650]">Keys of this page</Dialog.Title>
-            <Dialog.Description className="mb-3 text-ink2">Single keys rest while a field has focus.</Dialog.Description>
-            {[...Object.entries(keys), ["?", { does: "this list" }] as const].map(([name, key]) => (
-              <div key={name} className="border-b border-hair py-1"><Key name={name} />{key.does}</div>
-            ))}
-            <Dialog.Close className="mt-4 border border-ink px-3 py-1">Close</Dialog.Close>
-          </Dialog.Content>
-        </Dialog.Portal>
-      </Dialog.Root>
+      <button className="text-ink2" aria-haspopup="dialog" onClick={() => setOpen(true)}><Key name="?" />all keys</button>
+      {open && <Suspense fallback={null}><KeyList keys={keys} close={() => setOpen(false)} /></Suspense>}
     </div>
   );
 }

@@ -1,7 +1,7 @@
 import { scaleLinear } from "d3-scale";
 import { useState } from "react";
 import type { ModelView } from "../../api/client";
-import { useWidth } from "../../chart/SeriesChart";
+import { useWidth } from "../../chart/width";
 import { day, days } from "./says";
 
 export type Point = { at: number; low?: number; high?: number };

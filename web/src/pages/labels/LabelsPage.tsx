@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import type { Alert, Question, Verdict } from "../../api/client";
 import { useHeld, useQuestions } from "../../api/learning";
 import { useChart, useLabel, useMe } from "../../api/queries";
-import { useWidth } from "../../chart/SeriesChart";
+import { useWidth } from "../../chart/width";
 import { SmallChart } from "../../chart/Small";
 import { Key } from "../../parts/keys";
 import { Mark } from "../../parts/Mark";

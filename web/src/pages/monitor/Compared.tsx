@@ -1,7 +1,7 @@
 import { scaleLinear, scaleLog } from "d3-scale";
 import { Link } from "react-router";
 import type { Detectable, Figure, Rehearsal, Replay } from "../../api/client";
-import { useWidth } from "../../chart/SeriesChart";
+import { useWidth } from "../../chart/width";
 import { Mark } from "../../parts/Mark";
 import { achieved, count, duration, percent, possible, signed, time } from "../../parts/words";
 

@@ -4,7 +4,7 @@ import type { PastQuestion, Verdict } from "../../api/client";
 import { useAnswerPast, usePast } from "../../api/learning";
 import { useChart, useMe } from "../../api/queries";
 import { SmallChart } from "../../chart/Small";
-import { useWidth } from "../../chart/SeriesChart";
+import { useWidth } from "../../chart/width";
 import { Key } from "../../parts/keys";
 import { Mark } from "../../parts/Mark";
 import { Page, Reading, Section, Trouble } from "../../parts/Page";

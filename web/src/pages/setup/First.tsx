@@ -3,7 +3,7 @@ import { useEffect } from "react";
 import { Link } from "react-router";
 import { useChart, useDataset, useMe } from "../../api/queries";
 import { useTasks } from "../../api/setup";
-import { useWidth } from "../../chart/SeriesChart";
+import { useWidth } from "../../chart/width";
 import { SmallChart } from "../../chart/Small";
 import { Section } from "../../parts/Page";
 
