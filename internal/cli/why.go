@@ -215,24 +215,6 @@ func (a *app) hideCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) auditCommand() *cobra.Command {
-	var limit int
-	c := &cobra.Command{Use: "audit", Short: "List what must be answered for, newest first", Args: exactly(0, "nothing"), Example: "  tinbell audit --output csv",
-		RunE: func(c *cobra.Command, _ []string) error {
-			var entries []record.Audit
-			if err := a.client().Get(c.Context(), "/audit", url.Values{"limit": {fmt.Sprint(limit)}}, &entries); err != nil {
-				return err
-			}
-			l := listing{head: []string{"at", "who", "what", "of", "which"}, raw: entries, none: "Nothing yet."}
-			for _, x := range entries {
-				l.rows = append(l.rows, []string{a.local(x.At, "UTC"), x.Who, x.What, x.About, x.Note})
-			}
-			return a.show(l)
-		}}
-	c.Flags().IntVar(&limit, "limit", 100, "at most so many")
-	return c
-}
-
 // numbered writes a number; a dash where there is none.
 func numbered(id int64) string {
 	if id == 0 {

@@ -116,8 +116,8 @@ func tags(next http.Handler) http.Handler {
 	})
 }
 
-// unchanged asks for the thing as its reader would and compares what people set.
-func unchanged(next http.Handler, r *http.Request) bool {
+// read asks for what a request is about as its reader would.
+func read(next http.Handler, r *http.Request) *answered {
 	routes := chi.NewRouteContext() // of its own: where the change goes is not forgotten
 	routes.Routes = chi.RouteContext(r.Context()).Routes
 	look := r.Clone(context.WithValue(r.Context(), chi.RouteCtxKey, routes))
@@ -128,6 +128,12 @@ func unchanged(next http.Handler, r *http.Request) bool {
 	}
 	answer := &answered{head: http.Header{}}
 	next.ServeHTTP(answer, look)
+	return answer
+}
+
+// unchanged compares what people set of the thing with what a request was made of.
+func unchanged(next http.Handler, r *http.Request) bool {
+	answer := read(next, r)
 	switch answer.status {
 	case http.StatusOK:
 	case http.StatusUnauthorized, http.StatusForbidden:

@@ -71,6 +71,9 @@ func (s *server) addLogs(api huma.API) {
 		func(ctx context.Context, _ *struct{}) (*body[[]record.Log], error) {
 			return ok(s.Store.Logs(ctx))
 		})
+	add(api, "GET", "/logs/{name}", "log", "One log with what is set of it", people.Reader, func(ctx context.Context, in *OfLog) (*body[record.Log], error) {
+		return ok(s.Store.Log(ctx, in.Name))
+	})
 	add(api, "GET", "/logs/{name}/templates", "log-templates",
 		"The sentences of a log that came in a stretch, most frequent first", people.Reader,
 		func(ctx context.Context, in *struct {

@@ -41,6 +41,9 @@ func (s *server) signedIn(api huma.API) func(huma.Context, func(huma.Context)) {
 				return
 			}
 		}
+		if d, asked := ctx.Context().Value(doneKey{}).(*done); asked {
+			d.who, d.operation = who, ctx.Operation().OperationID
+		}
 		next(huma.WithValue(ctx, accountKey{}, who))
 	}
 }
@@ -88,6 +91,9 @@ func (s *server) addPeople(api huma.API) {
 			who, err := s.People.Whose(ctx, strings.TrimSpace(in.Body.Token))
 			if err != nil {
 				return nil, err
+			}
+			if d, asked := ctx.Value(doneKey{}).(*done); asked {
+				d.who = who
 			}
 			return &struct {
 				SetCookie http.Cookie `header:"Set-Cookie"`

@@ -77,7 +77,7 @@ func New(p Parts) http.Handler {
 	s := &server{p, make(turns, intakeAtOnce), make(turns, unpackedAtOnce)}
 	router.Use(s.identified, s.recovered, paceBodies,
 		middleware.Compress(2, "application/json", "text/html", "text/css", "application/javascript", "text/javascript", "image/svg+xml"))
-	router.Use(tags, guardHeaders, s.fromHere)
+	router.Use(tags, guardHeaders, s.fromHere, s.audited)
 	router.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })
 	router.Get("/readyz", s.ready)
 	s.register(router)

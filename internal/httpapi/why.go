@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 	"slices"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -10,6 +11,7 @@ import (
 	"tinbell/internal/diagnose"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
+	"tinbell/internal/store"
 	"tinbell/internal/words"
 )
 
@@ -51,11 +53,19 @@ func (s *server) addWhy(api huma.API) {
 		}
 		return ok(s.Store.Dataset(ctx, in.Name))
 	})
-	add(api, "GET", "/audit", "audit", "What must be answered for, newest first", people.Admin, func(ctx context.Context, in *struct {
-		Cursor int64 `query:"cursor" doc:"id of the last entry of the page before"`
-		Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	add(api, "GET", "/audit", "audit", "Who did what, from where, with what was there before and after, newest first", people.Admin, func(ctx context.Context, in *struct {
+		Who    string    `query:"who" doc:"of this account alone"`
+		What   string    `query:"what" doc:"with this in what was done"`
+		About  string    `query:"about" doc:"with this in what it was done to"`
+		From   time.Time `query:"from"`
+		To     time.Time `query:"to"`
+		Cursor int64     `query:"cursor" doc:"id of the last entry of the page before"`
+		Limit  int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	}) (*body[[]record.Audit], error) {
-		return ok(s.Store.Audits(ctx, in.Cursor, in.Limit))
+		return ok(s.Store.Audits(ctx, store.Sought{Who: in.Who, What: in.What, About: in.About, From: in.From, To: in.To, Before: in.Cursor, Limit: in.Limit}))
+	})
+	add(api, "GET", "/audit/proof", "audit-proof", "Whether the audit trail is as it was written: every entry is sealed with the one before it", people.Admin, func(ctx context.Context, _ *none) (*body[store.Proof], error) {
+		return ok(s.Store.VerifyAudit(ctx))
 	})
 }
 

@@ -56,7 +56,7 @@ func TestAChartHasAnAddressThatOtherPagesShow(t *testing.T) {
 		}
 	}
 	var audit []record.Audit
-	dbtest.Must(t, s.Admin.Get(ctx, "/audit", nil, &audit))
+	dbtest.Must(t, s.Admin.Get(ctx, "/audit", url.Values{"what": {"linked"}}, &audit))
 	if len(audit) != 1 || audit[0].What != "linked a chart" {
 		t.Errorf("the audit trail: %+v", audit)
 	}

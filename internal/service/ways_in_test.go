@@ -22,6 +22,7 @@ import (
 	"tinbell/internal/people"
 	"tinbell/internal/record"
 	"tinbell/internal/service"
+	"tinbell/internal/store"
 )
 
 // signedIn makes an account's token and gives who signs in with it.
@@ -311,5 +312,89 @@ func TestASecretInAWebhooksAddressIsShownToNobody(t *testing.T) {
 	}
 	if _, err := set("https://elsewhere.example/…"); status(err) != 422 || !strings.Contains(err.Error(), "the whole address") {
 		t.Errorf("an address that is not known: %v", err)
+	}
+}
+
+// Every change is kept with who made it, from where, and what was there before and after,
+// secrets masked; looking and pushing are not changes. An entry that is altered or removed,
+// which the database refuses, is found by the seals of those after it.
+func TestEveryChangeIsKeptAndSealed(t *testing.T) {
+	s := dbtest.Start(t, now)
+	editor := signedIn(t, s, "Tobin", "editor", "for", "tests")
+	dbtest.Must(t, editor.Send(t.Context(), "PUT", "/logs/gates", map[string]string{"dataset": "raw.gates"}, nil))
+	dbtest.Must(t, editor.Send(t.Context(), "PATCH", "/logs/gates", map[string]any{"watched": []string{"error"}}, nil))
+	told(t, s, "log=gates", "text/plain", "INFO a line\n")
+	order := httpapi.NewChannel{Name: "chat", Kind: "webhook", Settings: record.ChannelSettings{URL: "http://127.0.0.1:9/in?key=hushhush"}, Secret: "whsec_aHVzaGh1c2hodXNoaHVzaA==", Headers: map[string]string{"Authorization": "Bearer hushhush"}}
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/channels", order, nil))
+	if err := editor.Send(t.Context(), "DELETE", "/channels/chat", nil, nil); status(err) != 403 {
+		t.Fatal(err)
+	}
+	dbtest.Must(t, s.Admin.Send(t.Context(), "DELETE", "/channels/chat", nil, nil))
+	var list []record.Audit
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/audit", nil, &list))
+	said := ""
+	for _, a := range slices.Backward(list) {
+		said += a.Who + " " + a.What + " " + a.About + "; "
+		if a.Origin != "127.0.0.1" || a.Request == "" || a.Role == "" {
+			t.Errorf("from where: %+v", a)
+		}
+	}
+	if said != "administrator make token tokens; Tobin add log logs/gates; Tobin set log logs/gates; administrator set channel channels; administrator drop channel channels/chat; " {
+		t.Errorf("kept is: %s", said)
+	}
+	if set := list[2]; !strings.Contains(set.Note, "watched: [] → [ERROR]") || !strings.Contains(string(set.Before), `"watched":[]`) || !strings.Contains(string(set.After), `"watched":["ERROR"]`) {
+		t.Errorf("what differs: %+v", set)
+	}
+	text, err := json.Marshal(list)
+	dbtest.Must(t, err)
+	if strings.Contains(string(text), "hushhush") || strings.Contains(string(text), "aHVzaG") || !strings.Contains(string(text), "masked") {
+		t.Errorf("secrets are kept: %s", text)
+	}
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/audit", url.Values{"who": {"Tobin"}, "what": {"set"}}, &list))
+	if len(list) != 1 {
+		t.Errorf("of one account and kind: %+v", list)
+	}
+	proof := func() (p store.Proof) {
+		t.Helper()
+		dbtest.Must(t, s.Admin.Get(t.Context(), "/audit/proof", nil, &p))
+		return p
+	}
+	if p := proof(); p.Entries != 5 || p.Broken != 0 {
+		t.Errorf("as it was written: %+v", p)
+	}
+	if _, err := s.Parts.Store.DB.Exec(`update audit set who = 'somebody'`); err == nil || !strings.Contains(err.Error(), "neither changed nor removed") {
+		t.Errorf("an entry is altered: %v", err)
+	}
+	for statement, broken := range map[string]int64{`update audit set note = 'nothing' where id = 3`: 3, `delete from audit where id = 2`: 3} {
+		tx, err := s.Parts.Store.DB.Beginx()
+		dbtest.Must(t, err)
+		_, err = tx.Exec(`alter table audit disable trigger all`)
+		dbtest.Must(t, err)
+		_, err = tx.Exec(statement)
+		dbtest.Must(t, err)
+		dbtest.Must(t, tx.Commit())
+		if p := proof(); p.Broken != broken {
+			t.Errorf("%s: the first that does not follow is %d, want %d", statement, p.Broken, broken)
+		}
+	}
+}
+
+// Many who change something at once are all kept, one sealed after another.
+func TestChangesAtOnceAreSealedOneAfterAnother(t *testing.T) {
+	s := dbtest.Start(t, now)
+	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/logs/gates", map[string]string{"dataset": "raw.gates"}, nil))
+	var wait sync.WaitGroup
+	for i := range 40 {
+		wait.Go(func() {
+			if err := s.Admin.Send(t.Context(), "PATCH", "/logs/gates", map[string]int{"keep_samples": i % 20}, nil); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	wait.Wait()
+	var p store.Proof
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/audit/proof", nil, &p))
+	if p.Entries != 41 || p.Broken != 0 {
+		t.Errorf("%+v", p)
 	}
 }

@@ -1,25 +1,128 @@
 package store
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/json"
 	"fmt"
 	"time"
+
+	"github.com/jackc/pgx/v5"
 
 	"tinbell/internal/record"
 )
 
-// AddAudit keeps something that must be answered for.
+// auditLock is held by who adds to the audit trail: entries are sealed one after another.
+const auditLock = 0x7b0a0d17
+
+// AddAudit keeps something that must be answered for, sealed with the entry before it.
 func (s *Store) AddAudit(ctx context.Context, a record.Audit) error {
-	_, err := s.querier().Exec(ctx, `insert into audit (at, who, what, about, note) values ($1, $2, $3, $4, $5)`, a.At, a.Who, a.What, a.About, a.Note)
-	if err != nil {
-		return fmt.Errorf("write audit: %w", err)
-	}
-	return nil
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `select pg_advisory_xact_lock($1)`, auditLock); err != nil {
+			return fmt.Errorf("write audit: %w", err)
+		}
+		var last []byte
+		err := tx.QueryRow(ctx, `select coalesce((select seal from audit order by id desc limit 1), ''::bytea)`).Scan(&last)
+		if err != nil {
+			return fmt.Errorf("write audit: %w", err)
+		}
+		a.At = a.At.UTC().Truncate(time.Microsecond)
+		seal, err := sealed(last, a)
+		if err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, `insert into audit (at, who, what, about, note, role, origin, request, before, after, seal) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`,
+			a.At, a.Who, a.What, a.About, a.Note, a.Role, a.Origin, a.Request, text(a.Before), text(a.After), seal)
+		if err != nil {
+			return fmt.Errorf("write audit: %w", err)
+		}
+		return nil
+	})
 }
 
-// Audits gives what was kept before an entry, newest first; 0 for the newest.
-func (s *Store) Audits(ctx context.Context, before int64, limit int) ([]record.Audit, error) {
-	return many[record.Audit](ctx, s, "audit", `select * from audit where $1 = 0 or id < $1 order by id desc limit $2`, before, limit)
+// text gives JSON as it is kept; null where there is none.
+func text(v json.RawMessage) any {
+	if len(v) == 0 {
+		return nil
+	}
+	return string(v)
+}
+
+// sealed is the seal of an entry that follows another.
+func sealed(before []byte, a record.Audit) ([]byte, error) {
+	said, err := json.Marshal([]string{a.At.UTC().Format(time.RFC3339Nano), a.Who, a.What, a.About, a.Note, a.Role, a.Origin, a.Request, string(a.Before), string(a.After)})
+	if err != nil {
+		return nil, fmt.Errorf("seal audit: %w", err)
+	}
+	sum := sha256.New()
+	sum.Write(before)
+	sum.Write(said)
+	return sum.Sum(nil), nil
+}
+
+// Sought says which entries of the audit trail are wanted; what is empty is any.
+type Sought struct {
+	Who, What, About string // About and What: part of it
+	From, To         time.Time
+	Before           int64 // id of the last entry of the page before; 0 for the newest
+	Limit            int
+}
+
+// Audits gives entries of the audit trail, newest first.
+func (s *Store) Audits(ctx context.Context, v Sought) ([]record.Audit, error) {
+	return many[record.Audit](ctx, s, "audit", `
+		select id, at, who, what, about, note, role, origin, request, coalesce(before, 'null') as before, coalesce(after, 'null') as after, seal from audit
+		where ($1 = 0 or id < $1) and ($3 = '' or who = $3) and ($4 = '' or strpos(what, $4) > 0) and ($5 = '' or strpos(about, $5) > 0)
+			and ($6::timestamptz is null or at >= $6) and ($7::timestamptz is null or at < $7) order by id desc limit $2`,
+		v.Before, v.Limit, v.Who, v.What, v.About, instant(v.From), instant(v.To))
+}
+
+func instant(at time.Time) any {
+	if at.IsZero() {
+		return nil
+	}
+	return at
+}
+
+// Proof says whether the audit trail is as it was written.
+type Proof struct {
+	Entries int64  `json:"entries" doc:"that are sealed"`
+	Broken  int64  `json:"broken" doc:"id of the first that does not follow from the one before it, or after which one is missing; 0: none"`
+	Last    int64  `json:"last" doc:"id of the newest"`
+	Seal    []byte `json:"seal" doc:"of the newest: kept elsewhere, it proves later that nothing was cut off since"`
+}
+
+// VerifyAudit computes all seals anew.
+func (s *Store) VerifyAudit(ctx context.Context) (p Proof, err error) {
+	const page = 2000
+	var last []byte
+	for after := int64(0); ; {
+		list, err := many[record.Audit](ctx, s, "audit", `
+			select id, at, who, what, about, note, role, origin, request, coalesce(before::text, '')::bytea as before, coalesce(after::text, '')::bytea as after, seal
+			from audit where id > $1 order by id limit $2`, after, page)
+		if err != nil {
+			return p, err
+		}
+		for _, a := range list {
+			after = a.ID
+			if a.Seal == nil && p.Entries == 0 {
+				continue // from before there were seals
+			}
+			seal, err := sealed(last, a)
+			if err != nil {
+				return p, err
+			}
+			if !bytes.Equal(seal, a.Seal) && p.Broken == 0 {
+				p.Broken = a.ID
+			}
+			last = a.Seal
+			p.Entries, p.Last, p.Seal = p.Entries+1, a.ID, a.Seal
+		}
+		if len(list) < page {
+			return p, nil
+		}
+	}
 }
 
 // Hide keeps which columns of a dataset are never shown.
