@@ -180,6 +180,7 @@ func TestTheDemoAsANewcomerMeetsIt(t *testing.T) {
 	t.Run("drift is walked through, looked into and set up in the console", func(t *testing.T) { driftInConsole(t, p) })
 	t.Run("drift on the command line, of the service and of files", func(t *testing.T) { driftOnTheCommandLine(t, p) })
 	t.Run("a sentence of a log is looked into, read from its files and corrected", func(t *testing.T) { logsInConsole(t, p) })
+	t.Run("a token is made, used, taken back and found in the audit trail", func(t *testing.T) { peopleInConsole(t, p) })
 	t.Run("commands say what happened and exit as they should", func(t *testing.T) { commands(t, p) })
 	t.Run("every command of the book is typed", func(t *testing.T) { bookOnTheDemo(t, p) })
 	t.Run("every place opens, light and dark", func(t *testing.T) { places(t, p) })

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"tinbell/internal/browser"
+	"tinbell/internal/client"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/logs"
 )
@@ -44,4 +45,42 @@ func logsInConsole(t *testing.T, p *program) {
 	dbtest.Must(t, tab.Await("document.body.innerText.includes('is constant') && document.body.innerText.includes('held constant by')"))
 	dbtest.Must(t, tab.Go(p.client().Server+"/logs/sales-loader?where=channel%3Dkiosk"))
 	dbtest.Must(t, tab.Await("document.body.innerText.includes('channel is kiosk') && document.querySelectorAll('[data-sentences] tbody tr').length === 1"))
+}
+
+// peopleInConsole makes a token in the console, signs in with it, sees it do what its role
+// may and no more, takes it back, and finds it all in the audit trail.
+func peopleInConsole(t *testing.T, p *program) {
+	p.t = t
+	tab := signIn(t, p, false)
+	server := p.client().Server
+	dbtest.Must(t, tab.Go(server+"/setup/people"))
+	dbtest.Must(t, tab.Await("document.querySelector('[data-tokens] tbody tr')"))
+	_, err := browser.Evaluate[bool](tab, `(() => { const f = [...document.querySelectorAll('label')].find((l) => l.innerText.startsWith('Account')).querySelector('input');
+		Object.getOwnPropertyDescriptor(Object.getPrototypeOf(f), 'value').set.call(f, 'Night desk'); f.dispatchEvent(new Event('input', { bubbles: true })); return true; })()`)
+	dbtest.Must(t, err)
+	press := func(label string) {
+		t.Helper()
+		dbtest.Must(t, tab.Await(fmt.Sprintf("[...document.querySelectorAll('button')].some((b) => b.innerText === %q && !b.disabled)", label)))
+		_, err := browser.Evaluate[bool](tab, fmt.Sprintf("[...document.querySelectorAll('button')].find((b) => b.innerText === %q).click() ?? true", label))
+		dbtest.Must(t, err)
+	}
+	press("Make it")
+	dbtest.Must(t, tab.Await("document.querySelector('[data-made]') && document.querySelector('[data-tokens]').innerText.includes('Night desk')"))
+	token, err := browser.Evaluate[string](tab, "document.querySelector('[data-made]').innerText")
+	dbtest.Must(t, err)
+	night := client.New(server, token)
+	dbtest.Must(t, night.Get(t.Context(), "/alerts", nil, nil))
+	if err := night.Get(t.Context(), "/tokens", nil, nil); err == nil || !strings.Contains(err.Error(), "your role is responder") {
+		t.Errorf("a responder sees tokens: %v", err)
+	}
+	_, err = browser.Evaluate[bool](tab, "[...document.querySelectorAll('button')].find((b) => b.getAttribute('aria-label') === 'Take the token of Night desk back').click() ?? true")
+	dbtest.Must(t, err)
+	press("yes, sign it out")
+	dbtest.Must(t, tab.Await("!document.querySelector('[data-tokens]').innerText.includes('Night desk')"))
+	if err := night.Get(t.Context(), "/alerts", nil, nil); err == nil {
+		t.Error("taken back, it still signs in")
+	}
+	dbtest.Must(t, tab.Go(server+"/setup/audit?what=token"))
+	dbtest.Must(t, tab.Await("document.querySelector('h1').innerText.includes('each follows from the one before it') && document.querySelector('[data-audit]').innerText.includes('revoke token')"))
+	dbtest.Must(t, tab.Await("document.querySelector('[data-audit]').innerText.includes('name: Night desk')"))
 }

@@ -112,8 +112,8 @@ var secretNames = []string{"password", "secret", "token", "headers", "login", "a
 // masked gives JSON without its secrets; nothing where it is none. Addresses stay without
 // logins and queries.
 func masked(text []byte) json.RawMessage {
-	var v any
-	if len(text) == 0 || json.Unmarshal(text, &v) != nil {
+	v := object(text)
+	if v == nil {
 		return nil
 	}
 	out, err := json.Marshal(mask(v))
@@ -146,18 +146,32 @@ func mask(v any) any {
 
 // changes says in a line what differs between two objects.
 func changes(before, after json.RawMessage) string {
-	var was, is map[string]any
-	if json.Unmarshal(before, &was) != nil || json.Unmarshal(after, &is) != nil || was == nil || is == nil {
-		return ""
-	}
+	was, _ := object(before).(map[string]any)
+	is, _ := object(after).(map[string]any)
 	var parts []string
 	for _, key := range slices.Sorted(maps.Keys(is)) {
 		a, b := fmt.Sprint(was[key]), fmt.Sprint(is[key])
-		if a != b && key != "version" && !strings.HasSuffix(key, "_at") {
+		_, list := is[key].([]any)
+		_, deep := is[key].(map[string]any)
+		switch {
+		case was == nil && (list || deep):
+		case was == nil: // made anew
+			parts = append(parts, key+": "+short(b))
+		case a != b && key != "version" && !strings.HasSuffix(key, "_at"):
 			parts = append(parts, fmt.Sprintf("%s: %s → %s", key, short(a), short(b)))
 		}
 	}
 	return strings.Join(parts, "; ")
+}
+
+// object reads JSON, numbers as they are written; nil where it is none.
+func object(text []byte) (v any) {
+	d := json.NewDecoder(bytes.NewReader(text))
+	d.UseNumber()
+	if d.Decode(&v) != nil {
+		return nil
+	}
+	return v
 }
 
 func short(text string) string {

@@ -35,6 +35,8 @@ export const places: Place[] = [
   place("setup", () => import("./pages/setup/SetupPage").then((m) => ({ default: m.SetupPage }))),
   place("setup/calendars", () => import("./pages/setup/CalendarsPage").then((m) => ({ default: m.CalendarsPage }))),
   place("setup/telling", () => import("./pages/setup/TellingPage").then((m) => ({ default: m.TellingPage }))),
+  place("setup/people", () => import("./pages/setup/PeoplePage").then((m) => ({ default: m.PeoplePage }))),
+  place("setup/audit", () => import("./pages/setup/AuditPage").then((m) => ({ default: m.AuditPage }))),
   place("setup/mailbox", () => import("./pages/setup/MailboxPage").then((m) => ({ default: m.MailboxPage }))),
 ];
 

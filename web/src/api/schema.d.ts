@@ -147,8 +147,25 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What must be answered for, newest first */
+        /** Who did what, from where, with what was there before and after, newest first */
         get: operations["audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether the audit trail is as it was written: every entry is sealed with the one before it */
+        get: operations["audit-proof"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1301,7 +1318,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** One log with what is set of it */
+        get: operations["log"];
         /** Make a log before its first line comes; one that is there stays as it is */
         put: operations["add-log"];
         post?: never;
@@ -3158,11 +3176,21 @@ export interface components {
         Audit: {
             /** @description to what */
             about: string;
+            /** @description what is there since; secrets masked */
+            after?: unknown;
             /** Format: date-time */
             at: string;
+            /** @description what was there; secrets masked */
+            before?: unknown;
             /** Format: int64 */
             id: number;
             note: string;
+            /** @description address that the request came from */
+            origin: string;
+            /** @description its id, which the log has too */
+            request: string;
+            /** @description of who did it */
+            role: string;
             /** @description what was done */
             what: string;
             who: string;
@@ -6754,6 +6782,25 @@ export interface components {
             windows: components["schemas"]["SLADay"][] | null;
             zone: string;
         };
+        Proof: {
+            /**
+             * Format: int64
+             * @description id of the first that does not follow from the one before it, or after which one is missing; 0: none
+             */
+            broken: number;
+            /**
+             * Format: int64
+             * @description that are sealed
+             */
+            entries: number;
+            /**
+             * Format: int64
+             * @description id of the newest
+             */
+            last: number;
+            /** @description of the newest: kept elsewhere, it proves later that nothing was cut off since */
+            seal: string;
+        };
         Proposal: {
             dataset: string;
             /** Format: date-time */
@@ -9233,6 +9280,14 @@ export interface operations {
             query?: {
                 /** @description by this column, as CSV names it; with a - before it the other way round */
                 sort?: string;
+                /** @description of this account alone */
+                who?: string;
+                /** @description with this in what was done */
+                what?: string;
+                /** @description with this in what it was done to */
+                about?: string;
+                from?: string;
+                to?: string;
                 /** @description id of the last entry of the page before */
                 cursor?: number;
                 limit?: number;
@@ -9250,6 +9305,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Audit"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "audit-proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proof"];
                 };
             };
             /** @description Error */
@@ -12109,6 +12193,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LogReceipt"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    log: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Log"];
                 };
             };
             /** @description Error */

@@ -4,7 +4,7 @@ import { useGroups } from "../api/telling";
 import { useLive } from "../api/live";
 import { prefetch } from "../places";
 import { Glyph } from "./Glyph";
-import { city, time } from "./words";
+import { city, own, time } from "./words";
 
 const places = [["/", "Now"], ["/datasets", "Datasets"], ["/alerts", "Alerts"], ["/labels", "Labels"], ["/monitors", "Monitors"], ["/incidents", "Incidents"], ["/slas", "SLAs"], ["/scorecard", "Scorecard"], ["/drift", "Drift"], ["/logs", "Logs"], ["/outlook", "Outlook"], ["/setup", "Setup"]] as const;
 
@@ -13,7 +13,6 @@ export function Masthead() {
   const me = useMe();
   const open = useGroups({ state: "open", limit: 200 });
   const broken = useLive();
-  const own = Intl.DateTimeFormat().resolvedOptions().timeZone;
   const shown = useZone() ?? own;
   return (
     <header className="flex h-11 items-center gap-5 border-b border-ink px-6">

@@ -108,3 +108,6 @@ export function time(at: string | Date | number, zone: string, style: Style = "f
 
 /** The city of a zone's name. */
 export const city = (zone: string) => zone.split("/").pop()!.replaceAll("_", " ");
+
+/** The zone of whoever looks. */
+export const own = Intl.DateTimeFormat().resolvedOptions().timeZone;

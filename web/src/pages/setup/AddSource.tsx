@@ -26,6 +26,7 @@ export function AddSource({ onAdded }: { onAdded: (s: Source) => void }) {
           <button type="submit" disabled={!ready || add.isPending} className="border border-ink bg-brass-fill px-3 py-[4px] font-[650] text-on-brass disabled:border-ink3 disabled:bg-well disabled:text-ink3">Add source</button>
           {attempt.data && !wrong && <span role="status" className="text-ink2">It answers.</span>}
         </div>
+        {(attempt.data?.warnings ?? add.data?.warnings ?? []).map((w) => <p key={w} role="status" className="text-[13px] text-verm">Mind that {w}.</p>)}
         {wrong && <p role="alert" className="text-verm">{wrong.message}</p>}
       </form>
     </Section>

@@ -1,6 +1,6 @@
 import { Link } from "react-router";
 
-const places = [["sources", "/setup"], ["calendars", "/setup/calendars"], ["telling", "/setup/telling"], ["mailbox", "/setup/mailbox"]] as const;
+const places = [["sources", "/setup"], ["calendars", "/setup/calendars"], ["telling", "/setup/telling"], ["people", "/setup/people"], ["audit", "/setup/audit"], ["mailbox", "/setup/mailbox"]] as const;
 
 /** The parts of Setup, side by side in the place line. */
 export function Places({ here }: { here: (typeof places)[number][0] }) {
