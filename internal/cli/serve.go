@@ -72,6 +72,7 @@ func (a *app) serveCommand() *cobra.Command {
 	f.IntVar(&o.KeepDays, "keep-days", 0, "how many days samples are kept where a dataset has no rule of its own; 0: for ever")
 	f.StringVar(&o.Public, "public-url", "", "where people reach the service, for the links in messages; where it listens if left out")
 	f.StringArrayVar(&private, "allow-private", nil, "range of addresses that webhooks may go to though they are not public")
+	f.BoolVar(&o.WatchItself, "watch-itself", false, "keep the service's own figures as the dataset tinbell.service, to be watched like any other")
 	f.StringArrayVar(&reach, "reach", nil, "range of addresses where warehouses and mail servers may be; anywhere but link-local and metadata addresses if left out")
 	f.StringVar(&trust, "trust", "", "file with the certificates of authorities that mail and web servers are trusted by, instead of the system's")
 	f.BoolVar(&o.SignIn, "sign-in", true, "ask for a token; can be turned off on loopback only")

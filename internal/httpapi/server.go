@@ -31,6 +31,7 @@ import (
 	"tinbell/internal/sink"
 	"tinbell/internal/store"
 	"tinbell/internal/tell"
+	"tinbell/internal/vitals"
 	"tinbell/internal/watch"
 	"tinbell/internal/work"
 )
@@ -60,6 +61,7 @@ type Parts struct {
 	Now        func() time.Time
 	Log        *slog.Logger
 	SignIn     bool
+	Vitals     *vitals.Reader
 	Public     string // where people reach the service; empty: where it listens
 	Listens    string // the host that it listens on
 	Console    http.Handler
@@ -75,11 +77,12 @@ type server struct {
 func New(p Parts) http.Handler {
 	router := chi.NewRouter()
 	s := &server{p, make(turns, intakeAtOnce), make(turns, unpackedAtOnce)}
-	router.Use(s.identified, s.recovered, paceBodies,
+	router.Use(s.identified, s.counted, s.recovered, paceBodies,
 		middleware.Compress(2, "application/json", "text/html", "text/css", "application/javascript", "text/javascript", "image/svg+xml"))
 	router.Use(tags, guardHeaders, s.fromHere, s.audited)
 	router.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })
 	router.Get("/readyz", s.ready)
+	router.Get("/metrics", s.metrics)
 	s.register(router)
 	router.Get("/charts/{token}", s.chartPicture)
 	router.Get("/answer/{token}", s.answerPage)
@@ -137,6 +140,7 @@ func (s *server) register(router chi.Router) huma.API {
 	s.addExports(api)
 	s.addNotes(api)
 	s.addEvents(api)
+	s.addVitals(api)
 	sayRoles(api.OpenAPI())
 	return api
 }

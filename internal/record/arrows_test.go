@@ -51,6 +51,7 @@ var allowed = map[string]string{
 	"internal/book":       "",
 	"internal/flat":       "",
 	"internal/outward":    "",
+	"internal/vitals":     "core/* internal/collect internal/store internal/words",
 	"internal/logs":       "core/* internal/collect internal/collect/landing internal/collect/otlp internal/contain internal/record internal/store internal/words",
 	"internal/feed":       "internal/answer internal/outward internal/people internal/record internal/store",
 	"internal/draw":       "core/* internal/compare internal/diagnose internal/improve internal/inspect internal/record internal/words",
@@ -81,8 +82,8 @@ var allowed = map[string]string{
 	"internal/tell":      "core/* internal/contain internal/draw internal/inspect internal/outward internal/people internal/record internal/store internal/words",
 	"internal/config":    "core/* internal/answer internal/collect internal/collect/* internal/compare internal/feed internal/record internal/setup internal/store internal/tell internal/watch",
 
-	"internal/httpapi": "core/* internal/answer internal/collect internal/collect/* internal/compare internal/config internal/contain internal/diagnose internal/draw internal/feed internal/flat internal/improve internal/inspect internal/logs internal/people internal/reconcile internal/record internal/setup internal/sink internal/store internal/tell internal/watch internal/work internal/words",
-	"internal/service": "core/* internal/answer internal/collect internal/collect/warehouse internal/compare internal/config internal/contain internal/diagnose internal/duty internal/feed internal/httpapi internal/improve internal/inspect internal/localpg internal/logs internal/people internal/reconcile internal/record internal/setup internal/sink internal/store internal/tell internal/watch internal/work web",
+	"internal/httpapi": "core/* internal/answer internal/collect internal/collect/* internal/compare internal/config internal/contain internal/diagnose internal/draw internal/feed internal/flat internal/improve internal/inspect internal/logs internal/people internal/reconcile internal/record internal/setup internal/sink internal/store internal/tell internal/vitals internal/watch internal/work internal/words",
+	"internal/service": "core/* internal/answer internal/collect internal/collect/warehouse internal/compare internal/config internal/contain internal/diagnose internal/duty internal/feed internal/httpapi internal/improve internal/inspect internal/localpg internal/logs internal/people internal/reconcile internal/record internal/setup internal/sink internal/store internal/tell internal/vitals internal/watch internal/work web",
 	"internal/client":  "internal/record",
 
 	"internal/browser":            "internal/dbtest",

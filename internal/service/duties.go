@@ -75,6 +75,12 @@ func (s *Service) dutiesOf(j *jobs, keepDays int) []duty.Config {
 			Doc: "counts what has come in the files of logs that are followed"},
 		{Name: "sentences", Every: often, Round: s.Parts.Logs.News,
 			Doc: "opens and closes the alerts about logs that say what they never said"},
+		{Name: "own figures", Every: time.Minute, Round: func(ctx context.Context) error {
+			if !j.watchItself {
+				return nil
+			}
+			return s.Parts.Vitals.Watch(ctx)
+		}, Doc: "makes samples of the service's own figures"},
 		{Name: "feeds", Every: time.Minute, Within: time.Hour, Round: s.Parts.Feeds.Due,
 			Doc: "fetches the calendars whose address is to be asked again"},
 		{Name: "calendars", Every: time.Hour, Round: j.desk.Extend,
@@ -82,15 +88,15 @@ func (s *Service) dutiesOf(j *jobs, keepDays int) []duty.Config {
 	}
 }
 
-// vitals is how this process says that it lives.
-type vitals struct {
+// pulse is how this process says that it lives.
+type pulse struct {
 	store  *store.Store
 	number int32
 	lock   *store.Lock
 }
 
 // beat says so, and takes the lock again if its connection was lost.
-func (v *vitals) beat(ctx context.Context) error {
+func (v *pulse) beat(ctx context.Context) error {
 	if v.lock == nil || v.lock.Check(ctx) != nil {
 		v.release()
 		lock, held, err := v.store.Claim(ctx, v.number)
@@ -102,7 +108,7 @@ func (v *vitals) beat(ctx context.Context) error {
 	return v.store.Beat(ctx, v.number)
 }
 
-func (v *vitals) release() {
+func (v *pulse) release() {
 	if v.lock != nil {
 		v.lock.Release()
 		v.lock = nil

@@ -19,15 +19,16 @@ import (
 
 // jobs say what each job of the queue does.
 type jobs struct {
-	store     *store.Store
-	watcher   *watch.Watcher
-	collector *collect.Collector
-	queue     *work.Queue
-	inspector *inspect.Inspector
-	bench     *improve.Bench
-	desk      *answer.Desk
-	comparer  *compare.Comparer
-	now       func() time.Time
+	watchItself bool
+	store       *store.Store
+	watcher     *watch.Watcher
+	collector   *collect.Collector
+	queue       *work.Queue
+	inspector   *inspect.Inspector
+	bench       *improve.Bench
+	desk        *answer.Desk
+	comparer    *compare.Comparer
+	now         func() time.Time
 }
 
 func (d *jobs) all() work.Duties {

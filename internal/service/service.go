@@ -37,6 +37,7 @@ import (
 	"tinbell/internal/sink"
 	"tinbell/internal/store"
 	"tinbell/internal/tell"
+	"tinbell/internal/vitals"
 	"tinbell/internal/watch"
 	"tinbell/internal/work"
 	"tinbell/web"
@@ -55,6 +56,7 @@ type Options struct {
 
 	Public       string         // where people reach the service, for links in messages; empty: where it listens
 	AllowPrivate []netip.Prefix // addresses that webhooks may go to though they are not public
+	WatchItself  bool           // whether its own figures are a dataset
 	Reach        []netip.Prefix // where warehouses and mail servers may be; empty: anywhere but link-local and metadata addresses
 	Trust        *x509.CertPool // authorities of mail and web servers; nil: the system's
 	Mailbox      *sink.Mailbox  // of the demo: what its stand-ins have received
@@ -71,7 +73,7 @@ type Service struct {
 	ended  chan error
 	cancel context.CancelFunc // of everything that goes on
 	log    *slog.Logger
-	alive  *vitals
+	alive  *pulse
 	leader *duty.Leader
 	duties []*duty.Service
 }
@@ -167,7 +169,7 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	p.Pulse = store.NewPulse(records, o.Log)
 	p.Warehouses = warehouse.New(records, safe, o.Reach)
 	p.Watcher = watch.New(records, o.Now, o.Log)
-	s.alive = &vitals{store: records}
+	s.alive = &pulse{store: records}
 	if s.alive.number, s.alive.lock, err = records.Enroll(ctx); err != nil {
 		return err
 	}
@@ -192,6 +194,8 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	p.Teller = tell.New(records, p.Inspector, safe, tell.Options{Address: s.public(o), Allowed: o.AllowPrivate, Reach: o.Reach, Trust: o.Trust, Now: o.Now, Log: o.Log, Why: p.Diagnoser.Line})
 	p.Config = config.New(records, p.Collector, p.Warehouses, p.Desk, p.Watcher, p.Teller, p.Comparer, p.Setup, p.Feeds, o.Now)
 	p.Public, p.Listens = o.Public, host(o.Listen)
+	p.Vitals = vitals.New(records, p.Collector, vitals.About{Dir: o.Dir, Public: o.Public, SignIn: o.SignIn}, o.Now)
+	j.watchItself = o.WatchItself
 	s.Parts = p
 	if o.SignIn {
 		if s.FirstToken, err = p.People.First(ctx); err != nil {

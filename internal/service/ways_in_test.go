@@ -322,7 +322,7 @@ func TestEveryChangeIsKeptAndSealed(t *testing.T) {
 	s := dbtest.Start(t, now)
 	editor := signedIn(t, s, "Tobin", "editor", "for", "tests")
 	dbtest.Must(t, editor.Send(t.Context(), "PUT", "/logs/gates", map[string]string{"dataset": "raw.gates"}, nil))
-	dbtest.Must(t, editor.Send(t.Context(), "PATCH", "/logs/gates", map[string]any{"watched": []string{"error"}}, nil))
+	dbtest.Must(t, editor.Send(t.Context(), "PATCH", "/logs/gates", map[string]any{"watched": []string{"error"}, "masked": []string{`/a\d"/`}}, nil))
 	told(t, s, "log=gates", "text/plain", "INFO a line\n")
 	order := httpapi.NewChannel{Name: "chat", Kind: "webhook", Settings: record.ChannelSettings{URL: "http://127.0.0.1:9/in?key=hushhush"}, Secret: "whsec_aHVzaGh1c2hodXNoaHVzaA==", Headers: map[string]string{"Authorization": "Bearer hushhush"}}
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/channels", order, nil))

@@ -99,7 +99,7 @@ func (s *Store) VerifyAudit(ctx context.Context) (p Proof, err error) {
 	var last []byte
 	for after := int64(0); ; {
 		list, err := many[record.Audit](ctx, s, "audit", `
-			select id, at, who, what, about, note, role, origin, request, coalesce(before::text, '')::bytea as before, coalesce(after::text, '')::bytea as after, seal
+			select id, at, who, what, about, note, role, origin, request, convert_to(coalesce(before::text, ''), 'UTF8') as before, convert_to(coalesce(after::text, ''), 'UTF8') as after, seal
 			from audit where id > $1 order by id limit $2`, after, page)
 		if err != nil {
 			return p, err

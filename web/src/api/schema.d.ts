@@ -658,6 +658,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/doctor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Look at how the service is set up and how it is doing, and say what to do */
+        get: operations["doctor"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/drift": {
         parameters: {
             query?: never;
@@ -3626,6 +3643,15 @@ export interface components {
              */
             until: string;
         };
+        Check: {
+            /** @description what to do; empty where it is good */
+            do: string;
+            name: string;
+            /** @description what was found */
+            said: string;
+            /** @enum {string} */
+            state: "good" | "mind" | "wrong";
+        };
         Checked: {
             /** Format: int64 */
             faults: number;
@@ -4225,6 +4251,14 @@ export interface components {
              * @example https://example.com/errors/example
              */
             type: string;
+        };
+        Examination: {
+            checks: components["schemas"]["Check"][] | null;
+            /** Format: int64 */
+            mind: number;
+            sentence: string;
+            /** Format: int64 */
+            wrong: number;
         };
         Expected: {
             /** Format: double */
@@ -10562,6 +10596,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    doctor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Examination"];
                 };
             };
             /** @description Error */
