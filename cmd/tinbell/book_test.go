@@ -37,7 +37,7 @@ type reading struct {
 var untyped = map[string]string{
 	"serve": "runs until it is stopped", "bench": "takes minutes; the benches have tests of their own", "demo": "breaks what other tests look at",
 	"monitor tune": "takes minutes; it has a test of its own", "proposal accept": "needs a proposal", "proposal reject": "needs a proposal", "alert normal": "changes what others look at",
-	"channel test": "the answer is that nobody is there", "task": "nothing is under way", "dataset add landing": "the demo has it", "source add landing": "the demo has it", "source add warehouse": "typed first",
+	"channel test": "the answer is that nobody is there", "task": "nothing is under way", "restore": "the demo's records are there; it has a test of its own", "dataset add landing": "the demo has it", "source add landing": "the demo has it", "source add warehouse": "typed first",
 }
 
 func bookOnTheDemo(t *testing.T, p *program) {

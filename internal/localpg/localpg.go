@@ -52,7 +52,7 @@ type Server struct {
 // Start makes the data directory if there is none, stops what a killed run
 // left behind, and starts the server; it is ready when Start returns.
 func Start(ctx context.Context, o Options) (*Server, error) {
-	programs, err := findPrograms()
+	programs, err := Programs()
 	if err != nil {
 		return nil, err
 	}
@@ -147,9 +147,8 @@ func (s *Server) keep() {
 	}
 }
 
-// findPrograms gives the newest Debian PostgreSQL's program folder, or the one
-// on PATH.
-func findPrograms() (string, error) {
+// Programs gives the newest Debian PostgreSQL's program folder, or the one on PATH.
+func Programs() (string, error) {
 	folders, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
 	sort.Slice(folders, func(i, j int) bool { return version(folders[i]) < version(folders[j]) })
 	if n := len(folders); n > 0 {

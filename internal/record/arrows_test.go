@@ -51,6 +51,7 @@ var allowed = map[string]string{
 	"internal/book":       "",
 	"internal/flat":       "",
 	"internal/outward":    "",
+	"internal/backup":     "internal/localpg internal/people",
 	"internal/vitals":     "core/* internal/collect internal/store internal/words",
 	"internal/logs":       "core/* internal/collect internal/collect/landing internal/collect/otlp internal/contain internal/record internal/store internal/words",
 	"internal/feed":       "internal/answer internal/outward internal/people internal/record internal/store",
