@@ -24,7 +24,7 @@ type Sentence struct {
 
 func (a *app) logCommand() *cobra.Command {
 	return group("log", "What log lines say, counted by their sentences",
-		a.logAdd(), a.logPush(), a.logList(), a.logFiles(), a.logTemplates(), a.logShow(), a.logGoesWith(), a.logLines(), a.logCompare(),
+		a.logAdd(), a.logPush(), a.logList(), a.logFiles(), a.logFind(), a.logTemplates(), a.logShow(), a.logGoesWith(), a.logLines(), a.logCompare(),
 		a.logSet(), a.logUsual(), a.logFollow(), a.logJoin(), a.logHold(), a.logVary(), a.logRemove(), a.logMine())
 }
 

@@ -8,6 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tinbell/core/template"
+	"tinbell/internal/draw"
 	"tinbell/internal/logs"
 	"tinbell/internal/record"
 	"tinbell/internal/words"
@@ -166,4 +168,43 @@ func (a *app) logFiles() *cobra.Command {
 			}
 			return a.show(l)
 		}}
+}
+
+func (a *app) logFind() *cobra.Command {
+	var s overStretch
+	var severity, dataset string
+	var limit int
+	c := &cobra.Command{Use: "find WORDS", Short: "Find sentences of all logs by words, severity, dataset and time", Args: exactly(1, "WORDS"),
+		Example: "  tinbell log find 'refuses connections' --since 7d\n  tinbell log find deadlock --severity error --dataset raw.gate_events",
+		RunE: func(c *cobra.Command, args []string) error {
+			q := url.Values{"words": {args[0]}, "dataset": {dataset}, "limit": {strconv.Itoa(limit)}}
+			if severity != "" {
+				level := template.SeverityOf(severity)
+				if level == "" {
+					return wrongUsage{fmt.Errorf("--severity %s: trace, debug, info, warn, error or fatal", severity)}
+				}
+				q.Set("severity", level)
+			}
+			if err := s.ask(q); err != nil {
+				return err
+			}
+			var f logs.Finding
+			if err := a.client().Get(c.Context(), "/log-sentences", q, &f); err != nil {
+				return err
+			}
+			l := listing{head: []string{"log", "no.", "lines", "severity", "when", "sentence"}, right: []int{2, 3}, raw: f, data: f.Sentences, none: "No sentence fits.", keep: []string{"log", "no.", "sentence"}}
+			for _, v := range f.Sentences {
+				l.rows = append(l.rows, []string{v.Log, strconv.Itoa(v.Number), words.Number(float64(v.Count)), orNone(v.Severity), draw.Bars(v.Bins, 24), v.Gist})
+			}
+			if err := a.show(l); err != nil {
+				return err
+			}
+			a.say("\n%s", f.Sentence)
+			return nil
+		}}
+	s.bind(c, "24h")
+	c.Flags().StringVar(&severity, "severity", "", "of this severity alone")
+	c.Flags().StringVar(&dataset, "dataset", "", "of the logs of this dataset alone")
+	c.Flags().IntVar(&limit, "limit", 40, "so many")
+	return c
 }

@@ -71,6 +71,26 @@ func (s *server) addLogs(api huma.API) {
 		func(ctx context.Context, _ *struct{}) (*body[[]record.Log], error) {
 			return ok(s.Store.Logs(ctx))
 		})
+	add(api, "GET", "/log-sentences", "find-sentences",
+		"The sentences of all logs that came in a stretch: by words, severity and dataset, most frequent first", people.Reader,
+		func(ctx context.Context, in *struct {
+			Stretch
+			Severity string `query:"severity" enum:"TRACE,DEBUG,INFO,WARN,ERROR,FATAL," doc:"of this severity alone"`
+			Words    string `query:"words" doc:"with all of these words"`
+			Dataset  string `query:"dataset" doc:"of its logs alone"`
+			Limit    int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+		}) (*body[logs.Finding], error) {
+			from, to, err := in.span(s.Now(), 24*time.Hour)
+			if err != nil {
+				return nil, err
+			}
+			if in.Dataset != "" {
+				if _, err := s.Store.Dataset(ctx, in.Dataset); err != nil {
+					return nil, err
+				}
+			}
+			return ok(s.Logs.Find(ctx, in.Dataset, from, to, logs.Narrow{Severity: in.Severity, Words: in.Words}, in.Limit))
+		})
 	add(api, "GET", "/logs/{name}", "log", "One log with what is set of it", people.Reader, func(ctx context.Context, in *OfLog) (*body[record.Log], error) {
 		return ok(s.Store.Log(ctx, in.Name))
 	})

@@ -125,6 +125,50 @@ func (k *Keeper) where(ctx context.Context, log record.Log, from, to time.Time, 
 	return tallies, nil
 }
 
+// SaidElsewhere is a sentence of some log.
+type SaidElsewhere struct {
+	Said
+	Log     string `json:"log"`
+	Dataset string `json:"dataset"`
+	Zone    string `json:"zone"`
+}
+
+// Finding is what was found over all logs.
+type Finding struct {
+	Sentences []SaidElsewhere `json:"sentences" doc:"most frequent first"`
+	More      int     `json:"more" doc:"that are not listed"`
+	Logs      int     `json:"logs" doc:"that were looked through"`
+	Sentence  string  `json:"sentence"`
+}
+
+// Find gives the sentences of all logs, or of those of a dataset, that came in [from, to).
+func (k *Keeper) Find(ctx context.Context, dataset string, from, to time.Time, n Narrow, most int) (Finding, error) {
+	f := Finding{Sentences: []SaidElsewhere{}}
+	list, err := k.store.Logs(ctx)
+	if err != nil {
+		return f, err
+	}
+	for _, log := range list {
+		if dataset != "" && log.Dataset != dataset {
+			continue
+		}
+		f.Logs++
+		found, err := k.Look(ctx, log.Name, from, to, n)
+		if err != nil {
+			return f, err
+		}
+		for _, s := range found.Templates {
+			f.Sentences = append(f.Sentences, SaidElsewhere{s, log.Name, log.Dataset, log.Zone})
+		}
+	}
+	slices.SortStableFunc(f.Sentences, func(a, b SaidElsewhere) int { return cmp.Compare(b.Count, a.Count) })
+	all := len(f.Sentences)
+	f.Sentences = f.Sentences[:min(all, most)]
+	f.More = all - len(f.Sentences)
+	f.Sentence = fmt.Sprintf("%s of %s.", words.Plural(all, "sentence"), words.Plural(f.Logs, "log"))
+	return f, nil
+}
+
 type tally struct{ all, errors int64 }
 
 // counted gives templates and what was counted of each in [from, to).

@@ -133,16 +133,39 @@ func (k *Keeper) News(ctx context.Context) error {
 			if len(d.logs) == 0 {
 				return store.Mended(ctx, tx, about, record.CauseSentence, k.now())
 			}
-			return store.Trouble(ctx, tx, about, alertOf(d.logs, d.fresh, k.now()))
+			lead, from := leading(d.logs, d.fresh)
+			lines, err := k.store.In(tx).LogSamples(ctx, lead.LogID, lead.Number)
+			if err != nil {
+				return err
+			}
+			said := template.Spoken(template.Gist(lead.Text))
+			if len(lines) > 0 {
+				said = template.Gist(lines[0].Line)
+			}
+			return store.Trouble(ctx, tx, about, alertOf(lead, from, said, d.fresh, k.now()))
 		}))
 	}
 	return errors.Join(failed...)
 }
 
-func alertOf(logs []string, fresh [][]Fresh, now time.Time) record.Alert {
-	a := record.Alert{Cause: record.CauseSentence, Direction: "high", Severity: "warning", Since: fresh[0][0].began(), RaisedAt: now.UTC().Truncate(time.Second)}
+// leading is the sentence that an alert begins with, and its log: a new one before others,
+// and of one kind the one that came most often.
+func leading(logs []string, fresh [][]Fresh) (lead Fresh, from string) {
+	lead, from = fresh[0][0], logs[0]
+	for i := range fresh {
+		for _, f := range fresh[i] {
+			if lead.What != "new" && f.What == "new" || lead.What == f.What && f.Lines > lead.Lines {
+				lead, from = f, logs[i]
+			}
+		}
+	}
+	return lead, from
+}
+
+// alertOf writes the alert of a dataset's logs; said is the leading sentence by a line of it.
+func alertOf(lead Fresh, from, said string, fresh [][]Fresh, now time.Time) record.Alert {
+	a := record.Alert{Cause: record.CauseSentence, Direction: "high", Severity: "warning", Since: lead.began(), RaisedAt: now.UTC().Truncate(time.Second)}
 	n := -1
-	lead, from := fresh[0][0], logs[0]
 	for i := range fresh {
 		for _, f := range fresh[i] {
 			n++
@@ -150,12 +173,9 @@ func alertOf(logs []string, fresh [][]Fresh, now time.Time) record.Alert {
 			if f.Severity == "FATAL" && f.What == "new" {
 				a.Severity = "critical"
 			}
-			if lead.What != "new" && f.What == "new" || lead.What == f.What && f.Lines > lead.Lines {
-				lead, from = f, logs[i]
-			}
 		}
 	}
-	said := cut(template.Spoken(template.Gist(lead.Text)), 160)
+	said = cut(said, 160)
 	switch lead.What {
 	case "new":
 		a.Sentence = fmt.Sprintf("%s says what it never said: “%s”, %s", from, said, words.Plural(int(lead.Lines), "line"))

@@ -347,3 +347,54 @@ func TestMoreLinesThanCanBeCountedAreAskedToComeAgain(t *testing.T) {
 	}
 	wait.Wait()
 }
+
+// A log is of a dataset, of a job, whose dataset its lineage says, or of a service, which is
+// a dataset of its own; what is not clear is asked for.
+func TestALogBelongsToADatasetAJobOrAService(t *testing.T) {
+	s := dbtest.Start(t, now)
+	run := func(id, job string, outputs ...string) {
+		t.Helper()
+		var list []string
+		for _, o := range outputs {
+			list = append(list, fmt.Sprintf(`{"namespace":"house","name":%q}`, o))
+		}
+		event := fmt.Sprintf(`{"eventType":"COMPLETE","eventTime":%q,"producer":"https://x.example","schemaURL":"https://openlineage.io/spec/2-0-2/OpenLineage.json","run":{"runId":"0190c1a2-0000-7000-8000-00000000000%s"},"job":{"namespace":"house","name":%q},"inputs":[],"outputs":[%s]}`,
+			now.Add(-time.Hour).Format(time.RFC3339), id, job, strings.Join(list, ","))
+		if code, answer, _ := request(t, s, "POST", "/api/v1/lineage", map[string]string{"Content-Type": "application/json"}, strings.NewReader(event)); code >= 300 {
+			t.Fatal(code, answer)
+		}
+	}
+	run("1", "load gates", "raw.gates")
+	run("2", "load both", "raw.one", "raw.two")
+	for query, want := range map[string]string{"log=a&job=load+gates": "raw.gates", "log=b&service=fares-api": "service.fares-api", "log=c&dataset=raw.two&job=load+both": "raw.two"} {
+		told(t, s, query, "text/plain", "INFO a line\n")
+		var log record.Log
+		dbtest.Must(t, s.Admin.Get(t.Context(), "/logs/"+query[4:5], nil, &log))
+		if log.Dataset != want || log.Lines != 1 || strings.Contains(query, "job=") && log.Job == "" || strings.Contains(query, "service=") && log.Service != "fares-api" {
+			t.Errorf("%s: %+v", query, log)
+		}
+	}
+	for query, why := range map[string]string{"log=d": "which dataset, job or service", "log=d&job=nobody's": "of no job", "log=d&job=load+both": "writes raw.one and raw.two", "log=d&job=x&service=y": "one of both", "log=a&dataset=raw.two": "already"} {
+		code, answer, _ := request(t, s, "POST", "/api/v1/logs?"+query, map[string]string{"Content-Type": "text/plain"}, strings.NewReader("INFO a line\n"))
+		if code != 422 && code != 409 || !strings.Contains(answer, why) {
+			t.Errorf("%s: %d %s", query, code, answer)
+		}
+	}
+	// Sentences are found over all logs, or those of a dataset.
+	told(t, s, "log=a", "text/plain", strings.Repeat(now.Add(-time.Minute).Format(time.RFC3339)+" ERROR lock of berth 4 lost\n", 3))
+	told(t, s, "log=c", "text/plain", now.Add(-time.Minute).Format(time.RFC3339)+" ERROR lock of berth 9 lost\n")
+	find := func(q url.Values) (f logs.Finding) {
+		t.Helper()
+		dbtest.Must(t, s.Admin.Get(t.Context(), "/log-sentences", q, &f))
+		return f
+	}
+	if f := find(url.Values{"words": {"berth LOCK"}}); len(f.Sentences) != 2 || f.Sentences[0].Log != "a" || f.Sentences[0].Count != 3 || f.Logs != 3 {
+		t.Errorf("over all: %+v", f)
+	}
+	if f := find(url.Values{"words": {"berth"}, "dataset": {"raw.two"}, "severity": {"ERROR"}}); len(f.Sentences) != 1 || f.Sentences[0].Log != "c" {
+		t.Errorf("of one dataset: %+v", f)
+	}
+	if f := find(url.Values{"words": {"berth"}, "severity": {"INFO"}}); len(f.Sentences) != 0 {
+		t.Errorf("of another severity: %+v", f)
+	}
+}

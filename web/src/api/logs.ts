@@ -46,3 +46,6 @@ export const useFileLines = (name: string, number: number, asked: boolean) =>
 
 export const useCorrect = (name: string, number: number) =>
   useAct((body: Correction) => answer(api.POST("/api/v1/logs/{name}/templates/{number}/correct", { params: { path: { name, number } }, body })), ["logs"]);
+
+export const useFoundSentences = (hours: number, severity: Severity, words: string) =>
+  useQuery({ queryKey: ["logs", "found", hours, severity, words], retry: false, placeholderData: keepPreviousData, queryFn: () => answer(api.GET("/api/v1/log-sentences", { params: { query: { from: back(hours), severity, words, limit: 60 } } })) });

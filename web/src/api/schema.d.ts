@@ -1310,6 +1310,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/log-sentences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The sentences of all logs that came in a stretch: by words, severity and dataset, most frequent first */
+        get: operations["find-sentences"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/logs": {
         parameters: {
             query?: never;
@@ -4459,6 +4476,21 @@ export interface components {
             /** Format: date-time */
             tuned_at: string | null;
         };
+        Finding: {
+            /**
+             * Format: int64
+             * @description that were looked through
+             */
+            logs: number;
+            /**
+             * Format: int64
+             * @description that are not listed
+             */
+            more: number;
+            sentence: string;
+            /** @description most frequent first */
+            sentences: components["schemas"]["SaidElsewhere"][] | null;
+        };
         Forecast: {
             at: string[] | null;
             /** @description that the limit has been passed, per day */
@@ -7232,6 +7264,47 @@ export interface components {
             text: string;
             /** @description somebody says that it is no news */
             usual: boolean;
+        };
+        SaidElsewhere: {
+            /** @description of equal length over the stretch */
+            bins: number[] | null;
+            /**
+             * Format: int64
+             * @description in the stretch
+             */
+            count: number;
+            dataset: string;
+            /** Format: date-time */
+            first_at: string;
+            /** @description its lines are a series of their own */
+            followed: boolean;
+            /** @description the text without when, how grave and who */
+            gist: string;
+            /** Format: date-time */
+            last_at: string;
+            /** Format: int64 */
+            lines: number;
+            log: string;
+            /**
+             * Format: int64
+             * @description the template that it became part of; 0 for none
+             */
+            merged_into: number;
+            /**
+             * Format: int64
+             * @description kept when it becomes more general
+             */
+            number: number;
+            places: components["schemas"]["Place"][] | null;
+            /** @description that most of its lines have; empty where they say none */
+            severity: string;
+            /** Format: double */
+            share: number;
+            /** @description variable parts in angle brackets */
+            text: string;
+            /** @description somebody says that it is no news */
+            usual: boolean;
+            zone: string;
         };
         SampleResult: {
             /** Format: int64 */
@@ -12166,6 +12239,47 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LineageLag"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "find-sentences": {
+        parameters: {
+            query?: {
+                /** @description an hour before the end if left out */
+                from?: string;
+                /** @description now if left out */
+                to?: string;
+                /** @description of this severity alone */
+                severity?: "TRACE" | "DEBUG" | "INFO" | "WARN" | "ERROR" | "FATAL" | "";
+                /** @description with all of these words */
+                words?: string;
+                /** @description of its logs alone */
+                dataset?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Finding"];
                 };
             };
             /** @description Error */

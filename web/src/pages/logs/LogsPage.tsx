@@ -1,6 +1,6 @@
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import type { Differs, Log } from "../../api/client";
-import { type Against, type Severity, useLogComparison, useLogs, useSentences, useSetLog } from "../../api/logs";
+import { type Against, type Severity, useFoundSentences, useLogComparison, useLogs, useSentences, useSetLog } from "../../api/logs";
 import { Choice } from "../../parts/Controls";
 import { Page, Reading, Section, Trouble } from "../../parts/Page";
 import { count, duration, number, percent, time } from "../../parts/words";
@@ -54,7 +54,7 @@ export function LogsPage() {
             <Section title="What differs" note={differ.data?.sentence} right={differ.data && `${time(differ.data.from, zone)} to ${time(differ.data.to, zone, "time")} against ${time(differ.data.against_from, zone)}`}>
               <div className="mt-2 flex flex-wrap gap-x-5 gap-y-2 text-[13px]">
                 <Choice name="The last" value={String(span)} options={[["1", "hour"], ["6", "6 h"], ["24", "day"]]} onChange={(v) => put("span", v === "1" ? "" : v)} />
-                <Choice name="Against" value={against} options={[["before", "right before"], ["hour", "hour before"], ["day", "day before"], ["week", "week before"]]} onChange={(v) => put("against", v === "day" ? "" : v)} />
+                <Choice name="Against" value={against} options={[["before", "right before"], ["hour", "hour before"], ["day", "day before"], ["week", "week before"], ["month", "month before"]]} onChange={(v) => put("against", v === "day" ? "" : v)} />
               </div>
               {differ.error && <p role="alert" className="mt-2 text-verm">{differ.error.message}</p>}
               {(differ.data?.differ?.length ?? 0) > 0 && <Difference list={differ.data!.differ!.slice(0, 12)} log={shown} />}
@@ -81,12 +81,26 @@ export function LogsPage() {
                   </tbody>
                 </table>
               )}
+              {words.trim().length > 2 && <Elsewhere here={shown} hours={hours} severity={severity} words={words} />}
               {rows.length > 200 && <p className="mt-2 text-ink2">{rows.length - 200} more: narrow them by words or severity.</p>}
             </Section>
           </div>
         </div>
       )}
     </Page>
+  );
+}
+
+/** Sentences of other logs that have the same words. */
+function Elsewhere({ here, hours, severity, words }: { here: string; hours: number; severity: Severity; words: string }) {
+  const found = useFoundSentences(hours, severity, words);
+  const list = (found.data?.sentences ?? []).filter((s) => s.log !== here).slice(0, 12);
+  if (list.length === 0) return null;
+  return (
+    <div className="mt-3" data-elsewhere>
+      <p className="text-[13px] text-ink2">In other logs</p>
+      {list.map((s) => <p key={`${s.log} ${s.number}`} className="border-b border-hair py-[3px]"><span className="mr-3 text-[13px] text-ink2">{s.log}, {number(s.count)}</span><Link className="plain" to={`/logs/${s.log}/${s.number}`}><Words text={s.gist} /></Link></p>)}
+    </div>
   );
 }
 
