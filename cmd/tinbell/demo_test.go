@@ -209,6 +209,14 @@ func signIn(t *testing.T, p *program, dark bool) *browser.Tab {
 	return tab
 }
 
+// press waits for a button with a label that can be pressed, and presses it.
+func press(t *testing.T, tab *browser.Tab, label string) {
+	t.Helper()
+	dbtest.Must(t, tab.Await(fmt.Sprintf("[...document.querySelectorAll('button')].some((b) => b.innerText === %q && !b.disabled)", label)))
+	_, err := browser.Evaluate[bool](tab, fmt.Sprintf("[...document.querySelectorAll('button')].find((b) => b.innerText === %q).click() ?? true", label))
+	dbtest.Must(t, err)
+}
+
 func answerInConsole(t *testing.T, p *program) {
 	p.t = t
 	tab := signIn(t, p, false)

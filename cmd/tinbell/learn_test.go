@@ -46,12 +46,7 @@ func learnInConsole(t *testing.T, p *program) {
 		t.Errorf("taken back, alert %d is %q", first, got)
 	}
 	dbtest.Must(t, tab.Go(p.client().Server+"/scorecard"))
-	click := func(text string) {
-		t.Helper()
-		dbtest.Must(t, tab.Await(fmt.Sprintf("[...document.querySelectorAll('button')].some((b) => b.innerText === %q)", text)))
-		_, err := browser.Evaluate[bool](tab, fmt.Sprintf("[...document.querySelectorAll('button')].find((b) => b.innerText === %q).click() ?? true", text))
-		dbtest.Must(t, err)
-	}
+	click := func(text string) { t.Helper(); press(t, tab, text) }
 	click("search for better settings")
 	dbtest.Must(t, tab.Await("document.querySelector('[data-tuned]')"))
 	var open []record.Proposal

@@ -29,19 +29,13 @@ func logsInConsole(t *testing.T, p *program) {
 	tab := signIn(t, p, false)
 	dbtest.Must(t, tab.Go(fmt.Sprintf("%s/logs/sales-loader/%d", p.client().Server, number)))
 	dbtest.Must(t, tab.Await("document.querySelector('[data-values] tbody tr') && document.body.innerText.includes('What it goes with')"))
-	click := func(label string) {
-		t.Helper()
-		dbtest.Must(t, tab.Await(fmt.Sprintf("[...document.querySelectorAll('button')].some((b) => b.innerText === %q && !b.disabled)", label)))
-		_, err := browser.Evaluate[bool](tab, fmt.Sprintf("[...document.querySelectorAll('button')].find((b) => b.innerText === %q).click() ?? true", label))
-		dbtest.Must(t, err)
-	}
-	click("Read them from its files")
+	press(t, tab, "Read them from its files")
 	dbtest.Must(t, tab.Await("document.querySelector('[data-file-lines]')?.innerText.includes('sold channel=')"))
-	click("hold")
+	press(t, tab, "hold")
 	_, err := browser.Evaluate[bool](tab, `(() => { const f = [...document.querySelectorAll('label')].find((l) => l.innerText.startsWith('the word')).querySelector('input');
 		Object.getOwnPropertyDescriptor(Object.getPrototypeOf(f), 'value').set.call(f, 'sold'); f.dispatchEvent(new Event('input', { bubbles: true })); return true; })()`)
 	dbtest.Must(t, err)
-	click("Hold")
+	press(t, tab, "Hold")
 	dbtest.Must(t, tab.Await("document.body.innerText.includes('is constant') && document.body.innerText.includes('held constant by')"))
 	dbtest.Must(t, tab.Go(p.client().Server+"/logs/sales-loader?where=channel%3Dkiosk"))
 	dbtest.Must(t, tab.Await("document.body.innerText.includes('channel is kiosk') && document.querySelectorAll('[data-sentences] tbody tr').length === 1"))
@@ -58,13 +52,7 @@ func peopleInConsole(t *testing.T, p *program) {
 	_, err := browser.Evaluate[bool](tab, `(() => { const f = [...document.querySelectorAll('label')].find((l) => l.innerText.startsWith('Account')).querySelector('input');
 		Object.getOwnPropertyDescriptor(Object.getPrototypeOf(f), 'value').set.call(f, 'Night desk'); f.dispatchEvent(new Event('input', { bubbles: true })); return true; })()`)
 	dbtest.Must(t, err)
-	press := func(label string) {
-		t.Helper()
-		dbtest.Must(t, tab.Await(fmt.Sprintf("[...document.querySelectorAll('button')].some((b) => b.innerText === %q && !b.disabled)", label)))
-		_, err := browser.Evaluate[bool](tab, fmt.Sprintf("[...document.querySelectorAll('button')].find((b) => b.innerText === %q).click() ?? true", label))
-		dbtest.Must(t, err)
-	}
-	press("Make it")
+	press(t, tab, "Make it")
 	dbtest.Must(t, tab.Await("document.querySelector('[data-made]') && document.querySelector('[data-tokens]').innerText.includes('Night desk')"))
 	token, err := browser.Evaluate[string](tab, "document.querySelector('[data-made]').innerText")
 	dbtest.Must(t, err)
@@ -75,7 +63,7 @@ func peopleInConsole(t *testing.T, p *program) {
 	}
 	_, err = browser.Evaluate[bool](tab, "[...document.querySelectorAll('button')].find((b) => b.getAttribute('aria-label') === 'Take the token of Night desk back').click() ?? true")
 	dbtest.Must(t, err)
-	press("yes, sign it out")
+	press(t, tab, "yes, sign it out")
 	dbtest.Must(t, tab.Await("!document.querySelector('[data-tokens]').innerText.includes('Night desk')"))
 	if err := night.Get(t.Context(), "/alerts", nil, nil); err == nil {
 		t.Error("taken back, it still signs in")

@@ -16,7 +16,6 @@ import (
 	"time"
 
 	"tinbell/internal/dbtest"
-	"tinbell/internal/httpapi"
 	"tinbell/internal/logs"
 	"tinbell/internal/record"
 )
@@ -284,13 +283,7 @@ func TestAWatchedLogTellsOfBurstsAndSilence(t *testing.T) {
 	}
 	told(t, s, "log=gates&dataset=raw.gates", "text/plain", text.String())
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PATCH", "/logs/gates", map[string]any{"watched": []string{"error"}}, nil))
-	open := func() (list []record.Alert) {
-		t.Helper()
-		dbtest.Must(t, s.Parts.Logs.News(t.Context()))
-		var page httpapi.AlertPage
-		dbtest.Must(t, s.Admin.Get(t.Context(), "/alerts", url.Values{"state": {"open"}}, &page))
-		return page.Alerts
-	}
+	open := func() []record.Alert { t.Helper(); return openNews(t, s) }
 	if list := open(); len(list) != 0 {
 		t.Fatalf("on an even day: %s", list[0].Sentence)
 	}

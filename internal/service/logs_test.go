@@ -219,6 +219,15 @@ func TestANewSentenceStandsFirstInAComparison(t *testing.T) {
 	}
 }
 
+// openNews has logs looked through, and gives the alerts that are open then.
+func openNews(t *testing.T, s *dbtest.Service) []record.Alert {
+	t.Helper()
+	dbtest.Must(t, s.Parts.Logs.News(t.Context()))
+	var page httpapi.AlertPage
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/alerts", url.Values{"state": {"open"}}, &page))
+	return page.Alerts
+}
+
 // A watched log tells of an error it never had, once, with the line's words; not of one
 // that is much like a known one, nor while it is young, nor again once somebody calls it
 // usual; and the alert ends when the sentence does.
@@ -234,13 +243,7 @@ func TestAWatchedLogTellsOfAnErrorItNeverHad(t *testing.T) {
 	}
 	told(t, s, "log=gates&dataset=raw.gates", "text/plain", first)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PATCH", "/logs/gates", map[string]any{"watched": []string{"error", "FATAL"}}, nil))
-	open := func() []record.Alert {
-		t.Helper()
-		dbtest.Must(t, s.Parts.Logs.News(t.Context()))
-		var page httpapi.AlertPage
-		dbtest.Must(t, s.Admin.Get(t.Context(), "/alerts", url.Values{"state": {"open"}}, &page))
-		return page.Alerts
-	}
+	open := func() []record.Alert { t.Helper(); return openNews(t, s) }
 	if list := open(); len(list) != 0 {
 		t.Fatalf("of the past: %s", list[0].Sentence)
 	}
