@@ -74,7 +74,7 @@ func TestEveryCommandKnowsQuietAndWhatItsWordsMean(t *testing.T) {
 		if f := c.Flag("quiet"); f == nil || f.Shorthand != "q" || f.Value.Type() != "bool" {
 			t.Errorf("%s: -q is something else", c.CommandPath())
 		}
-		if c.HasSubCommands() && c.Name() != "completion" && c.Name() != "help" && c.Name() != "score" {
+		if c.HasSubCommands() && c.Name() != "completion" && c.Name() != "help" && c.Name() != "score" && c.Name() != "audit" { // which answer by themselves
 			if err := c.RunE(c, []string{"nonsense"}); err == nil || !strings.Contains(err.Error(), fmt.Sprintf("there is no command %q", c.CommandPath()+" nonsense")) {
 				t.Errorf("%s nonsense: %v", c.CommandPath(), err)
 			}
