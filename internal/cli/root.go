@@ -112,7 +112,7 @@ alarm budget that you state, takes your verdicts, and scores itself.`,
 	flags.StringVar(&a.dir, "dir", "", "data directory of a private service (TINBELL_DIR; default .tinbell, of the demo .demo)")
 	root.AddCommand(a.serveCommand(), a.demoCommand(), a.sourceCommand(), a.datasetCommand(), a.metricCommand(), a.sampleCommand(), a.taskCommand(), a.jobCommand(), a.configCommand(),
 		a.monitorCommand(), a.seriesCommand(), a.groupCommand(), a.alertCommand(), a.incidentCommand(), a.calendarCommand(), a.slaCommand(), a.channelCommand(), a.routeCommand(), a.messageCommand(), a.mailboxCommand(), a.labelCommand(), a.proposalCommand(), a.filterCommand(), a.scoreCommand(), a.driftCommand(), a.tokenCommand(),
-		a.reconcileCommand(), a.auditCommand(), a.benchCommand(), a.openAPICommand(), a.noteCommand(), a.tagCommand(), a.outlierCommand(), a.consistencyCommand(), a.forecastCommand(), a.figuresCommand(), a.logCommand(), a.doctorCommand(), a.backupCommand(), a.restoreCommand(), a.versionCommand())
+		a.reconcileCommand(), a.auditCommand(), a.benchCommand(), a.openAPICommand(), a.noteCommand(), a.tagCommand(), a.outlierCommand(), a.consistencyCommand(), a.forecastCommand(), a.figuresCommand(), a.logCommand(), a.doctorCommand(), a.secretCommand(), a.backupCommand(), a.restoreCommand(), a.versionCommand())
 	a.narrow(root)
 	a.complete(root, "")
 	return root

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/x509"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net/netip"
@@ -34,6 +35,9 @@ func (a *app) serveCommand() *cobra.Command {
 			o.Dir, o.Log = or(a.dir, ".tinbell"), a.logger()
 			if o.Database == "" {
 				o.Database = os.Getenv("TINBELL_DATABASE")
+			}
+			if (o.TLSCert == "") != (o.TLSKey == "") {
+				return wrongUsage{errors.New("--tls-cert and --tls-key: both, or neither")}
 			}
 			var err error
 			if o.AllowPrivate, err = ranges("--allow-private", private); err != nil {
@@ -73,6 +77,8 @@ func (a *app) serveCommand() *cobra.Command {
 	f.StringVar(&o.Public, "public-url", "", "where people reach the service, for the links in messages; where it listens if left out")
 	f.StringArrayVar(&private, "allow-private", nil, "range of addresses that webhooks may go to though they are not public")
 	f.BoolVar(&o.WatchItself, "watch-itself", false, "keep the service's own figures as the dataset tinbell.service, to be watched like any other")
+	f.StringVar(&o.TLSCert, "tls-cert", "", "file of a certificate in PEM, with those that vouch for it: serve by HTTPS; a newer one is taken up as it comes")
+	f.StringVar(&o.TLSKey, "tls-key", "", "file of its key in PEM")
 	f.StringArrayVar(&reach, "reach", nil, "range of addresses where warehouses and mail servers may be; anywhere but link-local and metadata addresses if left out")
 	f.StringVar(&trust, "trust", "", "file with the certificates of authorities that mail and web servers are trusted by, instead of the system's")
 	f.BoolVar(&o.SignIn, "sign-in", true, "ask for a token; can be turned off on loopback only")

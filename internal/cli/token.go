@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"net/url"
 
+	"tinbell/internal/httpapi"
 	"tinbell/internal/record"
+	"tinbell/internal/words"
 
 	"github.com/spf13/cobra"
 )
@@ -65,4 +67,24 @@ people, secrets and sources. A token may say less than its account, and not more
 			return nil
 		}}
 	return group("token", "Tokens to sign in with, and what accounts may do", list, make, change, revoke)
+}
+
+func (a *app) secretCommand() *cobra.Command {
+	rekey := &cobra.Command{Use: "rekey", Short: "Keep all secrets with a new key, without a stop", Args: exactly(0, "nothing"),
+		Long: `Writes the logins of sources, passwords, signing secrets, headers and secret addresses
+anew with a new key, all or none, and puts it in the place of secret.key. Processes that
+share the directory take it by themselves; elsewhere copy the file. Links in messages that
+were sent before work until the service starts again.`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			var done httpapi.Rekeyed
+			if err := a.client().Send(c.Context(), "POST", "/secrets/rekey", nil, &done); err != nil {
+				return err
+			}
+			if shown, err := a.data(done); shown {
+				return err
+			}
+			a.say("%s kept with a new key. Keep secret.key of the data directory elsewhere too: backups from now on need it.", words.Agree(done.Secrets, "secret is", "secrets are"))
+			return nil
+		}}
+	return group("secret", "The key with which secrets are kept", rekey)
 }

@@ -69,6 +69,11 @@ type MadeToken struct {
 	Token string `json:"token"`
 }
 
+// Rekeyed says what a change of keys came to.
+type Rekeyed struct {
+	Secrets int `json:"secrets" doc:"that are kept with the new key"`
+}
+
 type me struct {
 	record.Account
 	Now    time.Time `json:"now" doc:"the service's clock"`
@@ -98,7 +103,7 @@ func (s *server) addPeople(api huma.API) {
 			return &struct {
 				SetCookie http.Cookie `header:"Set-Cookie"`
 				Body      record.Account
-			}{http.Cookie{Name: cookie, Value: strings.TrimSpace(in.Body.Token), Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: 90 * 86400}, who}, nil
+			}{http.Cookie{Name: cookie, Value: strings.TrimSpace(in.Body.Token), Path: "/", HttpOnly: true, Secure: s.Secure, SameSite: http.SameSiteStrictMode, MaxAge: 90 * 86400}, who}, nil
 		})
 	add(api, "POST", "/tokens", "make-token", "Make a token for a person or program; it is shown once", people.Admin,
 		func(ctx context.Context, in *struct {
@@ -122,6 +127,10 @@ func (s *server) addPeople(api huma.API) {
 		}) (*body[record.Account], error) {
 			return ok(s.People.SetRole(ctx, in.Name, in.Body.Role))
 		})
+	add(api, "POST", "/secrets/rekey", "rekey", "Keep all secrets with a new key, which takes the place of the one in the data directory", people.Admin, func(ctx context.Context, _ *none) (*body[Rekeyed], error) {
+		n, err := s.People.Rekey(ctx)
+		return ok(Rekeyed{n}, err)
+	})
 	add(api, "GET", "/tokens", "tokens", "The tokens there are, newest first; what they say is not kept", people.Admin, func(ctx context.Context, _ *none) (*body[[]record.Token], error) {
 		return ok(s.Store.Tokens(ctx))
 	})

@@ -63,6 +63,7 @@ type Parts struct {
 	SignIn     bool
 	Vitals     *vitals.Reader
 	Public     string // where people reach the service; empty: where it listens
+	Secure     bool   // whether people reach it by HTTPS
 	Listens    string // the host that it listens on
 	Console    http.Handler
 }
@@ -79,7 +80,7 @@ func New(p Parts) http.Handler {
 	s := &server{p, make(turns, intakeAtOnce), make(turns, unpackedAtOnce)}
 	router.Use(s.identified, s.counted, s.recovered, paceBodies,
 		middleware.Compress(2, "application/json", "text/html", "text/css", "application/javascript", "text/javascript", "image/svg+xml"))
-	router.Use(tags, guardHeaders, s.fromHere, s.audited)
+	router.Use(tags, s.guardHeaders, s.fromHere, s.audited)
 	router.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })
 	router.Get("/readyz", s.ready)
 	router.Get("/metrics", s.metrics)
@@ -169,11 +170,14 @@ func (s *server) ready(w http.ResponseWriter, _ *http.Request) {
 	w.Write([]byte("ready\n"))
 }
 
-func guardHeaders(next http.Handler) http.Handler {
+func (s *server) guardHeaders(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
+		if s.Secure {
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
 		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; frame-ancestors 'none'")
 		next.ServeHTTP(w, r)
 	})

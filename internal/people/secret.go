@@ -1,6 +1,7 @@
 package people
 
 import (
+	"bytes"
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/hkdf"
@@ -10,10 +11,14 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"sync"
 )
 
 // Safe encrypts secrets before they are stored (AES-256-GCM).
 type Safe struct {
+	path string
+
+	mu   sync.RWMutex
 	seal cipher.AEAD
 	key  []byte
 }
@@ -28,6 +33,10 @@ func OpenSafe(path string) (*Safe, error) {
 	if err != nil {
 		return nil, fmt.Errorf("key for stored secrets: %w", err)
 	}
+	return safeOf(path, key)
+}
+
+func safeOf(path string, key []byte) (*Safe, error) {
 	block, err := aes.NewCipher(key)
 	if err != nil {
 		return nil, fmt.Errorf("key for stored secrets in %s: %w", path, err)
@@ -36,7 +45,7 @@ func OpenSafe(path string) (*Safe, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Safe{seal, key}, nil
+	return &Safe{path: path, seal: seal, key: key}, nil
 }
 
 // newKey writes a key beside its place and links it there: whoever comes first has made it,
@@ -62,15 +71,82 @@ func newKey(path string) ([]byte, error) {
 // Fingerprint tells keys apart and nothing of them.
 func (s *Safe) Fingerprint() []byte { return s.Key("fingerprint") }
 
+// next is where a key is written that is to take the place of another.
+func next(path string) string { return path + ".next" }
+
+// Draft makes another key beside the one in use, which Become puts in its place.
+func (s *Safe) Draft() (*Safe, error) {
+	at := next(s.path)
+	if err := os.Remove(at); err != nil && !errors.Is(err, os.ErrNotExist) { // of a change that came to nothing
+		return nil, err
+	}
+	key, err := newKey(at)
+	if err != nil {
+		return nil, fmt.Errorf("another key for stored secrets: %w", err)
+	}
+	return safeOf(at, key)
+}
+
+// Become takes a draft's key for its own, in memory and in its file.
+func (s *Safe) Become(draft *Safe) error {
+	if err := os.Rename(draft.path, s.path); err != nil {
+		return fmt.Errorf("key for stored secrets: %w", err)
+	}
+	s.take(draft)
+	return nil
+}
+
+func (s *Safe) take(from *Safe) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.seal, s.key = from.seal, from.key
+}
+
+// Recover takes a draft that was left beside the key, if it is the one of a fingerprint: a
+// change of keys was cut off after all secrets had been written.
+func (s *Safe) Recover(fingerprint []byte) bool {
+	key, err := os.ReadFile(next(s.path))
+	if err != nil {
+		return false
+	}
+	draft, err := safeOf(next(s.path), key)
+	return err == nil && bytes.Equal(draft.Fingerprint(), fingerprint) && s.Become(draft) == nil
+}
+
 // Lock encrypts a secret.
 func (s *Safe) Lock(secret string) []byte {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	nonce := make([]byte, s.seal.NonceSize())
 	rand.Read(nonce)
 	return s.seal.Seal(nonce, nonce, []byte(secret), nil)
 }
 
-// Unlock decrypts what Lock gave.
+// Unlock decrypts what Lock gave. Where it does not fit, another process may have changed
+// the key: its file is read again.
 func (s *Safe) Unlock(locked []byte) (string, error) {
+	secret, err := s.open(locked)
+	if err == nil {
+		return secret, nil
+	}
+	key, wrong := os.ReadFile(s.path)
+	if wrong != nil {
+		return "", err
+	}
+	again, wrong := safeOf(s.path, key)
+	if wrong != nil || bytes.Equal(again.Fingerprint(), s.Fingerprint()) {
+		return "", err
+	}
+	if secret, wrong = again.open(locked); wrong != nil {
+		return "", err
+	}
+	s.take(again)
+	return secret, nil
+}
+
+func (s *Safe) open(locked []byte) (string, error) {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	n := s.seal.NonceSize()
 	if len(locked) < n {
 		return "", errors.New("stored secret is damaged")
@@ -84,6 +160,8 @@ func (s *Safe) Unlock(locked []byte) (string, error) {
 
 // Key derives a key for a purpose of its own (HKDF, RFC 5869).
 func (s *Safe) Key(purpose string) []byte {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	key, err := hkdf.Key(sha256.New, s.key, nil, purpose, 32)
 	if err != nil {
 		panic(err) // 32 bytes are never too many

@@ -33,10 +33,31 @@ func Allows(role, needed string) bool { return rank[role] >= rank[needed] }
 // Desk signs people in.
 type Desk struct {
 	store *store.Store
+	safe  *Safe
 	now   func() time.Time
 }
 
-func New(s *store.Store, now func() time.Time) *Desk { return &Desk{s, now} }
+func New(s *store.Store, safe *Safe, now func() time.Time) *Desk { return &Desk{s, safe, now} }
+
+// Rekey has all secrets kept with a new key, and gives how many they are. Whoever is killed
+// on the way finds the old key with the old secrets, or the new with the new.
+func (d *Desk) Rekey(ctx context.Context) (int, error) {
+	draft, err := d.safe.Draft()
+	if err != nil {
+		return 0, err
+	}
+	n, err := d.store.Rekey(ctx, d.safe.Fingerprint(), draft.Fingerprint(), func(locked []byte) ([]byte, error) {
+		secret, err := d.safe.Unlock(locked)
+		if err != nil {
+			return nil, err
+		}
+		return draft.Lock(secret), nil
+	})
+	if err != nil {
+		return 0, err
+	}
+	return n, d.safe.Become(draft)
+}
 
 // ErrSignIn is what a missing, unknown or expired token gives.
 var ErrSignIn = errors.New("sign in with a token: send it as 'Authorization: Bearer …', or open /sign-in in the console")

@@ -5,6 +5,7 @@ package service
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"crypto/x509"
 	"errors"
 	"fmt"
@@ -57,6 +58,8 @@ type Options struct {
 	Public       string         // where people reach the service, for links in messages; empty: where it listens
 	AllowPrivate []netip.Prefix // addresses that webhooks may go to though they are not public
 	WatchItself  bool           // whether its own figures are a dataset
+	TLSCert      string         // files of a certificate and its key, in PEM: served by HTTPS; empty: by HTTP
+	TLSKey       string
 	Reach        []netip.Prefix // where warehouses and mail servers may be; empty: anywhere but link-local and metadata addresses
 	Trust        *x509.CertPool // authorities of mail and web servers; nil: the system's
 	Mailbox      *sink.Mailbox  // of the demo: what its stand-ins have received
@@ -96,8 +99,16 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 	if err != nil {
 		return nil, fmt.Errorf("listen: %w", err)
 	}
+	scheme := "http://"
+	if o.TLSCert != "" || o.TLSKey != "" {
+		c, err := newCertificate(o.TLSCert, o.TLSKey, func(err error) { o.Log.Warn("the certificate before stays in use", "error", err) })
+		if err != nil {
+			return nil, errors.Join(err, listener.Close())
+		}
+		scheme, listener = "https://", tls.NewListener(listener, &tls.Config{GetCertificate: c.get, MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}})
+	}
 	life, cancel := context.WithCancel(context.WithoutCancel(ctx))
-	s := &Service{Address: "http://" + listener.Addr().String(), ended: make(chan error, 1), cancel: cancel, log: o.Log}
+	s := &Service{Address: scheme + listener.Addr().String(), ended: make(chan error, 1), cancel: cancel, log: o.Log}
 	if err := s.assemble(ctx, life, o); err != nil {
 		listener.Close()
 		s.Stop()
@@ -125,7 +136,7 @@ var ErrOtherKey = errors.New("is not the key with which this database's secrets 
 // sameKey refuses a key with which the secrets of the database were not kept.
 func sameKey(ctx context.Context, records *store.Store, safe *people.Safe, path string) error {
 	kept, err := records.Key(ctx, safe.Fingerprint())
-	if err == nil && !bytes.Equal(kept, safe.Fingerprint()) {
+	if err == nil && !bytes.Equal(kept, safe.Fingerprint()) && !safe.Recover(kept) {
 		err = fmt.Errorf("%s %w", path, ErrOtherKey)
 	}
 	return err
@@ -186,14 +197,14 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	p.Bench = improve.New(records, o.Now)
 	p.Inspector = inspect.New(records, p.Watcher, o.Now)
 	j.inspector, j.bench, j.desk = p.Inspector, p.Bench, p.Desk
-	p.People = people.New(records, o.Now)
+	p.People = people.New(records, safe, o.Now)
 	p.Reconciler = reconcile.New(records, p.Collector, p.Warehouses, p.Setup, p.Queue, o.Now, o.Log)
 	p.Diagnoser = diagnose.New(records, p.Warehouses, p.Inspector, o.Now)
 	p.Logs = logs.New(records, p.Collector, o.Now)
 	p.Feeds = feed.New(records, p.Desk, safe, o.AllowPrivate, o.Now)
 	p.Teller = tell.New(records, p.Inspector, safe, tell.Options{Address: s.public(o), Allowed: o.AllowPrivate, Reach: o.Reach, Trust: o.Trust, Now: o.Now, Log: o.Log, Why: p.Diagnoser.Line})
 	p.Config = config.New(records, p.Collector, p.Warehouses, p.Desk, p.Watcher, p.Teller, p.Comparer, p.Setup, p.Feeds, o.Now)
-	p.Public, p.Listens = o.Public, host(o.Listen)
+	p.Public, p.Listens, p.Secure = o.Public, host(o.Listen), o.TLSCert != "" || strings.HasPrefix(o.Public, "https://")
 	p.Vitals = vitals.New(records, p.Collector, vitals.About{Dir: o.Dir, Public: o.Public, SignIn: o.SignIn}, o.Now)
 	j.watchItself = o.WatchItself
 	s.Parts = p

@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -396,5 +397,56 @@ func TestChangesAtOnceAreSealedOneAfterAnother(t *testing.T) {
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/audit/proof", nil, &p))
 	if p.Entries != 41 || p.Broken != 0 {
 		t.Errorf("%+v", p)
+	}
+}
+
+// All secrets are kept with a new key while the service runs: it and others on the same
+// directory go on, the old key opens none, and one that was killed before it put the key in
+// its place does so when it starts again.
+func TestTheKeyOfSecretsIsChangedWithoutAStop(t *testing.T) {
+	folder := dbtest.Folder(t)
+	s := dbtest.Start(t, now, func(o *service.Options) { o.Dir = folder })
+	path := filepath.Join(folder, "secret.key")
+	old, err := os.ReadFile(path)
+	dbtest.Must(t, err)
+	other, err := service.Start(t.Context(), service.Options{Dir: folder, Database: s.Database, Listen: "127.0.0.1:0", SignIn: true, Now: s.Clock.Now, Log: s.Parts.Log})
+	dbtest.Must(t, err)
+	t.Cleanup(other.Stop)
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/sources", httpapi.NewSource{Name: "house", Address: s.NewDatabase(t)}, nil))
+	channel := httpapi.NewChannel{Name: "chat", Kind: "webhook", Settings: record.ChannelSettings{URL: "http://127.0.0.1:9/in?key=hushhush"}, Headers: map[string]string{"Authorization": "Bearer hushhush"}}
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/channels", channel, nil))
+	var done httpapi.Rekeyed
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/secrets/rekey", nil, &done))
+	if done.Secrets != 4 { // a login, a signing secret, headers, an address
+		t.Errorf("%d secrets", done.Secrets)
+	}
+	if now, err := os.ReadFile(path); err != nil || bytes.Equal(now, old) {
+		t.Errorf("the key is the same: %v", err)
+	}
+	for who, c := range map[string]*client.Client{"this": s.Admin, "the other": client.New(other.Address, s.Token)} {
+		if err := c.Get(t.Context(), "/sources/house/tables", nil, nil); err != nil {
+			t.Errorf("%s process: %v", who, err)
+		}
+	}
+	var login []byte
+	dbtest.Must(t, s.Parts.Store.DB.Get(&login, `select login from source where name = 'house'`))
+	elsewhere := filepath.Join(t.TempDir(), "secret.key")
+	dbtest.Must(t, os.WriteFile(elsewhere, old, 0o600))
+	before, err := people.OpenSafe(elsewhere)
+	dbtest.Must(t, err)
+	if _, err := before.Unlock(login); err == nil {
+		t.Error("the old key opens what is kept since")
+	}
+	// Cut off between the database and the file: the new key lies beside the old.
+	present, err := os.ReadFile(path)
+	dbtest.Must(t, err)
+	dbtest.Must(t, os.WriteFile(path, old, 0o600))
+	dbtest.Must(t, os.WriteFile(path+".next", present, 0o600))
+	again, err := service.Start(t.Context(), service.Options{Dir: folder, Database: s.Database, Listen: "127.0.0.1:0", SignIn: true, Now: s.Clock.Now, Log: s.Parts.Log})
+	dbtest.Must(t, err)
+	t.Cleanup(again.Stop)
+	dbtest.Must(t, client.New(again.Address, s.Token).Get(t.Context(), "/sources/house/tables", nil, nil))
+	if kept, err := os.ReadFile(path); err != nil || !bytes.Equal(kept, present) {
+		t.Errorf("the key is not in its place: %v", err)
 	}
 }

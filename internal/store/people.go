@@ -1,8 +1,11 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -98,4 +101,64 @@ func (s *Store) RevokeToken(ctx context.Context, id int64) error {
 		}
 		return err
 	})
+}
+
+// secrets are the columns that hold what is encrypted.
+var secrets = map[string][]string{"source": {"login"}, "channel": {"secret", "old_secret", "headers", "address"}, "calendar_feed": {"address"}}
+
+// Rekey writes all secrets anew, as recode gives them, and keeps the fingerprint of the key
+// that they have then; all or none.
+func (s *Store) Rekey(ctx context.Context, before, after []byte, recode func([]byte) ([]byte, error)) (n int, err error) {
+	err = s.InTx(ctx, func(tx pgx.Tx) error {
+		n = 0
+		var kept []byte
+		if err := tx.QueryRow(ctx, `select fingerprint from secret_key for update`).Scan(&kept); err != nil {
+			return fmt.Errorf("change the key: %w", err)
+		}
+		if !bytes.Equal(kept, before) {
+			return record.Conflict{What: "another process has changed the key since: start this one again with the file it wrote"}
+		}
+		for _, table := range slices.Sorted(maps.Keys(secrets)) {
+			if _, err := tx.Exec(ctx, `lock table `+table+` in share row exclusive mode`); err != nil {
+				return fmt.Errorf("change the key: %w", err)
+			}
+			for _, column := range secrets[table] {
+				m, err := recodeColumn(ctx, tx, table, column, recode)
+				if err != nil {
+					return fmt.Errorf("change the key: %s of %s: %w", column, table, err)
+				}
+				n += m
+			}
+		}
+		if _, err := tx.Exec(ctx, `update secret_key set fingerprint = $1`, after); err != nil {
+			return fmt.Errorf("change the key: %w", err)
+		}
+		return nil
+	})
+	return n, err
+}
+
+func recodeColumn(ctx context.Context, tx pgx.Tx, table, column string, recode func([]byte) ([]byte, error)) (int, error) {
+	rows, err := tx.Query(ctx, `select ctid::text, `+column+` from `+table+` where `+column+` is not null and length(`+column+`) > 0`)
+	if err != nil {
+		return 0, err
+	}
+	type row struct {
+		At     string
+		Locked []byte
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[row])
+	if err != nil {
+		return 0, err
+	}
+	for _, v := range list {
+		again, err := recode(v.Locked)
+		if err != nil {
+			return 0, err
+		}
+		if _, err := tx.Exec(ctx, `update `+table+` set `+column+` = $2 where ctid = $1::tid`, v.At, again); err != nil {
+			return 0, err
+		}
+	}
+	return len(list), nil
 }

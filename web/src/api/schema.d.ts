@@ -2248,6 +2248,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/secrets/rekey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep all secrets with a new key, which takes the place of the one in the data directory */
+        post: operations["rekey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/series/{id}/chart": {
         parameters: {
             query?: never;
@@ -7062,6 +7079,13 @@ export interface components {
              * @default 3628800
              */
             since_seconds: number;
+        };
+        Rekeyed: {
+            /**
+             * Format: int64
+             * @description that are kept with the new key
+             */
+            secrets: number;
         };
         Replay: {
             alerts: components["schemas"]["BacktestAlert"][] | null;
@@ -14872,6 +14896,35 @@ export interface operations {
                     "application/vnd.apache.parquet": string;
                     "application/x-ndjson": string;
                     "text/csv; charset=utf-8": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    rekey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rekeyed"];
                 };
             };
             /** @description Error */
