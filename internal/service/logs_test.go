@@ -400,13 +400,25 @@ func TestAFollowedSentenceThatStopsRings(t *testing.T) {
 // days, whatever is kept, and new ones are kept in their place.
 func TestCountsGoWithSamplesAndLinesAfterNinetyDays(t *testing.T) {
 	s := dbtest.Start(t, now)
-	told(t, s, "log=gates&dataset=raw.gates", "text/plain", loader(now.AddDate(0, 0, -40), 10)+loader(now.Add(-time.Hour), 10))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/logs/gates", map[string]string{"dataset": "raw.gates"}, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "PATCH", "/logs/gates", map[string][]string{"by": {"host"}}, nil))
+	of := func(from time.Time) string { return strings.ReplaceAll(loader(from, 10), " INFO", " INFO host=east") }
+	told(t, s, "log=gates", "text/plain", of(now.AddDate(0, 0, -40))+of(now.Add(-time.Hour)))
 	lines := func() int64 { return sentences(t, s, "gates", now.AddDate(0, 0, -50), now).Lines }
 	if dbtest.Must(t, s.Parts.Logs.Forget(t.Context(), 0)); lines() != 60 {
 		t.Errorf("where all is kept %d lines are counted, 60 came", lines())
 	}
+	var parts int
+	dbtest.Must(t, s.Parts.Store.DB.Get(&parts, `select sum(n) from log_part`))
+	if parts != 40 {
+		t.Errorf("by attributes %d lines are counted, 40 came", parts)
+	}
 	if dbtest.Must(t, s.Parts.Logs.Forget(t.Context(), 30)); lines() != 30 {
 		t.Errorf("of the last 30 days %d lines are counted, 30 came", lines())
+	}
+	dbtest.Must(t, s.Parts.Store.DB.Get(&parts, `select sum(n) from log_part`))
+	if parts != 20 {
+		t.Errorf("by attributes %d lines of the last 30 days are counted, 20 came", parts)
 	}
 	samples := func() int {
 		var one logs.One
@@ -420,7 +432,7 @@ func TestCountsGoWithSamplesAndLinesAfterNinetyDays(t *testing.T) {
 	if dbtest.Must(t, s.Parts.Logs.Forget(t.Context(), 0)); samples() != 0 {
 		t.Errorf("%d lines of 91 days ago are kept", samples())
 	}
-	told(t, s, "log=gates", "text/plain", loader(now.AddDate(0, 0, 91).Add(-time.Hour), 10))
+	told(t, s, "log=gates", "text/plain", of(now.AddDate(0, 0, 91).Add(-time.Hour)))
 	if samples() == 0 {
 		t.Error("no new line is kept in the place of those that went")
 	}

@@ -241,6 +241,9 @@ func (s *Store) CountedLog(ctx context.Context, log int64, touched *time.Time, t
 
 // ForgetLogCounts drops counts of before an instant.
 func (s *Store) ForgetLogCounts(ctx context.Context, before time.Time) error {
+	if err := s.exec(ctx, "log counts", `delete from log_part where at < $1`, before); err != nil {
+		return err
+	}
 	return s.exec(ctx, "log counts", `delete from log_count where at < $1`, before)
 }
 
