@@ -24,8 +24,17 @@ func TestTheSecondOfTwoWhoChangeAThingIsTold(t *testing.T) {
 		dbtest.Must(t, json.Unmarshal([]byte(text), &m))
 		return m, head.Get("ETag")
 	}
+	s.Settle(t)
 	m, tag := read()
-	if code, text, _ := request(t, s, "GET", path, map[string]string{"If-None-Match": tag}, nil); code != http.StatusNotModified || text != "" {
+	code, text, _ := request(t, s, "GET", path, map[string]string{"If-None-Match": tag}, nil)
+	for range 5 { // the service itself may have changed it in between
+		if code == http.StatusNotModified {
+			break
+		}
+		m, tag = read()
+		code, text, _ = request(t, s, "GET", path, map[string]string{"If-None-Match": tag}, nil)
+	}
+	if code != http.StatusNotModified || text != "" {
 		t.Errorf("who has the newest gets nothing: %d %q", code, text)
 	}
 	rename := func(owner, tag string) int {
