@@ -76,10 +76,13 @@ func (t *Teller) post(ctx context.Context, c record.Channel, m record.Message, b
 		request.Header.Set(name, v)
 	}
 	response, err := t.http.Do(request)
-	if asked := (*url.Error)(nil); errors.As(err, &asked) { // which quotes the address
+	var asked *url.Error // which quotes the address
+	switch {
+	case errors.As(err, &asked) && asked.Timeout():
+		return fmt.Errorf("%s: timeout: no answer within %s", c.Settings.URL, answerWithin)
+	case errors.As(err, &asked):
 		return fmt.Errorf("%s: %w", c.Settings.URL, asked.Err)
-	}
-	if err != nil {
+	case err != nil:
 		return err
 	}
 	defer response.Body.Close()
