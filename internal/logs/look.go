@@ -136,9 +136,9 @@ type SaidElsewhere struct {
 // Finding is what was found over all logs.
 type Finding struct {
 	Sentences []SaidElsewhere `json:"sentences" doc:"most frequent first"`
-	More      int     `json:"more" doc:"that are not listed"`
-	Logs      int     `json:"logs" doc:"that were looked through"`
-	Sentence  string  `json:"sentence"`
+	More      int             `json:"more" doc:"that are not listed"`
+	Logs      int             `json:"logs" doc:"that were looked through"`
+	Sentence  string          `json:"sentence"`
 }
 
 // Find gives the sentences of all logs, or of those of a dataset, that came in [from, to).
