@@ -102,3 +102,17 @@ func TestAxesSayValuesAsPeopleDo(t *testing.T) {
 		}
 	}
 }
+
+// A name that turns the reading direction, or would act on a terminal, does neither in a
+// picture of text.
+func TestNamesActInNoPicture(t *testing.T) {
+	c := chart()
+	c.Series.Segment = "gate\u202egnp\x1b[2J"
+	var svg bytes.Buffer
+	if err := Write(c, "a \u2066title", "svg", &svg); err != nil {
+		t.Fatal(err)
+	}
+	if text := svg.String(); strings.ContainsAny(text, "\u202e\u2066\x1b") || !strings.Contains(text, "<svg") {
+		t.Error("the picture has what acts")
+	}
+}

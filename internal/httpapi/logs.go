@@ -112,9 +112,8 @@ func (s *server) addLogs(api huma.API) {
 	add(api, "GET", "/logs/{name}/templates/{number}", "log-template",
 		"One sentence of a log: when it came, with a few lines", people.Reader,
 		func(ctx context.Context, in *struct {
-			OfLog
+			OfTemplate
 			Stretch
-			Number int `path:"number"`
 		}) (*body[logs.One], error) {
 			from, to, err := in.span(s.Now(), 14*24*time.Hour)
 			if err != nil {
@@ -221,9 +220,8 @@ func (s *server) addLogs(api huma.API) {
 	add(api, "PATCH", "/logs/{name}/templates/{number}", "set-log-template",
 		"Say of a sentence that it is no news, or that its lines are to be a series of their own; what is left out stays", people.Editor,
 		func(ctx context.Context, in *struct {
-			OfLog
-			Number int `path:"number"`
-			Body   struct {
+			OfTemplate
+			Body struct {
 				Usual    *bool `json:"usual,omitempty" doc:"it is no news"`
 				Followed *bool `json:"followed,omitempty" doc:"its lines are the series 'sentence NUMBER' of the metric log-NAME-sentences"`
 			}

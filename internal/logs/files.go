@@ -82,6 +82,7 @@ func (k *Keeper) follow(ctx context.Context, log record.Log) error {
 	})
 	var seen []int64
 	taken := map[int64]bool{}
+	there := map[string][]landing.File{} // that are followed, by their beginning
 	for _, f := range files {
 		if err := record.CheckName("path", f.Path); err != nil {
 			continue
@@ -91,9 +92,10 @@ func (k *Keeper) follow(ctx context.Context, log record.Log) error {
 		}); i >= 0 && !taken[known[i].ID] && (known[i].Message != "" || !k.half(known[i], f)) {
 			taken[known[i].ID] = true
 			seen = append(seen, known[i].ID)
+			there[string(known[i].Head)] = append(there[string(known[i].Head)], f)
 			continue
 		}
-		id, err := contain.Get(func() (int64, error) { return k.readFile(ctx, log, known, taken, f) })
+		id, err := contain.Get(func() (int64, error) { return k.readFile(ctx, log, known, taken, there, f) })
 		if err != nil {
 			return fmt.Errorf("log %s: %s: %w", log.Name, f.Path, err)
 		}
@@ -111,8 +113,11 @@ func (k *Keeper) half(v record.LogFile, f landing.File) bool {
 	return !strings.HasSuffix(f.Path, ".gz") && v.Counted < f.Bytes && k.now().Sub(f.Modified) >= halfRests
 }
 
-// readFile counts what is new in a file; 0 if it has nothing to tell yet.
-func (k *Keeper) readFile(ctx context.Context, log record.Log, known []record.LogFile, taken map[int64]bool, f landing.File) (int64, error) {
+// readFile counts what is new in a file; 0 if it has nothing to tell yet, or is a copy of
+// one that is there, as while it is packed.
+func (k *Keeper) readFile(
+	ctx context.Context, log record.Log, known []record.LogFile, taken map[int64]bool, there map[string][]landing.File, f landing.File,
+) (int64, error) {
 	head, err := headOf(f)
 	if err != nil {
 		return k.unreadable(ctx, log, known, f, err)
@@ -142,11 +147,19 @@ func (k *Keeper) readFile(ctx context.Context, log record.Log, known []record.Lo
 		}
 	}
 	if file.ID == 0 {
+		for _, other := range there[string(head)] {
+			if same, err := copied(f, other); err != nil {
+				return k.unreadable(ctx, log, known, f, err)
+			} else if same {
+				return 0, nil
+			}
+		}
 		file.Path, file.Size, file.Changed = f.Path, 0, f.Modified
 		if file.ID, err = k.store.AddLogFile(ctx, file); err != nil {
 			return 0, err
 		}
 	}
+	there[string(head)] = append(there[string(head)], f)
 	for {
 		more, err := k.readOn(ctx, log, &file, f)
 		if err != nil {
@@ -250,6 +263,36 @@ func goesOn(f landing.File, v record.LogFile) (bool, error) {
 	}
 	sum := sha256.Sum256(end)
 	return bytes.Equal(sum[:], v.Tail), nil
+}
+
+// copied tells whether one file begins as another does, to the end of the shorter.
+func copied(f, other landing.File) (bool, error) {
+	one, a, err := open(f)
+	if err != nil {
+		return false, err
+	}
+	defer a.Close()
+	two, b, err := open(other)
+	if err != nil {
+		return false, err
+	}
+	defer b.Close()
+	left, right := make([]byte, 256<<10), make([]byte, 256<<10)
+	for {
+		n, ended := io.ReadFull(one, left)
+		m, over := io.ReadFull(two, right)
+		if shorter := min(n, m); !bytes.Equal(left[:shorter], right[:shorter]) {
+			return false, nil
+		}
+		for _, err := range []error{ended, over} {
+			if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+				return true, nil
+			}
+			if err != nil {
+				return false, err
+			}
+		}
+	}
 }
 
 // readOn counts the whole lines of a file from where it was counted to; more tells that

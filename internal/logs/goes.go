@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"tinbell/core/diagnose"
@@ -108,7 +109,7 @@ func (g GoesWith) said() string {
 		return "It goes with no other sentence, run or alert beyond chance."
 	}
 	said := words.List(parts) + "."
-	return string(said[0]-'a'+'A') + said[1:]
+	return strings.ToUpper(said[:1]) + said[1:] // it may begin with a figure
 }
 
 // templateOf finds a sentence of a log.

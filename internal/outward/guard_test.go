@@ -26,3 +26,26 @@ func TestPrivateAddressesAreRefusedHoweverTheyAreWritten(t *testing.T) {
 		t.Errorf("a name that turns out private: %v", err)
 	}
 }
+
+// Warehouses and mail servers are reached anywhere, or in the ranges that are named alone,
+// and never where machines tell secrets about themselves.
+func TestWarehousesAreReachedWhereTheOperatorLetsThemBe(t *testing.T) {
+	named := Inside{netip.MustParsePrefix("10.1.0.0/16"), netip.MustParsePrefix("169.254.0.0/16")}
+	for _, c := range []struct {
+		address     string
+		any, within bool
+	}{
+		{"10.1.2.3", true, true}, {"10.2.0.1", true, false}, {"127.0.0.1", true, false}, {"93.184.216.34", true, false}, {"::ffff:10.1.9.9", true, true},
+		{"169.254.169.254", false, false}, {"::ffff:169.254.169.254", false, false}, {"fe80::1%eth0", false, false}, {"fd00:ec2::254", false, false}, {"100.100.100.200", false, false}, {"224.0.0.1", false, false},
+	} {
+		ip := netip.MustParseAddr(c.address)
+		for what, got := range map[string][2]bool{"anywhere": {Inside(nil).Check(ip) == nil, c.any}, "where it is named": {named.Check(ip) == nil, c.within}} {
+			if got[0] != got[1] {
+				t.Errorf("%s, %s: let through %t", c.address, what, got[0])
+			}
+		}
+		if err := named.Check(ip); err != nil && !errors.Is(err, ErrOutside) {
+			t.Errorf("%s: %v", c.address, err)
+		}
+	}
+}

@@ -339,7 +339,7 @@ func TestALogOfAConfigurationFileIsTheSameElsewhere(t *testing.T) {
 	if len(d.Logs) != 1 || d.Logs[0].Dataset != "raw.gates" || d.Logs[0].RareSeconds != 30*86400 || len(d.Logs[0].Watch) != 1 {
 		t.Fatalf("written: %+v", d.Logs)
 	}
-	text := "kind: log\nname: gates\ndataset: raw.gates\nkeep_samples: 0\nwatch: [error]\nrare: 30d\n"
+	text := "kind: log\nname: gates\ndataset: raw.gates\nkeep_samples: 0\nwatch: [error]\nrare: 30d\nby: [host]\nmasked: [passenger, /berth-\\d+/]\nkinds: [new, burst]\njob: load gates\n"
 	read, wrong := config.Parse("a.yaml", []byte(text))
 	if len(wrong) > 0 || len(read.Logs) != 1 || read.Logs[0].RareSeconds != 30*86400 {
 		t.Fatalf("read: %+v %v", read.Logs, wrong)
@@ -348,11 +348,23 @@ func TestALogOfAConfigurationFileIsTheSameElsewhere(t *testing.T) {
 	dbtest.Must(t, empty.Admin.Send(t.Context(), "POST", "/config/load", d, nil))
 	var logs []record.Log
 	dbtest.Must(t, empty.Admin.Get(t.Context(), "/logs", nil, &logs))
-	if len(logs) != 1 || logs[0].KeepSamples != 0 || logs[0].RareSeconds != 30*86400 || !slices.Equal(logs[0].Watched, record.Strings{"ERROR"}) {
+	if len(logs) != 1 || logs[0].KeepSamples != 0 || logs[0].RareSeconds != 30*86400 || !slices.Equal(logs[0].Watched, record.Strings{"ERROR"}) ||
+		!slices.Equal(logs[0].By, record.Strings{"host"}) || len(logs[0].Masked) != 2 || !slices.Equal(logs[0].Kinds, record.Strings{"new", "burst"}) || logs[0].Job != "load gates" {
 		t.Errorf("elsewhere: %+v", logs)
 	}
 	if r := told(t, empty, "log=gates", "text/plain", "INFO a line\n"); r.Lines != 1 {
 		t.Errorf("its first line: %+v", r)
+	}
+	for why, wrong := range map[string]func(*config.WrittenLog){
+		"no expression": func(w *config.WrittenLog) { w.Masked = record.Strings{"/(/"} }, "new, burst and vanished": func(w *config.WrittenLog) { w.Kinds = record.Strings{"odd"} },
+		"three at most": func(w *config.WrittenLog) { w.By = record.Strings{"a", "b", "c", "d"} }, "landing": func(w *config.WrittenLog) { w.Source, w.Pattern = "landing", "*.log" },
+	} {
+		before := d.Logs[0]
+		wrong(&d.Logs[0])
+		if err := empty.Admin.Send(t.Context(), "POST", "/config/load", d, nil); status(err) != 422 && status(err) != 404 || !strings.Contains(err.Error(), why) {
+			t.Errorf("%s: %v", why, err)
+		}
+		d.Logs[0] = before
 	}
 	d.Logs[0].Watch = record.Strings{"loud"}
 	if err := empty.Admin.Send(t.Context(), "POST", "/config/load", d, nil); status(err) != 422 || !strings.Contains(err.Error(), "trace, debug") {

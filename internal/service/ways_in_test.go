@@ -450,3 +450,20 @@ func TestTheKeyOfSecretsIsChangedWithoutAStop(t *testing.T) {
 		t.Errorf("the key is not in its place: %v", err)
 	}
 }
+
+// A mail server is dialled where the operator lets it be alone: the address is refused where
+// it is decided, before anything is sent.
+func TestMailGoesNowhereBeyondReach(t *testing.T) {
+	s := dbtest.Start(t, now)
+	for name, host := range map[string]string{"a": "169.254.169.254", "b": "100.100.100.200"} {
+		for _, security := range []string{"none", "tls"} {
+			settings := record.ChannelSettings{To: record.Strings{"night@ferries.example"}, From: "bell@ferries.example", Host: host, Port: 25, Security: security}
+			dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/channels", httpapi.NewChannel{Name: name, Kind: "email", Settings: settings}, nil))
+			var m record.Message
+			err := s.Admin.Send(t.Context(), "POST", "/channels/"+name+"/test", nil, &m)
+			if said := fmt.Sprint(err, m.Error); !strings.Contains(said, "never at link-local and metadata addresses") {
+				t.Errorf("%s by %s: %s", host, security, said)
+			}
+		}
+	}
+}

@@ -23,7 +23,7 @@ type Vitals struct {
 	ClockAhead      float64 `db:"clock_ahead"` // seconds by which the database's clock is ahead
 	Version         int     `db:"version"`     // of PostgreSQL, as 150018
 	Fsync           bool    `db:"fsync"`
-	Prepared        bool    `db:"prepared"` // whether the records are committed durably
+	Synchronous     bool    `db:"synchronous"` // whether a commit waits until it is written
 }
 
 // Vitals reads them.
@@ -46,5 +46,5 @@ func (s *Store) Vitals(ctx context.Context, now time.Time) (Vitals, error) {
 			extract(epoch from clock_timestamp() - $2::timestamptz)::float8 as clock_ahead,
 			current_setting('server_version_num')::int as version,
 			current_setting('fsync')::bool as fsync,
-			current_setting('synchronous_commit') <> 'off' as prepared`, now, time.Now())
+			current_setting('synchronous_commit') <> 'off' as synchronous`, now, time.Now())
 }

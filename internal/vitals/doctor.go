@@ -77,7 +77,7 @@ func (r *Reader) Examine(ctx context.Context) (Examination, error) {
 	switch {
 	case !v.Fsync:
 		add("durability", wrong, "fsync is off", "set fsync = on: what was acknowledged is lost when the machine fails")
-	case !v.Prepared:
+	case !v.Synchronous:
 		add("durability", wrong, "synchronous_commit is off", "set synchronous_commit = on: what was acknowledged in the last moments is lost when the server fails")
 	default:
 		add("durability", good, "what is acknowledged is on disk", "")

@@ -127,7 +127,7 @@ func acts(name string) bool {
 		}
 	}
 	switch name {
-	case "nextval", "setval", "set_config", "currval", "lastval", "loread", "lowrite", "set_role", "pg_size_pretty_exec", "crosstab", "connectby", "ts_stat", "ts_rewrite", "http":
+	case "nextval", "setval", "set_config", "currval", "lastval", "loread", "lowrite", "crosstab", "connectby", "ts_stat", "ts_rewrite", "http":
 		return true
 	}
 	return false

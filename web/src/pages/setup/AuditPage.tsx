@@ -4,7 +4,7 @@ import type { Audit } from "../../api/client";
 import { useAudit, useProof } from "../../api/people";
 import { Page, Reading, Section, Trouble } from "../../parts/Page";
 import { useZone } from "../../parts/Masthead";
-import { count, number, own, time } from "../../parts/words";
+import { number, own, time } from "../../parts/words";
 import { Places } from "./Places";
 
 /** Who did what, from where, with what was there before and after. */
@@ -27,7 +27,7 @@ export function AuditPage() {
         <label>What was done<input className={field} value={what} onChange={(e) => put("what", e.target.value)} /></label>
         <label>To what<input className={field} value={about} onChange={(e) => put("about", e.target.value)} /></label>
       </div>
-      <Section title="Entries" className="mt-4" note="newest first" right={list.length === 200 ? "the last 200" : count(list.length, "entry").replace("entrys", "entries")}>
+      <Section title="Entries" className="mt-4" note="newest first" right={list.length === 200 ? "the last 200" : list.length === 1 ? "1 entry" : `${list.length} entries`}>
         {trail.data && list.length === 0 && <p className="mt-2 text-ink2">Nothing fits.</p>}
         {list.length > 0 && (
           <table className="mt-1 w-full border-collapse" data-audit>
