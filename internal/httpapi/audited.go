@@ -47,7 +47,7 @@ func (s *server) audited(next http.Handler) http.Handler {
 		}
 		var d done
 		given := &kept{}
-		if media, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type")); media == "application/json" {
+		if media, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type")); media == "application/json" || media == "" {
 			r.Body = readAlong{io.TeeReader(r.Body, given), r.Body}
 		}
 		before := json.RawMessage(nil)
