@@ -115,7 +115,8 @@ func TestAStalledLoaderIsOverdueUntilItsNextLoad(t *testing.T) {
 		t.Errorf("raised %s, closed %s: %+v", time.Unix(a.Raised, 0), time.Unix(a.Closed, 0), a)
 	}
 	waits := Waits(missing, zone, detect.Rule{}, loads[40], loads[len(loads)-1], 7*24*time.Hour)
-	if k := slices.IndexFunc(waits, func(w Wait) bool { return w.Last == loads[n-1] }); k < 0 || waits[k].Deadline != a.Raised || waits[k].Expected != a.Since || waits[k+1].Last != loads[n+1] {
+	if k := slices.IndexFunc(waits, func(w Wait) bool { return w.Last == loads[n-1] }); k < 0 || waits[k].Deadline != a.Raised ||
+		waits[k].Expected != a.Since || waits[k+1].Last != loads[n+1] {
 		t.Errorf("the wait after the last load before the stall is not what the alert says: %+v", waits[max(k, 0)])
 	}
 	if waits[0].Last != loads[39] {

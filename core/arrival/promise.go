@@ -22,7 +22,8 @@ func (p Promise) Check() error {
 	case !(p.AtLeast > 0):
 		return fmt.Errorf("at least %g: must be more than 0", p.AtLeast)
 	case p.From < 0 || p.From >= 24*60 || p.To <= p.From || p.To > p.From+24*60:
-		return fmt.Errorf("window from minute %d to %d: it must begin within the day, end after it begins and last a day at most", p.From, p.To)
+		return fmt.Errorf("window from minute %d to %d: it must begin within the day, end after it begins and last a day at most",
+			p.From, p.To)
 	case p.Days == [7]bool{}:
 		return fmt.Errorf("no day of the week is chosen")
 	}

@@ -34,7 +34,8 @@ func TestAPromiseGoesFromOnPaceToMetOrMissed(t *testing.T) {
 		return time.Date(2026, 6, 17, hour, minute, 0, 0, p.Zone).Unix()
 	}
 	lead := 3 * time.Hour
-	good := append(past[:len(past):len(past)], Delivered{at(2, 5), 1}, Delivered{at(3, 5), 1}, Delivered{at(4, 5), 1}, Delivered{at(5, 5), 1}, Delivered{at(6, 5), 1})
+	good := append(past[:len(past):len(past)], Delivered{at(2, 5), 1}, Delivered{at(3, 5), 1}, Delivered{at(4, 5), 1},
+		Delivered{at(5, 5), 1}, Delivered{at(6, 5), 1})
 	bad := good[: len(past)+1 : len(past)+1]
 	for _, c := range []struct {
 		name         string
@@ -61,7 +62,8 @@ func TestAPromiseGoesFromOnPaceToMetOrMissed(t *testing.T) {
 	if v := p.Now(at(6, 29)+4*86400, lead, good); v.Standing != Met && v.Standing != Missed {
 		t.Errorf("on Sunday the last window counts: %+v", v)
 	}
-	if from, to, ok := p.Next(time.Date(2026, 6, 19, 8, 0, 0, 0, p.Zone).Unix()); !ok || time.Unix(to, 0).In(p.Zone).Format("Mon 15:04") != "Mon 06:30" || from >= to {
+	if from, to, ok := p.Next(time.Date(2026, 6, 19, 8, 0, 0, 0, p.Zone).Unix()); !ok || time.Unix(to,
+		0).In(p.Zone).Format("Mon 15:04") != "Mon 06:30" || from >= to {
 		t.Errorf("after Friday morning the next window ends %v", time.Unix(to, 0).In(p.Zone))
 	}
 }
@@ -115,7 +117,8 @@ func TestStatedProbabilitiesComeTrue(t *testing.T) {
 				if broken && hour >= 10 && hour < 20 {
 					continue
 				}
-				list = append(list, Delivered{start.AddDate(0, 0, d).Unix() + int64(hour)*3600, size * (1 + math.Sin(float64(hour)/24*math.Pi)) / 39.2})
+				list = append(list, Delivered{start.AddDate(0, 0, d).Unix() + int64(hour)*3600,
+					size * (1 + math.Sin(float64(hour)/24*math.Pi)) / 39.2})
 			}
 		}
 		for d := 60; d < 70; d++ {

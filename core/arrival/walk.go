@@ -23,7 +23,8 @@ func (p *Pattern) Overdue(last, next, now int64, rule detect.Rule) (a detect.Ale
 	a = detect.Alert{
 		Cause: detect.Overdue, Direction: detect.High, Severity: detect.Warning,
 		Since: expected, Raised: deadline, PeakAt: deadline, ReturnPeriod: rule.Warn.Seconds(),
-		Rang:  detect.Stretch{From: expected, To: deadline, Periods: 1, Observed: float64(until - last), Expected: float64(expected - last)},
+		Rang: detect.Stretch{From: expected, To: deadline, Periods: 1, Observed: float64(until - last),
+			Expected: float64(expected - last)},
 		Onset: detect.Onset{At: expected, Spread: float64(deadline-expected) / 2},
 	}
 	a.Peak = float64(until-expected) / max(float64(deadline-expected), 60)
@@ -39,7 +40,8 @@ func (p *Pattern) Overdue(last, next, now int64, rule detect.Rule) (a detect.Ale
 
 // Walk gives the overdue alerts of a stretch, relearning every refit from the
 // loads before; muted says whether an instant is under a planned event.
-func Walk(loads []int64, zone *time.Location, rule detect.Rule, from, to int64, refit time.Duration, muted func(int64) bool) []detect.Alert {
+func Walk(loads []int64, zone *time.Location, rule detect.Rule, from, to int64, refit time.Duration,
+	muted func(int64) bool) []detect.Alert {
 	var alerts []detect.Alert
 	eachGap(loads, zone, from, to, refit, func(p *Pattern, last, next int64) {
 		if a, ok := p.Overdue(last, next, to, rule); ok && a.Raised >= from && !muted(a.Raised) {

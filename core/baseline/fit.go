@@ -270,7 +270,7 @@ func (p *Prepared) Start(points []Point, c Choice) *Model {
 			if m.Family == Mult {
 				profile = max(v/level, 1e-4)
 			}
-			m.Cells[class*perDay+h] = fading{profile * c.Parent, c.Parent}
+			m.cells.list[class*perDay+h] = fading{profile * c.Parent, c.Parent}
 		}
 	}
 	return m

@@ -46,8 +46,8 @@ type Choice struct {
 	Slot     float64
 }
 
-// Model is the state of a seasonal baseline. The exported fields are what is
-// stored; the rest is derived from them.
+// Model is the state of a seasonal baseline. The exported fields and the profiles
+// are what is stored; the rest is derived from them.
 type Model struct {
 	Family     Family
 	Transform  Transform
@@ -62,13 +62,14 @@ type Model struct {
 	PerDay     int
 
 	Mean   fading    // the level
-	Cells  []fading  // profile by class and period of day
-	Slots  []fading  // profile by period of the week
 	Days   [7]fading // factor or shift by weekday
-	Scales []fading  // spread by class and period of day
 	Phi    float64   // dispersion, Mult
 	Spread float64   // residual sd, Add
 	Seen   int       // samples learned from
+
+	cells  profile // by class and period of day
+	slots  profile // by period of the week
+	scales profile // spread by class and period of day
 
 	light            bool // a candidate: spread by period of day is not followed
 	lam, gSlot, gDay float64
@@ -87,7 +88,7 @@ func (f *fading) see(keep, value, weight float64) {
 func newModel(family Family, perDay int, choice Choice) *Model {
 	m := &Model{Family: family, PerDay: perDay, Choice: choice, Phi: 0.02, Spread: 1}
 	sums := make([]fading, 11*perDay)
-	m.Cells, m.Scales, m.Slots = sums[:2*perDay:2*perDay], sums[2*perDay:4*perDay:4*perDay], sums[4*perDay:]
+	m.cells.list, m.scales.list, m.slots.list = sums[:2*perDay:2*perDay], sums[2*perDay:4*perDay:4*perDay], sums[4*perDay:]
 	m.derive()
 	return m
 }
@@ -163,7 +164,7 @@ func (m *Model) ExpectInto(e *Expectation, slot *timeline.Slot, rows float64) {
 	}
 	e.Exposure *= e.Turn
 	k2 := m.Choice.Slot
-	cell, own, weekday := &m.Cells[slot.Cell(m.PerDay)], &m.Slots[slot.Week], &m.Days[slot.Day]
+	cell, own, weekday := m.cells.at(slot.Cell(m.PerDay)), m.slots.at(int(slot.Week)), &m.Days[slot.Day]
 	e.Parent = cell.Sum / cell.Weight
 	if m.Family == Mult {
 		e.Day = 1
@@ -189,7 +190,7 @@ func (m *Model) ExpectInto(e *Expectation, slot *timeline.Slot, rows float64) {
 		e.Sigma = math.Sqrt(e.base)
 		return
 	}
-	scale := &m.Scales[slot.Cell(m.PerDay)]
+	scale := m.scales.at(slot.Cell(m.PerDay))
 	e.v = (scale.Sum + 6) / (scale.Weight + 6)
 	variance := e.base * e.v * e.v * (1 + 0.5/(own.Weight+k2+0.5))
 	known := scale.Weight
@@ -234,29 +235,31 @@ func (m *Model) Learn(e *Expectation, x float64) {
 			r = min(r, 3)
 		}
 		m.Mean.see(m.lam, xt, e.Profile*e.Exposure)
-		m.Cells[cell].see(keep, r/max(e.Day, 0.05), e.Exposure)
-		m.Slots[e.Slot.Week].see(m.gSlot, r, e.Exposure)
+		m.cells.see(cell, keep, r/max(e.Day, 0.05), e.Exposure)
+		m.slots.see(int(e.Slot.Week), m.gSlot, r, e.Exposure)
 		m.Days[e.Slot.Day].see(m.gDay, r, e.Parent*e.Exposure)
 	} else {
 		xt := e.Mu + clamp(x-e.Mu, -reach, reach)
 		r := xt - e.Level
 		m.Mean.see(m.lam, xt-e.Profile, 1)
-		m.Cells[cell].see(keep, r-e.Day, 1)
-		m.Slots[e.Slot.Week].see(m.gSlot, r, 1)
+		m.cells.see(cell, keep, r-e.Day, 1)
+		m.slots.see(int(e.Slot.Week), m.gSlot, r, 1)
 		m.Days[e.Slot.Day].see(m.gDay, r-e.Parent, 1)
 	}
 	m.level = max(m.Mean.Sum/m.Mean.Weight, m.leastLevel())
 	m.Seen++
 	if !m.light {
-		m.Scales[cell].see(keep, e.v*min(math.Abs(x-e.Mu)/e.Sigma, 3)*1.2533, 1)
+		m.scales.see(cell, keep, e.v*min(math.Abs(x-e.Mu)/e.Sigma, 3)*1.2533, 1)
 	}
 }
 
-// Forward maps a sample onto the model's scale.
+// Forward maps a sample onto the model's scale, on which counts are not negative.
 func (m *Model) Forward(s timeline.Sample) float64 {
 	switch {
 	case m.MeanRows > 0:
-		return math.Round(s.Value * s.Rows)
+		return math.Round(max(s.Value*s.Rows, 0))
+	case m.Family == Mult:
+		return max(s.Value, 0)
 	case m.Transform == Arcsine:
 		return 2 * math.Asin(math.Sqrt(clamp(s.Value, 0, 1)))
 	case m.Transform == Log:

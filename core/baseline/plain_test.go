@@ -130,7 +130,8 @@ func TestFixedBoundsNeedNoHistory(t *testing.T) {
 
 func TestMethodsThatCannotBeFollowedAreRefused(t *testing.T) {
 	inf := math.Inf(1)
-	for _, m := range []Method{{Name: "guess"}, {Name: Fixed, Low: -inf, High: inf}, {Name: Fixed, Low: 5, High: 5}, {Name: Change}, {Name: Change, Lag: 1 << 20},
+	for _, m := range []Method{{Name: "guess"}, {Name: Fixed, Low: -inf, High: inf}, {Name: Fixed, Low: 5, High: 5},
+		{Name: Change}, {Name: Change, Lag: 1 << 20},
 		{Name: Rolling, Window: 2}, {Name: Siblings, Window: 1 << 20}, {Name: ZScore, Width: -1}} {
 		if m.Check() == nil {
 			t.Errorf("%+v was accepted", m)
@@ -151,7 +152,8 @@ func TestSiblingsAreTheMedianOfTheOthers(t *testing.T) {
 		}
 		return list
 	}
-	series := map[string][]timeline.Sample{"a": at(1, 10, math.NaN()), "b": at(2, 20, 5), "c": at(3, 30, 7), "d": at(9, 40), "e": at(4, 50, 6)}
+	series := map[string][]timeline.Sample{"a": at(1, 10, math.NaN()), "b": at(2, 20, 5), "c": at(3, 30, 7), "d": at(9, 40),
+		"e": at(4, 50, 6)}
 	Beside(series)
 	for name, want := range map[string][]float64{"a": {3.5, 35, 6}, "b": {3.5, 35, 0}, "c": {3, 30, 0}, "d": {2.5, 25}, "e": {2.5, 25, 0}} {
 		for i, w := range want {

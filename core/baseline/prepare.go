@@ -113,7 +113,8 @@ func Prepare(cfg Config, history []timeline.Sample, mask timeline.Mask) (*Prepar
 			pt.take(mask.Mark(s.At, s.At+step))
 		}
 	}
-	if p.shape.Family != Flat && p.Ties > 0.5 && median > 0 && (cfg.Kind == timeline.Count || cfg.Kind == timeline.Value) && p.repeatsItself() {
+	if p.shape.Family != Flat && p.Ties > 0.5 && median > 0 && (cfg.Kind == timeline.Count || cfg.Kind == timeline.Value) &&
+		p.repeatsItself() {
 		p.shape = Model{Family: Stepped, PerDay: p.shape.PerDay}
 	}
 	p.learnCalendar()

@@ -38,7 +38,8 @@ func TestTheTurnOfTheMonthIsLearnedWhereThereIsOne(t *testing.T) {
 		}
 		if m.Calendar {
 			// The last working day of June: the parts say what the date adds.
-			e := m.Expect(timeline.NewSlotter(timeline.Grid{Period: 24 * time.Hour, Zone: time.UTC}).At(time.Date(2026, 6, 30, 0, 0, 0, 0, time.UTC).Unix()), 0)
+			e := m.Expect(timeline.NewSlotter(timeline.Grid{Period: 24 * time.Hour, Zone: time.UTC}).At(
+				time.Date(2026, 6, 30, 0, 0, 0, 0, time.UTC).Unix()), 0)
 			parts, sum := m.Explain(e, 0), 0.0
 			for _, part := range parts {
 				sum += part.Amount
@@ -63,7 +64,8 @@ func TestTheTurnOfTheMonthIsLearnedWhereThereIsOne(t *testing.T) {
 func TestMonthDaysCountWorkingDays(t *testing.T) {
 	s := timeline.NewSlotter(timeline.Grid{Period: 24 * time.Hour, Zone: time.UTC})
 	for date, want := range map[string]uint8{
-		"2026-01-01": 1, "2026-01-02": 0, "2026-01-30": 2, "2026-01-29": 3, "2026-01-28": 4, "2026-01-27": 0, "2026-01-31": 0, // 31 January is a Saturday
+		"2026-01-01": 1, "2026-01-02": 0, "2026-01-30": 2, "2026-01-29": 3, "2026-01-28": 4, "2026-01-27": 0,
+		"2026-01-31": 0, // 31 January is a Saturday
 		"2026-02-02": 1, "2026-02-01": 0, "2026-08-03": 1, "2026-08-31": 2, "2026-11-30": 2, "2026-11-26": 4,
 	} {
 		at, err := time.Parse("2006-01-02", date)
@@ -109,7 +111,8 @@ func TestWhatComesEveryYearIsExpectedFromTheThirdOn(t *testing.T) {
 	if short, err := Prepare(daily(timeline.Count), list[:600], timeline.Mask{}); err != nil || short.Choose().Year != nil {
 		t.Error("a season seen once is expected")
 	}
-	if feb, mar := slotter.At(time.Date(2024, 2, 29, 0, 0, 0, 0, time.UTC).Unix()).YearDay, slotter.At(time.Date(2023, 3, 1, 0, 0, 0, 0, time.UTC).Unix()).YearDay; feb != 59 || mar != 60 {
+	if feb, mar := slotter.At(time.Date(2024, 2, 29, 0, 0, 0, 0, time.UTC).Unix()).YearDay,
+		slotter.At(time.Date(2023, 3, 1, 0, 0, 0, 0, time.UTC).Unix()).YearDay; feb != 59 || mar != 60 {
 		t.Errorf("29 February is day %d, 1 March day %d in every year", feb, mar)
 	}
 }
@@ -192,7 +195,8 @@ func TestUnusualInputHasADefinedOutcome(t *testing.T) {
 	}
 	var short TooShort
 	for name, history := range map[string][]timeline.Sample{
-		"none at all": nil, "two days": of(48, func(int) float64 { return 5 }), "all missing": of(2000, func(int) float64 { return math.NaN() }),
+		"none at all": nil, "two days": of(48, func(int) float64 { return 5 }),
+		"all missing": of(2000, func(int) float64 { return math.NaN() }),
 		"mostly missing": of(600, func(i int) float64 {
 			if i%10 == 0 {
 				return 3

@@ -228,7 +228,8 @@ const leastSpans = 3
 // than such spans stray by themselves once in a hundred (Student's t of their spread).
 // A span counts from half of its days on; two are needed.
 func (h History) Corridor(s Span, before []Span, tolerance float64) Place {
-	p := Place{Verdict: Little, Now: math.NaN(), Usual: math.NaN(), Change: math.NaN(), Low: math.NaN(), High: math.NaN(), Wanders: math.NaN()}
+	p := Place{Verdict: Little, Now: math.NaN(), Usual: math.NaN(), Change: math.NaN(), Low: math.NaN(), High: math.NaN(),
+		Wanders: math.NaN()}
 	var sum, n [7]float64
 	var counted []Span
 	for _, b := range before {

@@ -31,7 +31,8 @@ func TestADayIsHeldAgainstTheSameWeekdayOfTheYearBefore(t *testing.T) {
 			}
 		}
 	}
-	if c := h.YearsBack(Span{DayOf(2026, 10, 12), DayOf(2026, 10, 13)}, 1); c.Against.From != DayOf(2025, 10, 13) || c.Pairs != 1 || c.Change != 0 {
+	if c := h.YearsBack(Span{DayOf(2026, 10, 12), DayOf(2026, 10, 13)}, 1); c.Against.From != DayOf(2025, 10, 13) ||
+		c.Pairs != 1 || c.Change != 0 {
 		t.Errorf("%+v", c)
 	}
 }
@@ -75,7 +76,8 @@ func TestSpansAreThoseOfTheCalendar(t *testing.T) {
 			t.Errorf("the %s of %s: %s to %s", c.kind, Date(c.day), Date(s.From), Date(s.To))
 		}
 	}
-	if b := Before(Month, Around(Month, DayOf(2026, 3, 5)), 2); b[0] != Around(Month, DayOf(2026, 2, 1)) || b[1] != Around(Month, DayOf(2026, 1, 1)) {
+	if b := Before(Month, Around(Month, DayOf(2026, 3, 5)), 2); b[0] != Around(Month, DayOf(2026, 2, 1)) || b[1] != Around(Month,
+		DayOf(2026, 1, 1)) {
 		t.Errorf("months before March: %+v", b)
 	}
 }
@@ -99,7 +101,8 @@ func TestTheIntervalOfAChangeHoldsTheTrueOne(t *testing.T) {
 			rng := rand.New(rand.NewPCG(5, uint64(10*rho)))
 			held, runs, wide := 0, 2000, 0.0
 			for range runs {
-				h := History{First: DayOf(2025, 1, 6), Ratio: true, Value: append(wander(rng, 364, 100, rho, 0.1), wander(rng, 370, 120, rho, 0.1)...)}
+				h := History{First: DayOf(2025, 1, 6), Ratio: true, Value: append(wander(rng, 364, 100, rho, 0.1),
+					wander(rng, 370, 120, rho, 0.1)...)}
 				c := h.YearsBack(Span{h.First + 728 - days, h.First + 728}, 1)
 				wide += (c.High - c.Low) / float64(runs)
 				if c.Low <= 0.2 && c.High >= 0.2 {
@@ -109,7 +112,8 @@ func TestTheIntervalOfAChangeHoldsTheTrueOne(t *testing.T) {
 			share := float64(held) / float64(runs)
 			t.Logf("%d days, owing %.1f to the day before: .95 stated, %.3f found, %.2f wide", days, rho, share, wide)
 			if share < 0.92 || share > 0.985 {
-				t.Errorf("%d days, owing %.1f to the day before: the interval holds the change %.3f of the time, .95 stated", days, rho, share)
+				t.Errorf("%d days, owing %.1f to the day before: the interval holds the change %.3f of the time, .95 stated",
+					days, rho, share)
 			}
 		}
 	}
@@ -169,7 +173,8 @@ func TestAFaultOfOldDoesNotMakeASoundMonthLookBad(t *testing.T) {
 // Whatever comes, figures are finite or said to be unknown.
 func TestHostileHistoriesHaveAPlaceToo(t *testing.T) {
 	nan := math.NaN()
-	for name, values := range map[string][]float64{"empty": nil, "one": {7}, "none": {nan, nan, nan, nan, nan, nan, nan, nan}, "constant": make([]float64, 400), "huge": {1e300, 1e308, 1e308, 1e300, 1e308, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1}} {
+	for name, values := range map[string][]float64{"empty": nil, "one": {7}, "none": {nan, nan, nan, nan, nan, nan, nan, nan},
+		"constant": make([]float64, 400), "huge": {1e300, 1e308, 1e308, 1e300, 1e308, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1}} {
 		for _, ratio := range []bool{true, false} {
 			h := History{First: DayOf(2026, 1, 5), Value: values, Ratio: ratio}
 			for _, kind := range []string{Week, Month, Year} {
@@ -185,7 +190,8 @@ func TestHostileHistoriesHaveAPlaceToo(t *testing.T) {
 			}
 		}
 	}
-	if order := Sorted([]Place{{Verdict: Little}, {Verdict: Inside, Now: 1, Usual: 1, Low: 0, High: 2}, {Verdict: Above, Now: 9, Usual: 1, Low: 0, High: 2}}); order[0] != 2 || order[2] != 0 {
+	if order := Sorted([]Place{{Verdict: Little}, {Verdict: Inside, Now: 1, Usual: 1, Low: 0, High: 2},
+		{Verdict: Above, Now: 9, Usual: 1, Low: 0, High: 2}}); order[0] != 2 || order[2] != 0 {
 		t.Errorf("order %v", order)
 	}
 }

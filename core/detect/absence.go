@@ -44,7 +44,7 @@ func (a *absence) chance(pt *baseline.Point, perDay int) float64 {
 
 // day is the count of a weekday of a daily series.
 func (c *cells) day(d int) *float64 {
-	if c[0] == nil {
+	if len(c[0]) == 0 {
 		c[0] = make([]float64, 7)
 	}
 	return &c[0][d]

@@ -38,7 +38,8 @@ func TestWhatLiesBeyondABoundRingsAtOnceEachTimeHoweverUsual(t *testing.T) {
 		}
 		for i, a := range alerts {
 			w := want[i]
-			if a.Cause != Bound || a.Direction != w.side || a.Since != h[w.since].At || a.Raised != h[w.since].At+3600 || a.End != h[w.until].At || a.Severity != Warning {
+			if a.Cause != Bound || a.Direction != w.side || a.Since != h[w.since].At || a.Raised != h[w.since].At+3600 ||
+				a.End != h[w.until].At || a.Severity != Warning {
 				t.Errorf("%s: %+v, wanted from %d to %d", name, a, h[w.since].At, h[w.until].At)
 			}
 		}
@@ -50,7 +51,8 @@ func TestABoundAgainstTheDayBeforeFollowsTheLevel(t *testing.T) {
 	h := make([]timeline.Sample, 70*24)
 	for i := range h {
 		day := float64(i / 24)
-		h[i] = timeline.Sample{At: sceneStart.Unix() + int64(i)*3600, Value: 1000 * math.Pow(1.1, day/7) * (1.5 + math.Sin(2*math.Pi*float64(i%24)/24))}
+		h[i] = timeline.Sample{At: sceneStart.Unix() + int64(i)*3600,
+			Value: 1000 * math.Pow(1.1, day/7) * (1.5 + math.Sin(2*math.Pi*float64(i%24)/24))}
 	}
 	fell := 60*24 + 5
 	h[fell].Value = h[fell-24].Value * 0.94

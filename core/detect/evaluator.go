@@ -75,7 +75,7 @@ type state struct {
 	Regime    int64  // start of a history of its own, 0 for none
 }
 
-const stateVersion = 7
+const stateVersion = 9
 
 // ErrOutdated is wrapped by Load for a stored baseline that must be fitted
 // again: one of another version of the program, or of another method.

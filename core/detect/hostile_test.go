@@ -33,6 +33,10 @@ func hostile(rng *rand.Rand, g timeline.Grid, kind timeline.Kind) []timeline.Sam
 	}[rng.IntN(10)]
 	gaps := rng.Float64() * float64(rng.IntN(2))
 	quiet := rng.IntN(3) == 0 // nothing in the last weeks
+	wrong := 0.0              // how often a value is one that its kind cannot have
+	if rng.IntN(4) == 0 {
+		wrong = 0.02
+	}
 	list := make([]timeline.Sample, 0, n)
 	at := g.Floor(start)
 	for i := range n {
@@ -44,6 +48,9 @@ func hostile(rng *rand.Rand, g timeline.Grid, kind timeline.Kind) []timeline.Sam
 			v = math.Abs(math.Mod(v, 1))
 		case timeline.Duration:
 			v = math.Abs(v)
+		}
+		if rng.Float64() < wrong {
+			v = -3 * v
 		}
 		if rng.Float64() < gaps || quiet && i > n/3 {
 			v = math.NaN()
@@ -98,18 +105,21 @@ func TestHostileSeriesAreFittedAndJudgedToFiniteFigures(t *testing.T) {
 			fitted++
 			for i, s := range history[part:] {
 				r := e.Step(s, timeline.Judged)
-				for what, v := range map[string]float64{"expected": r.Expected, "low": r.Low, "high": r.High, "deviation": r.Deviation, "return period": r.ReturnPeriod} {
+				for what, v := range map[string]float64{"expected": r.Expected, "low": r.Low, "high": r.High,
+					"deviation": r.Deviation, "return period": r.ReturnPeriod} {
 					bound := math.IsInf(v, 0) && cfg.Method.Name == baseline.Fixed && (what == "low" || what == "high")
 					if math.IsInf(v, 0) && !bound {
 						t.Errorf("%s, period %d: %s is %g", name, i, what, v)
 						return
 					}
 				}
-				if a, open := e.OpenAlert(); open && (math.IsInf(a.Rang.Observed, 0) || math.IsInf(a.Rang.Expected, 0) || math.IsInf(a.Peak, 0)) {
+				if a, open := e.OpenAlert(); open && (math.IsInf(a.Rang.Observed, 0) || math.IsInf(a.Rang.Expected, 0) ||
+					math.IsInf(a.Peak, 0)) {
 					t.Errorf("%s: the alert's figures are %+v", name, a)
 					return
 				}
-				if a, open := e.OpenAlert(); open && a.Cause == detect.Deviation && (a.Rang.Off(a.Direction) <= 0 || a.Worst.Off(a.Direction) < a.Rang.Off(a.Direction) || a.Rang.To <= a.Rang.From) {
+				if a, open := e.OpenAlert(); open && a.Cause == detect.Deviation && (a.Rang.Off(a.Direction) <= 0 ||
+					a.Worst.Off(a.Direction) < a.Rang.Off(a.Direction) || a.Rang.To <= a.Rang.From) {
 					t.Errorf("%s: an alert of direction %s states %+v, at worst %+v", name, a.Direction, a.Rang, a.Worst)
 					return
 				}

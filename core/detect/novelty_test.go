@@ -150,7 +150,8 @@ func TestAFaultThatEndsAfterItsLevelWasAdoptedIsNoNews(t *testing.T) {
 }
 
 func TestAFaultRingsThoughANewLevelSettles(t *testing.T) {
-	for name, cfg := range map[string]baseline.Config{"learned": config(timeline.Count, hourly()), "rolling": plainConfig(baseline.Method{Name: baseline.Rolling, Window: 168})} {
+	for name, cfg := range map[string]baseline.Config{"learned": config(timeline.Count, hourly()),
+		"rolling": plainConfig(baseline.Method{Name: baseline.Rolling, Window: 168})} {
 		h := scene(rand.New(rand.NewPCG(15, 7)), hourly(), sceneStart, 90, 200)
 		if name == "rolling" {
 			h = level(rand.New(rand.NewPCG(15, 7)), 90)
@@ -164,7 +165,8 @@ func TestAFaultRingsThoughANewLevelSettles(t *testing.T) {
 		}
 		alerts, _ := run(t, cfg, Rule{}, h, 56*24)
 		if len(alerts) != 2 || alerts[0].Reason != "level_adopted" || alerts[1].Direction != Low || alerts[1].Raised > h[fault+20].At {
-			t.Errorf("%s: half of all lost three days after a new level was adopted: %d alerts, %+v", name, len(alerts), alerts[len(alerts)-1])
+			t.Errorf("%s: half of all lost three days after a new level was adopted: %d alerts, %+v", name, len(alerts),
+				alerts[len(alerts)-1])
 		}
 	}
 }

@@ -157,7 +157,8 @@ func (e simple) take(pt *baseline.Point, observed float64) Reading {
 	method, p := e.cfg.Method, e.Plain.State
 	y, factor := e.yard(pt)
 	centre, inner, spread, known := p.Around(method)
-	r := Reading{At: pt.At, Observed: observed, Rows: pt.Rows, Masked: pt.Masked, Expected: math.NaN(), Low: math.NaN(), High: math.NaN(), ReturnPeriod: float64(e.step)}
+	r := Reading{At: pt.At, Observed: observed, Rows: pt.Rows, Masked: pt.Masked, Expected: math.NaN(), Low: math.NaN(),
+		High: math.NaN(), ReturnPeriod: float64(e.step)}
 	e.Last = pt.At
 	if !known || pt.Masked || !pt.Known || math.IsNaN(y) {
 		e.Bits[low], e.Bits[high] = e.Bits[low]<<1, e.Bits[high]<<1
@@ -261,7 +262,8 @@ func (e simple) tell(pt *baseline.Point, r *Reading) Change {
 		}
 	}
 	for s, d := range [2]Direction{Low, High} {
-		if (!e.settling() || e.verdict.told[s] > e.settleLimit()*e.warn[s]) && (e.rule.Direction == Both || e.rule.Direction == d) && outside[s] && bits.OnesCount64(e.Bits[s]&(1<<n-1)) >= m {
+		if (!e.settling() || e.verdict.told[s] > e.settleLimit()*e.warn[s]) && (e.rule.Direction == Both ||
+			e.rule.Direction == d) && outside[s] && bits.OnesCount64(e.Bits[s]&(1<<n-1)) >= m {
 			since := pt.At - int64(n-1-bits.LeadingZeros64(e.Bits[s]<<(64-n)))*e.step
 			return e.open(pt, r, Alert{Cause: Deviation, Direction: d, Severity: Warning, Window: n, Since: since, Rang: e.Plain.Run[s]})
 		}

@@ -15,7 +15,8 @@ import (
 func level(rng *rand.Rand, days int) []timeline.Sample {
 	list := make([]timeline.Sample, days*24)
 	for i := range list {
-		list[i] = timeline.Sample{At: sceneStart.Add(time.Duration(i) * time.Hour).Unix(), Value: 100 + 5*rng.NormFloat64(), Rows: 100 + 2*rng.NormFloat64()}
+		list[i] = timeline.Sample{At: sceneStart.Add(time.Duration(i) * time.Hour).Unix(), Value: 100 + 5*rng.NormFloat64(),
+			Rows: 100 + 2*rng.NormFloat64()}
 	}
 	return list
 }
@@ -118,7 +119,8 @@ func TestALastingChangeBecomesTheNewNormalOfARollingBaseline(t *testing.T) {
 	for i := 57 * 24; i < len(h); i++ {
 		h[i].Value += 60
 	}
-	alerts, readings := run(t, plainConfig(baseline.Method{Name: baseline.Rolling, Window: 168}), Rule{Warn: 90 * 24 * time.Hour, AdoptAfter: 48 * time.Hour}, h, 56*24)
+	alerts, readings := run(t, plainConfig(baseline.Method{Name: baseline.Rolling, Window: 168}), Rule{Warn: 90 * 24 * time.Hour,
+		AdoptAfter: 48 * time.Hour}, h, 56*24)
 	if alerts[0].Reason != "level_adopted" || alerts[0].Closed-alerts[0].Since > 50*3600 {
 		t.Errorf("after two days: %+v", alerts[0])
 	}

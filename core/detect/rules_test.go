@@ -126,7 +126,8 @@ func TestSeverityAndRarityGrowWithTheDeviation(t *testing.T) {
 	if len(mild) == 0 || len(grave) == 0 {
 		t.Fatalf("mild %v, grave %v", mild, grave)
 	}
-	if grave[0].Severity != Critical || grave[0].ReturnPeriod < mild[0].ReturnPeriod || mild[0].ReturnPeriod < Year.Seconds() || grave[0].Peak > -2 {
+	if grave[0].Severity != Critical || grave[0].ReturnPeriod < mild[0].ReturnPeriod || mild[0].ReturnPeriod < Year.Seconds() ||
+		grave[0].Peak > -2 {
 		t.Errorf("mild %+v\ngrave %+v", mild[0], grave[0])
 	}
 }
@@ -212,7 +213,8 @@ func TestARefitNeitherOpensNorClosesAnAlert(t *testing.T) {
 }
 
 func TestABaselineOfAnotherVersionIsRefused(t *testing.T) {
-	e, err := Fit(config(timeline.Count, hourly()), Rule{}, scene(rand.New(rand.NewPCG(1, 1)), hourly(), sceneStart, 30, 50), timeline.Mask{})
+	e, err := Fit(config(timeline.Count, hourly()), Rule{}, scene(rand.New(rand.NewPCG(1, 1)), hourly(), sceneStart, 30, 50),
+		timeline.Mask{})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -4,6 +4,7 @@ import (
 	"math"
 
 	"tinbell/core/baseline"
+	"tinbell/core/figures"
 	"tinbell/core/timeline"
 )
 
@@ -18,14 +19,14 @@ type silence struct {
 }
 
 // cells counts by class and period of the day, of daily series by weekday.
-type cells [2][]float64
+type cells [2]figures.Floats
 
 func (c *cells) at(slot *timeline.Slot, perDay int) *float64 {
 	class, i, n := int(slot.Class), int(slot.Hour), perDay
 	if perDay == 1 {
 		class, i, n = 0, int(slot.Day), 7
 	}
-	if c[class] == nil {
+	if len(c[class]) == 0 {
 		c[class] = make([]float64, n)
 	}
 	return &c[class][i]

@@ -2,10 +2,14 @@ package detect
 
 import (
 	"bytes"
+	"encoding/binary"
 	"encoding/gob"
+	"math"
+	"math/rand/v2"
 	"reflect"
 	"sync"
 	"testing"
+	"time"
 
 	"tinbell/core/baseline"
 	"tinbell/core/timeline"
@@ -49,19 +53,64 @@ func TestAStoredStateGoesOnAsItWas(t *testing.T) {
 			t.Errorf("%s: written again it is other bytes (%v)", e.cfg.Method.Name, err)
 		}
 		next := timeline.Sample{At: e.Last + 3600, Value: 55}
-		if a, b := again.Step(next, timeline.Judged), e.Step(next, timeline.Judged); a.Deviation != b.Deviation || a.Change != b.Change || a.Expected != b.Expected {
+		if a, b := again.Step(next, timeline.Judged), e.Step(next, timeline.Judged); a.Deviation != b.Deviation ||
+			a.Change != b.Change || a.Expected != b.Expected {
 			t.Errorf("%s: reads %+v, was %+v", e.cfg.Method.Name, a, b)
+		}
+	}
+}
+
+// Days that were never seen, gaps and zeros are met by a state that was stored just as by one
+// that was not: what a state has nothing of yet is nothing when it is read again.
+func TestAStoredStateMeetsWhatItNeverSaw(t *testing.T) {
+	for _, period := range []time.Duration{time.Minute, 5 * time.Minute, time.Hour, 24 * time.Hour} {
+		grid := timeline.Grid{Period: period, Zone: time.UTC}
+		days := map[time.Duration]int{time.Minute: 4, 5 * time.Minute: 9, time.Hour: 28, 24 * time.Hour: 70}[period]
+		rng := rand.New(rand.NewPCG(7, uint64(period)))
+		from := time.Date(2026, 11, 2, 0, 0, 0, 0, time.UTC) // a Monday: of four days none is a weekend's
+		var h []timeline.Sample
+		for i := range days * grid.PerDay() {
+			h = append(h, timeline.Sample{At: from.Add(time.Duration(i) * period).Unix(), Value: math.Round(60 + 8*rng.NormFloat64())})
+		}
+		cfg := config(timeline.Count, grid)
+		e, err := Fit(cfg, Rule{}, h, timeline.Mask{})
+		if err != nil {
+			t.Fatalf("%s: %v", period, err)
+		}
+		blob, err := e.MarshalBinary()
+		if err != nil {
+			t.Fatal(err)
+		}
+		again, err := Load(cfg, Rule{}, blob)
+		if err != nil {
+			t.Fatal(err)
+		}
+		at := h[len(h)-1].At
+		for i := range 8 * grid.PerDay() {
+			at += int64(period.Seconds())
+			value := [...]float64{61, math.NaN(), 0, 55, 140}[i%5]
+			a, b := again.Step(timeline.Sample{At: at, Value: value}, timeline.Judged), e.Step(timeline.Sample{At: at,
+				Value: value}, timeline.Judged)
+			if near := math.Abs(a.Deviation-b.Deviation) <= 1e-3*max(1, math.Abs(b.Deviation)); a.Change != b.Change ||
+				!near && !(math.IsNaN(a.Deviation) && math.IsNaN(b.Deviation)) {
+				t.Fatalf("%s, %d periods on: reads %+v, was %+v", period, i, a, b)
+			}
 		}
 	}
 }
 
 func TestAStateOfAnotherProcessIsReadToo(t *testing.T) {
 	e := evaluators(t)[0]
-	var plain bytes.Buffer // a whole stream, as any process writes it
-	if err := gob.NewEncoder(&plain).Encode(&e.state); err != nil {
+	blob, err := e.MarshalBinary()
+	if err != nil {
 		t.Fatal(err)
 	}
-	again, err := Load(e.cfg, e.rule, plain.Bytes())
+	// The profiles, then a whole stream with types as another process numbers them.
+	other := bytes.NewBuffer(blob[: lengthBytes+binary.LittleEndian.Uint32(blob) : lengthBytes+binary.LittleEndian.Uint32(blob)])
+	if err := gob.NewEncoder(other).Encode(&e.state); err != nil {
+		t.Fatal(err)
+	}
+	again, err := Load(e.cfg, e.rule, other.Bytes())
 	if err != nil || again.Last != e.Last {
 		t.Errorf("%v", err)
 	}
@@ -73,7 +122,8 @@ func TestADamagedStateIsRefusedAndHarmsNoOther(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, bad := range [][]byte{nil, blob[:len(blob)/2], blob[:len(kinds())+3], append(bytes.Clone(blob), 1, 2, 3), bytes.Repeat([]byte{7}, 400)} {
+	for _, bad := range [][]byte{nil, blob[:len(blob)/2], blob[:len(kinds())+3], append(bytes.Clone(blob), 1, 2, 3),
+		bytes.Repeat([]byte{7}, 400)} {
 		if _, err := Load(e.cfg, e.rule, bad); err == nil {
 			t.Errorf("%d bytes of %d are taken", len(bad), len(blob))
 		}
@@ -106,6 +156,49 @@ func BenchmarkStored(b *testing.B) {
 	b.Run("save", func(b *testing.B) {
 		for b.Loop() {
 			e.MarshalBinary()
+		}
+	})
+}
+
+// A state of minutes is the largest: what keeping up with many of them takes is reading them,
+// stepping a few samples, and writing one in fifteen.
+func BenchmarkStoredMinutes(b *testing.B) {
+	grid := timeline.Grid{Period: time.Minute, Zone: time.UTC}
+	rng := rand.New(rand.NewPCG(1, 1))
+	start := time.Date(2026, 11, 2, 0, 0, 0, 0, time.UTC)
+	var h []timeline.Sample
+	for i := range 4*1440 + 15 {
+		mu := 60 * (1.1 + math.Sin(2*math.Pi*float64(i)/1440))
+		h = append(h, timeline.Sample{At: start.Add(time.Duration(i) * time.Minute).Unix(),
+			Value: math.Round(max(mu+math.Sqrt(mu)*rng.NormFloat64(), 0))})
+	}
+	cfg := config(timeline.Count, grid)
+	e, err := Fit(cfg, Rule{}, h[:4*1440], timeline.Mask{})
+	if err != nil {
+		b.Fatal(err)
+	}
+	blob, err := e.MarshalBinary()
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Run("load", func(b *testing.B) {
+		b.ReportMetric(float64(len(blob)), "bytes")
+		b.ReportAllocs()
+		for b.Loop() {
+			Load(cfg, Rule{}, blob)
+		}
+	})
+	b.Run("save", func(b *testing.B) {
+		for b.Loop() {
+			e.MarshalBinary()
+		}
+	})
+	b.Run("step 15", func(b *testing.B) {
+		for b.Loop() {
+			again, _ := Load(cfg, Rule{}, blob)
+			for _, s := range h[4*1440:] {
+				again.Step(s, 0)
+			}
 		}
 	})
 }

@@ -4,6 +4,7 @@ import (
 	"math"
 
 	"tinbell/core/baseline"
+	"tinbell/core/figures"
 )
 
 // Direction of a deviation.
@@ -58,14 +59,14 @@ type perWindow [maxWindows]float64
 // anew, so that rounding does not build up.
 type recent struct {
 	Size  int
-	Sums  []sums    // before each entry, and after the last
-	Z     []float64 // standardised residual, NaN where absent
-	Level []float64 // of the model at the time
-	Valid int       // entries since the last restart, at most Size
+	Sums  running        // before each entry, and after the last
+	Z     figures.Floats // standardised residual, NaN where absent
+	Level figures.Floats // of the model at the time
+	Valid int            // entries since the last restart, at most Size
 }
 
 func newRecent(size int) recent {
-	r := recent{Size: size, Sums: make([]sums, 1, 2*size+1), Z: make([]float64, 0, 2*size), Level: make([]float64, 0, 2*size)}
+	r := recent{Size: size, Sums: make(running, 1, 2*size+1), Z: make(figures.Floats, 0, 2*size), Level: make(figures.Floats, 0, 2*size)}
 	return r
 }
 

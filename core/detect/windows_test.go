@@ -49,7 +49,8 @@ func TestRunningSumsGiveWhatAddingUpGives(t *testing.T) {
 			var all []point
 			for i := range 1500 {
 				mu := 40 + 30*math.Sin(float64(i)/5)
-				p := point{X: math.Round(mu + 8*rng.NormFloat64()), Part: mu / 50, Var: 64 + rng.Float64(), Level: 50 + rng.Float64(), OK: rng.Float64() > 0.1}
+				p := point{X: math.Round(mu + 8*rng.NormFloat64()), Part: mu / 50, Var: 64 + rng.Float64(),
+					Level: 50 + rng.Float64(), OK: rng.Float64() > 0.1}
 				p.Z = (p.X - mu) / 8
 				p.Shift = p.X - mu + p.Level
 				if rng.Float64() < 0.01 {

@@ -173,7 +173,8 @@ func (e *model) part(pairs []Pair) Part {
 		now, was = plus(now, c.Now), plus(was, e.usually[i])
 		residual, variance = residual+e.residual[i], variance+e.variance[i]
 	}
-	p := Part{Pairs: pairs, Observed: e.figure(now), Expected: e.figure(was), Rows: now.Rows, Usually: was.Rows, New: was.Rows == 0 && now.Rows > 0, Gone: now.Rows == 0 && was.Rows > 0}
+	p := Part{Pairs: pairs, Observed: e.figure(now), Expected: e.figure(was), Rows: now.Rows, Usually: was.Rows,
+		New: was.Rows == 0 && now.Rows > 0, Gone: now.Rows == 0 && was.Rows > 0}
 	p.Z = residual / math.Sqrt(max(variance, 1e-12))
 	p.Change = residual
 	if e.measure == Share || e.measure == Mean {

@@ -202,7 +202,8 @@ func TestWhatBrokenSeriesShareIsTold(t *testing.T) {
 		list = append(list, m)
 	}
 	shared := Common(list)
-	if len(shared) != 1 || shared[0].Tag != (Tag{"port", "Gull"}) || shared[0].Broken != 20 || shared[0].Sound != 0 || shared[0].OtherBroken != 0 || shared[0].OtherSound != 40 {
+	if len(shared) != 1 || shared[0].Tag != (Tag{"port", "Gull"}) || shared[0].Broken != 20 || shared[0].Sound != 0 ||
+		shared[0].OtherBroken != 0 || shared[0].OtherSound != 40 {
 		t.Fatalf("%+v", shared)
 	}
 	// 1 / C(60,20), computed independently: C(60,20) = 4191844505805495.

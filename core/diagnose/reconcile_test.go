@@ -10,7 +10,8 @@ func TestStagesArePairedALagApart(t *testing.T) {
 	up := map[int64]float64{0: 100, 3600: 200, 7200: 300}
 	down := map[int64]float64{3600: 90, 7200: 200, 10800: 330, 14400: 7}
 	got := Reconcile(up, down, 3600, 3600)
-	if len(got) != 3 || got[0].Up != 100 || math.Abs(got[0].Apart-0.1) > 1e-12 || got[1].Apart != 0 || math.Abs(got[2].Apart-30.0/330) > 1e-12 {
+	if len(got) != 3 || got[0].Up != 100 || math.Abs(got[0].Apart-0.1) > 1e-12 || got[1].Apart != 0 ||
+		math.Abs(got[2].Apart-30.0/330) > 1e-12 {
 		t.Errorf("an hour apart: %+v", got)
 	}
 	// Half an hour: each period lies half in one upstream and half in the one before.

@@ -72,7 +72,8 @@ func Common(list []Moved) []Shared {
 		}
 		p := hypergeometricTail(all.all, all.broken, own.all, own.broken)
 		if s := -math.Log10(max(p, 1e-300)); s >= 3 {
-			found = append(found, Shared{t, own.broken, own.all - own.broken, all.broken - own.broken, all.all - own.all - all.broken + own.broken, s})
+			found = append(found, Shared{t, own.broken, own.all - own.broken, all.broken - own.broken,
+				all.all - own.all - all.broken + own.broken, s})
 		}
 	}
 	slices.SortStableFunc(found, func(a, b Shared) int { return cmp.Compare(b.Surprise, a.Surprise) })

@@ -110,7 +110,8 @@ type spending struct{ rank, depth, ks, shape, share, fresh, outside, missing flo
 // block to block, the two put together. Where fewer than five blocks tell that, it is
 // sampling alone: the share is then kept where rows are independent, and only there.
 func Judge(r *Reference, period *Counts, accept float64) Verdict {
-	v := Verdict{State: AsExpected, WasMissing: gone(&r.Whole), Unreadable: period.Unreadable, Reference: moments(r.Layout, &r.Whole), Period: moments(r.Layout, period)}
+	v := Verdict{State: AsExpected, WasMissing: gone(&r.Whole), Unreadable: period.Unreadable,
+		Reference: moments(r.Layout, &r.Whole), Period: moments(r.Layout, period)}
 	n, m := r.Whole.Values(), period.Values()
 	switch {
 	case r.Whole.Rows == 0:
@@ -216,7 +217,8 @@ func (j *judging) shape(p float64) {
 		told = j.accept
 	}
 	limit, all := j.Wobble.shape(float64(max(freedom, 1)), j.sampling(), told), float64(j.n+j.m)
-	j.add(Measured{Name: MeasureCramer, Value: math.Sqrt(statistic / all), Limit: math.Sqrt(limit / j.sampling() / all), P: chance, Decides: p > 0})
+	j.add(Measured{Name: MeasureCramer, Value: math.Sqrt(statistic / all), Limit: math.Sqrt(limit / j.sampling() / all),
+		P: chance, Decides: p > 0})
 	j.add(Measured{Name: MeasureChiSquare, Value: statistic, Limit: limit / j.sampling(), P: chance})
 	j.add(Measured{Name: MeasurePSI, Value: PSI(a, b), Limit: limit})
 	j.add(Measured{Name: MeasureJS, Value: JensenShannon(a, b), Limit: math.Sqrt(limit / (8 * math.Ln2))})
@@ -243,7 +245,8 @@ func (j *judging) order(accept float64, s spending) {
 	j.add(Measured{Name: MeasureKS, Value: d, Limit: limit, P: p, Decides: true})
 	far := Measured{Name: MeasureWasserstein, Value: Wasserstein(j.Layout, &j.Whole, j.period)}
 	if blocks := float64(j.Wobble.Blocks); blocks > 0 {
-		far.Limit = j.Wobble.Moved + distuv.StudentsT{Sigma: 1, Nu: blocks - 1}.Quantile(1-accept*s.ks)*math.Sqrt(1+1/blocks)*j.Wobble.Spread
+		far.Limit = j.Wobble.Moved + distuv.StudentsT{Sigma: 1, Nu: blocks - 1}.Quantile(1-accept*s.ks)*math.Sqrt(1+
+			1/blocks)*j.Wobble.Spread
 	}
 	j.add(far)
 	j.outside(accept * s.outside)

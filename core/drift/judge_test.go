@@ -58,7 +58,8 @@ func TestCleanPeriodsAreFlaggedNoMoreOftenThanStatedAtAnySize(t *testing.T) {
 				rng := rand.New(rand.NewPCG(uint64(rows), uint64(wobble*100)))
 				l := normalLayout(rng)
 				day := func() Counts {
-					return drawn(rng, l, rows, wobble*rng.NormFloat64(), math.Exp(0.6*wobble*rng.NormFloat64()), 0.02*math.Exp(4*wobble*rng.NormFloat64()))
+					return drawn(rng, l, rows, wobble*rng.NormFloat64(), math.Exp(0.6*wobble*rng.NormFloat64()),
+						0.02*math.Exp(4*wobble*rng.NormFloat64()))
 				}
 				flagged, judged := 0, 0
 				for range rounds / 10 {
@@ -230,10 +231,11 @@ func TestAwkwardFeaturesAreJudgedForWhatTheyAre(t *testing.T) {
 		reference, period []float64
 		state, by, why    string
 	}{
-		"three rows":            {numbers(500, normal), numbers(3, normal), TooFew, "", "3 rows; a verdict needs 30"},
-		"a reference of three":  {numbers(3, normal), numbers(500, normal), TooFew, "", "the reference has 3 rows; a verdict needs 30"},
-		"no reference":          {nil, numbers(500, normal), NotComparable, "", "the reference has no rows"},
-		"always null":           {numbers(500, null), numbers(500, null), TooFew, "", "the reference has 0 values: only what is missing is judged"},
+		"three rows":           {numbers(500, normal), numbers(3, normal), TooFew, "", "3 rows; a verdict needs 30"},
+		"a reference of three": {numbers(3, normal), numbers(500, normal), TooFew, "", "the reference has 3 rows; a verdict needs 30"},
+		"no reference":         {nil, numbers(500, normal), NotComparable, "", "the reference has no rows"},
+		"always null": {numbers(500, null), numbers(500, null), TooFew, "",
+			"the reference has 0 values: only what is missing is judged"},
 		"null no more":          {numbers(500, null), numbers(500, normal), Over, MeasurePresent, ""},
 		"all null now":          {numbers(500, normal), numbers(500, null), Over, MeasureMissing, ""},
 		"constant as ever":      {numbers(500, constant), numbers(500, constant), AsExpected, "", ""},
@@ -250,7 +252,8 @@ func TestAwkwardFeaturesAreJudgedForWhatTheyAre(t *testing.T) {
 		period := countAll(l, c.period...)
 		v := Judge(&r, &period, DefaultAccept)
 		if v.State != c.state || c.by != "" && v.By != c.by || c.why != "" && v.Why != c.why {
-			t.Errorf("%s: %s by %s at %.2f of its limit (%s); wanted %s by %s (%s)", name, v.State, v.By, v.Ratio, v.Why, c.state, c.by, c.why)
+			t.Errorf("%s: %s by %s at %.2f of its limit (%s); wanted %s by %s (%s)", name, v.State, v.By, v.Ratio, v.Why, c.state,
+				c.by, c.why)
 		}
 		for _, m := range v.Measures {
 			if math.IsNaN(m.Value) || math.IsInf(m.Value, 0) || math.IsNaN(m.Limit) {

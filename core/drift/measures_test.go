@@ -125,7 +125,8 @@ func TestCountsOfDaysAddUpToCountsOfAll(t *testing.T) {
 		}
 	}
 	sum := Total(l, days)
-	if !slices.Equal(sum.Bins, whole.Bins) || sum.Missing != whole.Missing || sum.Unreadable != whole.Unreadable || sum.Min != whole.Min || sum.Max != whole.Max {
+	if !slices.Equal(sum.Bins, whole.Bins) || sum.Missing != whole.Missing || sum.Unreadable != whole.Unreadable ||
+		sum.Min != whole.Min || sum.Max != whole.Max {
 		t.Errorf("the days add up to %+v, all are %+v", sum, whole)
 	}
 	if whole.Missing == 0 || whole.Unreadable == 0 {
@@ -195,13 +196,17 @@ func TestAShiftNamesWhereValuesWentAndCameFrom(t *testing.T) {
 		bars         []Bar
 		gained, lost Shift
 	}{
-		"numbers, the ends hardly changed": {Layout{Kind: Number}, bars(false, .2, .21, .1, .2, .1, .2, .3, .1, .3, .29), Shift{1, 3, "", .2, .4}, Shift{3, 4, "", .3, .1}},
-		"values":                           {Layout{Kind: Number, Discrete: true}, bars(true, .5, .2, .1, .3, .1, .2, .3, .3), Shift{1, 2, "", .2, .5}, Shift{0, 1, "a", .5, .2}},
-		"categories":                       {Layout{Kind: Category}, bars(true, .5, .2, .1, .35, .4, .45), Shift{1, 2, "b", .1, .35}, Shift{0, 1, "a", .5, .2}},
+		"numbers, the ends hardly changed": {Layout{Kind: Number}, bars(false, .2, .21, .1, .2, .1, .2, .3, .1, .3, .29),
+			Shift{1, 3, "", .2, .4}, Shift{3, 4, "", .3, .1}},
+		"values": {Layout{Kind: Number, Discrete: true}, bars(true, .5, .2, .1, .3, .1, .2, .3, .3),
+			Shift{1, 2, "", .2, .5}, Shift{0, 1, "a", .5, .2}},
+		"categories": {Layout{Kind: Category}, bars(true, .5, .2, .1, .35, .4, .45),
+			Shift{1, 2, "b", .1, .35}, Shift{0, 1, "a", .5, .2}},
 	} {
 		gained, lost := Shifts(&c.layout, c.bars)
 		for what, pair := range map[string][2]Shift{"gained": {*gained, c.gained}, "lost": {*lost, c.lost}} {
-			if got, want := pair[0], pair[1]; got.From != want.From || got.To != want.To || got.Label != want.Label || math.Abs(got.Was-want.Was) > 1e-9 || math.Abs(got.Is-want.Is) > 1e-9 {
+			if got, want := pair[0], pair[1]; got.From != want.From || got.To != want.To || got.Label != want.Label ||
+				math.Abs(got.Was-want.Was) > 1e-9 || math.Abs(got.Is-want.Is) > 1e-9 {
 				t.Errorf("%s %s: %+v, wanted %+v", name, what, got, want)
 			}
 		}
@@ -255,7 +260,8 @@ func TestBarsHoldAllValuesOfBothSides(t *testing.T) {
 	a.Words(words, "b", 6)
 	b.Words(words, "a", 3)
 	b.Words(words, "z", 5)
-	for name, bars := range map[string][]Bar{"normal": Histogram(normal, &x, &y), "few": Histogram(few, &v, &w), "words": Histogram(words, &a, &b)} {
+	for name, bars := range map[string][]Bar{"normal": Histogram(normal, &x, &y), "few": Histogram(few, &v, &w),
+		"words": Histogram(words, &a, &b)} {
 		was, is := 0.0, 0.0
 		for i, bar := range bars {
 			was, is = was+bar.Reference, is+bar.Period
@@ -280,8 +286,10 @@ func TestBarsHoldAllValuesOfBothSides(t *testing.T) {
 func TestNumbersFindTheirBinWhereverEdgesLie(t *testing.T) {
 	rng := rand.New(rand.NewPCG(12, 3))
 	shapes := map[string]func() float64{
-		"normal": rng.NormFloat64, "heavy": func() float64 { return math.Exp(9 * rng.NormFloat64()) }, "tiny": func() float64 { return 5e-320 * float64(rng.IntN(4000)) },
-		"huge": func() float64 { return 1e308 * (2*rng.Float64() - 1) }, "far": func() float64 { return 1e15 + rng.Float64() }, "grid": func() float64 { return float64(rng.IntN(90)) / 3 },
+		"normal": rng.NormFloat64, "heavy": func() float64 { return math.Exp(9 * rng.NormFloat64()) },
+		"tiny": func() float64 { return 5e-320 * float64(rng.IntN(4000)) },
+		"huge": func() float64 { return 1e308 * (2*rng.Float64() - 1) }, "far": func() float64 { return 1e15 + rng.Float64() },
+		"grid": func() float64 { return float64(rng.IntN(90)) / 3 },
 	}
 	for name, draw := range shapes {
 		for _, n := range []int{1, 7, 8, 60, 250} {

@@ -209,7 +209,8 @@ func pair(a, b, c, d coarse) (p Pair, freedom float64) {
 	ranksAre, _ := joint(c.ranks, d.ranks, a.k, b.k)
 	interaction, freedom := interaction(ranksWas, ranksAre, a.k, b.k)
 	fit := fitted(was, is, a.k, b.k)
-	p = Pair{AUpto: a.upto, BUpto: b.upto, ACodes: a.words, BCodes: b.words, Rows: m, ReferenceN: n, Together: max(0, together), Beyond: interaction * sampling}
+	p = Pair{AUpto: a.upto, BUpto: b.upto, ACodes: a.words, BCodes: b.words, Rows: m, ReferenceN: n, Together: max(0, together),
+		Beyond: interaction * sampling}
 	p.Reference, p.Period, p.Expected = table(was, a.k, b.k, n), table(is, a.k, b.k, m), table(fit, a.k, b.k, 1)
 	return p, freedom
 }

@@ -54,7 +54,8 @@ func TestCleanColumnsOfManyCategoriesAreLeftAlone(t *testing.T) {
 	for _, c := range []struct {
 		words, reference, period int
 		even                     bool
-	}{{120, 150, 1500, false}, {400, 900, 900, false}, {3000, 4000, 40_000, false}, {2500, 60_000, 20_000, true}, {700, 100_000, 3000, false}} {
+	}{{120, 150, 1500, false}, {400, 900, 900, false}, {3000, 4000, 40_000, false}, {2500, 60_000, 20_000, true},
+		{700, 100_000, 3000, false}} {
 		rng := rand.New(rand.NewPCG(uint64(c.words), 5))
 		draw := func(n int, sums []float64) map[string]int64 {
 			counts := map[string]int64{}

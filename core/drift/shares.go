@@ -142,7 +142,8 @@ func (j *judging) words(p float64) {
 	j.add(share)
 	j.add(Measured{Name: MeasureVanished, Value: float64(len(j.v.Vanished))})
 	if l.Many {
-		j.v.Why = fmt.Sprintf("more than %d categories: all but %d large ones are taken together, and new ones cannot be told", knownWords, len(l.Words))
+		j.v.Why = fmt.Sprintf("more than %d categories: all but %d large ones are taken together, and new ones cannot be told",
+			knownWords, len(l.Words))
 	}
 }
 

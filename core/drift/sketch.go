@@ -26,7 +26,8 @@ type Sketch struct {
 // NewSketch begins the sketch of a feature; the same seed and values give the
 // same layout.
 func NewSketch(kind Kind, seed uint64) *Sketch {
-	return &Sketch{kind: kind, rng: rand.New(rand.NewPCG(seed, 0x5eed)), low: math.Inf(1), high: math.Inf(-1), w: 1, words: map[string]*int64{}}
+	return &Sketch{kind: kind, rng: rand.New(rand.NewPCG(seed, 0x5eed)), low: math.Inf(1), high: math.Inf(-1), w: 1,
+		words: map[string]*int64{}}
 }
 
 // Number takes a value; what is not finite is passed over.

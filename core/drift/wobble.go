@@ -234,7 +234,8 @@ func (r *Reference) wobble(blocks []Counts) Wobble {
 		shares[i] /= n
 	}
 	r.borrow(shares, inverse/n, n)
-	w := Wobble{Blocks: len(kept), Size: n / inverse, Shape: max(0, shape/n), Groups: groups / n, KS: max(0, ks/n), Missing: max(0, missing/n), Shares: shares,
+	w := Wobble{Blocks: len(kept), Size: n / inverse, Shape: max(0, shape/n), Groups: groups / n, KS: max(0, ks/n),
+		Missing: max(0, missing/n), Shares: shares,
 		Moved: moved / n, Spread: math.Sqrt(max(0, squares/n-moved/n*moved/n) * n / (n - 1)), Tails: tails}
 	if len(ranks) > 0 {
 		w.Lowest, w.Highest = edge(lows, bottom, sizes), edge(highs, top, sizes)

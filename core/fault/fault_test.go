@@ -36,7 +36,8 @@ func ringing(id int64, place string, s Segment, onset, effect float64) Alert {
 		sign = -1
 	}
 	at := (1000 + onset) * hour
-	return Alert{ID: id, Series: id, Place: place, Segment: s, Sign: sign, Onset: at, Spread: hour / 2, Raised: int64(at + 2*hour), Effect: effect, Error: 0.04, Rate: 3e-4}
+	return Alert{ID: id, Series: id, Place: place, Segment: s, Sign: sign, Onset: at, Spread: hour / 2,
+		Raised: int64(at + 2*hour), Effect: effect, Error: 0.04, Rate: 3e-4}
 }
 
 // told puts alerts one after another and gives the faults' members and origins.
@@ -60,16 +61,28 @@ func TestOneCauseIsOneFaultAndTwoAreTwo(t *testing.T) {
 		place  string
 		in     Segment
 	}{
-		"a loss that runs downstream, each by its lag":  {[]a{ringing(1, "farms", nil, 0, -0.5), ringing(2, "collections", nil, 1.5, -0.45), ringing(3, "cheeses", nil, 6, -0.45)}, 1, "farms", nil},
-		"the same losses at times that no lag explains": {[]a{ringing(1, "farms", nil, 0, -0.5), ringing(2, "cheeses", nil, 40, -0.45)}, 2, "farms", nil},
-		"one value of a column, the whole by its share": {[]a{ringing(1, "collections", valley("dry"), 0, -1), ringing(2, "collections", nil, 0, -0.25)}, 1, "collections", valley("dry")},
-		"all values alike": {[]a{ringing(1, "collections", valley("dry"), 0, -0.6), ringing(2, "collections", valley("lake"), 0, -0.6), ringing(3, "collections", nil, 0, -0.6), ringing(4, "collections", valley("upper"), 0, -0.6), ringing(5, "collections", valley("lower"), 0, -0.6)}, 1, "collections", nil},
-		"two values at once, one much more than the other":         {[]a{ringing(1, "collections", valley("dry"), 0, -1), ringing(2, "collections", valley("lake"), 5, -0.3)}, 2, "collections", valley("dry")},
-		"too few of one and too many of another":                   {[]a{ringing(1, "collections", valley("dry"), 0, -0.8), ringing(2, "farms", valley("lake"), 3, 0.9)}, 2, "collections", valley("dry")},
-		"downstream loses more than upstream can explain":          {[]a{ringing(1, "farms", valley("dry"), 0, -0.3), ringing(2, "cheeses", nil, 5.5, -0.9)}, 2, "farms", valley("dry")},
-		"a segment and the same one downstream":                    {[]a{ringing(1, "collections", valley("dry"), 0, -0.7), ringing(2, "cheeses", valley("dry"), 4.5, -0.7), ringing(3, "butters", valley("dry"), 2.5, -0.28)}, 1, "collections", valley("dry")},
-		"a column that is hollow while rows elsewhere are missing": {[]a{ringing(1, "farms", valley("lake"), 5, -0.9), nulls}, 2, "farms", valley("lake")},
-		"tables that nothing joins":                                {[]a{ringing(1, "collections", nil, 0, -0.5), ringing(2, "rosters", nil, 0, -0.5)}, 2, "collections", nil},
+		"a loss that runs downstream, each by its lag": {[]a{ringing(1, "farms", nil, 0, -0.5), ringing(2, "collections", nil,
+			1.5, -0.45), ringing(3, "cheeses", nil, 6, -0.45)}, 1, "farms", nil},
+		"the same losses at times that no lag explains": {[]a{ringing(1, "farms", nil, 0, -0.5), ringing(2, "cheeses", nil, 40,
+			-0.45)}, 2, "farms", nil},
+		"one value of a column, the whole by its share": {[]a{ringing(1, "collections", valley("dry"), 0, -1),
+			ringing(2, "collections", nil, 0, -0.25)}, 1, "collections", valley("dry")},
+		"all values alike": {[]a{ringing(1, "collections", valley("dry"), 0, -0.6), ringing(2, "collections", valley("lake"), 0,
+			-0.6), ringing(3, "collections", nil, 0, -0.6), ringing(4, "collections", valley("upper"), 0, -0.6), ringing(5,
+			"collections", valley("lower"), 0, -0.6)}, 1, "collections", nil},
+		"two values at once, one much more than the other": {[]a{ringing(1, "collections", valley("dry"), 0, -1),
+			ringing(2, "collections", valley("lake"), 5, -0.3)}, 2, "collections", valley("dry")},
+		"too few of one and too many of another": {[]a{ringing(1, "collections", valley("dry"), 0, -0.8),
+			ringing(2, "farms", valley("lake"), 3, 0.9)}, 2, "collections", valley("dry")},
+		"downstream loses more than upstream can explain": {[]a{ringing(1, "farms", valley("dry"), 0, -0.3),
+			ringing(2, "cheeses", nil, 5.5, -0.9)}, 2, "farms", valley("dry")},
+		"a segment and the same one downstream": {[]a{ringing(1, "collections", valley("dry"), 0, -0.7),
+			ringing(2, "cheeses", valley("dry"), 4.5, -0.7), ringing(3, "butters", valley("dry"), 2.5, -0.28)}, 1, "collections",
+			valley("dry")},
+		"a column that is hollow while rows elsewhere are missing": {[]a{ringing(1, "farms", valley("lake"), 5, -0.9), nulls}, 2,
+			"farms", valley("lake")},
+		"tables that nothing joins": {[]a{ringing(1, "collections", nil, 0, -0.5),
+			ringing(2, "rosters", nil, 0, -0.5)}, 2, "collections", nil},
 	} {
 		faults := told(dairy(), c.alerts...)
 		if len(faults) != c.faults {
@@ -144,7 +157,8 @@ func TestASecondFaultIsTakenOutOfTheFirst(t *testing.T) {
 	// The loss at lake begins under one at dry and shows downstream: what follows
 	// from it is its own fault's, not the older one's.
 	faults := told(dairy(), ringing(1, "collections", valley("dry"), 0, -0.9), ringing(2, "cheeses", valley("dry"), 4.5, -0.9),
-		ringing(3, "cheeses", valley("lake"), 7.5, -0.6), ringing(4, "butters", valley("lake"), 5.5, -0.24), ringing(5, "collections", valley("lake"), 3, -0.6))
+		ringing(3, "cheeses", valley("lake"), 7.5, -0.6), ringing(4, "butters", valley("lake"), 5.5, -0.24),
+		ringing(5, "collections", valley("lake"), 3, -0.6))
 	if len(faults) != 2 {
 		t.Fatalf("%d faults", len(faults))
 	}
@@ -294,7 +308,8 @@ func flood(n int) (*Lineage, []Alert) {
 	}
 	alerts := make([]Alert, n)
 	for i := range alerts {
-		alerts[i] = ringing(int64(i+1), place(rng.IntN(1000)), Segment{{"valley", fmt.Sprint(rng.IntN(30))}}, rng.Float64(), 2*rng.Float64()-1)
+		alerts[i] = ringing(int64(i+1), place(rng.IntN(1000)), Segment{{"valley", fmt.Sprint(rng.IntN(30))}}, rng.Float64(),
+			2*rng.Float64()-1)
 	}
 	return l, alerts
 }

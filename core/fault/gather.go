@@ -55,8 +55,10 @@ func (in *Inference) alike(f *Fault) []*Fault {
 	list := []*Fault{f}
 	held := len(f.members)
 	for _, other := range in.faults {
-		if other == f || len(other.members) == 0 || other.root.ID == 0 || len(other.root.Segment) == 0 || other.root.at != f.root.at || other.root.Kind != f.root.Kind || other.root.Sign != f.root.Sign ||
-			math.Abs(other.root.Onset-f.root.Onset) >= 12*hour || f.members[0].Raised > other.last+Grows || other.members[0].Raised > f.last+Grows ||
+		if other == f || len(other.members) == 0 || other.root.ID == 0 || len(other.root.Segment) == 0 ||
+			other.root.at != f.root.at || other.root.Kind != f.root.Kind || other.root.Sign != f.root.Sign ||
+			math.Abs(other.root.Onset-f.root.Onset) >= 12*hour || f.members[0].Raised > other.last+Grows ||
+			other.members[0].Raised > f.last+Grows ||
 			held+len(other.members) > looked || slices.ContainsFunc(list, func(one *Fault) bool { return keptApart(one, other) }) {
 			continue
 		}

@@ -279,7 +279,8 @@ func (in *Inference) unseen(place int, named string, segment Segment, members []
 		}
 	}
 	if weight == 0 {
-		return &member{Alert: Alert{Place: named, at: place, Segment: segment, Onset: members[0].Onset, Spread: hour, Rate: members[0].Rate, Raised: members[0].Raised}}, silence
+		return &member{Alert: Alert{Place: named, at: place, Segment: segment, Onset: members[0].Onset, Spread: hour,
+			Rate: members[0].Rate, Raised: members[0].Raised}}, silence
 	}
 	for k, n := range count {
 		if n > count[r.Kind] {
@@ -303,7 +304,8 @@ func (in *Inference) unseen(place int, named string, segment Segment, members []
 	}
 	r.Onset, r.Spread, r.Rate = onset/weight, 1/math.Sqrt(weight), rate
 	cost := silence
-	if len(segment) == 0 && in.lineage.watched(place) && !slices.ContainsFunc(members, func(m *member) bool { return m.at == place && len(m.Segment) == 0 && m.Kind == r.Kind }) {
+	if len(segment) == 0 && in.lineage.watched(place) && !slices.ContainsFunc(members,
+		func(m *member) bool { return m.at == place && len(m.Segment) == 0 && m.Kind == r.Kind }) {
 		cost += unheard
 	}
 	return r, cost

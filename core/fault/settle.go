@@ -266,7 +266,8 @@ func (in *Inference) move() {
 			}
 			held := m.held()
 			for _, other := range in.faults {
-				if other == f || len(other.members) == 0 || m.Raised > other.last+Grows || slices.Contains(f.Apart, other.ID) && other.ID != 0 || !in.near(m, other) {
+				if other == f || len(other.members) == 0 || m.Raised > other.last+Grows || slices.Contains(f.Apart, other.ID) &&
+					other.ID != 0 || !in.near(m, other) {
 					continue
 				}
 				if gain, how := in.joins(m, other); how == asEffect && gain+math.Log(m.Rate) > held+gains {

@@ -54,8 +54,10 @@ var Features = [...]string{
 	"always", "excess over the threshold", "mean deviation", "largest deviation", "newest deviation", "how long it deviates",
 	"upwards", "size of counts", "a count", "change in proportion", "nothing at all came",
 	"silence rule", "stuck rule", "missing-data rule", "step rule", "overdue rule",
-	"alerts in the fortnight before", "others at the same time", "answers about the series", "answers about the monitor", "a share", "a duration", "a value",
-	"excess, of a share", "excess, of a duration or value", "excess by size of counts", "mean deviation, of a share", "mean deviation, of a duration or value", "hardly over the threshold",
+	"alerts in the fortnight before", "others at the same time", "answers about the series", "answers about the monitor",
+	"a share", "a duration", "a value",
+	"excess, of a share", "excess, of a duration or value", "excess by size of counts", "mean deviation, of a share",
+	"mean deviation, of a duration or value", "hardly over the threshold",
 	"rarity", "rarity beyond a hundredfold", "rarity, of a share", "rarity, of a duration or value", "rarity by size of counts",
 	"budget of its monitor", "budget, of a share", "budget, of a duration or value", "budget by size of counts",
 	"mean deviation beyond 1.5", "mean deviation beyond 3", "excess beyond a third", "many periods", "many periods that deviate much",
@@ -68,7 +70,8 @@ var Themes = [...]string{
 	"the rule that told", "the rule that told", "the rule that told", "the rule that told", "the rule that told",
 	"how often the series rang lately", "what else rang at the time", "what people said of the series", "what people said of the monitor",
 	"what kind of measure it is", "what kind of measure it is", "what kind of measure it is",
-	"how far beyond the threshold", "how far beyond the threshold", "how far beyond the threshold", "how far it deviates", "how far it deviates", "how far beyond the threshold",
+	"how far beyond the threshold", "how far beyond the threshold", "how far beyond the threshold", "how far it deviates",
+	"how far it deviates", "how far beyond the threshold",
 	"how rare it is", "how rare it is", "how rare it is", "how rare it is", "how rare it is",
 	"how loosely the monitor is set", "how loosely the monitor is set", "how loosely the monitor is set", "how loosely the monitor is set",
 	"how far it deviates", "how far it deviates", "how far beyond the threshold", "how long it deviates", "how long it deviates",
@@ -104,7 +107,8 @@ func (c *Case) look(v detect.Evidence) row {
 	return row{
 		1, excess, v.Mean() / 3, v.Worst / 4, max(v.Last, -1) / 3, math.Log1p(float64(v.Periods)) / 2,
 		is(c.Direction == detect.High), size, is(count), ratio, is(v.Ratio == 0 && v.Expected > 0),
-		is(c.Cause == detect.Silence), is(c.Cause == detect.Stuck), is(c.Cause == detect.Missing), is(c.Cause == detect.Step), is(c.Cause == detect.Overdue),
+		is(c.Cause == detect.Silence), is(c.Cause == detect.Stuck), is(c.Cause == detect.Missing), is(c.Cause == detect.Step),
+		is(c.Cause == detect.Overdue),
 		math.Log1p(float64(c.Recent)), math.Log1p(float64(c.Company)),
 		c.Series.Sum / (c.Series.N + 2), c.Monitor.Sum / (c.Monitor.N + 4),
 		is(c.Kind == timeline.Share), is(c.Kind == timeline.Duration), is(c.Kind == timeline.Value),
@@ -112,7 +116,8 @@ func (c *Case) look(v detect.Evidence) row {
 		is(c.Kind == timeline.Share) * v.Mean() / 3, is(!count && c.Kind != timeline.Share) * v.Mean() / 3, is(excess < 0.1),
 		rarity, max(rarity-2.3, 0), is(c.Kind == timeline.Share) * rarity, is(!count && c.Kind != timeline.Share) * rarity, size * rarity,
 		loose, is(c.Kind == timeline.Share) * loose, is(!count && c.Kind != timeline.Share) * loose, size * loose,
-		max(v.Mean()-1.5, 0) / 2, max(v.Mean()-3, 0) / 2, max(excess-0.3, 0), max(math.Log1p(float64(v.Periods))-1.6, 0), max(math.Log1p(float64(v.Periods))-1.6, 0) * max(v.Mean()-1, 0),
+		max(v.Mean()-1.5, 0) / 2, max(v.Mean()-3, 0) / 2, max(excess-0.3, 0), max(math.Log1p(float64(v.Periods))-1.6, 0),
+		max(math.Log1p(float64(v.Periods))-1.6, 0) * max(v.Mean()-1, 0),
 	}
 }
 

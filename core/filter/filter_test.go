@@ -19,7 +19,8 @@ func made(rng *rand.Rand, fault bool) Labelled {
 	c := Case{Kind: timeline.Count, Cause: detect.Deviation, Direction: detect.Low, Budget: 1}
 	for _, age := range detect.Looks[:1+rng.IntN(3)] {
 		n := age + 2
-		c.Looks = append(c.Looks, detect.Evidence{Periods: n, Age: age, Excess: 1 + 0.1*math.Log(rarity), Rarity: rarity, Z: mean * float64(n), Worst: mean + 1, Last: mean, Expected: 80, Ratio: 0.6})
+		c.Looks = append(c.Looks, detect.Evidence{Periods: n, Age: age, Excess: 1 + 0.1*math.Log(rarity), Rarity: rarity,
+			Z: mean * float64(n), Worst: mean + 1, Last: mean, Expected: 80, Ratio: 0.6})
 	}
 	return Labelled{Case: c, Fault: fault}
 }
@@ -106,7 +107,8 @@ func TestWhatWasToldIsNotTakenBackAndPlainClaimsAreAlwaysTold(t *testing.T) {
 	strong, weak := made(rng, true).Case, made(rng, false).Case
 	strong.Looks, weak.Looks = strong.Looks[:1], weak.Looks[:1]
 	strong.Looks[0].Z, strong.Looks[0].Rarity, strong.Looks[0].Excess = 24, 5000, 3
-	both := Case{Kind: timeline.Count, Cause: detect.Deviation, Direction: detect.Low, Budget: 1, Looks: []detect.Evidence{strong.Looks[0], weak.Looks[0]}}
+	both := Case{Kind: timeline.Count, Cause: detect.Deviation, Direction: detect.Low, Budget: 1,
+		Looks: []detect.Evidence{strong.Looks[0], weak.Looks[0]}}
 	if f.Holds(&strong) || !f.Holds(&weak) || f.Holds(&both) {
 		t.Errorf("strong %.2f, weak %.2f, first strong then weak %.2f", f.Strongest(&strong), f.Strongest(&weak), f.Strongest(&both))
 	}
@@ -122,7 +124,8 @@ func TestNearestAreThoseThatLookAlike(t *testing.T) {
 	among, _ := many(rng, 50)
 	f := Filter{Weights: ShippedPrior.Weights}
 	for i := range among {
-		if got := f.Nearest(&among[i].Case, among, 3); len(got) != 3 || f.Weights.distance(ptr(among[i].rows()), ptr(among[got[0]].rows())) > 1e-9 {
+		if got := f.Nearest(&among[i].Case, among, 3); len(got) != 3 || f.Weights.distance(ptr(among[i].rows()),
+			ptr(among[got[0]].rows())) > 1e-9 {
 			t.Fatalf("case %d: nearest %v", i, got)
 		}
 	}
@@ -173,7 +176,8 @@ func TestTheQueueAsksWhereTheFilterIsUnsureAndSpreadsItsQuestions(t *testing.T) 
 	f := Filter{Weights: ShippedPrior.Weights}
 	var questions []Question
 	for i := range 60 {
-		questions = append(questions, Question{Case: made(rng, i%2 == 0).Case, Monitor: int64(i % 3), Series: int64(i), Chance: []float64{0.5, 0.02, 0.98}[i/20]})
+		questions = append(questions, Question{Case: made(rng, i%2 == 0).Case, Monitor: int64(i % 3), Series: int64(i),
+			Chance: []float64{0.5, 0.02, 0.98}[i/20]})
 	}
 	order := Ask(questions, &f, map[int64]int{0: 30}, nil, 12)
 	if len(order) != 12 {

@@ -90,7 +90,8 @@ func Look(values []float64, o Options) (Result, error) {
 		case math.IsNaN(v):
 			r.Missing++
 		case math.IsInf(v, 0):
-			r.Odd = append(r.Odd, Odd{Index: i, Value: v, Z: v, Modified: v, Fences: math.Abs(v), Rules: []string{ByZ, ByModified, ByFences, ByRange}})
+			r.Odd = append(r.Odd, Odd{Index: i, Value: v, Z: v, Modified: v, Fences: math.Abs(v), Rules: []string{ByZ, ByModified,
+				ByFences, ByRange}})
 		default:
 			at = append(at, i)
 		}
@@ -117,7 +118,8 @@ func Look(values []float64, o Options) (Result, error) {
 	scale, word := j.MAD, ""
 	if scale == 0 {
 		// Over half of the values are the same: by the MAD any other would stand out.
-		scale, word = robust.Mean(distances(judged, j.Median))*1.253314*0.6745, "over half of the values are the same: the mean distance from the median stands for the MAD (Iglewicz and Hoaglin)"
+		scale, word = robust.Mean(distances(judged, j.Median))*1.253314*0.6745,
+			"over half of the values are the same: the mean distance from the median stands for the MAD (Iglewicz and Hoaglin)"
 	}
 	wide := j.Quartile3 - j.Quartile1
 	r.Rules = []Rule{
@@ -159,7 +161,8 @@ func Look(values []float64, o Options) (Result, error) {
 	}
 	r.Without = sum(rest)
 	slices.SortStableFunc(r.Odd, func(a, b Odd) int {
-		return cmp.Or(cmp.Compare(len(b.Rules), len(a.Rules)), cmp.Compare(math.Abs(b.Modified), math.Abs(a.Modified)), cmp.Compare(math.Abs(b.Z), math.Abs(a.Z)))
+		return cmp.Or(cmp.Compare(len(b.Rules), len(a.Rules)), cmp.Compare(math.Abs(b.Modified), math.Abs(a.Modified)),
+			cmp.Compare(math.Abs(b.Z), math.Abs(a.Z)))
 	})
 	return r, nil
 }
@@ -199,7 +202,8 @@ func distances(values []float64, from float64) []float64 {
 }
 
 func sum(values []float64) Summary {
-	s := Summary{N: len(values), Mean: math.NaN(), Median: math.NaN(), SD: math.NaN(), Quartile1: math.NaN(), Quartile3: math.NaN(), Smallest: math.NaN(), Largest: math.NaN(), MAD: math.NaN()}
+	s := Summary{N: len(values), Mean: math.NaN(), Median: math.NaN(), SD: math.NaN(), Quartile1: math.NaN(),
+		Quartile3: math.NaN(), Smallest: math.NaN(), Largest: math.NaN(), MAD: math.NaN()}
 	if len(values) == 0 {
 		return s
 	}

@@ -11,8 +11,10 @@ import (
 
 // The example of Iglewicz and Hoaglin (How to Detect and Handle Outliers, 1993, as in the
 // NIST handbook's Rosner data): modified z of the two largest of fifty-four.
-var rosner = []float64{-0.25, 0.68, 0.94, 1.15, 1.20, 1.26, 1.26, 1.34, 1.38, 1.43, 1.49, 1.49, 1.55, 1.56, 1.58, 1.65, 1.69, 1.70, 1.76, 1.77, 1.81, 1.91, 1.94, 1.96, 1.99, 2.06, 2.09,
-	2.10, 2.14, 2.15, 2.23, 2.24, 2.26, 2.35, 2.37, 2.40, 2.47, 2.54, 2.62, 2.64, 2.90, 2.92, 2.92, 2.93, 3.21, 3.26, 3.30, 3.59, 3.68, 4.30, 4.64, 5.34, 5.42, 6.01}
+var rosner = []float64{-0.25, 0.68, 0.94, 1.15, 1.20, 1.26, 1.26, 1.34, 1.38, 1.43, 1.49, 1.49, 1.55, 1.56, 1.58, 1.65, 1.69,
+	1.70, 1.76, 1.77, 1.81, 1.91, 1.94, 1.96, 1.99, 2.06, 2.09,
+	2.10, 2.14, 2.15, 2.23, 2.24, 2.26, 2.35, 2.37, 2.40, 2.47, 2.54, 2.62, 2.64, 2.90, 2.92, 2.92, 2.93, 3.21, 3.26, 3.30, 3.59,
+	3.68, 4.30, 4.64, 5.34, 5.42, 6.01}
 
 func rule(t *testing.T, r Result, name string) Rule {
 	t.Helper()
@@ -39,7 +41,8 @@ func TestRulesAreThoseOfTheLiterature(t *testing.T) {
 		t.Errorf("the farthest is %+v", r.Odd[0])
 	}
 	median := (2.09 + 2.10) / 2
-	if math.Abs(r.All.Median-median) > 1e-9 || r.Without.N+len(r.Odd) != len(rosner) || r.Without.Largest >= 6.01 || r.Without.Mean >= r.All.Mean {
+	if math.Abs(r.All.Median-median) > 1e-9 || r.Without.N+len(r.Odd) != len(rosner) || r.Without.Largest >= 6.01 ||
+		r.Without.Mean >= r.All.Mean {
 		t.Errorf("%+v without %+v", r.All, r.Without)
 	}
 	for _, o := range r.Odd {
@@ -58,7 +61,8 @@ func TestRulesThatCannotJudgeSaySo(t *testing.T) {
 	zeros := make([]float64, 40)
 	zeros[3], zeros[9], zeros[20] = 1, 1, 80
 	mostly, err := Look(zeros, Options{})
-	if err != nil || rule(t, mostly, ByModified).Word == "" || rule(t, mostly, ByFences).Word == "" || rule(t, mostly, ByFences).Beyond != 0 || mostly.Odd[0].Value != 80 {
+	if err != nil || rule(t, mostly, ByModified).Word == "" || rule(t, mostly, ByFences).Word == "" || rule(t, mostly,
+		ByFences).Beyond != 0 || mostly.Odd[0].Value != 80 {
 		t.Errorf("mostly zero: %+v, %v", mostly, err)
 	}
 	if same, err := Look(slices.Repeat([]float64{7}, 30), Options{}); err != nil || len(same.Odd) != 0 {
@@ -138,7 +142,8 @@ func TestPairsThatSeldomMeetAreFoundAndChanceIsAllowedFor(t *testing.T) {
 	}
 	a, b = append(a, "route 4"), append(b, "ship 2")
 	found := Pairs(a, b, 0.05)
-	if len(found) != 1 || found[0].A != "route 4" || found[0].B != "ship 2" || found[0].Rows != 1 || found[0].First != 5000 || found[0].Expected < 30 {
+	if len(found) != 1 || found[0].A != "route 4" || found[0].B != "ship 2" || found[0].Rows != 1 || found[0].First != 5000 ||
+		found[0].Expected < 30 {
 		t.Errorf("%+v", found)
 	}
 	alarms := 0

@@ -166,7 +166,8 @@ func (r Rival) Alerts(history []timeline.Sample, scores []float64, from int, lim
 			if v < 0 {
 				d = detect.Low
 			}
-			alerts = append(alerts, detect.Alert{Cause: detect.Deviation, Direction: d, Severity: detect.Warning, Since: s.At - int64(r.Points-1)*step, Raised: s.At + step})
+			alerts = append(alerts, detect.Alert{Cause: detect.Deviation, Direction: d, Severity: detect.Warning,
+				Since: s.At - int64(r.Points-1)*step, Raised: s.At + step})
 			open = true
 		}
 	}

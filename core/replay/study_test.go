@@ -31,9 +31,10 @@ func TestSuitabilitySaysWhyAndWhatInstead(t *testing.T) {
 		"a daily rhythm": {timeline.Count, 2000, func(r *rand.Rand, i int) float64 {
 			return math.Round(200*(1.2+math.Sin(float64(i)/24*2*math.Pi)) + 8*r.NormFloat64())
 		}, Suits},
-		"two days":          {timeline.Count, 48, func(*rand.Rand, int) float64 { return 3 }, Unsuitable},
-		"always the same":   {timeline.Value, 2000, func(*rand.Rand, int) float64 { return 12 }, Unsuitable},
-		"a reference table": {timeline.Count, 2000, func(_ *rand.Rand, i int) float64 { return 5000 + 10*math.Floor(float64(i)/300) }, Weak},
+		"two days":        {timeline.Count, 48, func(*rand.Rand, int) float64 { return 3 }, Unsuitable},
+		"always the same": {timeline.Value, 2000, func(*rand.Rand, int) float64 { return 12 }, Unsuitable},
+		"a reference table": {timeline.Count, 2000,
+			func(_ *rand.Rand, i int) float64 { return 5000 + 10*math.Floor(float64(i)/300) }, Weak},
 		"hardly ever a row": {timeline.Count, 2000, func(r *rand.Rand, _ int) float64 {
 			if r.Float64() < 0.1 {
 				return 1
@@ -68,7 +69,8 @@ func TestTheSmoothingBenchShowsWhatAWindowCosts(t *testing.T) {
 	for i := 9*168 + 30; i < 9*168+46; i++ {
 		h[i].Value = math.Round(h[i].Value / 5)
 	}
-	rows, err := SmoothingBench(Job{Config: baseline.Config{Kind: timeline.Count, Grid: grid}, Rule: detect.Rule{Spikes: true}, History: h, From: h[35*24].At}, []timeline.Span{fault})
+	rows, err := SmoothingBench(Job{Config: baseline.Config{Kind: timeline.Count, Grid: grid}, Rule: detect.Rule{Spikes: true},
+		History: h, From: h[35*24].At}, []timeline.Span{fault})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -77,7 +79,8 @@ func TestTheSmoothingBenchShowsWhatAWindowCosts(t *testing.T) {
 		t.Fatalf("without a median: %+v", none)
 	}
 	for _, r := range rows[1:] {
-		if r.By == ByMedian && r.Periods >= 5 && r.Periods <= 9 && (r.FalseGone < none.FalseBefore-1 || r.Spikes[1] >= none.Spikes[1] && none.Spikes[1] > 0) {
+		if r.By == ByMedian && r.Periods >= 5 && r.Periods <= 9 && (r.FalseGone < none.FalseBefore-1 ||
+			r.Spikes[1] >= none.Spikes[1] && none.Spikes[1] > 0) {
 			t.Errorf("a median of %d passes spikes of two: %+v", r.Periods, r)
 		}
 		if r.Dips > 0 && r.Delay < none.Delay {
@@ -96,7 +99,8 @@ func TestTheSmoothingBenchShowsWhatAWindowCosts(t *testing.T) {
 
 func TestBaselinesAreChosenAnewAsHistoryGrows(t *testing.T) {
 	const day = 24 * time.Hour
-	for history, want := range map[time.Duration]time.Duration{3 * day: 7 * day, 20 * day: 10 * day, 40 * day: 20 * day, 300 * day: 28 * day} {
+	for history, want := range map[time.Duration]time.Duration{3 * day: 7 * day, 20 * day: 10 * day, 40 * day: 20 * day,
+		300 * day: 28 * day} {
 		if got := RefitAfter(history); got != want {
 			t.Errorf("after %s of history: %s, want %s", history, got, want)
 		}
@@ -137,13 +141,15 @@ func TestMarksSayHowAPeriodIsTaken(t *testing.T) {
 		{Span: timeline.Span{From: 500, To: 600}, Known: 450, Planned: true, Lasts: true},
 		{Span: timeline.Span{From: 700, To: 800}, Known: 900, Planned: true},
 	}
-	for at, want := range map[int64]timeline.Mark{90: timeline.Judged, 110: timeline.Masked, 310: timeline.Judged, 510: timeline.Lasting, 710: timeline.Judged} {
+	for at, want := range map[int64]timeline.Mark{90: timeline.Judged, 110: timeline.Masked, 310: timeline.Judged,
+		510: timeline.Lasting, 710: timeline.Judged} {
 		if got := MarkOf(list, at, at+10); got != want {
 			t.Errorf("the period at %d is marked %d, want %d", at, got, want)
 		}
 	}
 	m := Mask(list, 1000)
-	if m.Mark(310, 320) != timeline.Masked || m.Mark(510, 520) != timeline.Lasting || m.Mark(710, 720) != timeline.Masked || m.Mark(610, 620) != timeline.Judged {
+	if m.Mark(310, 320) != timeline.Masked || m.Mark(510, 520) != timeline.Lasting || m.Mark(710, 720) != timeline.Masked ||
+		m.Mark(610, 620) != timeline.Judged {
 		t.Error("a fit leaves out what is known by then")
 	}
 	if early := Mask(list, 60); early.Mark(310, 320) != timeline.Judged {

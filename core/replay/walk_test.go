@@ -25,7 +25,8 @@ func history() []timeline.Sample {
 	list := make([]timeline.Sample, 11*168)
 	for i := range list {
 		mu := 120 * (1.1 + math.Sin(2*math.Pi*float64(i%24)/24))
-		list[i] = timeline.Sample{At: start.Add(time.Duration(i) * time.Hour).Unix(), Value: math.Max(0, math.Round(mu+math.Sqrt(mu)*rng.NormFloat64()))}
+		list[i] = timeline.Sample{At: start.Add(time.Duration(i) * time.Hour).Unix(),
+			Value: math.Max(0, math.Round(mu+math.Sqrt(mu)*rng.NormFloat64()))}
 		if i >= faultOne && i < faultOne+9 || i >= faultTwo && i < faultTwo+9 {
 			list[i].Value = math.Round(list[i].Value / 4)
 		}

@@ -75,7 +75,8 @@ func TestAProbabilityAndItsIntervalSayTheSame(t *testing.T) {
 			found = append(found, [2]bool{rng.IntN(2) == 0, rng.IntN(3) > 0})
 		}
 		c := Compare(found, tallies)
-		for name, x := range map[string]struct{ p, low, high float64 }{"false alarms": {c.FalseP, c.FalseLow, c.FalseHigh}, "recall": {c.RecallP, c.Recall.Low, c.Recall.High}} {
+		for name, x := range map[string]struct{ p, low, high float64 }{"false alarms": {c.FalseP, c.FalseLow, c.FalseHigh},
+			"recall": {c.RecallP, c.Recall.Low, c.Recall.High}} {
 			if without := x.low > 0 || x.high < 0; without != (x.p < 0.05) && x.p != 0.05 {
 				t.Errorf("round %d, %s: %g to %g, p = %.3f", round, name, x.low, x.high, x.p)
 			}

@@ -9,7 +9,8 @@ func everything(int64) bool { return true }
 
 func TestMatchingPairsAlertsWithIncidents(t *testing.T) {
 	only := func(s int64) func(int64) bool { return func(x int64) bool { return x == s } }
-	incidents := []Incident{{Covers: only(1), Start: 100, End: 200}, {Covers: everything, Start: 500, End: 600}, {Covers: only(2), Start: 900, End: 950}, {Covers: only(3), Start: 150, End: 0}}
+	incidents := []Incident{{Covers: only(1), Start: 100, End: 200}, {Covers: everything, Start: 500, End: 600},
+		{Covers: only(2), Start: 900, End: 950}, {Covers: only(3), Start: 150, End: 0}}
 	alerts := []Alert{
 		{Series: 1, Start: 130, End: 180},                // hit
 		{Series: 1, Start: 190, End: 210},                // repeat
@@ -36,7 +37,8 @@ func TestMatchingPairsAlertsWithIncidents(t *testing.T) {
 }
 
 func TestOneAlertOverTwoIncidentsFindsBoth(t *testing.T) {
-	m := Match([]Alert{{Start: 10, End: 100}}, []Incident{{Covers: everything, Start: 5, End: 20}, {Covers: everything, Start: 80, End: 120}}, 200)
+	m := Match([]Alert{{Start: 10, End: 100}}, []Incident{{Covers: everything, Start: 5, End: 20}, {Covers: everything, Start: 80,
+		End: 120}}, 200)
 	if !m.Found[0] || !m.Found[1] || m.Outcomes[0] != Hit {
 		t.Errorf("%+v", m)
 	}

@@ -20,7 +20,8 @@ func TestQuantilesAreThoseOfTheirDefinition(t *testing.T) {
 	for _, c := range []struct {
 		q    float64
 		want [3]float64 // types 2, 6, 7
-	}{{0.25, [3]float64{3, 2.75, 3.25}}, {0.5, [3]float64{5.5, 5.5, 5.5}}, {0.75, [3]float64{8, 8.25, 7.75}}, {0.1, [3]float64{1.5, 1.1, 1.9}}, {0, [3]float64{1, 1, 1}}, {1, [3]float64{10, 10, 10}}, {0.3, [3]float64{3.5, 3.3, 3.7}}} {
+	}{{0.25, [3]float64{3, 2.75, 3.25}}, {0.5, [3]float64{5.5, 5.5, 5.5}}, {0.75, [3]float64{8, 8.25, 7.75}},
+		{0.1, [3]float64{1.5, 1.1, 1.9}}, {0, [3]float64{1, 1, 1}}, {1, [3]float64{10, 10, 10}}, {0.3, [3]float64{3.5, 3.3, 3.7}}} {
 		for i, definition := range []int{2, 6, 7} {
 			near(t, "quantile", Quantile(ten, c.q, definition), c.want[i], 1e-12)
 		}

@@ -59,7 +59,8 @@ func FitHolt(y []float64) (Holt, bool) {
 	problem := optimize.Problem{Func: func(x []float64) float64 { return run(x).SSE / (spread * spread) }}
 	best, found := Holt{SSE: math.Inf(1)}, false
 	for _, first := range []float64{-1.5, 1} {
-		r, err := optimize.Minimize(problem, []float64{first, -2, 1, 0, (y[len(y)-1] - y[0]) / float64(len(y)-1) / spread}, &optimize.Settings{FuncEvaluations: 4000}, &optimize.NelderMead{})
+		r, err := optimize.Minimize(problem, []float64{first, -2, 1, 0, (y[len(y)-1] - y[0]) / float64(len(y)-1) / spread},
+			&optimize.Settings{FuncEvaluations: 4000}, &optimize.NelderMead{})
 		if r == nil || err != nil && r.X == nil {
 			continue
 		}

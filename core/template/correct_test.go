@@ -160,7 +160,8 @@ func TestValuesAreSummedUp(t *testing.T) {
 				t.Errorf("%s: the %g-quantile is %g, want %g", name, q, got, want)
 			}
 		}
-		if top := v.Top(3); top[0].Value != "250ms" || top[0].Lines > count["250ms"] || float64(top[0].Lines) < float64(count["250ms"])-n/33 {
+		if top := v.Top(3); top[0].Value != "250ms" || top[0].Lines > count["250ms"] ||
+			float64(top[0].Lines) < float64(count["250ms"])-n/33 {
 			t.Errorf("%s: most frequent %v, %d came", name, top, count["250ms"])
 		}
 		if len(v.Frequent) > mostCounted || len(v.Bounds) > mostBounds || v.Lines != n {
@@ -170,7 +171,8 @@ func TestValuesAreSummedUp(t *testing.T) {
 }
 
 func TestQuantitiesAreRead(t *testing.T) {
-	for text, want := range map[string]float64{"12": 12, "-3.5": -3.5, "1,234": 1234, "35ms": .035, "1m30s": 90, "2.5MB": 2.5e6, "1KiB": 1024, "85%": 85, "1e3": 1000, "12rows": 12} {
+	for text, want := range map[string]float64{"12": 12, "-3.5": -3.5, "1,234": 1234, "35ms": .035, "1m30s": 90, "2.5MB": 2.5e6,
+		"1KiB": 1024, "85%": 85, "1e3": 1000, "12rows": 12} {
 		if got, ok := quantity([]byte(text)); !ok || math.Abs(got-want) > 1e-9*math.Abs(want) {
 			t.Errorf("%s: %v %v, want %v", text, got, ok, want)
 		}

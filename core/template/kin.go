@@ -36,7 +36,8 @@ func Together(one []float64, others map[int][]float64) []Kin {
 		b := apart(counts)
 		k := Kin{ID: id}
 		for lag := -mostLag; lag <= mostLag; lag++ {
-			if r := correlated(a, b, lag); math.Abs(r) > math.Abs(k.Correlation) || math.Abs(r) == math.Abs(k.Correlation) && max(lag, -lag) < max(k.Lag, -k.Lag) {
+			if r := correlated(a, b, lag); math.Abs(r) > math.Abs(k.Correlation) || math.Abs(r) == math.Abs(k.Correlation) &&
+				max(lag, -lag) < max(k.Lag, -k.Lag) {
 				k.Correlation, k.Lag = r, lag
 			}
 		}

@@ -7,7 +7,8 @@ import (
 )
 
 // values are words that stand for a value.
-var values = map[string]bool{"true": true, "false": true, "True": true, "False": true, "TRUE": true, "FALSE": true, "none": true, "None": true, "null": true, "NULL": true, "nil": true, "NaN": true}
+var values = map[string]bool{"true": true, "false": true, "True": true, "False": true, "TRUE": true, "FALSE": true, "none": true,
+	"None": true, "null": true, "NULL": true, "nil": true, "NaN": true}
 
 // terms are words of the trade that carry digits.
 var terms = func() map[string]bool {
@@ -46,11 +47,13 @@ func classify(word []byte, t traits) Kind {
 		return Time
 	case isNumber(word, t):
 		return Number
-	case t.dots == 3 && t.letters == 0 && t.digits >= 4 && t.slashes == 0, t.colons >= 2 && t.hex == n-t.colons && t.dots == 0 && n >= 6, t.dots == 3 && t.letters == 0 && t.slashes == 1 && t.digits >= 5:
+	case t.dots == 3 && t.letters == 0 && t.digits >= 4 && t.slashes == 0, t.colons >= 2 && t.hex == n-t.colons && t.dots == 0 &&
+		n >= 6, t.dots == 3 && t.letters == 0 && t.slashes == 1 && t.digits >= 5:
 		return Address // of the internet protocol, with a port or a mask
 	case t.colons == 1 && t.digits > 0 && endsInPort(word):
 		return Address
-	case t.backward > 0 || word[0] == '/' || word[0] == '~' || word[0] == '.' && t.slashes > 0 || t.slashes >= 2 || t.slashes == 1 && (t.dots > 0 || t.digits > 0):
+	case t.backward > 0 || word[0] == '/' || word[0] == '~' || word[0] == '.' && t.slashes > 0 || t.slashes >= 2 ||
+		t.slashes == 1 && (t.dots > 0 || t.digits > 0):
 		return Path
 	case t.digits > 0:
 		return Identifier
@@ -79,7 +82,8 @@ func isTime(word []byte, t traits) bool {
 	if t.digits < 4 || !isDigit(word[0]) || t.letters > 4 {
 		return false
 	}
-	day := n >= 10 && (word[4] == '-' && word[7] == '-' || word[4] == '/' && word[7] == '/' || word[2] == '/' && word[5] == '/' || word[2] == '.' && word[5] == '.') && fours(word)
+	day := n >= 10 && (word[4] == '-' && word[7] == '-' || word[4] == '/' && word[7] == '/' || word[2] == '/' && word[5] == '/' ||
+		word[2] == '.' && word[5] == '.') && fours(word)
 	if day && (n == 10 || word[10] == 'T' || word[10] == 't') {
 		return true
 	}

@@ -7,8 +7,10 @@ var Severities = []string{"TRACE", "DEBUG", "INFO", "WARN", "ERROR", "FATAL"}
 
 // severityWords are what lines write for them.
 var severityWords = map[string]string{
-	"TRACE": "TRACE", "DEBUG": "DEBUG", "DBG": "DEBUG", "INFO": "INFO", "INFORMATION": "INFO", "NOTICE": "INFO", "WARN": "WARN", "WARNING": "WARN",
-	"ERROR": "ERROR", "ERR": "ERROR", "SEVERE": "ERROR", "FATAL": "FATAL", "CRITICAL": "FATAL", "CRIT": "FATAL", "PANIC": "FATAL", "EMERG": "FATAL", "ALERT": "FATAL",
+	"TRACE": "TRACE", "DEBUG": "DEBUG", "DBG": "DEBUG", "INFO": "INFO", "INFORMATION": "INFO", "NOTICE": "INFO", "WARN": "WARN",
+	"WARNING": "WARN",
+	"ERROR":   "ERROR", "ERR": "ERROR", "SEVERE": "ERROR", "FATAL": "FATAL", "CRITICAL": "FATAL", "CRIT": "FATAL", "PANIC": "FATAL",
+	"EMERG": "FATAL", "ALERT": "FATAL",
 }
 
 // SeverityOf gives the severity that a word names; "" if it names none.
@@ -24,7 +26,8 @@ func Severity(line []byte, parts []Part) string {
 			continue
 		}
 		word := line[p.From:p.To]
-		keyed := i >= 2 && parts[i-1].Kind == Mark && (line[parts[i-1].From] == '=' || line[parts[i-1].From] == ':') && levelKey(line[parts[i-2].From:parts[i-2].To])
+		keyed := i >= 2 && parts[i-1].Kind == Mark && (line[parts[i-1].From] == '=' || line[parts[i-1].From] == ':') &&
+			levelKey(line[parts[i-2].From:parts[i-2].To])
 		if keyed || i < 8 && bytes.Equal(word, bytes.ToUpper(word)) {
 			if s := SeverityOf(string(word)); s != "" {
 				return s

@@ -194,7 +194,8 @@ func (m *Masker) secrets(line []byte, parts []Part) {
 
 // secretKeys are words that stand in the names of secrets.
 var secretKeys = [][]byte{
-	[]byte("password"), []byte("passwd"), []byte("pwd"), []byte("secret"), []byte("token"), []byte("apikey"), []byte("api_key"), []byte("api-key"),
+	[]byte("password"), []byte("passwd"), []byte("pwd"), []byte("secret"), []byte("token"), []byte("apikey"), []byte("api_key"),
+	[]byte("api-key"),
 	[]byte("authorization"), []byte("credential"), []byte("private_key"), []byte("session"),
 }
 

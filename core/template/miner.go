@@ -88,7 +88,8 @@ const Other = 0
 
 // NewMiner keeps up to so many templates.
 func NewMiner(most int) *Miner {
-	return &Miner{Most: most, next: 1, known: map[uint64]*Template{}, frames: map[uint64]*frame{}, families: map[uint64][]*Template{}, outlines: map[uint64][]*Template{}}
+	return &Miner{Most: most, next: 1, known: map[uint64]*Template{}, frames: map[uint64]*frame{},
+		families: map[uint64][]*Template{}, outlines: map[uint64][]*Template{}}
 }
 
 // mostKnown bounds the wordings remembered; they are found again where forgotten.

@@ -80,7 +80,8 @@ func Scan(line []byte, parts []Part) []Part {
 		}
 		if kind == Time && len(parts) > 0 {
 			// A date and the time of day after it are one.
-			if last := &parts[len(parts)-1]; last.Kind == Time && !glued && from-last.To == 1 && i-from >= 5 && line[from+2] == ':' && bytes.IndexByte(line[last.From:last.To], ':') < 0 {
+			if last := &parts[len(parts)-1]; last.Kind == Time && !glued && from-last.To == 1 && i-from >= 5 &&
+				line[from+2] == ':' && bytes.IndexByte(line[last.From:last.To], ':') < 0 {
 				last.To = i
 				glued = true
 				continue
@@ -214,7 +215,8 @@ scan:
 			t.colons++ // in the address of a page
 		case c == ':':
 			// Key and value part at a colon, times and addresses do not.
-			if t.digits == 0 && !(k+2 < len(line) && line[k+1] == '/' && line[k+2] == '/') && !(k+1 < len(line) && isDigit(line[k+1]) && t.dots+t.hyphens > 0) && !windows(line, i, k) {
+			if t.digits == 0 && !(k+2 < len(line) && line[k+1] == '/' && line[k+2] == '/') &&
+				!(k+1 < len(line) && isDigit(line[k+1]) && t.dots+t.hyphens > 0) && !windows(line, i, k) {
 				break scan
 			}
 			if k+1 >= len(line) || !(isDigit(line[k+1]) || isHex(line[k+1]) || line[k+1] == '/' || line[k+1] == ':' || line[k+1] == '\\') {
@@ -237,7 +239,8 @@ scan:
 			t.other++
 		case c == '~' || c == '#' || c == '&' || c == '?' && t.slashes > 0 || c == '=' && t.slashes > 1:
 			t.other++
-		case c == ',' && t.letters == 0 && t.digits > 0 && k+3 < len(line) && isDigit(line[k+1]) && isDigit(line[k+2]) && isDigit(line[k+3]):
+		case c == ',' && t.letters == 0 && t.digits > 0 && k+3 < len(line) && isDigit(line[k+1]) && isDigit(line[k+2]) &&
+			isDigit(line[k+3]):
 			t.other++ // thousands, or milliseconds after a comma
 		default:
 			break scan

@@ -62,7 +62,8 @@ func TestLinesOfASentenceAreOneTemplate(t *testing.T) {
 		take(m, "connection %s", []string{"opened", "closed"}[i%2])
 	}
 	list := m.Templates()
-	if len(list) != 3 || list[0].String() != "loaded <number> rows into <identifier> in <number>" || list[1].String() != "connection opened" || list[2].String() != "connection closed" {
+	if len(list) != 3 || list[0].String() != "loaded <number> rows into <identifier> in <number>" ||
+		list[1].String() != "connection opened" || list[2].String() != "connection closed" {
 		t.Errorf("%v", list)
 	}
 	if list[0].Lines != 50 || list[1].Lines != 25 {
@@ -127,7 +128,8 @@ func TestANumberThatNeverVariesIsConstant(t *testing.T) {
 func TestHostileLinesAreTaken(t *testing.T) {
 	m := NewMiner(50)
 	rng := rand.New(rand.NewPCG(3, 3))
-	lines := [][]byte{nil, []byte(" "), {0}, {0xff, 0xfe}, []byte(strings.Repeat("x", 1<<20)), []byte(strings.Repeat("a ", 100_000)), []byte(strings.Repeat("[", 5000)), []byte(strings.Repeat(`"`, 999)), []byte(`"\`)}
+	lines := [][]byte{nil, []byte(" "), {0}, {0xff, 0xfe}, []byte(strings.Repeat("x", 1<<20)),
+		[]byte(strings.Repeat("a ", 100_000)), []byte(strings.Repeat("[", 5000)), []byte(strings.Repeat(`"`, 999)), []byte(`"\`)}
 	for range 3000 {
 		b := make([]byte, rng.IntN(60))
 		for i := range b {
@@ -196,7 +198,8 @@ func TestWhatIsKeptTellsLinesAsBefore(t *testing.T) {
 			if i%5 == 0 {
 				host = "localhost"
 			}
-			list = append(list, []byte(fmt.Sprintf("user u%cx%c signed in from %s", 'a'+i%26, 'a'+i/7%26, host)), []byte(fmt.Sprintf("loaded %d rows in %dms", i, i%9)), []byte("connection "+[]string{"opened", "closed"}[i%2]))
+			list = append(list, []byte(fmt.Sprintf("user u%cx%c signed in from %s", 'a'+i%26, 'a'+i/7%26, host)),
+				[]byte(fmt.Sprintf("loaded %d rows in %dms", i, i%9)), []byte("connection "+[]string{"opened", "closed"}[i%2]))
 		}
 		return list
 	}
@@ -255,7 +258,8 @@ func TestSecretsAreMasked(t *testing.T) {
 
 func TestALineSaysItsSeverity(t *testing.T) {
 	for line, want := range map[string]string{
-		`2026-10-31 04:05:06 ERROR [loader] gone`: "ERROR", `ts=1 level=warn msg="slow"`: "WARN", `[INFO] ready`: "INFO", `{"severity":"error","body":"x"}`: "", `an error was seen`: "", `PANIC: out of memory`: "FATAL",
+		`2026-10-31 04:05:06 ERROR [loader] gone`: "ERROR", `ts=1 level=warn msg="slow"`: "WARN", `[INFO] ready`: "INFO",
+		`{"severity":"error","body":"x"}`: "", `an error was seen`: "", `PANIC: out of memory`: "FATAL",
 	} {
 		if got := Severity([]byte(line), Scan([]byte(line), nil)); got != want {
 			t.Errorf("%s: %q, want %q", line, got, want)
@@ -292,7 +296,8 @@ func TestCountsThatWanderDoNotDiffer(t *testing.T) {
 	for i := range 20 {
 		list = append(list, Tally{ID: i, Now: 100, Before: 101})
 	}
-	list = append(list, Tally{ID: 20, Now: 3, Fresh: true}, Tally{ID: 21, Before: 90}, Tally{ID: 22, Now: 300, Before: 100}, Tally{ID: 23, Now: 20, Before: 100}, Tally{ID: 24, Now: 1, Before: 0})
+	list = append(list, Tally{ID: 20, Now: 3, Fresh: true}, Tally{ID: 21, Before: 90}, Tally{ID: 22, Now: 300, Before: 100},
+		Tally{ID: 23, Now: 20, Before: 100}, Tally{ID: 24, Now: 1, Before: 0})
 	got := map[int]string{}
 	for _, d := range Compare(list, 1) {
 		if d.Way != Same {
@@ -315,8 +320,10 @@ func TestASentenceThatDiffersInLittleIsAlike(t *testing.T) {
 		a, b  string
 		alike bool
 	}{
-		{"ERROR could not load the manifest of partner Norrland after 3 tries", "ERROR could not load the manifest of partner Sundby after 5 tries", true},
-		{"ERROR could not load the manifest of partner Norrland after 3 tries", "ERROR could not load the file of partner Norrland after 3 tries again", true},
+		{"ERROR could not load the manifest of partner Norrland after 3 tries",
+			"ERROR could not load the manifest of partner Sundby after 5 tries", true},
+		{"ERROR could not load the manifest of partner Norrland after 3 tries",
+			"ERROR could not load the file of partner Norrland after 3 tries again", true},
 		{"ERROR disk of /landing is full", "ERROR connection to 10.0.0.7:5432 refused", false},
 		{"ERROR disk full", "ERROR disk broken", false}, // of three words one is a quarter too many
 		{"2026-11-29T10:00:00Z ERROR disk full", "ERROR disk full", true},
@@ -329,8 +336,10 @@ func TestASentenceThatDiffersInLittleIsAlike(t *testing.T) {
 
 func TestTheGistLeavesOutWhenAndHowGrave(t *testing.T) {
 	for text, want := range map[string]string{
-		"<time> ERROR [<identifier>] disk of <path> is full": "disk of <path> is full", "[ERROR] [a] [b] gone": "gone", "ERROR: gone": "gone",
-		"no such <path>": "no such <path>", "ERROR": "ERROR", "an odd sentence about an error in it": "an odd sentence about an error in it",
+		"<time> ERROR [<identifier>] disk of <path> is full": "disk of <path> is full", "[ERROR] [a] [b] gone": "gone",
+		"ERROR: gone":    "gone",
+		"no such <path>": "no such <path>", "ERROR": "ERROR",
+		"an odd sentence about an error in it": "an odd sentence about an error in it",
 	} {
 		if got := Gist(text); got != want {
 			t.Errorf("%q: %q, want %q", text, got, want)

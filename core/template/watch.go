@@ -71,7 +71,8 @@ type Learner struct {
 // NewLearner begins with a number of days; those that are left out, as those of known
 // faults, count for nothing.
 func NewLearner(days int, out map[int]bool) *Learner {
-	l := &Learner{known: make([]bool, days), habits: map[int]*habit{}, bursts: make([]float64, days), gaps: make([]float64, days), sums: make([]float32, days*slotsADay)}
+	l := &Learner{known: make([]bool, days), habits: map[int]*habit{}, bursts: make([]float64, days), gaps: make([]float64, days),
+		sums: make([]float32, days*slotsADay)}
 	for d := range days {
 		if l.known[d] = !out[d]; l.known[d] {
 			l.n++

@@ -73,7 +73,8 @@ func TestQuietHoursThatFollowEachOtherAreOneNight(t *testing.T) {
 }
 
 func TestHoursThatCannotBeReadAreRefusedWithTheForm(t *testing.T) {
-	for _, text := range []string{"", "mon", "mon-fri", "22:00", "25:00-26:00", "mon-day 01:00-02:00", "24:00-02:00", "mon fri 01:00-02:00"} {
+	for _, text := range []string{"", "mon", "mon-fri", "22:00", "25:00-26:00", "mon-day 01:00-02:00", "24:00-02:00",
+		"mon fri 01:00-02:00"} {
 		if _, err := ParseHours(text); !errors.Is(err, ErrHours) || !strings.Contains(err.Error(), "mon-fri 22:00-06:00") {
 			t.Errorf("%q: %v", text, err)
 		}

@@ -59,7 +59,8 @@ func TestSlotsFollowLocalWallTime(t *testing.T) {
 			date := local.Year()*10000 + int(local.Month())*100 + local.Day()
 			weekend := local.Weekday() == time.Saturday || local.Weekday() == time.Sunday
 			week := int(local.Weekday())*96 + hour
-			if int(slot.Hour) != hour || int(slot.Day) != int(local.Weekday()) || int(slot.Date) != date || int(slot.Week) != week || (slot.Class == 1) != weekend {
+			if int(slot.Hour) != hour || int(slot.Day) != int(local.Weekday()) || int(slot.Date) != date ||
+				int(slot.Week) != week || (slot.Class == 1) != weekend {
 				t.Fatalf("%s in %s: slot %+v", local, name, slot)
 			}
 		}

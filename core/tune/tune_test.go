@@ -57,7 +57,8 @@ func TestAnswersCorrectWhatTheFilterThought(t *testing.T) {
 	}
 	calm, wild := o[1][1].Lost, o[2][1].Lost-30
 	if !(calm < o[0][1].Lost && o[0][1].Lost < wild) {
-		t.Errorf("ten unanswered alerts: %.2f faults where none was found, %.2f where nothing is known, %.2f where most were", calm, o[0][1].Lost, wild)
+		t.Errorf("ten unanswered alerts: %.2f faults where none was found, %.2f where nothing is known, %.2f where most were",
+			calm, o[0][1].Lost, wild)
 	}
 	for m := range o {
 		if total := o[m][1].Lost + o[m][1].Spared; math.Abs(total-float64([]int{10, 50, 50}[m])) > 1e-9 {
