@@ -76,61 +76,67 @@ func (s *server) there(ctx context.Context, dataset, monitor string) error {
 }
 
 func (s *server) addAlerts(api huma.API) {
-	add(api, "GET", "/alerts", "alerts", "Alerts, newest first", people.Reader, func(ctx context.Context, in *alertQuery) (*body[AlertPage], error) {
-		if err := s.there(ctx, in.Dataset, in.Monitor); err != nil {
-			return nil, err
-		}
-		if err := s.tagged(ctx, in.Tag); err != nil {
-			return nil, err
-		}
-		if in.Sort != "" && !slices.Contains(store.AlertOrders, strings.TrimPrefix(in.Sort, "-")) {
-			return nil, record.Invalid{Field: "sort", Given: in.Sort, Allowed: "one of " + strings.Join(store.AlertOrders, ", ")}
-		}
-		list, err := s.Store.Alerts(ctx, store.AlertFilter{Sort: in.Sort, State: in.State, Verdict: in.Verdict, Dataset: in.Dataset, Monitor: in.Monitor,
-			Series: in.Series, From: in.From, To: in.To, Cursor: in.Cursor, Limit: in.Limit + 1, Held: in.Held, Segment: in.Segment, Owner: in.Owner, Tag: in.Tag, Rule: in.Rule, Channel: in.Channel, Measure: in.Measure, Disputed: in.Disputed})
-		if err != nil {
-			return nil, err
-		}
-		page := AlertPage{Alerts: list}
-		if len(list) > in.Limit {
-			page.Alerts = list[:in.Limit]
-			page.NextCursor = page.Alerts[in.Limit-1].ID
-		}
-		return ok(page, nil)
-	})
-	add(api, "GET", "/alerts/{id}", "alert", "One alert with its labels and others like it", people.Reader, func(ctx context.Context, in *struct {
-		ID int64 `path:"id"`
-	}) (*body[AlertDetail], error) {
-		return ok(s.alertDetail(ctx, in.ID))
-	})
-	add(api, "POST", "/labels", "label", "Answer alerts: fault, noise or planned", people.Responder, func(ctx context.Context, in *body[NewLabel]) (*body[AlertPage], error) {
-		l := record.Label{Verdict: in.Body.Verdict, Cause: in.Body.Cause, Note: in.Body.Note, Author: in.Body.Author, At: in.Body.At}
-		if l.Author == "" {
-			l.Author = account(ctx).Name
-		} else if l.Author != account(ctx).Name && !people.Allows(account(ctx).Role, people.Admin) {
-			return nil, people.Forbidden{Role: account(ctx).Role, Needed: people.Admin}
-		}
-		seen := map[int64]int64{}
-		for id, label := range in.Body.Seen {
-			n, err := strconv.ParseInt(id, 10, 64)
-			if err != nil {
-				return nil, record.Invalid{Field: "seen", Given: id, Allowed: "the numbers of alerts"}
+	add(api, "GET", "/alerts", "alerts", "Alerts, newest first", people.Reader,
+		func(ctx context.Context, in *alertQuery) (*body[AlertPage], error) {
+			if err := s.there(ctx, in.Dataset, in.Monitor); err != nil {
+				return nil, err
 			}
-			seen[n] = label
-		}
-		if err := s.Desk.Label(ctx, in.Body.Alerts, l, seen); err != nil {
-			return nil, err
-		}
-		page := AlertPage{Alerts: []record.Alert{}}
-		for _, id := range in.Body.Alerts {
-			a, err := s.Store.Alert(ctx, id)
+			if err := s.tagged(ctx, in.Tag); err != nil {
+				return nil, err
+			}
+			if in.Sort != "" && !slices.Contains(store.AlertOrders, strings.TrimPrefix(in.Sort, "-")) {
+				return nil, record.Invalid{Field: "sort", Given: in.Sort, Allowed: "one of " + strings.Join(store.AlertOrders, ", ")}
+			}
+			list, err := s.Store.Alerts(ctx, store.AlertFilter{Sort: in.Sort, State: in.State, Verdict: in.Verdict,
+				Dataset: in.Dataset, Monitor: in.Monitor,
+				Series: in.Series, From: in.From, To: in.To, Cursor: in.Cursor, Limit: in.Limit + 1, Held: in.Held,
+				Segment: in.Segment, Owner: in.Owner, Tag: in.Tag, Rule: in.Rule, Channel: in.Channel, Measure: in.Measure,
+				Disputed: in.Disputed})
 			if err != nil {
 				return nil, err
 			}
-			page.Alerts = append(page.Alerts, a)
-		}
-		return ok(page, nil)
-	})
+			page := AlertPage{Alerts: list}
+			if len(list) > in.Limit {
+				page.Alerts = list[:in.Limit]
+				page.NextCursor = page.Alerts[in.Limit-1].ID
+			}
+			return ok(page, nil)
+		})
+	add(api, "GET", "/alerts/{id}", "alert", "One alert with its labels and others like it", people.Reader,
+		func(ctx context.Context, in *struct {
+			ID int64 `path:"id"`
+		}) (*body[AlertDetail], error) {
+			return ok(s.alertDetail(ctx, in.ID))
+		})
+	add(api, "POST", "/labels", "label", "Answer alerts: fault, noise or planned", people.Responder,
+		func(ctx context.Context, in *body[NewLabel]) (*body[AlertPage], error) {
+			l := record.Label{Verdict: in.Body.Verdict, Cause: in.Body.Cause, Note: in.Body.Note, Author: in.Body.Author, At: in.Body.At}
+			if l.Author == "" {
+				l.Author = account(ctx).Name
+			} else if l.Author != account(ctx).Name && !people.Allows(account(ctx).Role, people.Admin) {
+				return nil, people.Forbidden{Role: account(ctx).Role, Needed: people.Admin}
+			}
+			seen := map[int64]int64{}
+			for id, label := range in.Body.Seen {
+				n, err := strconv.ParseInt(id, 10, 64)
+				if err != nil {
+					return nil, record.Invalid{Field: "seen", Given: id, Allowed: "the numbers of alerts"}
+				}
+				seen[n] = label
+			}
+			if err := s.Desk.Label(ctx, in.Body.Alerts, l, seen); err != nil {
+				return nil, err
+			}
+			page := AlertPage{Alerts: []record.Alert{}}
+			for _, id := range in.Body.Alerts {
+				a, err := s.Store.Alert(ctx, id)
+				if err != nil {
+					return nil, err
+				}
+				page.Alerts = append(page.Alerts, a)
+			}
+			return ok(page, nil)
+		})
 }
 
 func (s *server) alertDetail(ctx context.Context, id int64) (AlertDetail, error) {

@@ -35,7 +35,8 @@ type answering struct {
 type verdict struct{ As, Says, Style string }
 
 var verdicts = []verdict{
-	{record.Fault, "It is a fault", "fault"}, {record.Noise, "It is noise", "noise"}, {record.Planned, "It is planned", "planned"}, {"take", "I look after it", "take"},
+	{record.Fault, "It is a fault", "fault"}, {record.Noise, "It is noise", "noise"}, {record.Planned, "It is planned",
+		"planned"}, {"take", "I look after it", "take"},
 }
 
 // answerPage shows what a link would answer, with a button for it. It changes
@@ -68,7 +69,8 @@ func (s *server) answered(w http.ResponseWriter, r *http.Request) {
 	var err error
 	switch page.As {
 	case record.Fault, record.Noise, record.Planned:
-		err = s.Desk.Label(r.Context(), []int64{page.Alert.ID}, record.Label{Verdict: page.As, Note: strings.TrimSpace(r.PostFormValue("note")), Author: who}, nil)
+		err = s.Desk.Label(r.Context(), []int64{page.Alert.ID}, record.Label{Verdict: page.As,
+			Note: strings.TrimSpace(r.PostFormValue("note")), Author: who}, nil)
 		page.Done, page.Was = "The alert is labelled "+page.As+".", page.As
 	case "take":
 		if page.Alert.GroupID == nil {
@@ -124,7 +126,8 @@ func (s *server) answering(w http.ResponseWriter, r *http.Request) (answering, s
 	if zone, err := time.LoadLocation(a.Zone); err == nil {
 		since = since.In(zone)
 	}
-	return answering{Alert: a, Since: since.Format("Mon 2 Jan 15:04") + " (" + a.Zone + ")", Was: a.Verdict, Link: fmt.Sprintf("/alerts/%d", a.ID), Answer: verdicts}, channel, true
+	return answering{Alert: a, Since: since.Format("Mon 2 Jan 15:04") + " (" + a.Zone + ")", Was: a.Verdict,
+		Link: fmt.Sprintf("/alerts/%d", a.ID), Answer: verdicts}, channel, true
 }
 
 func showAnswer(w http.ResponseWriter, status int, page answering) {

@@ -9,7 +9,6 @@ import (
 	"io"
 	"maps"
 	"mime"
-	"net"
 	"net/http"
 	"slices"
 	"strings"
@@ -22,8 +21,10 @@ import (
 // quiet are operations that change nothing, or bring data rather than settings: pushes are
 // counted where they are kept, and looking at rows says so itself.
 var quiet = map[string]bool{
-	"push-samples": true, "openlineage": true, "push-logs": true, "try-source": true, "try-metric": true, "check-template": true, "diff-config": true, "propose-comparison": true,
-	"alert-rows": true, "table-outliers": true, "reconciliation-keys": true, "link-chart": true, "rehearse": true, "backtest": true, "try": true,
+	"push-samples": true, "openlineage": true, "push-logs": true, "try-source": true, "try-metric": true, "check-template": true,
+	"diff-config": true, "propose-comparison": true,
+	"alert-rows": true, "table-outliers": true, "reconciliation-keys": true, "link-chart": true, "rehearse": true,
+	"backtest": true, "try": true,
 }
 
 // done is what a request turned out to be, told by those who serve it.
@@ -41,7 +42,8 @@ const mostKept = 64 << 10
 // the same address can be read. Secrets in it are masked.
 func (s *server) audited(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Method == http.MethodGet || r.Method == http.MethodHead || r.Method == http.MethodOptions || !strings.HasPrefix(r.URL.Path, "/api/v1/") {
+		if r.Method == http.MethodGet || r.Method == http.MethodHead || r.Method == http.MethodOptions ||
+			!strings.HasPrefix(r.URL.Path, "/api/v1/") {
 			next.ServeHTTP(w, r)
 			return
 		}
@@ -60,11 +62,9 @@ func (s *server) audited(next http.Handler) http.Handler {
 			return
 		}
 		a := record.Audit{
-			At: s.Now(), Who: d.who.Name, Role: d.who.Role, What: strings.ReplaceAll(d.operation, "-", " "), About: strings.TrimPrefix(r.URL.Path, "/api/v1/"), Origin: r.RemoteAddr,
+			At: s.Now(), Who: d.who.Name, Role: d.who.Role, What: strings.ReplaceAll(d.operation, "-", " "),
+			About: strings.TrimPrefix(r.URL.Path, "/api/v1/"), Origin: hostOf(r.RemoteAddr),
 			Request: requestOf(r.Context()).id, Before: before,
-		}
-		if host, _, err := net.SplitHostPort(r.RemoteAddr); err == nil {
-			a.Origin = host
 		}
 		switch r.Method {
 		case http.MethodPost:
@@ -77,7 +77,8 @@ func (s *server) audited(next http.Handler) http.Handler {
 		}
 		a.Note = changes(a.Before, a.After)
 		if err := s.Store.AddAudit(context.WithoutCancel(r.Context()), a); err != nil {
-			s.Log.ErrorContext(r.Context(), "the audit trail was not written", "request", a.Request, "who", a.Who, "what", a.What, "about", a.About, "error", err)
+			s.Log.ErrorContext(r.Context(), "the audit trail was not written", "request", a.Request, "who", a.Who, "what", a.What,
+				"about", a.About, "error", err)
 		}
 	})
 }
@@ -107,7 +108,7 @@ func asItIs(next http.Handler, r *http.Request) json.RawMessage {
 }
 
 // secretNames are keys of JSON whose values nobody keeps twice.
-var secretNames = []string{"password", "secret", "token", "headers", "login", "address", "url"}
+var secretNames = []string{"secret", "token", "headers", "login", "address", "url"}
 
 // masked gives JSON without its secrets; nothing where it is none. Addresses stay without
 // logins and queries.
@@ -127,7 +128,7 @@ func mask(v any) any {
 	switch v := v.(type) {
 	case map[string]any:
 		for key, value := range v {
-			if slices.Contains(secretNames, key) && value != nil && value != "" {
+			if (slices.Contains(secretNames, key) || strings.Contains(key, "password")) && value != nil && value != "" {
 				if address, is := value.(string); is && (key == "address" || key == "url") && !strings.ContainsAny(address, "@?") {
 					continue
 				}

@@ -35,50 +35,65 @@ func (s *server) addCalendars(api huma.API) {
 		}
 		return ok(s.Store.PlannedEvents(ctx, in.Dataset))
 	})
-	add(api, "POST", "/planned-events", "add-event", "Add a planned event by hand; answers with its occurrences", people.Editor, func(ctx context.Context, in *body[answer.NewEvent]) (*body[[]record.PlannedEvent], error) {
-		return ok(s.Desk.AddEvent(ctx, in.Body))
-	})
-	add(api, "DELETE", "/planned-events/{uid}", "drop-event", "Remove an event that was added by hand", people.Editor, func(ctx context.Context, in *struct {
-		UID string `path:"uid"`
-	}) (*struct{}, error) {
-		return nil, s.Desk.DropEvent(ctx, in.UID)
-	})
-	add(api, "GET", "/planned-events/suggestions", "suggest-events", "Events that people seem to plan again and again, from labels", people.Reader, func(ctx context.Context, _ *none) (*body[[]answer.Suggestion], error) {
-		return ok(s.Desk.Suggestions(ctx))
-	})
-	add(api, "GET", "/calendars", "calendars", "All calendars", people.Reader, func(ctx context.Context, _ *none) (*body[[]record.Calendar], error) {
-		return ok(s.Store.Calendars(ctx))
-	})
+	add(api, "POST", "/planned-events", "add-event", "Add a planned event by hand; answers with its occurrences", people.Editor,
+		func(ctx context.Context, in *body[answer.NewEvent]) (*body[[]record.PlannedEvent], error) {
+			return ok(s.Desk.AddEvent(ctx, in.Body))
+		})
+	add(api, "DELETE", "/planned-events/{uid}", "drop-event", "Remove an event that was added by hand", people.Editor,
+		func(ctx context.Context, in *struct {
+			UID string `path:"uid"`
+		}) (*struct{}, error) {
+			return nil, s.Desk.DropEvent(ctx, in.UID)
+		})
+	add(api, "GET", "/planned-events/suggestions", "suggest-events",
+		"Events that people seem to plan again and again, from labels", people.Reader,
+		func(ctx context.Context, _ *none) (*body[[]answer.Suggestion], error) {
+			return ok(s.Desk.Suggestions(ctx))
+		})
+	add(api, "GET", "/calendars", "calendars", "All calendars", people.Reader,
+		func(ctx context.Context, _ *none) (*body[[]record.Calendar], error) {
+			return ok(s.Store.Calendars(ctx))
+		})
 	addFile(api, "PUT", "/calendars/{name}", "import-calendar", "Replace a calendar by an iCalendar file", "text/calendar",
 		func(ctx context.Context, in *struct {
 			CalendarOf
 			Empty bool `query:"empty" doc:"a file without events empties the calendar"`
 			Stream
 		}) (*body[[]record.PlannedEvent], error) {
-			return ok(s.Desk.ImportCalendar(ctx, record.Calendar{Name: in.Name, Dataset: in.Dataset, Effect: in.Effect}, in.reader, in.Empty))
+			return ok(s.Desk.ImportCalendar(ctx, record.Calendar{Name: in.Name, Dataset: in.Dataset, Effect: in.Effect},
+				in.reader, in.Empty))
 		})
-	add(api, "POST", "/calendars/holidays", "add-holidays", "Make a calendar of a country's holidays", people.Editor, func(ctx context.Context, in *body[Holidays]) (*body[[]record.PlannedEvent], error) {
-		return ok(s.Desk.AddHolidays(ctx, record.Calendar{Name: in.Body.Name, Country: in.Body.Country, Dataset: in.Body.Dataset, Zone: in.Body.Zone}))
-	})
-	add(api, "GET", "/calendars/countries", "countries", "Countries and parts whose holidays are known", people.Reader, func(context.Context, *none) (*body[[]string], error) {
-		return ok(answer.Countries(), nil)
-	})
-	add(api, "GET", "/calendar-feeds", "calendar-feeds", "Calendars that are fetched by address, and what became of it", people.Reader, func(ctx context.Context, _ *none) (*body[[]record.Feed], error) {
-		return ok(s.Store.Feeds(ctx))
-	})
-	add(api, "PUT", "/calendars/{name}/feed", "follow-calendar", "Fetch a calendar by address, now and on a schedule; a last good copy stays in force", people.Editor, func(ctx context.Context, in *struct {
-		Named
-		Body feed.Wanted
-	}) (*body[record.Feed], error) {
-		return ok(s.Feeds.Follow(ctx, in.Name, in.Body))
-	})
-	add(api, "POST", "/calendars/{name}/feed/fetch", "fetch-calendar", "Fetch a calendar now", people.Editor, func(ctx context.Context, in *Named) (*body[record.Feed], error) {
-		return ok(s.Feeds.Fetch(ctx, in.Name))
-	})
-	add(api, "DELETE", "/calendars/{name}/feed", "unfollow-calendar", "Fetch a calendar no more; its events stay", people.Editor, func(ctx context.Context, in *Named) (*none, error) {
-		return &none{}, s.Store.DropFeed(ctx, in.Name)
-	})
-	add(api, "DELETE", "/calendars/{name}", "drop-calendar", "Remove a calendar with its events", people.Editor, func(ctx context.Context, in *Named) (*struct{}, error) {
-		return nil, s.Desk.DropCalendar(ctx, in.Name)
-	})
+	add(api, "POST", "/calendars/holidays", "add-holidays", "Make a calendar of a country's holidays", people.Editor,
+		func(ctx context.Context, in *body[Holidays]) (*body[[]record.PlannedEvent], error) {
+			return ok(s.Desk.AddHolidays(ctx, record.Calendar{Name: in.Body.Name, Country: in.Body.Country, Dataset: in.Body.Dataset,
+				Zone: in.Body.Zone}))
+		})
+	add(api, "GET", "/calendars/countries", "countries", "Countries and parts whose holidays are known", people.Reader,
+		func(context.Context, *none) (*body[[]string], error) {
+			return ok(answer.Countries(), nil)
+		})
+	add(api, "GET", "/calendar-feeds", "calendar-feeds", "Calendars that are fetched by address, and what became of it",
+		people.Reader, func(ctx context.Context, _ *none) (*body[[]record.Feed], error) {
+			return ok(s.Store.Feeds(ctx))
+		})
+	add(api, "PUT", "/calendars/{name}/feed", "follow-calendar",
+		"Fetch a calendar by address, now and on a schedule; a last good copy stays in force", people.Editor,
+		func(ctx context.Context, in *struct {
+			Named
+			Body feed.Wanted
+		}) (*body[record.Feed], error) {
+			return ok(s.Feeds.Follow(ctx, in.Name, in.Body))
+		})
+	add(api, "POST", "/calendars/{name}/feed/fetch", "fetch-calendar", "Fetch a calendar now", people.Editor,
+		func(ctx context.Context, in *Named) (*body[record.Feed], error) {
+			return ok(s.Feeds.Fetch(ctx, in.Name))
+		})
+	add(api, "DELETE", "/calendars/{name}/feed", "unfollow-calendar", "Fetch a calendar no more; its events stay", people.Editor,
+		func(ctx context.Context, in *Named) (*none, error) {
+			return &none{}, s.Store.DropFeed(ctx, in.Name)
+		})
+	add(api, "DELETE", "/calendars/{name}", "drop-calendar", "Remove a calendar with its events", people.Editor,
+		func(ctx context.Context, in *Named) (*struct{}, error) {
+			return nil, s.Desk.DropCalendar(ctx, in.Name)
+		})
 }

@@ -74,52 +74,64 @@ type MessageDetail struct {
 }
 
 func (s *server) addChannels(api huma.API) {
-	add(api, "GET", "/channels", "channels", "All channels", people.Reader, func(ctx context.Context, _ *none) (*body[[]record.Channel], error) {
-		return ok(s.Store.Channels(ctx))
-	})
-	add(api, "GET", "/channels/{name}", "channel", "One channel", people.Reader, func(ctx context.Context, in *Named) (*body[record.Channel], error) {
-		return ok(s.Store.Channel(ctx, in.Name))
-	})
-	add(api, "POST", "/channels", "set-channel", "Add a channel or replace the one of that name", people.Admin, func(ctx context.Context, in *body[NewChannel]) (*body[SetChannel], error) {
-		return ok(s.setChannel(ctx, in.Body))
-	})
-	add(api, "PUT", "/channels/{name}", "put-channel", "Make a channel be as given, added if there is none; with If-Match only if nobody has changed it", people.Admin, func(ctx context.Context, in *struct {
-		Named
-		Body NewChannel
-	}) (*body[SetChannel], error) {
-		in.Body.Name = in.Name
-		return ok(s.setChannel(ctx, in.Body))
-	})
-	add(api, "POST", "/channels/{name}/test", "test-channel", "Send a test message at once; the answer says whether it arrived, and why not", people.Editor, func(ctx context.Context, in *Named) (*body[record.Message], error) {
-		c, err := s.Store.Channel(ctx, in.Name)
-		if err != nil {
-			return nil, err
-		}
-		return ok(s.Teller.Test(ctx, c))
-	})
-	add(api, "POST", "/channels/{name}/rotate", "rotate-secret", "Give a webhook a new signing secret", people.Admin, func(ctx context.Context, in *Named) (*body[Rotated], error) {
-		secret, until, err := s.Teller.Rotate(ctx, in.Name)
-		return ok(Rotated{secret, until}, err)
-	})
-	add(api, "POST", "/channels/{name}/retry", "retry-channel", "Try what could not be sent again at once", people.Editor, func(ctx context.Context, in *Named) (*body[Retried], error) {
-		if _, err := s.Store.Channel(ctx, in.Name); err != nil {
-			return nil, err
-		}
-		n, err := s.Store.Retry(ctx, in.Name, s.Now().UTC())
-		return ok(Retried{n}, err)
-	})
-	add(api, "DELETE", "/channels/{name}", "drop-channel", "Remove a channel with its routes and messages", people.Admin, func(ctx context.Context, in *Named) (*struct{}, error) {
-		return nil, s.Store.DropChannel(ctx, in.Name)
-	})
-	add(api, "POST", "/templates/check", "check-template", "Whether a template makes a body; the error names line and column", people.Editor, func(ctx context.Context, in *body[TemplateText]) (*struct{}, error) {
-		return nil, tell.CheckTemplate(in.Body.Template, in.Body.Type)
-	})
+	add(api, "GET", "/channels", "channels", "All channels", people.Reader,
+		func(ctx context.Context, _ *none) (*body[[]record.Channel], error) {
+			return ok(s.Store.Channels(ctx))
+		})
+	add(api, "GET", "/channels/{name}", "channel", "One channel", people.Reader,
+		func(ctx context.Context, in *Named) (*body[record.Channel], error) {
+			return ok(s.Store.Channel(ctx, in.Name))
+		})
+	add(api, "POST", "/channels", "set-channel", "Add a channel or replace the one of that name", people.Admin,
+		func(ctx context.Context, in *body[NewChannel]) (*body[SetChannel], error) {
+			return ok(s.setChannel(ctx, in.Body))
+		})
+	add(api, "PUT", "/channels/{name}", "put-channel",
+		"Make a channel be as given, added if there is none; with If-Match only if nobody has changed it", people.Admin,
+		func(ctx context.Context, in *struct {
+			Named
+			Body NewChannel
+		}) (*body[SetChannel], error) {
+			in.Body.Name = in.Name
+			return ok(s.setChannel(ctx, in.Body))
+		})
+	add(api, "POST", "/channels/{name}/test", "test-channel",
+		"Send a test message at once; the answer says whether it arrived, and why not", people.Editor,
+		func(ctx context.Context, in *Named) (*body[record.Message], error) {
+			c, err := s.Store.Channel(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			return ok(s.Teller.Test(ctx, c))
+		})
+	add(api, "POST", "/channels/{name}/rotate", "rotate-secret", "Give a webhook a new signing secret", people.Admin,
+		func(ctx context.Context, in *Named) (*body[Rotated], error) {
+			secret, until, err := s.Teller.Rotate(ctx, in.Name)
+			return ok(Rotated{secret, until}, err)
+		})
+	add(api, "POST", "/channels/{name}/retry", "retry-channel", "Try what could not be sent again at once", people.Editor,
+		func(ctx context.Context, in *Named) (*body[Retried], error) {
+			if _, err := s.Store.Channel(ctx, in.Name); err != nil {
+				return nil, err
+			}
+			n, err := s.Store.Retry(ctx, in.Name, s.Now().UTC())
+			return ok(Retried{n}, err)
+		})
+	add(api, "DELETE", "/channels/{name}", "drop-channel", "Remove a channel with its routes and messages", people.Admin,
+		func(ctx context.Context, in *Named) (*struct{}, error) {
+			return nil, s.Store.DropChannel(ctx, in.Name)
+		})
+	add(api, "POST", "/templates/check", "check-template", "Whether a template makes a body; the error names line and column",
+		people.Editor, func(ctx context.Context, in *body[TemplateText]) (*struct{}, error) {
+			return nil, tell.CheckTemplate(in.Body.Template, in.Body.Type)
+		})
 	s.addRoutes(api)
 	s.addMessages(api)
 }
 
 func (s *server) setChannel(ctx context.Context, v NewChannel) (SetChannel, error) {
-	c, secret, err := s.Teller.SetChannel(ctx, record.Channel{Name: v.Name, Kind: v.Kind, Settings: v.Settings, HourlyLimit: v.HourlyLimit, Paused: v.Paused}, tell.Secrets{Secret: v.Secret, Headers: v.Headers})
+	c, secret, err := s.Teller.SetChannel(ctx, record.Channel{Name: v.Name, Kind: v.Kind, Settings: v.Settings,
+		HourlyLimit: v.HourlyLimit, Paused: v.Paused}, tell.Secrets{Secret: v.Secret, Headers: v.Headers})
 	return SetChannel{c, secret}, err
 }
 
@@ -134,36 +146,43 @@ func (v NewRoute) record() record.Route {
 }
 
 func (s *server) addRoutes(api huma.API) {
-	add(api, "GET", "/routes", "routes", "Which groups which channel hears of", people.Reader, func(ctx context.Context, _ *none) (*body[[]record.Route], error) {
-		return ok(s.Store.Routes(ctx))
-	})
-	add(api, "GET", "/routes/{name}", "route", "One route", people.Reader, func(ctx context.Context, in *Named) (*body[record.Route], error) {
-		return ok(s.Store.Route(ctx, in.Name))
-	})
-	add(api, "POST", "/routes", "set-route", "Add a route or replace the one of that name", people.Editor, func(ctx context.Context, in *body[NewRoute]) (*body[record.Route], error) {
-		return ok(s.Setup.SetRoute(ctx, in.Body.record()))
-	})
-	add(api, "PUT", "/routes/{name}", "put-route", "Make a route be as given, added if there is none; with If-Match only if nobody has changed it", people.Editor, func(ctx context.Context, in *struct {
-		Named
-		Body NewRoute
-	}) (*body[record.Route], error) {
-		in.Body.Name = in.Name
-		return ok(s.Setup.SetRoute(ctx, in.Body.record()))
-	})
-	add(api, "DELETE", "/routes/{name}", "drop-route", "Remove a route", people.Editor, func(ctx context.Context, in *Named) (*struct{}, error) {
-		return nil, s.Store.DropRoute(ctx, in.Name)
-	})
+	add(api, "GET", "/routes", "routes", "Which groups which channel hears of", people.Reader,
+		func(ctx context.Context, _ *none) (*body[[]record.Route], error) {
+			return ok(s.Store.Routes(ctx))
+		})
+	add(api, "GET", "/routes/{name}", "route", "One route", people.Reader,
+		func(ctx context.Context, in *Named) (*body[record.Route], error) {
+			return ok(s.Store.Route(ctx, in.Name))
+		})
+	add(api, "POST", "/routes", "set-route", "Add a route or replace the one of that name", people.Editor,
+		func(ctx context.Context, in *body[NewRoute]) (*body[record.Route], error) {
+			return ok(s.Setup.SetRoute(ctx, in.Body.record()))
+		})
+	add(api, "PUT", "/routes/{name}", "put-route",
+		"Make a route be as given, added if there is none; with If-Match only if nobody has changed it", people.Editor,
+		func(ctx context.Context, in *struct {
+			Named
+			Body NewRoute
+		}) (*body[record.Route], error) {
+			in.Body.Name = in.Name
+			return ok(s.Setup.SetRoute(ctx, in.Body.record()))
+		})
+	add(api, "DELETE", "/routes/{name}", "drop-route", "Remove a route", people.Editor,
+		func(ctx context.Context, in *Named) (*struct{}, error) {
+			return nil, s.Store.DropRoute(ctx, in.Name)
+		})
 }
 
 func (s *server) addMessages(api huma.API) {
-	add(api, "GET", "/messages", "messages", "What was and is to be sent, newest first", people.Reader, func(ctx context.Context, in *struct {
-		Channel string `query:"channel"`
-		State   string `query:"state" enum:"waiting,sent,failed,dropped,summed,"`
-		Group   int64  `query:"group"`
-		Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-	}) (*body[[]record.Message], error) {
-		return ok(s.Store.Messages(ctx, store.MessageFilter{Channel: in.Channel, State: in.State, Group: in.Group, Limit: in.Limit}))
-	})
+	add(api, "GET", "/messages", "messages", "What was and is to be sent, newest first", people.Reader,
+		func(ctx context.Context, in *struct {
+			Channel string `query:"channel"`
+			State   string `query:"state" enum:"waiting,sent,failed,dropped,summed,"`
+			Group   int64  `query:"group"`
+			Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+		}) (*body[[]record.Message], error) {
+			return ok(s.Store.Messages(ctx, store.MessageFilter{Channel: in.Channel, State: in.State, Group: in.Group, Limit: in.Limit}))
+		})
 	add(api, "GET", "/messages/{id}", "message", "One message with what it says", people.Reader, func(ctx context.Context, in *struct {
 		ID string `path:"id"`
 	}) (*body[MessageDetail], error) {
@@ -174,30 +193,32 @@ func (s *server) addMessages(api huma.API) {
 		}
 		return ok(d, err)
 	})
-	add(api, "GET", "/mailbox", "mailbox", "What the demo's mail server and webhook receiver got, newest first, without pictures", people.Reader, func(ctx context.Context, in *struct {
-		Limit int `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-	}) (*body[[]sink.Letter], error) {
-		if s.Mailbox == nil {
-			return nil, errNoMailbox
-		}
-		list := s.Mailbox.Letters(in.Limit)
-		for i := range list {
-			list[i].HTML, list[i].Picture = "", nil
-		}
-		return ok(list, nil)
-	})
-	add(api, "GET", "/mailbox/{id}", "letter", "One message as the demo's stand-ins got it", people.Reader, func(ctx context.Context, in *struct {
-		ID int `path:"id"`
-	}) (*body[sink.Letter], error) {
-		if s.Mailbox == nil {
-			return nil, errNoMailbox
-		}
-		l, found := s.Mailbox.Letter(in.ID)
-		if !found {
-			return nil, record.NotFound{Kind: "letter", Name: fmt.Sprint(in.ID)}
-		}
-		return ok(l, nil)
-	})
+	add(api, "GET", "/mailbox", "mailbox", "What the demo's mail server and webhook receiver got, newest first, without pictures",
+		people.Reader, func(ctx context.Context, in *struct {
+			Limit int `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+		}) (*body[[]sink.Letter], error) {
+			if s.Mailbox == nil {
+				return nil, errNoMailbox
+			}
+			list := s.Mailbox.Letters(in.Limit)
+			for i := range list {
+				list[i].HTML, list[i].Picture = "", nil
+			}
+			return ok(list, nil)
+		})
+	add(api, "GET", "/mailbox/{id}", "letter", "One message as the demo's stand-ins got it", people.Reader,
+		func(ctx context.Context, in *struct {
+			ID int `path:"id"`
+		}) (*body[sink.Letter], error) {
+			if s.Mailbox == nil {
+				return nil, errNoMailbox
+			}
+			l, found := s.Mailbox.Letter(in.ID)
+			if !found {
+				return nil, record.NotFound{Kind: "letter", Name: fmt.Sprint(in.ID)}
+			}
+			return ok(l, nil)
+		})
 }
 
 var errNoMailbox = huma.Error404NotFound("there is no mailbox here: it comes with the demo, whose mail server and webhook receiver keep what they get")

@@ -71,74 +71,85 @@ func (s *server) changeDataset(ctx context.Context, name string, change DatasetC
 }
 
 func (s *server) addDatasets(api huma.API) {
-	add(api, "GET", "/datasets", "datasets", "All datasets with their ingestion health", people.Reader, func(ctx context.Context, _ *none) (*body[[]inspect.Health], error) {
-		return ok(s.Inspector.Health(ctx))
-	})
-	add(api, "GET", "/datasets/{name}", "dataset", "One dataset with its metrics and series", people.Reader, func(ctx context.Context, in *Named) (*body[inspect.Page], error) {
-		return ok(s.Inspector.DatasetPage(ctx, in.Name))
-	})
-	add(api, "POST", "/datasets", "add-dataset", "Add a table of a source", people.Editor, func(ctx context.Context, in *body[NewDataset]) (*body[record.Dataset], error) {
-		b := in.Body
-		return ok(s.addDataset(ctx, record.Dataset{Source: b.Source, Namespace: b.Namespace, Name: b.Name, Owner: b.Owner,
-			Zone: b.Zone, LoadedBy: b.LoadedBy, Pattern: b.Pattern, Tags: b.Tags}))
-	})
-	add(api, "PATCH", "/datasets/{name}", "change-dataset", "Change whose a dataset is, what it is tagged with, or what says when its rows were loaded", people.Editor, func(ctx context.Context, in *struct {
-		Named
-		Body DatasetChange
-	}) (*body[record.Dataset], error) {
-		return ok(s.changeDataset(ctx, in.Name, in.Body))
-	})
-	add(api, "GET", "/datasets/{name}/columns", "dataset-columns", "What a table's columns were, newest first", people.Reader, func(ctx context.Context, in *Named) (*body[[]record.ColumnVersion], error) {
-		d, err := s.Store.Dataset(ctx, in.Name)
-		if err != nil {
-			return nil, err
-		}
-		return ok(s.Store.Columns(ctx, d.ID, 100))
-	})
-	add(api, "GET", "/datasets/{name}/deliveries", "dataset-deliveries", "Files that landed, newest first", people.Reader, func(ctx context.Context, in *struct {
-		Named
-		From  time.Time `query:"from"`
-		To    time.Time `query:"to"`
-		Limit int       `query:"limit" default:"200" minimum:"1" maximum:"5000"`
-	}) (*body[[]record.Delivery], error) {
-		d, err := s.Store.Dataset(ctx, in.Name)
-		if err != nil {
-			return nil, err
-		}
-		if in.To.IsZero() {
-			in.To = time.Date(9000, 1, 1, 0, 0, 0, 0, time.UTC)
-		}
-		return ok(s.Store.Deliveries(ctx, d.ID, in.From, in.To, in.Limit))
-	})
-	add(api, "PUT", "/datasets/{name}/keep", "keep-dataset", "Say how long a dataset's samples are kept", people.Editor, func(ctx context.Context, in *struct {
-		Named
-		Body struct {
-			Days int `json:"days" minimum:"0" doc:"0: as the service says"`
-		}
-	}) (*none, error) {
-		return &none{}, s.Store.KeepDataset(ctx, in.Name, in.Body.Days)
-	})
-	add(api, "DELETE", "/datasets/{name}", "remove-dataset", "Remove a dataset with its metrics, samples, monitors and alerts", people.Editor, func(ctx context.Context, in *Named) (*none, error) {
-		return &none{}, s.Store.RemoveDataset(ctx, in.Name)
-	})
+	add(api, "GET", "/datasets", "datasets", "All datasets with their ingestion health", people.Reader,
+		func(ctx context.Context, _ *none) (*body[[]inspect.Health], error) {
+			return ok(s.Inspector.Health(ctx))
+		})
+	add(api, "GET", "/datasets/{name}", "dataset", "One dataset with its metrics and series", people.Reader,
+		func(ctx context.Context, in *Named) (*body[inspect.Page], error) {
+			return ok(s.Inspector.DatasetPage(ctx, in.Name))
+		})
+	add(api, "POST", "/datasets", "add-dataset", "Add a table of a source", people.Editor,
+		func(ctx context.Context, in *body[NewDataset]) (*body[record.Dataset], error) {
+			b := in.Body
+			return ok(s.addDataset(ctx, record.Dataset{Source: b.Source, Namespace: b.Namespace, Name: b.Name, Owner: b.Owner,
+				Zone: b.Zone, LoadedBy: b.LoadedBy, Pattern: b.Pattern, Tags: b.Tags}))
+		})
+	add(api, "PATCH", "/datasets/{name}", "change-dataset",
+		"Change whose a dataset is, what it is tagged with, or what says when its rows were loaded", people.Editor,
+		func(ctx context.Context, in *struct {
+			Named
+			Body DatasetChange
+		}) (*body[record.Dataset], error) {
+			return ok(s.changeDataset(ctx, in.Name, in.Body))
+		})
+	add(api, "GET", "/datasets/{name}/columns", "dataset-columns", "What a table's columns were, newest first", people.Reader,
+		func(ctx context.Context, in *Named) (*body[[]record.ColumnVersion], error) {
+			d, err := s.Store.Dataset(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			return ok(s.Store.Columns(ctx, d.ID, 100))
+		})
+	add(api, "GET", "/datasets/{name}/deliveries", "dataset-deliveries", "Files that landed, newest first", people.Reader,
+		func(ctx context.Context, in *struct {
+			Named
+			From  time.Time `query:"from"`
+			To    time.Time `query:"to"`
+			Limit int       `query:"limit" default:"200" minimum:"1" maximum:"5000"`
+		}) (*body[[]record.Delivery], error) {
+			d, err := s.Store.Dataset(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			if in.To.IsZero() {
+				in.To = time.Date(9000, 1, 1, 0, 0, 0, 0, time.UTC)
+			}
+			return ok(s.Store.Deliveries(ctx, d.ID, in.From, in.To, in.Limit))
+		})
+	add(api, "PUT", "/datasets/{name}/keep", "keep-dataset", "Say how long a dataset's samples are kept", people.Editor,
+		func(ctx context.Context, in *struct {
+			Named
+			Body struct {
+				Days int `json:"days" minimum:"0" doc:"0: as the service says"`
+			}
+		}) (*none, error) {
+			return &none{}, s.Store.KeepDataset(ctx, in.Name, in.Body.Days)
+		})
+	add(api, "DELETE", "/datasets/{name}", "remove-dataset", "Remove a dataset with its metrics, samples, monitors and alerts",
+		people.Editor, func(ctx context.Context, in *Named) (*none, error) {
+			return &none{}, s.Store.RemoveDataset(ctx, in.Name)
+		})
 	type Stretch struct {
 		ID   int64     `path:"id"`
 		From time.Time `query:"from" required:"true"`
 		To   time.Time `query:"to" required:"true"`
 	}
-	add(api, "GET", "/series/{id}/chart", "chart", "A series with its band, alerts and incidents", people.Reader, func(ctx context.Context, in *struct {
-		Stretch
-		Fill timeline.Filling `query:"fill" enum:"none,zero,previous,linear," doc:"what stands where nothing came; such values are marked"`
-	}) (*body[inspect.Chart], error) {
-		if !in.From.Before(in.To) {
-			return nil, record.Invalid{Field: "to", Given: in.To.Format(time.RFC3339), Allowed: "a time after from"}
-		}
-		return ok(s.Inspector.ChartOf(ctx, in.ID, in.From, in.To, in.Fill))
-	})
-	add(api, "GET", "/series/{id}/explain", "explain", "Where an expected value comes from", people.Reader, func(ctx context.Context, in *struct {
-		ID int64     `path:"id"`
-		At time.Time `query:"at" required:"true"`
-	}) (*body[inspect.Explanation], error) {
-		return ok(s.Inspector.Explain(ctx, in.ID, in.At))
-	})
+	add(api, "GET", "/series/{id}/chart", "chart", "A series with its band, alerts and incidents", people.Reader,
+		func(ctx context.Context, in *struct {
+			Stretch
+			Fill timeline.Filling `query:"fill" enum:"none,zero,previous,linear," doc:"what stands where nothing came; such values are marked"`
+		}) (*body[inspect.Chart], error) {
+			if !in.From.Before(in.To) {
+				return nil, record.Invalid{Field: "to", Given: in.To.Format(time.RFC3339), Allowed: "a time after from"}
+			}
+			return ok(s.Inspector.ChartOf(ctx, in.ID, in.From, in.To, in.Fill))
+		})
+	add(api, "GET", "/series/{id}/explain", "explain", "Where an expected value comes from", people.Reader,
+		func(ctx context.Context, in *struct {
+			ID int64     `path:"id"`
+			At time.Time `query:"at" required:"true"`
+		}) (*body[inspect.Explanation], error) {
+			return ok(s.Inspector.Explain(ctx, in.ID, in.At))
+		})
 }

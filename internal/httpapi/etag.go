@@ -22,7 +22,8 @@ import (
 const tagged = 4 << 20
 
 // byItself are members that change without anybody having changed the thing.
-var byItself = []string{"learned_at", "budget", "state", "message", "next_at", "collected_to", "run_at", "computed_to", "failing_since", "fetched_at", "snoozed_until", "counted_to", "compared_to"}
+var byItself = []string{"learned_at", "budget", "state", "message", "next_at", "collected_to", "run_at", "computed_to",
+	"failing_since", "fetched_at", "snoozed_until", "counted_to", "compared_to"}
 
 // tagOf gives the tag of an answer; empty of what is no object.
 func tagOf(answer []byte) string {
@@ -103,13 +104,15 @@ func tags(next http.Handler) http.Handler {
 			held := &holding{ResponseWriter: w}
 			next.ServeHTTP(held, r)
 			held.end(r.Header.Get("If-None-Match"))
-		case r.Header.Get("If-Match") != "" && (r.Method == http.MethodPut || r.Method == http.MethodPatch || r.Method == http.MethodDelete):
+		case r.Header.Get("If-Match") != "" && (r.Method == http.MethodPut || r.Method == http.MethodPatch ||
+			r.Method == http.MethodDelete):
 			defer turns.take(r.URL.Path)()
 			if unchanged(next, r) {
 				next.ServeHTTP(w, r)
 				return
 			}
-			writeProblem(w, http.StatusPreconditionFailed, "it has changed since you read it, or is gone: read it again, then repeat the change")
+			writeProblem(w, http.StatusPreconditionFailed,
+				"it has changed since you read it, or is gone: read it again, then repeat the change")
 		default:
 			next.ServeHTTP(w, r)
 		}

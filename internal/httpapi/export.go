@@ -38,11 +38,17 @@ func addExport[I formatted, T any](api huma.API, path, id, summary string, list 
 	for _, f := range []flat.Format{flat.CSV, flat.NDJSON, flat.Parquet} {
 		content[f.Media()] = &huma.MediaType{Schema: &huma.Schema{Type: "string"}}
 	}
-	operation := huma.Operation{Method: "GET", Path: "/api/v1" + path, OperationID: id, Summary: summary, Metadata: map[string]any{"role": people.Reader},
+	operation := huma.Operation{Method: "GET", Path: "/api/v1" + path, OperationID: id, Summary: summary,
+		Metadata:  map[string]any{"role": people.Reader, "confined": true},
 		Responses: map[string]*huma.Response{"200": {Description: "the file", Content: content}}}
 	huma.Register(api, operation, func(ctx context.Context, in *I) (*huma.StreamResponse, error) {
+		if limits := confinedTo(ctx); limits != nil {
+			if err := limits.before(ctx, in, false); err != nil {
+				return nil, problem(ctx, err)
+			}
+		}
 		format := (*in).format()
-		file, err := spooled(format, func(put func(T) error) error { return list(ctx, in, put) })
+		file, err := spooled(format, func(put func(T) error) error { return list(store.Reading(ctx), in, put) })
 		if err != nil {
 			return nil, problem(ctx, err)
 		}
@@ -99,18 +105,21 @@ func (s *server) addExports(api huma.API) {
 		Segment string           `query:"segment" doc:"of one segment alone"`
 		Fill    timeline.Filling `query:"fill" enum:"none,zero,previous,linear," doc:"what stands where nothing came; such values are marked as filled"`
 	}
-	addExport(api, "/metrics/{name}/export", "export-values", "The values of a metric by segment and period, with the band, its verdicts and what was masked", func(ctx context.Context, in *values, put func(inspect.SeriesValue) error) error {
-		if in.To.IsZero() {
-			in.To = s.Now()
-		}
-		if in.From.IsZero() {
-			in.From = in.To.AddDate(0, 0, -28)
-		}
-		if !in.From.Before(in.To) {
-			return record.Invalid{Field: "from", Given: in.From.Format(time.RFC3339), Allowed: "a time before the end, " + in.To.Format(time.RFC3339)}
-		}
-		return s.Inspector.Values(ctx, in.Name, in.Segment, in.From, in.To, in.Fill, put)
-	})
+	addExport(api, "/metrics/{name}/export", "export-values",
+		"The values of a metric by segment and period, with the band, its verdicts and what was masked",
+		func(ctx context.Context, in *values, put func(inspect.SeriesValue) error) error {
+			if in.To.IsZero() {
+				in.To = s.Now()
+			}
+			if in.From.IsZero() {
+				in.From = in.To.AddDate(0, 0, -28)
+			}
+			if !in.From.Before(in.To) {
+				return record.Invalid{Field: "from", Given: in.From.Format(time.RFC3339), Allowed: "a time before the end, " +
+					in.To.Format(time.RFC3339)}
+			}
+			return s.Inspector.Values(ctx, in.Name, in.Segment, in.From, in.To, in.Fill, put)
+		})
 	type alerts struct {
 		Formatted
 		Dataset string    `query:"dataset"`
@@ -118,29 +127,32 @@ func (s *server) addExports(api huma.API) {
 		From    time.Time `query:"from" doc:"raised at or after"`
 		To      time.Time `query:"to" doc:"raised before"`
 	}
-	addExport(api, "/alerts/export", "export-alerts", "All alerts with their verdicts, newest first, those held back too", func(ctx context.Context, in *alerts, put func(record.Alert) error) error {
-		if err := s.there(ctx, in.Dataset, in.Monitor); err != nil {
-			return err
-		}
-		f := store.AlertFilter{Dataset: in.Dataset, Monitor: in.Monitor, From: in.From, To: in.To, Limit: 1000}
-		for {
-			page, err := s.Store.Alerts(ctx, f)
-			if err := all(page, err, put); err != nil || len(page) < f.Limit {
+	addExport(api, "/alerts/export", "export-alerts", "All alerts with their verdicts, newest first, those held back too",
+		func(ctx context.Context, in *alerts, put func(record.Alert) error) error {
+			if err := s.there(ctx, in.Dataset, in.Monitor); err != nil {
 				return err
 			}
-			f.Cursor = page[len(page)-1].ID
-		}
-	})
+			f := store.AlertFilter{Dataset: in.Dataset, Monitor: in.Monitor, From: in.From, To: in.To, Limit: 1000}
+			for {
+				page, err := s.Store.Alerts(ctx, f)
+				if err := all(page, err, put); err != nil || len(page) < f.Limit {
+					return err
+				}
+				f.Cursor = page[len(page)-1].ID
+			}
+		})
 	type span struct {
 		Formatted
 		From time.Time `query:"from" doc:"since judging began if left out"`
 		To   time.Time `query:"to" doc:"now if left out"`
 	}
-	addExport(api, "/scorecard/export", "export-scorecard", "The figures of each monitor", func(ctx context.Context, in *span, put func(improve.Card) error) error {
+	addExport(api, "/scorecard/export", "export-scorecard", "The figures of each monitor", func(ctx context.Context, in *span,
+		put func(improve.Card) error) error {
 		card, err := s.Bench.Score(ctx, in.From, in.To, "", "")
 		return all(card.Monitors, err, put)
 	})
-	addExport(api, "/labels/export", "export-labels", "Every label, as it is imported", func(ctx context.Context, _ *Formatted, put func(answer.LabelRow) error) error {
+	addExport(api, "/labels/export", "export-labels", "Every label, as it is imported", func(ctx context.Context, _ *Formatted,
+		put func(answer.LabelRow) error) error {
 		list, err := s.Desk.LabelRows(ctx)
 		return all(list, err, put)
 	})
@@ -150,19 +162,21 @@ func (s *server) addExports(api huma.API) {
 		From    time.Time `query:"from"`
 		To      time.Time `query:"to"`
 	}
-	addExport(api, "/incidents/export", "export-incidents", "The incident catalogue, as it is imported", func(ctx context.Context, in *incidents, put func(answer.IncidentRow) error) error {
-		if err := s.there(ctx, in.Dataset, ""); err != nil {
-			return err
-		}
-		list, err := s.Store.Incidents(ctx, in.Dataset, in.From, in.To)
-		return all(answer.IncidentRows(list), err, put)
-	})
+	addExport(api, "/incidents/export", "export-incidents", "The incident catalogue, as it is imported",
+		func(ctx context.Context, in *incidents, put func(answer.IncidentRow) error) error {
+			if err := s.there(ctx, in.Dataset, ""); err != nil {
+				return err
+			}
+			list, err := s.Store.Incidents(ctx, in.Dataset, in.From, in.To)
+			return all(answer.IncidentRows(list), err, put)
+		})
 	type comparison struct {
 		Named
 		Formatted
 	}
-	addExport(api, "/drift/{name}/export", "export-drift", "Every figure of a comparison: period, feature, measure, value, limit", func(ctx context.Context, in *comparison, put func(compare.Figure) error) error {
-		list, err := s.Comparer.Figures(ctx, in.Name)
-		return all(list, err, put)
-	})
+	addExport(api, "/drift/{name}/export", "export-drift", "Every figure of a comparison: period, feature, measure, value, limit",
+		func(ctx context.Context, in *comparison, put func(compare.Figure) error) error {
+			list, err := s.Comparer.Figures(ctx, in.Name)
+			return all(list, err, put)
+		})
 }

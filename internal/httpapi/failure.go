@@ -79,6 +79,7 @@ func problem(ctx context.Context, err error) error {
 		refused   record.Refused
 		conflict  record.Conflict
 		forbidden people.Forbidden
+		wait      people.Wait
 		status    huma.StatusError
 	)
 	one := requestOf(ctx)
@@ -88,15 +89,18 @@ func problem(ctx context.Context, err error) error {
 	case errors.As(err, &missing):
 		return huma.Error404NotFound(err.Error())
 	case errors.As(err, &invalid):
-		return huma.Error422UnprocessableEntity(err.Error(), &huma.ErrorDetail{Location: invalid.Field, Value: invalid.Given, Message: invalid.Allowed})
+		return huma.Error422UnprocessableEntity(err.Error(), &huma.ErrorDetail{Location: invalid.Field, Value: invalid.Given,
+			Message: invalid.Allowed})
 	case errors.As(err, &refused):
 		return huma.Error422UnprocessableEntity(err.Error(), &huma.ErrorDetail{Location: refused.Field, Message: refused.Why})
 	case errors.As(err, &conflict):
 		return huma.Error409Conflict(err.Error())
 	case errors.As(err, &forbidden):
 		return huma.Error403Forbidden(err.Error())
-	case errors.Is(err, people.ErrSignIn):
+	case errors.Is(err, people.ErrSignIn), errors.Is(err, people.ErrPassword):
 		return huma.Error401Unauthorized(err.Error())
+	case errors.As(err, &wait):
+		return huma.ErrorWithHeaders(huma.Error429TooManyRequests(err.Error()), http.Header{"Retry-After": {waitSeconds(wait.For)}})
 	case errors.Is(err, collect.ErrStrict):
 		return huma.Error422UnprocessableEntity(err.Error())
 	case errors.Is(err, errStalled):
@@ -113,7 +117,8 @@ func problem(ctx context.Context, err error) error {
 		return huma.ErrorWithHeaders(away, http.Header{"Retry-After": {"5"}})
 	}
 	if broke := (*contain.Panic)(nil); one.log != nil && errors.As(err, &broke) {
-		one.log.ErrorContext(ctx, "a request broke off", "request", one.id, "method", one.method, "path", one.path, "error", err, "stack", broke.Stack)
+		one.log.ErrorContext(ctx, "a request broke off", "request", one.id, "method", one.method, "path", one.path, "error", err,
+			"stack", broke.Stack)
 	} else if one.log != nil {
 		one.log.ErrorContext(ctx, "a request failed", "request", one.id, "method", one.method, "path", one.path, "error", err)
 	}

@@ -32,7 +32,8 @@ type NewIncident struct {
 }
 
 func (v NewIncident) record() record.Incident {
-	return record.Incident{Reference: v.Reference, Dataset: v.Dataset, Measure: v.Measure, Segment: v.Segment, StartedAt: v.StartedAt, EndedAt: v.EndedAt,
+	return record.Incident{Reference: v.Reference, Dataset: v.Dataset, Measure: v.Measure, Segment: v.Segment,
+		StartedAt: v.StartedAt, EndedAt: v.EndedAt,
 		Title: v.Title, Cause: v.Cause, Severity: v.Severity, Note: v.Note, Impact: v.Impact, Downstream: v.Downstream, Also: v.Also}
 }
 
@@ -75,49 +76,58 @@ func (s *server) addIncidents(api huma.API) {
 		From    time.Time `query:"from"`
 		To      time.Time `query:"to"`
 	}
-	add(api, "GET", "/incidents", "incidents", "The incident catalogue, newest first", people.Reader, func(ctx context.Context, in *query) (*body[[]record.Incident], error) {
-		if err := s.there(ctx, in.Dataset, ""); err != nil {
-			return nil, err
-		}
-		return ok(s.Store.Incidents(ctx, in.Dataset, in.From, in.To))
-	})
-	add(api, "POST", "/incidents", "add-incident", "Add an incident by hand", people.Responder, func(ctx context.Context, in *body[NewIncident]) (*body[record.Incident], error) {
-		v := in.Body.record()
-		v.Author = account(ctx).Name
-		return ok(s.Desk.AddIncident(ctx, v))
-	})
-	add(api, "PUT", "/incidents/{name}", "change-incident", "Replace what is said of an incident", people.Responder, func(ctx context.Context, in *struct {
-		Named
-		Body NewIncident
-	}) (*body[record.Incident], error) {
-		v := in.Body.record()
-		v.Reference = in.Name
-		return ok(s.Desk.ChangeIncident(ctx, v))
-	})
-	add(api, "POST", "/incidents/of-alerts", "incident-of-alerts", "Make an incident of alerts; they become labelled faults", people.Responder, func(ctx context.Context, in *body[IncidentOfAlerts]) (*body[record.Incident], error) {
-		b := in.Body
-		return ok(s.Desk.FromAlerts(ctx, b.Alerts, record.Incident{Title: b.Title, Cause: b.Cause, Impact: b.Impact, Note: b.Note, Downstream: b.Downstream, Author: account(ctx).Name}))
-	})
-	add(api, "POST", "/incidents/{name}/merge", "merge-incidents", "Make one incident of several", people.Responder, func(ctx context.Context, in *struct {
-		Named
-		Body struct {
-			Others []string `json:"others" minItems:"1" doc:"references; they are gone afterwards"`
-		}
-	}) (*body[record.Incident], error) {
-		return ok(s.Desk.Merge(ctx, in.Name, in.Body.Others))
-	})
-	add(api, "POST", "/incidents/{name}/split", "split-incident", "End an incident at a time and make a second one of the rest", people.Responder, func(ctx context.Context, in *struct {
-		Named
-		Body struct {
-			At time.Time `json:"at"`
-		}
-	}) (*body[[]record.Incident], error) {
-		return ok(s.Desk.Split(ctx, in.Name, in.Body.At))
-	})
-	add(api, "DELETE", "/incidents/{name}", "drop-incident", "Remove an incident", people.Responder, func(ctx context.Context, in *Named) (*struct{}, error) {
-		return nil, s.Desk.DropIncident(ctx, in.Name)
-	})
-	addFile(api, "POST", "/incidents/import", "import-incidents", "Import a catalogue as CSV, NDJSON or a JSON array; known references are replaced", "text/csv",
+	add(api, "GET", "/incidents", "incidents", "The incident catalogue, newest first", people.Reader,
+		func(ctx context.Context, in *query) (*body[[]record.Incident], error) {
+			if err := s.there(ctx, in.Dataset, ""); err != nil {
+				return nil, err
+			}
+			return ok(s.Store.Incidents(ctx, in.Dataset, in.From, in.To))
+		})
+	add(api, "POST", "/incidents", "add-incident", "Add an incident by hand", people.Responder,
+		func(ctx context.Context, in *body[NewIncident]) (*body[record.Incident], error) {
+			v := in.Body.record()
+			v.Author = account(ctx).Name
+			return ok(s.Desk.AddIncident(ctx, v))
+		})
+	add(api, "PUT", "/incidents/{name}", "change-incident", "Replace what is said of an incident", people.Responder,
+		func(ctx context.Context, in *struct {
+			Named
+			Body NewIncident
+		}) (*body[record.Incident], error) {
+			v := in.Body.record()
+			v.Reference = in.Name
+			return ok(s.Desk.ChangeIncident(ctx, v))
+		})
+	add(api, "POST", "/incidents/of-alerts", "incident-of-alerts", "Make an incident of alerts; they become labelled faults",
+		people.Responder, func(ctx context.Context, in *body[IncidentOfAlerts]) (*body[record.Incident], error) {
+			b := in.Body
+			return ok(s.Desk.FromAlerts(ctx, b.Alerts, record.Incident{Title: b.Title, Cause: b.Cause, Impact: b.Impact, Note: b.Note,
+				Downstream: b.Downstream, Author: account(ctx).Name}))
+		})
+	add(api, "POST", "/incidents/{name}/merge", "merge-incidents", "Make one incident of several", people.Responder,
+		func(ctx context.Context, in *struct {
+			Named
+			Body struct {
+				Others []string `json:"others" minItems:"1" doc:"references; they are gone afterwards"`
+			}
+		}) (*body[record.Incident], error) {
+			return ok(s.Desk.Merge(ctx, in.Name, in.Body.Others))
+		})
+	add(api, "POST", "/incidents/{name}/split", "split-incident", "End an incident at a time and make a second one of the rest",
+		people.Responder, func(ctx context.Context, in *struct {
+			Named
+			Body struct {
+				At time.Time `json:"at"`
+			}
+		}) (*body[[]record.Incident], error) {
+			return ok(s.Desk.Split(ctx, in.Name, in.Body.At))
+		})
+	add(api, "DELETE", "/incidents/{name}", "drop-incident", "Remove an incident", people.Responder,
+		func(ctx context.Context, in *Named) (*struct{}, error) {
+			return nil, s.Desk.DropIncident(ctx, in.Name)
+		})
+	addFile(api, "POST", "/incidents/import", "import-incidents",
+		"Import a catalogue as CSV, NDJSON or a JSON array; known references are replaced", "text/csv",
 		func(ctx context.Context, in *Stream) (*body[answer.Import], error) {
 			return ok(s.Desk.ImportIncidents(ctx, in.reader))
 		})

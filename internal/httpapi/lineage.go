@@ -33,7 +33,8 @@ type Heard struct {
 // addLineage registers OpenLineage's path, and what is known from its events.
 func (s *server) addLineage(api huma.API) {
 	operation := huma.Operation{
-		Method: "POST", Path: "/api/v1/lineage", OperationID: "openlineage", Summary: "An OpenLineage event, or an array of them; gzip allowed",
+		Method: "POST", Path: "/api/v1/lineage", OperationID: "openlineage",
+		Summary:       "An OpenLineage event, or an array of them; gzip allowed",
 		DefaultStatus: http.StatusCreated, MaxBodyBytes: -1, SkipValidateBody: true, Metadata: map[string]any{"role": people.Editor},
 		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{}},
 	}
@@ -42,28 +43,32 @@ func (s *server) addLineage(api huma.API) {
 		return out, problem(ctx, err)
 	})
 	alsoJSON(operation, &huma.Schema{Type: "object"})
-	add(api, "GET", "/jobs", "jobs", "Jobs with their last runs, and when the next is due", people.Reader, func(ctx context.Context, _ *none) (*body[[]inspect.JobHealth], error) {
-		return ok(s.Inspector.Jobs(ctx))
-	})
-	add(api, "GET", "/jobs/{id}/runs", "job-runs", "The last runs of a job, newest first", people.Reader, func(ctx context.Context, in *struct {
-		ID int64 `path:"id"`
-	}) (*body[[]record.Run], error) {
-		return ok(s.Store.Runs(ctx, in.ID, 200))
-	})
-	add(api, "GET", "/datasets/{name}/runs", "dataset-runs", "The last runs that wrote a dataset, newest first", people.Reader, func(ctx context.Context, in *Named) (*body[[]record.Run], error) {
-		d, err := s.Store.Dataset(ctx, in.Name)
-		if err != nil {
-			return nil, err
-		}
-		return ok(s.Store.RunsOf(ctx, d.Namespace, d.Name, 200))
-	})
-	add(api, "GET", "/datasets/{name}/lineage", "dataset-lineage", "What a dataset is made from, and what is made from it", people.Reader, func(ctx context.Context, in *Named) (*body[inspect.Lineage], error) {
-		d, err := s.Store.Dataset(ctx, in.Name)
-		if err != nil {
-			return nil, err
-		}
-		return ok(s.Inspector.Lineage(ctx, d))
-	})
+	add(api, "GET", "/jobs", "jobs", "Jobs with their last runs, and when the next is due", people.Reader,
+		func(ctx context.Context, _ *none) (*body[[]inspect.JobHealth], error) {
+			return ok(s.Inspector.Jobs(ctx))
+		})
+	add(api, "GET", "/jobs/{id}/runs", "job-runs", "The last runs of a job, newest first", people.Reader,
+		func(ctx context.Context, in *struct {
+			ID int64 `path:"id"`
+		}) (*body[[]record.Run], error) {
+			return ok(s.Store.Runs(ctx, in.ID, 200))
+		})
+	add(api, "GET", "/datasets/{name}/runs", "dataset-runs", "The last runs that wrote a dataset, newest first", people.Reader,
+		func(ctx context.Context, in *Named) (*body[[]record.Run], error) {
+			d, err := s.Store.Dataset(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			return ok(s.Store.RunsOf(ctx, d.Namespace, d.Name, 200))
+		})
+	add(api, "GET", "/datasets/{name}/lineage", "dataset-lineage", "What a dataset is made from, and what is made from it",
+		people.Reader, func(ctx context.Context, in *Named) (*body[inspect.Lineage], error) {
+			d, err := s.Store.Dataset(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			return ok(s.Inspector.Lineage(ctx, d))
+		})
 }
 
 func (s *server) hear(ctx context.Context, in *pushInput) (*Heard, error) {
@@ -74,7 +79,8 @@ func (s *server) hear(ctx context.Context, in *pushInput) (*Heard, error) {
 	defer done()
 	switch values, depth := bound.Shape(whole); {
 	case depth > maxEventDepth:
-		return nil, record.Invalid{Field: "body", Given: fmt.Sprintf("nested %d deep", depth), Allowed: fmt.Sprintf("events nested at most %d deep", maxEventDepth)}
+		return nil, record.Invalid{Field: "body", Given: fmt.Sprintf("nested %d deep", depth),
+			Allowed: fmt.Sprintf("events nested at most %d deep", maxEventDepth)}
 	case values > maxEventValues:
 		return nil, record.Invalid{Field: "body", Given: fmt.Sprintf("%d values", values),
 			Allowed: fmt.Sprintf("at most %d in one body: send several", maxEventValues)}

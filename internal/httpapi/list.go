@@ -39,10 +39,13 @@ func listParameters(of, in reflect.Type) []*huma.Param {
 	least, most := 1.0, float64(mostListed)
 	all := []*huma.Param{
 		{Name: "sort", In: "query", Schema: text, Description: "by this column, as CSV names it; with a - before it the other way round"},
-		{Name: "limit", In: "query", Schema: &huma.Schema{Type: huma.TypeInteger, Minimum: &least, Maximum: &most}, Description: "at most so many; all if left out"},
-		{Name: "cursor", In: "query", Schema: text, Description: "where a page begins; the header Link of the page before has the whole address"},
+		{Name: "limit", In: "query", Schema: &huma.Schema{Type: huma.TypeInteger, Minimum: &least, Maximum: &most},
+			Description: "at most so many; all if left out"},
+		{Name: "cursor", In: "query", Schema: text,
+			Description: "where a page begins; the header Link of the page before has the whole address"},
 	}
-	for name, what := range map[string]string{"dataset": "of this dataset alone", "owner": "of this team alone", "tag": "with this tag alone, its dataset's counted"} {
+	for name, what := range map[string]string{"dataset": "of this dataset alone", "owner": "of this team alone",
+		"tag": "with this tag alone, its dataset's counted"} {
 		if narrows(of, name) {
 			all = append(all, &huma.Param{Name: name, In: "query", Schema: text, Description: what})
 		}

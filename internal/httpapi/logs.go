@@ -59,10 +59,16 @@ func (s *server) addLogs(api huma.API) {
 	operation := huma.Operation{
 		Method: "POST", Path: "/api/v1/logs", OperationID: "push-logs",
 		Summary:      "Count log lines by the sentences that they are made from: plain text, or NDJSON with body, at and severity; gzip allowed. Lines are not kept",
-		MaxBodyBytes: -1, SkipValidateBody: true, Metadata: map[string]any{"role": people.Editor},
-		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/x-ndjson": {Schema: lines}, "text/plain": {Schema: lines}}},
+		MaxBodyBytes: -1, SkipValidateBody: true, Metadata: map[string]any{"role": people.Editor, "confined": true},
+		RequestBody: &huma.RequestBody{Required: true,
+			Content: map[string]*huma.MediaType{"application/x-ndjson": {Schema: lines}, "text/plain": {Schema: lines}}},
 	}
 	huma.Register(api, operation, func(ctx context.Context, in *logInput) (*body[logs.LogReceipt], error) {
+		if limits := confinedTo(ctx); limits != nil {
+			if err := limits.before(ctx, in, false); err != nil {
+				return nil, problem(ctx, err)
+			}
+		}
 		out, err := ok(s.pushLogs(ctx, in))
 		return out, problem(ctx, err)
 	})
@@ -91,9 +97,10 @@ func (s *server) addLogs(api huma.API) {
 			}
 			return ok(s.Logs.Find(ctx, in.Dataset, from, to, logs.Narrow{Severity: in.Severity, Words: in.Words}, in.Limit))
 		})
-	add(api, "GET", "/logs/{name}", "log", "One log with what is set of it", people.Reader, func(ctx context.Context, in *OfLog) (*body[record.Log], error) {
-		return ok(s.Store.Log(ctx, in.Name))
-	})
+	add(api, "GET", "/logs/{name}", "log", "One log with what is set of it", people.Reader,
+		func(ctx context.Context, in *OfLog) (*body[record.Log], error) {
+			return ok(s.Store.Log(ctx, in.Name))
+		})
 	add(api, "GET", "/logs/{name}/templates", "log-templates",
 		"The sentences of a log that came in a stretch, most frequent first", people.Reader,
 		func(ctx context.Context, in *struct {
@@ -122,7 +129,8 @@ func (s *server) addLogs(api huma.API) {
 			return ok(s.Logs.Template(ctx, in.Name, in.Number, from, to))
 		})
 	add(api, "GET", "/logs/{name}/templates/{number}/goes-with", "log-template-goes-with",
-		"What a sentence goes with: sentences that rise and fall with it, runs in which it came, and alerts that lay over it", people.Reader,
+		"What a sentence goes with: sentences that rise and fall with it, runs in which it came, and alerts that lay over it",
+		people.Reader,
 		func(ctx context.Context, in *struct {
 			OfTemplate
 			Stretch
@@ -239,7 +247,8 @@ func (s *server) pushLogs(ctx context.Context, in *logInput) (logs.LogReceipt, e
 	media, _, err := mime.ParseMediaType(in.Type)
 	format := map[string]string{"application/x-ndjson": "json", "application/ndjson": "json", "text/plain": "text"}[media]
 	if err != nil || format == "" {
-		return logs.LogReceipt{}, huma.Error415UnsupportedMediaType("Content-Type " + in.Type + " is not taken: send text/plain or application/x-ndjson")
+		return logs.LogReceipt{}, huma.Error415UnsupportedMediaType("Content-Type " + in.Type +
+			" is not taken: send text/plain or application/x-ndjson")
 	}
 	done, err := s.intake.enter(ctx)
 	if err != nil {
@@ -250,5 +259,6 @@ func (s *server) pushLogs(ctx context.Context, in *logInput) (logs.LogReceipt, e
 	if err != nil {
 		return logs.LogReceipt{}, err
 	}
-	return s.Logs.Push(ctx, logs.Order{Log: in.Log, Owner: logs.Owner{Dataset: in.Dataset, Job: in.Job, Service: in.Service}, JSON: format == "json", Source: in.Source, First: in.First}, reader)
+	return s.Logs.Push(ctx, logs.Order{Log: in.Log, Owner: logs.Owner{Dataset: in.Dataset, Job: in.Job, Service: in.Service},
+		JSON: format == "json", Source: in.Source, First: in.First}, reader)
 }

@@ -63,58 +63,68 @@ type Backfill struct {
 }
 
 func (s *server) addMetrics(api huma.API) {
-	add(api, "GET", "/measures", "measures", "What can be measured of a warehouse table", people.Reader, func(context.Context, *none) (*body[[]record.Measure], error) {
-		return ok(record.Measures, nil)
-	})
+	add(api, "GET", "/measures", "measures", "What can be measured of a warehouse table", people.Reader,
+		func(context.Context, *none) (*body[[]record.Measure], error) {
+			return ok(record.Measures, nil)
+		})
 	add(api, "GET", "/metrics", "metrics", "What is measured", people.Reader, func(ctx context.Context, in *struct {
 		Drift bool `query:"drift" doc:"with the figures of drift comparisons, which are metrics too"`
 	}) (*body[[]record.Metric], error) {
 		list, err := s.Store.Metrics(ctx)
 		return ok(slices.DeleteFunc(list, func(m record.Metric) bool { return !in.Drift && m.Comparison != "" }), err)
 	})
-	add(api, "GET", "/metrics/{name}", "metric", "One metric", people.Reader, func(ctx context.Context, in *Named) (*body[record.Metric], error) {
-		return ok(s.Store.Metric(ctx, in.Name))
-	})
-	add(api, "POST", "/metrics", "add-metric", "Measure a table from now on; the probe is tried first", people.Editor, func(ctx context.Context, in *body[NewMetric]) (*body[record.Metric], error) {
-		m, err := s.metricOf(ctx, in.Body)
-		if err != nil {
-			return nil, err
-		}
-		return ok(s.Collector.AddMetric(ctx, m))
-	})
-	add(api, "POST", "/metrics/try", "try-metric", "Try a metric on its table and keep nothing: its SQL and its segments", people.Editor, func(ctx context.Context, in *body[NewMetric]) (*body[collect.Tried], error) {
-		m, err := s.metricOf(ctx, in.Body)
-		if err != nil {
-			return nil, err
-		}
-		_, tried, err := s.Collector.Try(ctx, m)
-		return ok(tried, err)
-	})
-	add(api, "POST", "/metrics/declare", "declare-metric", "Say once what a pushed metric is", people.Editor, func(ctx context.Context, in *body[collect.Declaration]) (*body[record.Metric], error) {
-		return ok(s.Collector.Declare(ctx, in.Body))
-	})
-	add(api, "GET", "/metrics/{name}/sql", "metric-sql", "The SQL a probe runs", people.Reader, func(ctx context.Context, in *Named) (*body[MetricSQL], error) {
-		sql, err := s.Collector.SQL(ctx, in.Name)
-		return ok(MetricSQL{sql}, err)
-	})
-	add(api, "PATCH", "/metrics/{name}", "change-metric", "Change how a metric is collected; what it measures stays", people.Editor, func(ctx context.Context, in *struct {
-		Named
-		Body MetricChange
-	}) (*body[record.Metric], error) {
-		return ok(s.changeMetric(ctx, in.Name, in.Body))
-	})
-	add(api, "DELETE", "/metrics/{name}", "remove-metric", "Remove a metric with its samples, monitors and alerts", people.Editor, func(ctx context.Context, in *Named) (*none, error) {
-		return &none{}, s.Store.RemoveMetric(ctx, in.Name)
-	})
-	add(api, "POST", "/metrics/{name}/backfill", "backfill-metric", "Measure the past of a table", people.Editor, func(ctx context.Context, in *struct {
-		Named
-		Body Backfill
-	}) (*body[Started], error) {
-		return s.backfill(ctx, append(in.Body.Metrics, in.Name), in.Body.SinceSeconds)
-	})
-	add(api, "POST", "/backfills", "backfill", "Measure the past of several metrics of a dataset, in as few passes as can be", people.Editor, func(ctx context.Context, in *body[Backfill]) (*body[Started], error) {
-		return s.backfill(ctx, in.Body.Metrics, in.Body.SinceSeconds)
-	})
+	add(api, "GET", "/metrics/{name}", "metric", "One metric", people.Reader,
+		func(ctx context.Context, in *Named) (*body[record.Metric], error) {
+			return ok(s.Store.Metric(ctx, in.Name))
+		})
+	add(api, "POST", "/metrics", "add-metric", "Measure a table from now on; the probe is tried first", people.Editor,
+		func(ctx context.Context, in *body[NewMetric]) (*body[record.Metric], error) {
+			m, err := s.metricOf(ctx, in.Body)
+			if err != nil {
+				return nil, err
+			}
+			return ok(s.Collector.AddMetric(ctx, m))
+		})
+	add(api, "POST", "/metrics/try", "try-metric", "Try a metric on its table and keep nothing: its SQL and its segments",
+		people.Editor, func(ctx context.Context, in *body[NewMetric]) (*body[collect.Tried], error) {
+			m, err := s.metricOf(ctx, in.Body)
+			if err != nil {
+				return nil, err
+			}
+			_, tried, err := s.Collector.Try(ctx, m)
+			return ok(tried, err)
+		})
+	add(api, "POST", "/metrics/declare", "declare-metric", "Say once what a pushed metric is", people.Editor,
+		func(ctx context.Context, in *body[collect.Declaration]) (*body[record.Metric], error) {
+			return ok(s.Collector.Declare(ctx, in.Body))
+		})
+	add(api, "GET", "/metrics/{name}/sql", "metric-sql", "The SQL a probe runs", people.Reader,
+		func(ctx context.Context, in *Named) (*body[MetricSQL], error) {
+			sql, err := s.Collector.SQL(ctx, in.Name)
+			return ok(MetricSQL{sql}, err)
+		})
+	add(api, "PATCH", "/metrics/{name}", "change-metric", "Change how a metric is collected; what it measures stays",
+		people.Editor, func(ctx context.Context, in *struct {
+			Named
+			Body MetricChange
+		}) (*body[record.Metric], error) {
+			return ok(s.changeMetric(ctx, in.Name, in.Body))
+		})
+	add(api, "DELETE", "/metrics/{name}", "remove-metric", "Remove a metric with its samples, monitors and alerts", people.Editor,
+		func(ctx context.Context, in *Named) (*none, error) {
+			return &none{}, s.Store.RemoveMetric(ctx, in.Name)
+		})
+	add(api, "POST", "/metrics/{name}/backfill", "backfill-metric", "Measure the past of a table", people.Editor,
+		func(ctx context.Context, in *struct {
+			Named
+			Body Backfill
+		}) (*body[Started], error) {
+			return s.backfill(ctx, append(in.Body.Metrics, in.Name), in.Body.SinceSeconds)
+		})
+	add(api, "POST", "/backfills", "backfill", "Measure the past of several metrics of a dataset, in as few passes as can be",
+		people.Editor, func(ctx context.Context, in *body[Backfill]) (*body[Started], error) {
+			return s.backfill(ctx, in.Body.Metrics, in.Body.SinceSeconds)
+		})
 }
 
 func (s *server) backfill(ctx context.Context, metrics []string, since int64) (*body[Started], error) {
@@ -168,8 +178,10 @@ func (s *server) metricOf(ctx context.Context, in NewMetric) (record.Metric, err
 		return record.Metric{}, record.Invalid{Field: "every_seconds", Given: in.Cron, Allowed: "either every_seconds, 5 at least, or cron"}
 	}
 	m := record.Metric{
-		DatasetID: dataset.ID, Dataset: dataset.Name, Name: in.Name, Measure: in.Measure, Column: in.Column, Quantile: in.Quantile, Matches: in.Matches,
-		Expression: in.Expression, TimeColumn: in.TimeColumn, SegmentBy: in.SegmentBy, RowFilter: in.RowFilter, Kind: collect.KindOf(in.Measure),
+		DatasetID: dataset.ID, Dataset: dataset.Name, Name: in.Name, Measure: in.Measure, Column: in.Column,
+		Quantile: in.Quantile, Matches: in.Matches,
+		Expression: in.Expression, TimeColumn: in.TimeColumn, SegmentBy: in.SegmentBy, RowFilter: in.RowFilter,
+		Kind: collect.KindOf(in.Measure),
 		Unit: in.Unit, PeriodSeconds: in.PeriodSeconds, Zone: dataset.Zone, SettleSeconds: in.SettleSeconds,
 		LookbackSeconds: in.LookbackSeconds, EverySeconds: in.EverySeconds, Cron: in.Cron, MaxSegments: in.MaxSegments, Tags: in.Tags,
 	}

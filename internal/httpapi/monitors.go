@@ -72,97 +72,114 @@ func (s *server) addMonitors(api huma.API) {
 		list, err := s.Store.Monitors(ctx)
 		return ok(slices.DeleteFunc(list, func(m record.Monitor) bool { return m.RetiredAt != nil && !in.Retired }), err)
 	})
-	add(api, "PATCH", "/monitors/{name}", "rename-monitor", "Change what a monitor is called, whose it is, or whether it is needed; its alerts and labels stay with it", people.Editor, func(ctx context.Context, in *struct {
-		Named
-		Body MonitorNames
-	}) (*body[record.Monitor], error) {
-		c := store.Renamed{Name: in.Body.Name, Owner: in.Body.Owner, Tags: in.Body.Tags}
-		if in.Body.Retired != nil {
-			c.Retired = &time.Time{}
-			if *in.Body.Retired {
-				now := s.Now().UTC()
-				c.Retired = &now
+	add(api, "PATCH", "/monitors/{name}", "rename-monitor",
+		"Change what a monitor is called, whose it is, or whether it is needed; its alerts and labels stay with it",
+		people.Editor, func(ctx context.Context, in *struct {
+			Named
+			Body MonitorNames
+		}) (*body[record.Monitor], error) {
+			c := store.Renamed{Name: in.Body.Name, Owner: in.Body.Owner, Tags: in.Body.Tags}
+			if in.Body.Retired != nil {
+				c.Retired = &time.Time{}
+				if *in.Body.Retired {
+					now := s.Now().UTC()
+					c.Retired = &now
+				}
 			}
-		}
-		return ok(s.Setup.RenameMonitor(ctx, in.Name, c))
-	})
-	add(api, "DELETE", "/monitors/{name}", "remove-monitor", "Remove a monitor with its alerts and what was said of them; retire it to keep them", people.Editor, func(ctx context.Context, in *Named) (*none, error) {
-		return &none{}, s.Store.RemoveMonitor(ctx, in.Name)
-	})
-	add(api, "GET", "/monitors/{name}", "monitor", "One monitor", people.Reader, func(ctx context.Context, in *Named) (*body[record.Monitor], error) {
-		return ok(s.Store.Monitor(ctx, in.Name))
-	})
-	add(api, "POST", "/monitors", "add-monitor", "Add a monitor; it is fitted to the past at once", people.Editor, func(ctx context.Context, in *body[NewMonitor]) (*body[record.Monitor], error) {
-		v := record.Monitor{Metric: in.Body.Metric, Name: in.Body.Name, Owner: in.Body.Owner, Tags: in.Body.Tags, Settings: record.DefaultSettings()}
-		if in.Body.Settings != nil {
-			v.Settings = *in.Body.Settings
-		}
-		return ok(s.Setup.AddMonitor(ctx, v))
-	})
-	add(api, "PUT", "/monitors/{name}", "change-monitor", "Change a monitor's settings", people.Editor, func(ctx context.Context, in *struct {
-		Named
-		Body ChangedMonitor
-	}) (*body[record.Monitor], error) {
-		change := store.Change{Version: in.Body.Version, Settings: in.Body.Settings, Paused: in.Body.Paused, Author: account(ctx).Name, Reason: in.Body.Reason}
-		return ok(s.Setup.ChangeMonitor(ctx, in.Name, change))
-	})
-	add(api, "PUT", "/monitors/{name}/segments", "change-segment", "Give a segment of a monitor, or a pattern of segments, settings of its own; those of others stay", people.Editor, func(ctx context.Context, in *struct {
-		Named
-		Body ChangedSegment
-	}) (*body[record.Monitor], error) {
-		return ok(s.Setup.ChangeSegment(ctx, in.Name, in.Body.SegmentSettings, false, account(ctx).Name, in.Body.Reason))
-	})
-	add(api, "DELETE", "/monitors/{name}/segments", "remove-segment", "Let a segment have the monitor's settings again", people.Editor, func(ctx context.Context, in *struct {
-		Named
-		Segment string `query:"segment" required:"true"`
-	}) (*body[record.Monitor], error) {
-		return ok(s.Setup.ChangeSegment(ctx, in.Name, record.SegmentSettings{Segment: in.Segment}, true, account(ctx).Name, ""))
-	})
-	add(api, "POST", "/monitors/{name}/learn", "learn-monitor", "Fit a monitor's baselines anew; with history, its past alerts too", people.Editor, func(ctx context.Context, in *struct {
-		Named
-		History bool `query:"history"`
-	}) (*body[Started], error) {
-		m, err := s.Store.Monitor(ctx, in.Name)
-		if err != nil {
-			return nil, err
-		}
-		task, err := s.Store.AddTask(ctx, "learn", m.Name)
-		if err != nil {
-			return nil, err
-		}
-		return ok(Started{task}, s.Queue.Add(ctx, work.Learn{MonitorID: m.ID, History: in.History, TaskID: task}))
-	})
+			return ok(s.Setup.RenameMonitor(ctx, in.Name, c))
+		})
+	add(api, "DELETE", "/monitors/{name}", "remove-monitor",
+		"Remove a monitor with its alerts and what was said of them; retire it to keep them", people.Editor,
+		func(ctx context.Context, in *Named) (*none, error) {
+			return &none{}, s.Store.RemoveMonitor(ctx, in.Name)
+		})
+	add(api, "GET", "/monitors/{name}", "monitor", "One monitor", people.Reader,
+		func(ctx context.Context, in *Named) (*body[record.Monitor], error) {
+			return ok(s.Store.Monitor(ctx, in.Name))
+		})
+	add(api, "POST", "/monitors", "add-monitor", "Add a monitor; it is fitted to the past at once", people.Editor,
+		func(ctx context.Context, in *body[NewMonitor]) (*body[record.Monitor], error) {
+			v := record.Monitor{Metric: in.Body.Metric, Name: in.Body.Name, Owner: in.Body.Owner, Tags: in.Body.Tags,
+				Settings: record.DefaultSettings()}
+			if in.Body.Settings != nil {
+				v.Settings = *in.Body.Settings
+			}
+			return ok(s.Setup.AddMonitor(ctx, v))
+		})
+	add(api, "PUT", "/monitors/{name}", "change-monitor", "Change a monitor's settings", people.Editor,
+		func(ctx context.Context, in *struct {
+			Named
+			Body ChangedMonitor
+		}) (*body[record.Monitor], error) {
+			change := store.Change{Version: in.Body.Version, Settings: in.Body.Settings, Paused: in.Body.Paused,
+				Author: account(ctx).Name, Reason: in.Body.Reason}
+			return ok(s.Setup.ChangeMonitor(ctx, in.Name, change))
+		})
+	add(api, "PUT", "/monitors/{name}/segments", "change-segment",
+		"Give a segment of a monitor, or a pattern of segments, settings of its own; those of others stay", people.Editor,
+		func(ctx context.Context, in *struct {
+			Named
+			Body ChangedSegment
+		}) (*body[record.Monitor], error) {
+			return ok(s.Setup.ChangeSegment(ctx, in.Name, in.Body.SegmentSettings, false, account(ctx).Name, in.Body.Reason))
+		})
+	add(api, "DELETE", "/monitors/{name}/segments", "remove-segment", "Let a segment have the monitor's settings again",
+		people.Editor, func(ctx context.Context, in *struct {
+			Named
+			Segment string `query:"segment" required:"true"`
+		}) (*body[record.Monitor], error) {
+			return ok(s.Setup.ChangeSegment(ctx, in.Name, record.SegmentSettings{Segment: in.Segment}, true, account(ctx).Name, ""))
+		})
+	add(api, "POST", "/monitors/{name}/learn", "learn-monitor",
+		"Fit a monitor's baselines anew; with history, its past alerts too", people.Editor, func(ctx context.Context, in *struct {
+			Named
+			History bool `query:"history"`
+		}) (*body[Started], error) {
+			m, err := s.Store.Monitor(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			task, err := s.Store.AddTask(ctx, "learn", m.Name)
+			if err != nil {
+				return nil, err
+			}
+			return ok(Started{task}, s.Queue.Add(ctx, work.Learn{MonitorID: m.ID, History: in.History, TaskID: task}))
+		})
 	add(api, "GET", "/monitors/{name}/states", "monitor-states",
-		"The series that a monitor cannot judge yet or any more: since when, and why", people.Reader, func(ctx context.Context, in *Named) (*body[[]record.SeriesState], error) {
+		"The series that a monitor cannot judge yet or any more: since when, and why", people.Reader,
+		func(ctx context.Context, in *Named) (*body[[]record.SeriesState], error) {
 			m, err := s.Store.Monitor(ctx, in.Name)
 			if err != nil {
 				return nil, err
 			}
 			return ok(s.Store.StatesOf(ctx, m.ID, 1000))
 		})
-	add(api, "GET", "/monitors/{name}/losses", "losses", "What losses a monitor shows, and within what time", people.Reader, func(ctx context.Context, in *Named) (*body[[]inspect.Detectable], error) {
-		m, err := s.Store.Monitor(ctx, in.Name)
-		if err != nil {
-			return nil, err
-		}
-		return ok(s.Inspector.Losses(ctx, m))
-	})
-	add(api, "POST", "/monitors/{name}/rehearsal", "rehearse", "What other settings would have told, beside today's, on the same past", people.Reader, func(ctx context.Context, in *struct {
-		Named
-		Body RehearsalOrder
-	}) (*body[improve.Rehearsal], error) {
-		m, err := s.Store.Monitor(ctx, in.Name)
-		if err != nil {
-			return nil, err
-		}
-		if err := s.checkSettings(ctx, m.MetricID, in.Body.Settings); err != nil {
-			return nil, err
-		}
-		return ok(s.Bench.Rehearse(ctx, m, in.Body.Settings, in.Body.SeriesID, time.Duration(in.Body.SinceSeconds)*time.Second))
-	})
-	add(api, "POST", "/backtests", "backtest", "Replay monitors over the past, walking forward", people.Reader, func(ctx context.Context, in *body[BacktestOrder]) (*body[improve.Backtest], error) {
-		return ok(s.backtest(ctx, in.Body))
-	})
+	add(api, "GET", "/monitors/{name}/losses", "losses", "What losses a monitor shows, and within what time", people.Reader,
+		func(ctx context.Context, in *Named) (*body[[]inspect.Detectable], error) {
+			m, err := s.Store.Monitor(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			return ok(s.Inspector.Losses(ctx, m))
+		})
+	add(api, "POST", "/monitors/{name}/rehearsal", "rehearse",
+		"What other settings would have told, beside today's, on the same past", people.Reader, func(ctx context.Context, in *struct {
+			Named
+			Body RehearsalOrder
+		}) (*body[improve.Rehearsal], error) {
+			m, err := s.Store.Monitor(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			if err := s.checkSettings(ctx, m.MetricID, in.Body.Settings); err != nil {
+				return nil, err
+			}
+			return ok(s.Bench.Rehearse(ctx, m, in.Body.Settings, in.Body.SeriesID, time.Duration(in.Body.SinceSeconds)*time.Second))
+		})
+	add(api, "POST", "/backtests", "backtest", "Replay monitors over the past, walking forward", people.Reader,
+		func(ctx context.Context, in *body[BacktestOrder]) (*body[improve.Backtest], error) {
+			return ok(s.backtest(ctx, in.Body))
+		})
 }
 
 func (s *server) backtest(ctx context.Context, in BacktestOrder) (improve.Backtest, error) {

@@ -19,7 +19,8 @@ var unguarded = map[string]bool{"/livez": true, "/readyz": true}
 func (s *server) fromHere(next http.Handler) http.Handler {
 	protected := http.NewCrossOriginProtection()
 	protected.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		writeProblem(w, http.StatusForbidden, "this comes from a page of "+r.Header.Get("Origin")+", which may not change anything here: use the console, the command line, or a program that sends no Origin")
+		writeProblem(w, http.StatusForbidden, "this comes from a page of "+r.Header.Get("Origin")+
+			", which may not change anything here: use the console, the command line, or a program that sends no Origin")
 	}))
 	if public, err := url.Parse(s.Public); err == nil && public.Host != "" {
 		protected.AddTrustedOrigin(public.Scheme + "://" + public.Host) // behind a proxy that calls it otherwise
@@ -27,7 +28,8 @@ func (s *server) fromHere(next http.Handler) http.Handler {
 	guarded := protected.Handler(next)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if !unguarded[r.URL.Path] && !s.ours(r.Host) {
-			writeProblem(w, http.StatusMisdirectedRequest, "this service is not "+r.Host+": it is reached under its address, as localhost, or as what --public-url says")
+			writeProblem(w, http.StatusMisdirectedRequest, "this service is not "+r.Host+
+				": it is reached under its address, as localhost, or as what --public-url says")
 			return
 		}
 		guarded.ServeHTTP(w, r)

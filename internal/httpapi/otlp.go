@@ -55,7 +55,8 @@ func (s *server) addOTLP(api huma.API) {
 		_, refused, err := s.Collector.Export(ctx, body, json)
 		answer := &collector.ExportMetricsServiceResponse{}
 		if len(refused) > 0 {
-			answer.PartialSuccess = &collector.ExportMetricsPartialSuccess{RejectedDataPoints: int64(len(refused)), ErrorMessage: some(refused)}
+			answer.PartialSuccess = &collector.ExportMetricsPartialSuccess{RejectedDataPoints: int64(len(refused)),
+				ErrorMessage: some(refused)}
 		}
 		return answer, err
 	})
@@ -63,7 +64,8 @@ func (s *server) addOTLP(api huma.API) {
 		_, refused, err := s.Logs.Export(ctx, body, json)
 		answer := &logscollector.ExportLogsServiceResponse{}
 		if len(refused) > 0 {
-			answer.PartialSuccess = &logscollector.ExportLogsPartialSuccess{RejectedLogRecords: int64(len(refused)), ErrorMessage: some(refused)}
+			answer.PartialSuccess = &logscollector.ExportLogsPartialSuccess{RejectedLogRecords: int64(len(refused)),
+				ErrorMessage: some(refused)}
 		}
 		return answer, err
 	})
@@ -98,11 +100,13 @@ func (s *server) addExport(api huma.API, signal string, take func(ctx context.Co
 	alsoJSON(operation, &huma.Schema{Type: "object"})
 }
 
-func (s *server) export(ctx context.Context, in *pushInput, take func(ctx context.Context, body []byte, json bool) (proto.Message, error)) (*exported, error) {
+func (s *server) export(ctx context.Context, in *pushInput, take func(ctx context.Context, body []byte, json bool) (proto.Message,
+	error)) (*exported, error) {
 	media, _, err := mime.ParseMediaType(in.Type)
 	json := media == "application/json"
 	if err != nil || !json && media != "application/x-protobuf" {
-		return nil, huma.Error415UnsupportedMediaType("Content-Type " + in.Type + " is not taken: send application/x-protobuf or application/json")
+		return nil, huma.Error415UnsupportedMediaType("Content-Type " + in.Type +
+			" is not taken: send application/x-protobuf or application/json")
 	}
 	body, done, err := s.whole(ctx, in, maxExport)
 	if err != nil {

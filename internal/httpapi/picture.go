@@ -36,12 +36,14 @@ type ChartLinked struct {
 }
 
 func (s *server) addPictures(api huma.API) {
-	add(api, "POST", "/series/{id}/link", "link-chart", "Make an address of a series' chart that another page can show: signed, and with an end", people.Editor, func(ctx context.Context, in *struct {
-		ID   int64 `path:"id"`
-		Body NewChartLink
-	}) (*body[ChartLinked], error) {
-		return ok(s.linkChart(ctx, in.ID, in.Body))
-	})
+	add(api, "POST", "/series/{id}/link", "link-chart",
+		"Make an address of a series' chart that another page can show: signed, and with an end", people.Editor,
+		func(ctx context.Context, in *struct {
+			ID   int64 `path:"id"`
+			Body NewChartLink
+		}) (*body[ChartLinked], error) {
+			return ok(s.linkChart(ctx, in.ID, in.Body))
+		})
 }
 
 func (s *server) linkChart(ctx context.Context, series int64, in NewChartLink) (v ChartLinked, err error) {
@@ -72,7 +74,8 @@ func (s *server) linkChart(ctx context.Context, series int64, in NewChartLink) (
 	}
 	at := s.Teller.Address() + "/charts/" + token
 	v.PNG, v.SVG = at+".png", at+".svg"
-	return v, s.Store.AddAudit(ctx, record.Audit{At: now, Who: account(ctx).Name, What: "linked a chart", About: fmt.Sprintf("series %d", series), Note: "until " + v.Until.Format(time.RFC3339)})
+	return v, s.Store.AddAudit(ctx, record.Audit{At: now, Who: account(ctx).Name, What: "linked a chart",
+		About: fmt.Sprintf("series %d", series), Note: "until " + v.Until.Format(time.RFC3339)})
 }
 
 // chartPicture draws the chart that a signed address shows.

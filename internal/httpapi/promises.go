@@ -28,15 +28,20 @@ type NewSLA struct {
 }
 
 func (s *server) addPromises(api huma.API) {
-	add(api, "GET", "/slas", "slas", "All SLAs: how they stand, how likely they are met, and how they were kept", people.Reader, func(ctx context.Context, _ *none) (*body[[]inspect.Promise], error) {
-		return ok(s.Inspector.Promises(ctx))
-	})
-	add(api, "POST", "/slas", "set-sla", "Add an SLA or replace the one of that name; its past is looked at at once", people.Editor, func(ctx context.Context, in *body[NewSLA]) (*body[record.SLA], error) {
-		v := in.Body
-		return ok(s.Watcher.SetSLA(ctx, record.SLA{Name: v.Name, Dataset: v.Dataset, Owner: v.Owner, Counts: v.Counts, AtLeast: v.AtLeast, Days: v.Days, FromMinute: v.FromMinute,
-			ToMinute: v.ToMinute, Zone: v.Zone, Segment: v.Segment, LeadSeconds: v.LeadSeconds, Calendars: v.Calendars, Paused: v.Paused}))
-	})
-	add(api, "DELETE", "/slas/{name}", "drop-sla", "Remove an SLA with its past", people.Editor, func(ctx context.Context, in *Named) (*struct{}, error) {
-		return nil, s.Store.DropSLA(ctx, in.Name)
-	})
+	add(api, "GET", "/slas", "slas", "All SLAs: how they stand, how likely they are met, and how they were kept", people.Reader,
+		func(ctx context.Context, _ *none) (*body[[]inspect.Promise], error) {
+			return ok(s.Inspector.Promises(ctx))
+		})
+	add(api, "POST", "/slas", "set-sla", "Add an SLA or replace the one of that name; its past is looked at at once",
+		people.Editor, func(ctx context.Context, in *body[NewSLA]) (*body[record.SLA], error) {
+			v := in.Body
+			return ok(s.Watcher.SetSLA(ctx, record.SLA{Name: v.Name, Dataset: v.Dataset, Owner: v.Owner, Counts: v.Counts,
+				AtLeast: v.AtLeast, Days: v.Days, FromMinute: v.FromMinute,
+				ToMinute: v.ToMinute, Zone: v.Zone, Segment: v.Segment, LeadSeconds: v.LeadSeconds, Calendars: v.Calendars,
+				Paused: v.Paused}))
+		})
+	add(api, "DELETE", "/slas/{name}", "drop-sla", "Remove an SLA with its past", people.Editor,
+		func(ctx context.Context, in *Named) (*struct{}, error) {
+			return nil, s.Store.DropSLA(ctx, in.Name)
+		})
 }

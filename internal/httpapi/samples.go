@@ -41,7 +41,7 @@ func (s *server) addSamples(api huma.API) {
 	operation := huma.Operation{
 		Method: "POST", Path: "/api/v1/samples", OperationID: "push-samples",
 		Summary:      "Push samples as NDJSON, JSON or CSV, gzip allowed; good lines are stored, bad ones named",
-		MaxBodyBytes: -1, SkipValidateBody: true, Metadata: map[string]any{"role": people.Editor},
+		MaxBodyBytes: -1, SkipValidateBody: true, Metadata: map[string]any{"role": people.Editor, "confined": true},
 		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{
 			"application/x-ndjson": {Schema: lines}, "text/csv": {Schema: lines}}},
 	}
@@ -76,9 +76,11 @@ func alsoJSON(operation huma.Operation, schema *huma.Schema) {
 
 func (s *server) push(ctx context.Context, in *pushInput) (collect.Receipt, error) {
 	media, _, err := mime.ParseMediaType(in.Type)
-	format := map[string]string{"application/x-ndjson": "ndjson", "application/ndjson": "ndjson", "text/csv": "csv", "application/json": "json"}[media]
+	format := map[string]string{"application/x-ndjson": "ndjson", "application/ndjson": "ndjson", "text/csv": "csv",
+		"application/json": "json"}[media]
 	if err != nil || format == "" {
-		return collect.Receipt{}, huma.Error415UnsupportedMediaType("Content-Type " + in.Type + " is not taken: send application/x-ndjson, application/json or text/csv")
+		return collect.Receipt{}, huma.Error415UnsupportedMediaType("Content-Type " + in.Type +
+			" is not taken: send application/x-ndjson, application/json or text/csv")
 	}
 	done, err := s.intake.enter(ctx)
 	if err != nil {
@@ -89,7 +91,9 @@ func (s *server) push(ctx context.Context, in *pushInput) (collect.Receipt, erro
 	if err != nil {
 		return collect.Receipt{}, err
 	}
-	return s.Collector.Push(ctx, reader, format, in.Strict)
+	receipt, err := s.Collector.Push(ctx, reader, format, in.Strict, confinedTo(ctx).pushed(ctx))
+	s.Vitals.Took(receipt.Accepted)
+	return receipt, err
 }
 
 // unzipped is the body as it was before it was packed for the way.

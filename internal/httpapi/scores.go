@@ -16,19 +16,21 @@ type QueueState struct {
 }
 
 func (s *server) addScores(api huma.API) {
-	add(api, "GET", "/scorecard", "scorecard", "Precision, recall, delay and load over the past", people.Reader, func(ctx context.Context, in *struct {
-		From time.Time `query:"from" doc:"since judging began if left out"`
-		To   time.Time `query:"to" doc:"now if left out"`
-		By   string    `query:"by" enum:"dataset,measure,segment,owner,tag,rule,channel,month," doc:"break it down by this too"`
-		Tag  string    `query:"tag" doc:"score what has this tag alone"`
-	}) (*body[improve.Scorecard], error) {
-		if err := s.tagged(ctx, in.Tag); err != nil {
-			return nil, err
-		}
-		return ok(s.Bench.Score(ctx, in.From, in.To, in.By, in.Tag))
-	})
-	add(api, "GET", "/queue", "queue", "Whether work is waiting", people.Reader, func(ctx context.Context, _ *none) (*body[QueueState], error) {
-		idle, err := s.Queue.Idle(ctx)
-		return ok(QueueState{idle}, err)
-	})
+	add(api, "GET", "/scorecard", "scorecard", "Precision, recall, delay and load over the past", people.Reader,
+		func(ctx context.Context, in *struct {
+			From time.Time `query:"from" doc:"since judging began if left out"`
+			To   time.Time `query:"to" doc:"now if left out"`
+			By   string    `query:"by" enum:"dataset,measure,segment,owner,tag,rule,channel,month," doc:"break it down by this too"`
+			Tag  string    `query:"tag" doc:"score what has this tag alone"`
+		}) (*body[improve.Scorecard], error) {
+			if err := s.tagged(ctx, in.Tag); err != nil {
+				return nil, err
+			}
+			return ok(s.Bench.Score(ctx, in.From, in.To, in.By, in.Tag))
+		})
+	add(api, "GET", "/queue", "queue", "Whether work is waiting", people.Reader,
+		func(ctx context.Context, _ *none) (*body[QueueState], error) {
+			idle, err := s.Queue.Idle(ctx)
+			return ok(QueueState{idle}, err)
+		})
 }

@@ -5,8 +5,11 @@ package httpapi
 
 import (
 	"context"
+	"encoding/json"
+	"fmt"
 	"log/slog"
 	"net/http"
+	"net/netip"
 	"reflect"
 	"time"
 
@@ -22,6 +25,7 @@ import (
 	"tinbell/internal/config"
 	"tinbell/internal/diagnose"
 	"tinbell/internal/feed"
+	"tinbell/internal/flat"
 	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
 	"tinbell/internal/logs"
@@ -33,6 +37,7 @@ import (
 	"tinbell/internal/tell"
 	"tinbell/internal/vitals"
 	"tinbell/internal/watch"
+	"tinbell/internal/wire"
 	"tinbell/internal/work"
 )
 
@@ -62,9 +67,13 @@ type Parts struct {
 	Log        *slog.Logger
 	SignIn     bool
 	Vitals     *vitals.Reader
-	Public     string // where people reach the service; empty: where it listens
-	Secure     bool   // whether people reach it by HTTPS
-	Listens    string // the host that it listens on
+	Public     string         // where people reach the service; empty: where it listens
+	Secure     bool           // whether people reach it by HTTPS
+	ReadOnly   string         // why it only shows what there is; empty: it does everything
+	Works      bool           // whether this process works and answers nothing but how it is
+	Ending     func() bool    // whether it takes in nothing more; nil: never
+	Listens    string         // the host that it listens on
+	Proxies    []netip.Prefix // whose word on who sends a request is taken
 	Console    http.Handler
 }
 
@@ -78,13 +87,22 @@ type server struct {
 func New(p Parts) http.Handler {
 	router := chi.NewRouter()
 	s := &server{p, make(turns, intakeAtOnce), make(turns, unpackedAtOnce)}
-	router.Use(s.identified, s.counted, s.recovered, paceBodies,
+	router.Use(s.forwarded, s.identified, s.counted, s.recovered, paceBodies,
 		middleware.Compress(2, "application/json", "text/html", "text/css", "application/javascript", "text/javascript", "image/svg+xml"))
-	router.Use(tags, s.guardHeaders, s.fromHere, s.audited)
+	router.Use(tags, s.guardHeaders, s.fromHere, s.shows, s.audited)
 	router.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })
 	router.Get("/readyz", s.ready)
 	router.Get("/metrics", s.metrics)
+	if p.Works {
+		router.Handle("/*", http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			writeProblem(w, http.StatusNotFound,
+				"this process works and answers nobody (--role work): ask one that runs with --role web or all")
+		}))
+		return router
+	}
 	s.register(router)
+	router.Get("/sign-in/provider", s.leave)
+	router.Get("/sign-in/provider/back", s.comeBack)
 	router.Get("/charts/{token}", s.chartPicture)
 	router.Get("/answer/{token}", s.answerPage)
 	router.Post("/answer/{token}", s.answered)
@@ -104,11 +122,16 @@ func OpenAPI() ([]byte, error) {
 	return api.OpenAPI().MarshalJSON()
 }
 
+// Lists are never null in answers (package wire writes them), nor in the contract.
+func init() { huma.DefaultArrayNullable = false }
+
 func (s *server) register(router chi.Router) huma.API {
 	config := huma.DefaultConfig("Tin Bell", "1")
 	config.Info.Description = "Monitors table and ingestion metrics, and scores its own alerts. Sign in with 'Authorization: Bearer TOKEN'."
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/openapi", "", ""
 	config.CreateHooks = nil
+	lists := huma.Format{Marshal: wire.Write, Unmarshal: json.Unmarshal}
+	config.Formats = map[string]huma.Format{"application/json": lists, "json": lists}
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
 	config.Security = []map[string][]string{{"token": {}}}
 	api := humachi.New(router, config)
@@ -119,6 +142,7 @@ func (s *server) register(router chi.Router) huma.API {
 	s.addMetrics(api)
 	s.addTasks(api)
 	s.addTags(api)
+	s.addFinding(api)
 	s.addConfig(api)
 	s.addSamples(api)
 	s.addOTLP(api)
@@ -167,7 +191,28 @@ func (s *server) ready(w http.ResponseWriter, _ *http.Request) {
 		writeProblem(w, http.StatusServiceUnavailable, "the database has not answered since "+since.UTC().Format(time.RFC3339))
 		return
 	}
-	w.Write([]byte("ready\n"))
+	switch {
+	case s.Ending != nil && s.Ending():
+		writeProblem(w, http.StatusServiceUnavailable, "this process is ending: it finishes what it has and takes nothing more")
+	case s.ReadOnly != "":
+		fmt.Fprintln(w, "ready, to show what there is and no more:", s.ReadOnly)
+	default:
+		w.Write([]byte("ready\n"))
+	}
+}
+
+// reading are what may be sent where the service only shows what there is.
+var reading = map[string]bool{"/api/v1/session": true}
+
+// shows refuses changes where the service only shows what there is.
+func (s *server) shows(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if s.ReadOnly != "" && r.Method != http.MethodGet && r.Method != http.MethodHead && !reading[r.URL.Path] {
+			writeProblem(w, http.StatusServiceUnavailable, "nothing can be changed: "+s.ReadOnly)
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
 }
 
 func (s *server) guardHeaders(next http.Handler) http.Handler {
@@ -178,23 +223,45 @@ func (s *server) guardHeaders(next http.Handler) http.Handler {
 		if s.Secure {
 			h.Set("Strict-Transport-Security", "max-age=31536000")
 		}
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; frame-ancestors 'none'")
+		h.Set("Content-Security-Policy",
+			"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; frame-ancestors 'none'")
 		next.ServeHTTP(w, r)
 	})
 }
+
+// mayBeOld are readings of the past that take long, and may come from a replica where there
+// is one.
+var mayBeOld = map[string]bool{"chart": true, "series": true, "earlier": true, "explain": true, "forecast": true,
+	"forecasts": true, "smoothing": true, "suitability": true, "trends": true,
+	"outliers": true, "consistency": true, "scorecard": true, "dataset-runs": true, "dataset-deliveries": true,
+	"drift-feature": true, "drift-pair": true, "drift-models": true, "compare-log": true, "losses": true}
 
 // add registers one operation, with the role that it needs. What is
 // listed can be narrowed, sorted and read page by page.
 func add[I, O any](api huma.API, method, path, id, summary, role string, handle func(context.Context, *I) (*O, error)) {
 	operation := huma.Operation{Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary,
-		Metadata: map[string]any{"role": role}}
+		Metadata: map[string]any{"role": role, "confined": true}}
 	given := reflect.TypeFor[I]()
 	of := listOf(reflect.TypeFor[O]())
 	if of != nil && method == http.MethodGet {
 		operation.Metadata["list"], operation.Parameters = true, listParameters(of, given)
 	}
+	ofDatasets := method == http.MethodGet && (listsDatasets[id] || of != nil && flat.Has(of, "dataset"))
 	huma.Register(api, operation, func(ctx context.Context, in *I) (*O, error) {
-		out, err := handle(ctx, in)
+		limits := confinedTo(ctx)
+		if limits != nil {
+			if err := limits.before(ctx, in, ofDatasets); err != nil {
+				return nil, problem(ctx, err)
+			}
+		}
+		asked := ctx
+		if method == http.MethodGet && mayBeOld[id] {
+			asked = store.Reading(ctx)
+		}
+		out, err := handle(asked, in)
+		if limits != nil && err == nil {
+			err = limits.after(ctx, out)
+		}
 		if one := askedFor(ctx); one != nil && err == nil {
 			err = one.cut(ctx, given, reflect.ValueOf(out).Elem().FieldByName("Body"))
 		}

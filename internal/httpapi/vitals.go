@@ -15,9 +15,10 @@ import (
 )
 
 func (s *server) addVitals(api huma.API) {
-	add(api, "GET", "/doctor", "doctor", "Look at how the service is set up and how it is doing, and say what to do", people.Reader, func(ctx context.Context, _ *none) (*body[vitals.Examination], error) {
-		return ok(s.Vitals.Examine(ctx))
-	})
+	add(api, "GET", "/doctor", "doctor", "Look at how the service is set up and how it is doing, and say what to do",
+		people.Reader, func(ctx context.Context, _ *none) (*body[vitals.Examination], error) {
+			return ok(s.Vitals.Examine(ctx))
+		})
 }
 
 // counted counts answers and how long they took.

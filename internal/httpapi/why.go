@@ -21,11 +21,13 @@ type NumberedAlert struct {
 }
 
 func (s *server) addWhy(api huma.API) {
-	add(api, "GET", "/alerts/{id}/why", "alert-why", "Why an alert rang: the segments behind it, what broke with it, the lineage, what was like it, and SQL that finds the rows. What cannot be found out says why not",
+	add(api, "GET", "/alerts/{id}/why", "alert-why",
+		"Why an alert rang: the segments behind it, what broke with it, the lineage, what was like it, and SQL that finds the rows. What cannot be found out says why not",
 		people.Reader, func(ctx context.Context, in *NumberedAlert) (*body[diagnose.Why], error) {
 			return ok(s.Diagnoser.Why(ctx, in.ID))
 		})
-	add(api, "POST", "/alerts/{id}/rows", "alert-rows", "Run one of an alert's listings: its rows are shown and not kept, and the audit trail says who looked",
+	add(api, "POST", "/alerts/{id}/rows", "alert-rows",
+		"Run one of an alert's listings: its rows are shown and not kept, and the audit trail says who looked",
 		people.Editor, func(ctx context.Context, in *struct {
 			NumberedAlert
 			Body struct {
@@ -39,34 +41,39 @@ func (s *server) addWhy(api huma.API) {
 			}
 			return ok(s.Diagnoser.Rows(ctx, in.ID, in.Body.Listing, limit, account(ctx).Name))
 		})
-	add(api, "PUT", "/datasets/{name}/hidden", "hide-columns", "Say which columns of a dataset are never shown", people.Editor, func(ctx context.Context, in *struct {
-		Named
-		Body struct {
-			Columns record.Strings `json:"columns"`
-		}
-	}) (*body[record.Dataset], error) {
-		if err := s.checkColumns(ctx, in.Name, in.Body.Columns); err != nil {
-			return nil, err
-		}
-		if err := s.Store.Hide(ctx, in.Name, in.Body.Columns); err != nil {
-			return nil, err
-		}
-		return ok(s.Store.Dataset(ctx, in.Name))
-	})
-	add(api, "GET", "/audit", "audit", "Who did what, from where, with what was there before and after, newest first", people.Admin, func(ctx context.Context, in *struct {
-		Who    string    `query:"who" doc:"of this account alone"`
-		What   string    `query:"what" doc:"with this in what was done"`
-		About  string    `query:"about" doc:"with this in what it was done to"`
-		From   time.Time `query:"from"`
-		To     time.Time `query:"to"`
-		Cursor int64     `query:"cursor" doc:"id of the last entry of the page before"`
-		Limit  int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-	}) (*body[[]record.Audit], error) {
-		return ok(s.Store.Audits(ctx, store.Sought{Who: in.Who, What: in.What, About: in.About, From: in.From, To: in.To, Before: in.Cursor, Limit: in.Limit}))
-	})
-	add(api, "GET", "/audit/proof", "audit-proof", "Whether the audit trail is as it was written: every entry is sealed with the one before it", people.Admin, func(ctx context.Context, _ *none) (*body[store.Proof], error) {
-		return ok(s.Store.VerifyAudit(ctx))
-	})
+	add(api, "PUT", "/datasets/{name}/hidden", "hide-columns", "Say which columns of a dataset are never shown", people.Editor,
+		func(ctx context.Context, in *struct {
+			Named
+			Body struct {
+				Columns record.Strings `json:"columns"`
+			}
+		}) (*body[record.Dataset], error) {
+			if err := s.checkColumns(ctx, in.Name, in.Body.Columns); err != nil {
+				return nil, err
+			}
+			if err := s.Store.Hide(ctx, in.Name, in.Body.Columns); err != nil {
+				return nil, err
+			}
+			return ok(s.Store.Dataset(ctx, in.Name))
+		})
+	add(api, "GET", "/audit", "audit", "Who did what, from where, with what was there before and after, newest first",
+		people.Admin, func(ctx context.Context, in *struct {
+			Who    string    `query:"who" doc:"of this account alone"`
+			What   string    `query:"what" doc:"with this in what was done"`
+			About  string    `query:"about" doc:"with this in what it was done to"`
+			From   time.Time `query:"from"`
+			To     time.Time `query:"to"`
+			Cursor int64     `query:"cursor" doc:"id of the last entry of the page before"`
+			Limit  int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+		}) (*body[[]record.Audit], error) {
+			return ok(s.Store.Audits(ctx, store.Sought{Who: in.Who, What: in.What, About: in.About, From: in.From, To: in.To,
+				Before: in.Cursor, Limit: in.Limit}))
+		})
+	add(api, "GET", "/audit/proof", "audit-proof",
+		"Whether the audit trail is as it was written: every entry is sealed with the one before it", people.Admin,
+		func(ctx context.Context, _ *none) (*body[store.Proof], error) {
+			return ok(s.Store.VerifyAudit(ctx))
+		})
 }
 
 // checkColumns refuses columns that a table is known not to have: one misspelt would

@@ -10,7 +10,8 @@ func TestRolesIncludeTheOnesBelow(t *testing.T) {
 	for _, c := range []struct {
 		role, needed string
 		want         bool
-	}{{Admin, Reader, true}, {Admin, Admin, true}, {Editor, Admin, false}, {Editor, Reader, true}, {Reader, Editor, false}, {"", Reader, false}, {"owner", Reader, false}} {
+	}{{Admin, Reader, true}, {Admin, Admin, true}, {Editor, Admin, false}, {Editor, Reader, true}, {Reader, Editor, false},
+		{"", Reader, false}, {"owner", Reader, false}} {
 		if Allows(c.role, c.needed) != c.want {
 			t.Errorf("%q for %q: %t", c.role, c.needed, !c.want)
 		}

@@ -12,11 +12,14 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+
+	"tinbell/internal/record"
 )
 
 // Safe encrypts secrets before they are stored (AES-256-GCM).
 type Safe struct {
-	path string
+	path string // empty: the key is given from elsewhere
+	lost bool   // the key is gone: nothing is locked or unlocked
 
 	mu   sync.RWMutex
 	seal cipher.AEAD
@@ -71,11 +74,20 @@ func newKey(path string) ([]byte, error) {
 // Fingerprint tells keys apart and nothing of them.
 func (s *Safe) Fingerprint() []byte { return s.Key("fingerprint") }
 
+// Lost tells whether the key is gone.
+func (s *Safe) Lost() bool { return s.lost }
+
 // next is where a key is written that is to take the place of another.
 func next(path string) string { return path + ".next" }
 
 // Draft makes another key beside the one in use, which Become puts in its place.
 func (s *Safe) Draft() (*Safe, error) {
+	switch {
+	case s.lost:
+		return nil, ErrNoKey
+	case s.path == "":
+		return nil, record.Conflict{What: "the key is given by a variable or a command, not by a file: start with the file, change it, and put it where the variable or command has it"}
+	}
 	at := next(s.path)
 	if err := os.Remove(at); err != nil && !errors.Is(err, os.ErrNotExist) { // of a change that came to nothing
 		return nil, err
@@ -125,12 +137,15 @@ func (s *Safe) Lock(secret string) []byte {
 // Unlock decrypts what Lock gave. Where it does not fit, another process may have changed
 // the key: its file is read again.
 func (s *Safe) Unlock(locked []byte) (string, error) {
+	if s.lost {
+		return "", ErrNoKey
+	}
 	secret, err := s.open(locked)
 	if err == nil {
 		return secret, nil
 	}
 	key, wrong := os.ReadFile(s.path)
-	if wrong != nil {
+	if s.path == "" || wrong != nil {
 		return "", err
 	}
 	again, wrong := safeOf(s.path, key)

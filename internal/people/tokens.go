@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,30 +15,26 @@ import (
 	"tinbell/internal/store"
 )
 
-// Roles, each allowed what the ones before it are.
-const (
-	Reader    = "reader"    // looks
-	Responder = "responder" // labels, takes, snoozes, writes incidents and notes
-	Editor    = "editor"    // sets up
-	Admin     = "admin"     // people, secrets, sources
-)
-
-// Roles are all of them, the least first.
-var Roles = []string{Reader, Responder, Editor, Admin}
-
-var rank = map[string]int{Reader: 1, Responder: 2, Editor: 3, Admin: 4}
-
-// Allows tells whether the role includes the needed one.
-func Allows(role, needed string) bool { return rank[role] >= rank[needed] }
-
 // Desk signs people in.
 type Desk struct {
-	store *store.Store
-	safe  *Safe
-	now   func() time.Time
+	store    *store.Store
+	safe     *Safe
+	stays    store.Stays
+	provider *Provider // nil: there is none
+	now      func() time.Time
+	hashing  chan struct{} // passwords looked at, at once
 }
 
-func New(s *store.Store, safe *Safe, now func() time.Time) *Desk { return &Desk{s, safe, now} }
+// New makes a desk. What stays says nothing of is a week unused, and 30 days at all.
+func New(s *store.Store, safe *Safe, stays store.Stays, provider *Provider, now func() time.Time) *Desk {
+	if stays.Idle <= 0 {
+		stays.Idle = 7 * 24 * time.Hour
+	}
+	if stays.Longest <= 0 {
+		stays.Longest = 30 * 24 * time.Hour
+	}
+	return &Desk{s, safe, stays, provider, now, make(chan struct{}, hashedAtOnce)}
+}
 
 // Rekey has all secrets kept with a new key, and gives how many they are. Whoever is killed
 // on the way finds the old key with the old secrets, or the new with the new.
@@ -68,6 +65,8 @@ type Wanted struct {
 	Role string        // that the token gives; at most its account's
 	For  string        // what it is for
 	Ends time.Duration // after which it no longer signs in; 0: never
+
+	Datasets record.Strings // that it is for; none: all of its account's
 }
 
 // longestToken is how long a token may sign in.
@@ -88,10 +87,15 @@ func (d *Desk) Make(ctx context.Context, w Wanted) (string, error) {
 	if err := record.CheckName("name", w.Name); err != nil {
 		return "", err
 	}
+	datasets, err := CheckPatterns(w.Datasets)
+	if err != nil {
+		return "", err
+	}
 	account, err := d.store.AddAccount(ctx, w.Name, w.Role)
 	if err != nil {
 		return "", err
 	}
+	account = capped(account, "", nil)
 	if rank[w.Role] > rank[account.Role] {
 		return "", record.Conflict{What: fmt.Sprintf("%s is there as %s: a token of it cannot be %s; change the account first (tinbell token role), or make another", w.Name, account.Role, w.Role)}
 	}
@@ -101,16 +105,29 @@ func (d *Desk) Make(ctx context.Context, w Wanted) (string, error) {
 		at := d.now().Add(w.Ends).UTC()
 		ends = &at
 	}
-	return token, d.store.AddToken(ctx, account.ID, w.For, w.Role, ends, hash(token))
+	return token, d.store.AddToken(ctx, account.ID, w.For, w.Role, datasets, ends, hash(token))
 }
 
-// SetRole changes what an account may do, and with it all tokens of it that say more. The
-// last administrator stays one.
-func (d *Desk) SetRole(ctx context.Context, name, role string) (record.Account, error) {
-	if rank[role] == 0 {
-		return record.Account{}, record.Invalid{Field: "role", Given: role, Allowed: "one of " + strings.Join(Roles, ", ")}
+// MakeOwn gives somebody a token of the own account, which says no more than who asks may:
+// in role, and in place.
+func (d *Desk) MakeOwn(ctx context.Context, who record.Account, w Wanted) (string, error) {
+	w.Name = who.Name
+	if w.Role == "" {
+		w.Role = who.Role
 	}
-	return d.store.SetRole(ctx, name, role)
+	if rank[w.Role] > rank[who.Role] {
+		return "", Forbidden{Role: who.Role, Needed: w.Role}
+	}
+	if len(w.Datasets) == 0 {
+		w.Datasets = who.Within
+	}
+	for _, p := range w.Datasets {
+		if len(who.Within) > 0 && !slices.Contains(who.Within, p) {
+			return "", record.Invalid{Field: "datasets", Given: p, Allowed: "of " + strings.Join(who.Within, ", ") +
+				", which the token that asks is for"}
+		}
+	}
+	return d.Make(ctx, w)
 }
 
 // First makes the first administrator's token, or gives "" if there is one.
@@ -123,29 +140,18 @@ func (d *Desk) First(ctx context.Context) (string, error) {
 }
 
 // Whose gives the account of a token.
-func (d *Desk) Whose(ctx context.Context, token string) (record.Account, error) {
+func (d *Desk) Whose(ctx context.Context, token string) (Who, error) {
 	if token == "" {
-		return record.Account{}, ErrSignIn
+		return Who{}, ErrSignIn
 	}
-	account, says, err := d.store.AccountByToken(ctx, hash(token), d.now())
-	var missing record.NotFound
-	if errors.As(err, &missing) {
-		return account, ErrSignIn
+	found, err := d.store.TokenBy(ctx, hash(token), d.now())
+	if errors.As(err, new(record.NotFound)) {
+		return Who{}, ErrSignIn
 	}
-	if says != "" && rank[says] < rank[account.Role] {
-		account.Role = says
-	}
-	return account, err
+	return limited(found.Account, found.Says, found.Within), err
 }
 
 func hash(token string) []byte {
 	sum := sha256.Sum256([]byte(token))
 	return sum[:]
-}
-
-// Forbidden says that a role is not enough.
-type Forbidden struct{ Role, Needed string }
-
-func (f Forbidden) Error() string {
-	return fmt.Sprintf("your role is %s, this needs %s: ask an administrator", f.Role, f.Needed)
 }

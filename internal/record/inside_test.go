@@ -43,7 +43,8 @@ func TestWhatHasATransactionReadsInIt(t *testing.T) {
 					return true
 				}
 				if method, ok := call.Fun.(*ast.SelectorExpr); ok && isStore(method.X) && method.Sel.Name != "In" {
-					t.Errorf("%s: %s is called on the pool inside of a transaction: use In(tx)", files.Position(call.Pos()), method.Sel.Name)
+					t.Errorf("%s: %s is called on the pool inside of a transaction: use In(tx)", files.Position(call.Pos()),
+						method.Sel.Name)
 				}
 				for _, given := range call.Args {
 					if isStore(given) {

@@ -125,8 +125,9 @@ type Proposal struct {
 func (a Alert) Case(kind timeline.Kind, s Settings, series int) filter.Case {
 	direction := map[string]detect.Direction{"low": detect.Low, "high": detect.High}[a.Direction]
 	return filter.Case{
-		Budget: detect.Budget(time.Duration(s.WarnSeconds)*time.Second, series), Kind: kind, Cause: detect.Cause(a.Cause), Direction: direction,
-		Looks: a.Looks, Recent: a.Recent, Company: a.Company,
+		Budget: detect.Budget(time.Duration(s.WarnSeconds)*time.Second, series), Kind: kind, Cause: detect.Cause(a.Cause),
+		Direction: direction,
+		Looks:     a.Looks, Recent: a.Recent, Company: a.Company,
 	}
 }
 

@@ -93,7 +93,8 @@ func (v *Log) Check() error {
 	}
 	for _, name := range v.By {
 		if !attributeNames.MatchString(name) {
-			return Invalid{Field: "by", Given: name, Allowed: "names of attributes: letters, digits, dots, hyphens and underscores, 60 at most"}
+			return Invalid{Field: "by", Given: name,
+				Allowed: "names of attributes: letters, digits, dots, hyphens and underscores, 60 at most"}
 		}
 	}
 	if _, err := template.NewMasker(v.Masked); err != nil {

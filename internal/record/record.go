@@ -183,7 +183,7 @@ type Monitor struct {
 	SnoozedBy    string     `db:"snoozed_by" json:"snoozed_by"`
 
 	AlwaysTell bool      `db:"always_tell" json:"always_tell" doc:"the filter holds none of its alerts back"`
-	Budget     *Budget   `db:"budget" json:"budget" doc:"false alarms stated and found on a part of its past that its limits were not fitted to, and since; null before its first fit"`
+	Budget     *Budget   `db:"budget" json:"budget,omitempty" doc:"false alarms stated and found on a part of its past that its limits were not fitted to, and since; none before its first fit"`
 	CreatedAt  time.Time `db:"created_at" json:"created_at"`
 }
 
@@ -212,7 +212,7 @@ type Baseline struct {
 	JudgedTo    time.Time  `db:"judged_to"`
 	Message     string     `db:"message"`
 	StateTo     *time.Time `db:"state_to"` // up to when Judged stands; nil: up to JudgedTo
-	Again       bool       `db:"again"`    // it is to be judged again from where it was fitted
+	Again       bool       `db:"again"`    // what was judged from there on is to be judged again
 }
 
 // Why a monitor cannot judge a series.
@@ -280,24 +280,6 @@ type Audit struct {
 	Before  json.RawMessage `db:"before" json:"before,omitempty" doc:"what was there; secrets masked"`
 	After   json.RawMessage `db:"after" json:"after,omitempty" doc:"what is there since; secrets masked"`
 	Seal    []byte          `db:"seal" json:"-"`
-}
-
-// Account is a person or program that may sign in.
-type Account struct {
-	ID   int64  `db:"id" json:"id"`
-	Name string `db:"name" json:"name"`
-	Role string `db:"role" json:"role" enum:"admin,editor,responder,reader"`
-}
-
-// Token lets somebody sign in; what it says is not kept.
-type Token struct {
-	ID        int64      `db:"id" json:"id"`
-	For       string     `db:"what" json:"for" doc:"what it is for"`
-	Account   string     `db:"account" json:"account"`
-	Role      string     `db:"role" json:"role" enum:"admin,editor,responder,reader" doc:"what it lets its bearer do"`
-	CreatedAt time.Time  `db:"created_at" json:"created_at"`
-	ExpiresAt *time.Time `db:"expires_at" json:"expires_at"`
-	UsedAt    *time.Time `db:"used_at" json:"used_at" doc:"last, to five minutes"`
 }
 
 // Task is long work whose progress people follow.

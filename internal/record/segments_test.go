@@ -34,7 +34,8 @@ func TestSegmentsHaveTheSettingsOfTheirLastPatternThatFits(t *testing.T) {
 	} {
 		own := s.For(segment)
 		r := own.Rule(hourly, 5)
-		if r.Series != want.series || r.Warn != want.warn || r.Direction != want.direction || r.Bounds.Lowest != want.lowest || own.Owner != want.owner || r.BandOnly != want.muted || r.MinEffect != 3 {
+		if r.Series != want.series || r.Warn != want.warn || r.Direction != want.direction || r.Bounds.Lowest != want.lowest ||
+			own.Owner != want.owner || r.BandOnly != want.muted || r.MinEffect != 3 {
 			t.Errorf("%s: %+v, %q", segment, r, own.Owner)
 		}
 	}

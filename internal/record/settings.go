@@ -97,7 +97,8 @@ func (s Settings) Rule(series int) detect.Rule {
 
 // Baseline is the method of the settings on a grid of periods.
 func (s Settings) Baseline(g timeline.Grid) baseline.Method {
-	m := baseline.Method{Name: baseline.Name(s.Method), Low: math.Inf(-1), High: math.Inf(1), Robust: s.Robust, Width: s.Width, Window: s.Window}
+	m := baseline.Method{Name: baseline.Name(s.Method), Low: math.Inf(-1), High: math.Inf(1), Robust: s.Robust, Width: s.Width,
+		Window: s.Window}
 	switch s.Method {
 	case MethodArrival:
 		m.Name = baseline.Seasonal

@@ -22,11 +22,13 @@ func TestSettingsBecomeTheBaselineTheyName(t *testing.T) {
 		grid     timeline.Grid
 		want     baseline.Method
 	}{
-		"seasonal":  {Settings{Method: "seasonal"}, hourly, baseline.Method{Name: baseline.Seasonal, Window: 168}},
-		"a week":    {Settings{Method: "change"}, hourly, baseline.Method{Name: baseline.Change, Lag: 168, Window: 168}},
-		"a day":     {Settings{Method: "change", Against: "day"}, quarter, baseline.Method{Name: baseline.Change, Lag: 96, Window: 672}},
-		"previous":  {Settings{Method: "change", Against: "previous", Width: 0.2}, quarter, baseline.Method{Name: baseline.Change, Lag: 1, Window: 672, Width: 0.2}},
-		"rolling":   {Settings{Method: "rolling", Window: 24, Robust: true}, hourly, baseline.Method{Name: baseline.Rolling, Window: 24, Robust: true}},
+		"seasonal": {Settings{Method: "seasonal"}, hourly, baseline.Method{Name: baseline.Seasonal, Window: 168}},
+		"a week":   {Settings{Method: "change"}, hourly, baseline.Method{Name: baseline.Change, Lag: 168, Window: 168}},
+		"a day":    {Settings{Method: "change", Against: "day"}, quarter, baseline.Method{Name: baseline.Change, Lag: 96, Window: 672}},
+		"previous": {Settings{Method: "change", Against: "previous", Width: 0.2}, quarter, baseline.Method{Name: baseline.Change,
+			Lag: 1, Window: 672, Width: 0.2}},
+		"rolling": {Settings{Method: "rolling", Window: 24, Robust: true}, hourly, baseline.Method{Name: baseline.Rolling,
+			Window: 24, Robust: true}},
 		"arrival":   {Settings{Method: "arrival"}, hourly, baseline.Method{Name: baseline.Seasonal, Window: 168}},
 		"one bound": {Settings{Method: "fixed", Low: &low}, hourly, baseline.Method{Name: baseline.Fixed, Low: 5, Window: 168}},
 	} {
@@ -43,12 +45,14 @@ func TestSettingsBecomeTheBaselineTheyName(t *testing.T) {
 func TestSettingsBecomeTheRuleTheyState(t *testing.T) {
 	s := DefaultSettings()
 	r := s.Rule(9)
-	if r.Warn != detect.Year || r.Critical != 10*detect.Year || r.Series != 9 || r.Direction != detect.Both || r.BandOnly || r.Sustained != detect.SustainedLong {
+	if r.Warn != detect.Year || r.Critical != 10*detect.Year || r.Series != 9 || r.Direction != detect.Both || r.BandOnly ||
+		r.Sustained != detect.SustainedLong {
 		t.Errorf("the default rule: %+v", r)
 	}
 	s.Direction, s.Sustained, s.Smooth, s.Missing, s.Method, s.AdoptAfterSeconds = "low", "off", 5, -1, "arrival", 3600
 	r = s.Rule(1)
-	if r.Direction != detect.Low || r.Sustained != detect.SustainedOff || r.Smooth != 5 || r.Missing != -1 || !r.BandOnly || r.AdoptAfter != time.Hour {
+	if r.Direction != detect.Low || r.Sustained != detect.SustainedOff || r.Smooth != 5 || r.Missing != -1 || !r.BandOnly ||
+		r.AdoptAfter != time.Hour {
 		t.Errorf("the changed rule: %+v", r)
 	}
 }

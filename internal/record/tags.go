@@ -17,7 +17,8 @@ func CheckTags(tags Strings) (Strings, error) {
 	tags = slices.Compact(slices.Sorted(slices.Values(tags)))
 	for _, tag := range tags {
 		if !tagForm.MatchString(tag) {
-			return nil, Invalid{Field: "tags", Given: tag, Allowed: "small letters, digits, '.', '_' and '-', 40 at most, a letter or digit first"}
+			return nil, Invalid{Field: "tags", Given: tag,
+				Allowed: "small letters, digits, '.', '_' and '-', 40 at most, a letter or digit first"}
 		}
 	}
 	if len(tags) > MostTags {

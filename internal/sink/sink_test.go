@@ -55,7 +55,8 @@ func TestWebhooksAreKeptOnceForEachKeyAndOverARestart(t *testing.T) {
 	post(t, server.URL+"/chat", "third", `{"data": {"title": "a title"}}`)
 	for _, box := range []*Mailbox{m, open(t, dir)} {
 		list := box.Letters(10)
-		if len(list) != 3 || list[2].Times != 2 || list[2].Signature != "valid" || list[1].Signature != "wrong" || list[0].Signature != "not checked" {
+		if len(list) != 3 || list[2].Times != 2 || list[2].Signature != "valid" || list[1].Signature != "wrong" ||
+			list[0].Signature != "not checked" {
 			t.Fatalf("letters: %+v", list)
 		}
 		if list[1].Subject != "first line" || list[0].Subject != "a title" || list[2].Subject != "20 bytes" {
@@ -113,7 +114,9 @@ func TestLettersAreTakenApart(t *testing.T) {
 		t.Error("what is no letter is taken")
 	}
 	list := m.Letters(10)
-	if len(list) != 1 || list[0].Times != 2 || list[0].Subject != "30 % weniger" || list[0].Key != "1@x.example" || list[0].To != "b@x.example, c@x.example" || !strings.Contains(list[0].Text, "30 % fewer") || !strings.Contains(list[0].HTML, "<b>30 %</b>") {
+	if len(list) != 1 || list[0].Times != 2 || list[0].Subject != "30 % weniger" || list[0].Key != "1@x.example" ||
+		list[0].To != "b@x.example, c@x.example" || !strings.Contains(list[0].Text, "30 % fewer") ||
+		!strings.Contains(list[0].HTML, "<b>30 %</b>") {
 		t.Errorf("letters: %+v", list)
 	}
 	l.Close()

@@ -44,7 +44,8 @@ func (m *Mailbox) receive(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, err.Error(), http.StatusBadRequest)
 		return
 	}
-	l := Letter{At: time.Now().UTC(), Through: "webhook", Key: r.Header.Get("webhook-id"), From: r.UserAgent(), To: r.URL.Path, Text: string(body), Signature: m.checked(r, string(body))}
+	l := Letter{At: time.Now().UTC(), Through: "webhook", Key: r.Header.Get("webhook-id"), From: r.UserAgent(), To: r.URL.Path,
+		Text: string(body), Signature: m.checked(r, string(body))}
 	l.Subject = subjectOf(body)
 	if err := m.keep(l); err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
