@@ -146,7 +146,8 @@ func (f AlertFilter) where() (string, []any) {
 	}
 	if f.Cursor != 0 {
 		column, down := f.order()
-		add("("+column+", a.id) "+map[bool]string{true: "<", false: ">"}[down]+" (select "+column+", a.id from alert a where id = ?)", f.Cursor)
+		add("("+column+", a.id) "+map[bool]string{true: "<", false: ">"}[down]+" (select "+column+
+			", a.id from alert a where id = ?)", f.Cursor)
 	}
 	if len(terms) == 0 {
 		return "", nil
@@ -199,7 +200,8 @@ func (s *Store) OpenSince(ctx context.Context, monitor int64, series []int64) (m
 
 // HasOpen tells whether a monitor has an open alert of a cause.
 func (s *Store) HasOpen(ctx context.Context, monitor int64, cause string) (bool, error) {
-	return one[bool](ctx, s, "alerts", cause, `select exists (select from alert where monitor_id = $1 and cause = $2 and closed_at is null)`, monitor, cause)
+	return one[bool](ctx, s, "alerts", cause,
+		`select exists (select from alert where monitor_id = $1 and cause = $2 and closed_at is null)`, monitor, cause)
 }
 
 // CloseOverdue closes a monitor's overdue alerts: it does not watch arrivals any
@@ -248,8 +250,10 @@ func PutAlert(ctx context.Context, tx pgx.Tx, a record.Alert) (int64, error) {
 				$23, $24, $25, $26, $27, $28, $29, $30, $31, $32)
 			on conflict (monitor_id, series_id, raised_at, cause) do update set severity = excluded.severity returning id`,
 			a.MonitorID, a.SeriesID, a.Cause, a.Direction, a.Severity, a.Since, a.RaisedAt, a.EndedAt, a.ClosedAt, a.CloseReason,
-			a.Peak, a.PeakAt, a.Observed, a.Expected, a.ReturnPeriod, a.Sentence, a.Planned, a.FromHistory, a.Looks, a.Strength, a.Returns, a.ReturnedAt,
-			a.RangTo, a.WorstFrom, a.WorstTo, a.WorstObserved, a.WorstExpected, a.Figures, a.OnsetSpread, a.Effect, a.EffectError, a.Owner).Scan(&id)
+			a.Peak, a.PeakAt, a.Observed, a.Expected, a.ReturnPeriod, a.Sentence, a.Planned, a.FromHistory, a.Looks, a.Strength,
+			a.Returns, a.ReturnedAt,
+			a.RangTo, a.WorstFrom, a.WorstTo, a.WorstObserved, a.WorstExpected, a.Figures, a.OnsetSpread, a.Effect, a.EffectError,
+			a.Owner).Scan(&id)
 	}
 	if err != nil {
 		return 0, fmt.Errorf("write alert: %w", err)
@@ -311,7 +315,7 @@ func (s *Store) Scored(ctx context.Context, from, to time.Time) ([]record.Alert,
 	for i := range list {
 		subjects[key{list[i].Series, list[i].Monitor}], n = &list[i], n+list[i].N
 	}
-	rows, err := s.querier().Query(ctx, `
+	rows, err := s.reader(ctx).Query(ctx, `
 		select id, monitor_id, series_id, cause, since, raised_at, ended_at, closed_at, planned, verdict, held, group_id
 		from alert where ($1::timestamptz is null or raised_at >= $1) and raised_at < $2 and monitor_id is not null order by raised_at desc, id desc`, nullTime(from), to)
 	if err != nil {
@@ -319,13 +323,15 @@ func (s *Store) Scored(ctx context.Context, from, to time.Time) ([]record.Alert,
 	}
 	alerts := make([]record.Alert, 0, n)
 	var a record.Alert
-	_, err = pgx.ForEachRow(rows, []any{&a.ID, &a.MonitorID, &a.SeriesID, &a.Cause, &a.Since, &a.RaisedAt, &a.EndedAt, &a.ClosedAt, &a.Planned,
+	_, err = pgx.ForEachRow(rows, []any{&a.ID, &a.MonitorID, &a.SeriesID, &a.Cause, &a.Since, &a.RaisedAt, &a.EndedAt,
+		&a.ClosedAt, &a.Planned,
 		&a.Verdict, &a.Held, &a.GroupID}, func() error {
 		of := subjects[key{a.SeriesID, a.MonitorID}]
 		if of == nil {
 			return nil // raised between the two readings
 		}
-		a.Monitor, a.Owner, a.Measure, a.PeriodSeconds, a.Zone, a.Dataset, a.Segment, a.Tags = of.Name, of.Owner, of.Measure, of.Period, of.Zone, of.Dataset, of.Segment, of.Tags
+		a.Monitor, a.Owner, a.Measure, a.PeriodSeconds, a.Zone, a.Dataset, a.Segment, a.Tags = of.Name, of.Owner, of.Measure,
+			of.Period, of.Zone, of.Dataset, of.Segment, of.Tags
 		alerts = append(alerts, a)
 		a.EndedAt, a.ClosedAt, a.GroupID = nil, nil, nil
 		return nil

@@ -51,7 +51,8 @@ func text(v json.RawMessage) any {
 
 // sealed is the seal of an entry that follows another.
 func sealed(before []byte, a record.Audit) ([]byte, error) {
-	said, err := json.Marshal([]string{a.At.UTC().Format(time.RFC3339Nano), a.Who, a.What, a.About, a.Note, a.Role, a.Origin, a.Request, string(a.Before), string(a.After)})
+	said, err := json.Marshal([]string{a.At.UTC().Format(time.RFC3339Nano), a.Who, a.What, a.About, a.Note, a.Role, a.Origin,
+		a.Request, string(a.Before), string(a.After)})
 	if err != nil {
 		return nil, fmt.Errorf("seal audit: %w", err)
 	}
@@ -89,6 +90,7 @@ func instant(at time.Time) any {
 type Proof struct {
 	Entries int64  `json:"entries" doc:"that are sealed"`
 	Broken  int64  `json:"broken" doc:"id of the first that does not follow from the one before it, or after which one is missing; 0: none"`
+	Begins  int64  `json:"begins" doc:"after this entry: those before were older than is kept; 0: it is whole"`
 	Last    int64  `json:"last" doc:"id of the newest"`
 	Seal    []byte `json:"seal" doc:"of the newest: kept elsewhere, it proves later that nothing was cut off since"`
 }
@@ -96,7 +98,13 @@ type Proof struct {
 // VerifyAudit computes all seals anew.
 func (s *Store) VerifyAudit(ctx context.Context) (p Proof, err error) {
 	const page = 2000
-	var last []byte
+	upto, last, err := s.begins(ctx)
+	if err != nil {
+		return p, err
+	}
+	first := forgotten(upto, last)
+	told := upto == 0 // that the beginning is what the trail itself says
+	p.Begins = upto
 	for after := int64(0); ; {
 		list, err := many[record.Audit](ctx, s, "audit", `
 			select id, at, who, what, about, note, role, origin, request, convert_to(coalesce(before::text, ''), 'UTF8') as before, convert_to(coalesce(after::text, ''), 'UTF8') as after, seal
@@ -116,10 +124,16 @@ func (s *Store) VerifyAudit(ctx context.Context) (p Proof, err error) {
 			if !bytes.Equal(seal, a.Seal) && p.Broken == 0 {
 				p.Broken = a.ID
 			}
+			if a.What == "forget audit" {
+				told = a.Note == first
+			}
 			last = a.Seal
 			p.Entries, p.Last, p.Seal = p.Entries+1, a.ID, a.Seal
 		}
 		if len(list) < page {
+			if !told && p.Broken == 0 {
+				p.Broken = upto + 1
+			}
 			return p, nil
 		}
 	}

@@ -49,7 +49,8 @@ func CalendarForUpdate(ctx context.Context, tx pgx.Tx, name string) (record.Cale
 	if err := LockName(ctx, tx, "calendar", name); err != nil {
 		return v, clash("calendar", err)
 	}
-	err := tx.QueryRow(ctx, `select ical, country, dataset, effect, zone from calendar where name = $1`, name).Scan(&v.ICal, &v.Country, &v.Dataset, &v.Effect, &v.Zone)
+	err := tx.QueryRow(ctx, `select ical, country, dataset, effect, zone from calendar where name = $1`, name).Scan(&v.ICal,
+		&v.Country, &v.Dataset, &v.Effect, &v.Zone)
 	if err != nil && err != pgx.ErrNoRows {
 		return v, clash("calendar", err)
 	}

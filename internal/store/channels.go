@@ -57,7 +57,8 @@ func SetChannel(ctx context.Context, tx pgx.Tx, v record.Channel) (int64, error)
 // RotateSecret makes a new signing secret the one that counts; the one before is
 // signed with too until then.
 func (s *Store) RotateSecret(ctx context.Context, channel int64, secret []byte, until time.Time) error {
-	return s.exec(ctx, "channel", `update channel set old_secret = secret, old_until = $3, secret = $2 where id = $1`, channel, secret, until)
+	return s.exec(ctx, "channel", `update channel set old_secret = secret, old_until = $3, secret = $2 where id = $1`, channel,
+		secret, until)
 }
 
 // Reached keeps whether a channel could be reached: why not, or empty.
@@ -117,7 +118,8 @@ func SetRoute(ctx context.Context, tx pgx.Tx, v record.Route) error {
 			hours = excluded.hours, zone = excluded.zone, wait_seconds = excluded.wait_seconds, remind_seconds = excluded.remind_seconds,
 			escalate_seconds = excluded.escalate_seconds, escalate_to = excluded.escalate_to, recovery = excluded.recovery, tags = excluded.tags
 		returning id`,
-		v.Name, v.Channel, v.Datasets, v.Owners, v.Severity, v.Hours, v.Zone, v.WaitSeconds, v.RemindSeconds, v.EscalateSeconds, v.EscalateTo, v.Recovery, v.Tags).Scan(&id)
+		v.Name, v.Channel, v.Datasets, v.Owners, v.Severity, v.Hours, v.Zone, v.WaitSeconds, v.RemindSeconds, v.EscalateSeconds,
+		v.EscalateTo, v.Recovery, v.Tags).Scan(&id)
 	if err == pgx.ErrNoRows {
 		return record.NotFound{Kind: "channel", Name: v.Channel}
 	}
@@ -134,7 +136,8 @@ const messageColumns = `m.id::text as id, m.channel_id, m.route_id, m.group_id, 
 func PutMessage(ctx context.Context, tx pgx.Tx, m record.Message) error {
 	_, err := tx.Exec(ctx, `
 		insert into message (id, channel_id, route_id, group_id, what, turn, created_at, due_at, why) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
-		on conflict (group_id, channel_id, what, turn) do nothing`, m.ID, m.ChannelID, m.RouteID, m.GroupID, m.What, m.Turn, m.CreatedAt, m.DueAt, m.Why)
+		on conflict (group_id, channel_id, what, turn) do nothing`, m.ID, m.ChannelID, m.RouteID, m.GroupID, m.What, m.Turn,
+		m.CreatedAt, m.DueAt, m.Why)
 	if err != nil {
 		return fmt.Errorf("put message: %w", err)
 	}
@@ -143,7 +146,8 @@ func PutMessage(ctx context.Context, tx pgx.Tx, m record.Message) error {
 
 // MessagesOf gives the messages about groups, oldest first.
 func MessagesOf(ctx context.Context, tx pgx.Tx, groups []int64) ([]record.Message, error) {
-	rows, err := tx.Query(ctx, `select `+messageColumns+`, null::jsonb as body, c.name as channel from message m join channel c on c.id = m.channel_id
+	rows, err := tx.Query(ctx, `select `+messageColumns+
+		`, null::jsonb as body, c.name as channel from message m join channel c on c.id = m.channel_id
 		where m.group_id = any($1) order by m.created_at, m.id`, groups)
 	if err != nil {
 		return nil, fmt.Errorf("read messages: %w", err)
@@ -157,7 +161,8 @@ func MessagesOf(ctx context.Context, tx pgx.Tx, groups []int64) ([]record.Messag
 
 // DropMessages says why messages that wait are not sent.
 func DropMessages(ctx context.Context, tx pgx.Tx, messages []string, why string) error {
-	_, err := tx.Exec(ctx, `update message set state = 'dropped', error = $2 where id = any($1::uuid[]) and state = 'waiting'`, messages, why)
+	_, err := tx.Exec(ctx, `update message set state = 'dropped', error = $2 where id = any($1::uuid[]) and state = 'waiting'`,
+		messages, why)
 	if err != nil {
 		return fmt.Errorf("drop messages: %w", err)
 	}
@@ -232,7 +237,8 @@ func (s *Store) Fold(ctx context.Context, now time.Time, after time.Duration, ne
 			err := tx.QueryRow(ctx, `select id::text from message where channel_id = $1 and what = 'summary' and state = 'waiting' and attempts = 0 limit 1`, channel).Scan(&summary)
 			if err == pgx.ErrNoRows {
 				summary = newID()
-				err = PutMessage(ctx, tx, record.Message{ID: summary, ChannelID: channel, What: record.ToldSummary, CreatedAt: now, DueAt: now.Add(after)})
+				err = PutMessage(ctx, tx, record.Message{ID: summary, ChannelID: channel, What: record.ToldSummary,
+					CreatedAt: now, DueAt: now.Add(after)})
 			}
 			if err == nil {
 				_, err = tx.Exec(ctx, `update message set state = 'summed', summary_id = $2, error = 'beyond the hourly limit: told in a summary' where id = any($1::uuid[])`, folded, summary)

@@ -169,44 +169,6 @@ func writeChunks(ctx context.Context, tx pgx.Tx, chunks map[dayKey][]timeline.Sa
 	return nil
 }
 
-// eachPacked reads the chunks of some series and hands over their samples in
-// [from, to), one series after another.
-func (s *Store) eachPacked(ctx context.Context, series []int64, from, to time.Time, do func(id int64, list []timeline.Sample) error) error {
-	rows, err := s.querier().Query(ctx, `
-		select series_id, day, packed from sample_day
-		where series_id = any($1) and day >= $2 and day <= $3 order by series_id, day`, series, pack.DayOf(from.Unix()), pack.DayOf(to.Unix()))
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	var list []timeline.Sample
-	current := int64(-1)
-	hand := func() error {
-		if current < 0 {
-			return nil
-		}
-		return do(current, within(list, from, to))
-	}
-	for rows.Next() {
-		raw := rows.RawValues()
-		if id := int64(binary.BigEndian.Uint64(raw[0])); id != current {
-			if err := hand(); err != nil {
-				return err
-			}
-			// The next series is about as long as the last.
-			current, list = id, make([]timeline.Sample, 0, len(list)+16)
-		}
-		day := int32(binary.BigEndian.Uint32(raw[1]))
-		if list, err = pack.Unpack(list, day, raw[2]); err != nil {
-			return fmt.Errorf("series %d, day %d: %w", current, day, err)
-		}
-	}
-	if err := rows.Err(); err != nil {
-		return err
-	}
-	return hand()
-}
-
 // within gives the part of an ascending list in [from, to).
 func within(list []timeline.Sample, from, to time.Time) []timeline.Sample {
 	first := sort.Search(len(list), func(i int) bool { return list[i].At >= from.Unix() })

@@ -138,7 +138,8 @@ type DriftDay struct {
 // ascending.
 func (s *Store) DriftDays(ctx context.Context, comparison int64, reference bool, from, to time.Time) ([]DriftDay, error) {
 	return many[DriftDay](ctx, s, "counts", `
-		select day, counts from drift_day where comparison_id = $1 and reference = $2 and day >= $3 and day < $4 order by day`, comparison, reference, from, to)
+		select day, counts from drift_day where comparison_id = $1 and reference = $2 and day >= $3 and day < $4 order by day`,
+		comparison, reference, from, to)
 }
 
 // PutDriftDays keeps the counts of days, in the place of those there were in
@@ -147,14 +148,16 @@ func PutDriftDays(ctx context.Context, tx pgx.Tx, v record.Comparison, reference
 	if err := still(ctx, tx, v); err != nil {
 		return err
 	}
-	if _, err := tx.Exec(ctx, `delete from drift_day where comparison_id = $1 and reference = $2 and day >= $3 and day < $4`, v.ID, reference, from, to); err != nil {
+	if _, err := tx.Exec(ctx, `delete from drift_day where comparison_id = $1 and reference = $2 and day >= $3 and day < $4`,
+		v.ID, reference, from, to); err != nil {
 		return fmt.Errorf("write counts: %w", err)
 	}
 	rows := make([][]any, len(days))
 	for i, d := range days {
 		rows[i] = []any{v.ID, reference, d.Day, d.Counts}
 	}
-	if _, err := tx.CopyFrom(ctx, pgx.Identifier{"drift_day"}, []string{"comparison_id", "reference", "day", "counts"}, pgx.CopyFromRows(rows)); err != nil {
+	if _, err := tx.CopyFrom(ctx, pgx.Identifier{"drift_day"}, []string{"comparison_id", "reference", "day", "counts"},
+		pgx.CopyFromRows(rows)); err != nil {
 		return fmt.Errorf("write counts: %w", err)
 	}
 	if reference {
@@ -172,12 +175,14 @@ const driftPeriod = `select comparison_id, from_at, to_at, found, computed_at fr
 // DriftPeriods gives what a comparison found in the periods that begin in
 // [from, to), ascending.
 func (s *Store) DriftPeriods(ctx context.Context, comparison int64, from, to time.Time) ([]record.DriftPeriod, error) {
-	return many[record.DriftPeriod](ctx, s, "periods", driftPeriod+`where comparison_id = $1 and from_at >= $2 and from_at < $3 order by from_at`, comparison, from, to)
+	return many[record.DriftPeriod](ctx, s, "periods",
+		driftPeriod+`where comparison_id = $1 and from_at >= $2 and from_at < $3 order by from_at`, comparison, from, to)
 }
 
 // LastDriftPeriods gives the last periods of a comparison, ascending.
 func (s *Store) LastDriftPeriods(ctx context.Context, comparison int64, most int) ([]record.DriftPeriod, error) {
-	list, err := many[record.DriftPeriod](ctx, s, "periods", driftPeriod+`where comparison_id = $1 order by from_at desc limit $2`, comparison, most)
+	list, err := many[record.DriftPeriod](ctx, s, "periods",
+		driftPeriod+`where comparison_id = $1 order by from_at desc limit $2`, comparison, most)
 	slices.Reverse(list)
 	return list, err
 }
@@ -241,7 +246,8 @@ func KeepLayouts(ctx context.Context, tx pgx.Tx, v record.Comparison) error {
 	if err := still(ctx, tx, v); err != nil {
 		return err
 	}
-	if _, err := tx.Exec(ctx, `update comparison set features = $2, layouts = $3, referred = $4 where id = $1`, v.ID, v.Features, v.Layouts, v.Referred); err != nil {
+	if _, err := tx.Exec(ctx, `update comparison set features = $2, layouts = $3, referred = $4 where id = $1`, v.ID, v.Features,
+		v.Layouts, v.Referred); err != nil {
 		return fmt.Errorf("write layouts: %w", err)
 	}
 	return nil

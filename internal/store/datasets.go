@@ -174,7 +174,7 @@ func (s *Store) SeriesOf(ctx context.Context, metric int64) ([]record.Series, er
 
 // SeriesByID gives a series and its metric.
 func (s *Store) SeriesByID(ctx context.Context, id int64) (record.Series, error) {
-	return one[record.Series](ctx, s, "series", "", `select id, metric_id, segment from series where id = $1`, id)
+	return one[record.Series](ctx, s, "series", fmt.Sprint(id), `select id, metric_id, segment from series where id = $1`, id)
 }
 
 // EnsureSeries gives the ids of the segments' series, making missing ones.
@@ -183,7 +183,8 @@ func (s *Store) EnsureSeries(ctx context.Context, metric int64, segments []strin
 		insert into series (metric_id, segment) select $1, segment from unnest($2::text[]) as segment order by segment on conflict do nothing`, metric, segments); err != nil {
 		return nil, err
 	}
-	list, err := many[record.Series](ctx, s, "series", `select id, metric_id, segment from series where metric_id = $1 and segment = any($2)`, metric, segments)
+	list, err := many[record.Series](ctx, s, "series",
+		`select id, metric_id, segment from series where metric_id = $1 and segment = any($2)`, metric, segments)
 	if err != nil {
 		return nil, err
 	}
@@ -209,7 +210,8 @@ func (s *Store) Forget(ctx context.Context) error {
 	// Duties that run meanwhile hold some of the tables and want others: then one
 	// of the two gives way.
 	for tries := 1; ; tries++ {
-		err := s.exec(ctx, "all records", `truncate source, dataset, metric, series, sample, sample_day, point, point_due, job, run, delivery, health, load, monitor, baseline, alert, label, incident, planned_event, calendar, stretch, proposal, monitor_version, task, alert_group, alert_change, channel, route, message, sla, sla_day restart identity cascade`)
+		err := s.exec(ctx, "all records",
+			`truncate source, dataset, metric, series, sample, sample_day, point, point_due, job, run, delivery, health, load, monitor, baseline, alert, label, incident, planned_event, calendar, stretch, proposal, monitor_version, task, alert_group, alert_change, channel, route, message, sla, sla_day restart identity cascade`)
 		var pg *pgconn.PgError
 		if !errors.As(err, &pg) || pg.Code != "40P01" || tries == 10 {
 			return err

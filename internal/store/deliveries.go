@@ -76,3 +76,11 @@ func ColumnsBefore(ctx context.Context, tx pgx.Tx, d record.Delivery) (columns r
 	}
 	return columns, nil
 }
+
+// ForgetDeliveries drops what is known of a dataset's files that landed before an instant,
+// but for those that are there still; a bounded number at once.
+func (s *Store) ForgetDeliveries(ctx context.Context, dataset int64, there []string, before time.Time) error {
+	return s.exec(ctx, "old deliveries", `
+		delete from delivery where id in (select id from delivery where dataset_id = $1 and landed_at < $2 and path <> all($3) order by landed_at limit $4)`,
+		dataset, before, there, forgetStep*forgetSteps)
+}

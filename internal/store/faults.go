@@ -68,7 +68,8 @@ func (s *Store) Grouped(ctx context.Context, alerts []int64) ([]GroupedAlert, er
 // GroupsOfLate gives the groups that had an alert of some datasets, or of none,
 // raised in [from, to], or that are among those named, in the order in which they
 // were made, and their members.
-func (s *Store) GroupsOfLate(ctx context.Context, from, to time.Time, datasets []string, named []int64) ([]record.Group, []GroupedAlert, error) {
+func (s *Store) GroupsOfLate(ctx context.Context, from, to time.Time, datasets []string, named []int64) ([]record.Group,
+	[]GroupedAlert, error) {
 	groups, err := many[record.Group](ctx, s, "groups", `
 		select * from alert_group where id = any($3) or merged_into is null and id in (
 			select a.group_id from alert a left join monitor v on v.id = a.monitor_id left join metric m on m.id = v.metric_id
@@ -81,7 +82,8 @@ func (s *Store) GroupsOfLate(ctx context.Context, from, to time.Time, datasets [
 	for i, g := range groups {
 		known[i] = g.ID
 	}
-	members, err := many[GroupedAlert](ctx, s, "grouped alerts", groupedSelect+`where a.group_id = any($1) order by a.raised_at, a.id`, known)
+	members, err := many[GroupedAlert](ctx, s, "grouped alerts",
+		groupedSelect+`where a.group_id = any($1) order by a.raised_at, a.id`, known)
 	return groups, members, err
 }
 
@@ -137,7 +139,8 @@ func AddGroupAnswer(ctx context.Context, tx pgx.Tx, a record.GroupAnswer) error 
 
 // GroupAnswers gives what people said of groups, oldest first, beyond one.
 func (s *Store) GroupAnswers(ctx context.Context, after int64, limit int) ([]record.GroupAnswer, error) {
-	return many[record.GroupAnswer](ctx, s, "answers about groups", `select * from group_answer where id > $1 order by id limit $2`, after, limit)
+	return many[record.GroupAnswer](ctx, s, "answers about groups",
+		`select * from group_answer where id > $1 order by id limit $2`, after, limit)
 }
 
 // LockGroups makes the transaction the only one that groups alerts.
@@ -214,7 +217,8 @@ func PutLineageLags(ctx context.Context, tx pgx.Tx, lags []LineageLag) error {
 	if _, err := tx.Exec(ctx, `delete from lineage_lag`); err != nil {
 		return fmt.Errorf("write lags: %w", err)
 	}
-	_, err := tx.CopyFrom(ctx, pgx.Identifier{"lineage_lag"}, []string{"from_name", "to_name", "low", "high", "spread", "pass", "learned", "learned_at"},
+	_, err := tx.CopyFrom(ctx, pgx.Identifier{"lineage_lag"}, []string{"from_name", "to_name", "low", "high", "spread", "pass",
+		"learned", "learned_at"},
 		pgx.CopyFromSlice(len(lags), func(i int) ([]any, error) {
 			l := lags[i]
 			return []any{l.From, l.To, l.Low, l.High, l.Spread, l.Pass, l.Learned, l.LearnedAt}, nil

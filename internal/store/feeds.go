@@ -30,7 +30,8 @@ func (s *Store) Feed(ctx context.Context, calendar string) (record.Feed, error) 
 func (s *Store) Fetched(ctx context.Context, v record.Feed, why string, now, next time.Time) error {
 	return s.exec(ctx, "calendar feed", `
 		update calendar_feed set etag = $2, message = $3, next_at = $5, fetched_at = case when $3 = '' then $4 else fetched_at end,
-			failing_since = case when $3 = '' then null else coalesce(failing_since, $4::timestamptz) end where calendar = $1`, v.Calendar, v.ETag, why, now, next)
+			failing_since = case when $3 = '' then null else coalesce(failing_since, $4::timestamptz) end where calendar = $1`,
+		v.Calendar, v.ETag, why, now, next)
 }
 
 // DropFeed ends a feed; its calendar stays as it was fetched last.

@@ -59,7 +59,8 @@ func SetGroups(ctx context.Context, tx pgx.Tx, groups []record.Group) error {
 		batch.Queue(`
 			update alert_group set began_at = $2, opened_at = $3, closed_at = $4, severity = $5, origin = $6, origin_kind = $7, origin_segment = $8,
 				origin_alert = $9, merged_into = $10, from_history = $11 where id = $1`,
-			g.ID, g.BeganAt, g.OpenedAt, g.ClosedAt, g.Severity, g.Origin, g.OriginKind, g.OriginIn, g.OriginAlert, g.MergedInto, g.FromHistory)
+			g.ID, g.BeganAt, g.OpenedAt, g.ClosedAt, g.Severity, g.Origin, g.OriginKind, g.OriginIn, g.OriginAlert, g.MergedInto,
+			g.FromHistory)
 	}
 	if err := tx.SendBatch(ctx, &batch).Close(); err != nil {
 		return fmt.Errorf("write groups: %w", err)
@@ -151,7 +152,8 @@ func (s *Store) Groups(ctx context.Context, f GroupFilter) ([]GroupRow, error) {
 		where g.merged_into is null and (not $1 or g.closed_at is null) and ($2 = '' or m.datasets ? $2) and ($7 = '' or l.owner = $7) and ($8 = '' or m.tags ? $8)
 			and ($3::timestamptz is null or g.opened_at >= $3) and ($4::timestamptz is null or g.opened_at < $4)
 			and ($5 = 0 or (`+column+`, g.id) `+beyond+` (select `+column+`, g.id from alert_group g where g.id = $5))
-		order by `+column+way+`, g.id`+way+` limit $6`, f.Open, f.Dataset, nullTime(f.From), nullTime(f.To), f.Cursor, f.Limit, f.Owner, f.Tag)
+		order by `+column+way+`, g.id`+way+` limit $6`, f.Open, f.Dataset, nullTime(f.From), nullTime(f.To), f.Cursor, f.Limit,
+		f.Owner, f.Tag)
 }
 
 // Group gives one group.

@@ -56,7 +56,8 @@ func (s *Store) NewestSample(ctx context.Context, dataset int64, now time.Time) 
 		ID    int64 `db:"id"`
 		Count bool  `db:"counts"`
 	}
-	list, err := many[measured](ctx, s, "series", `select s.id, m.kind = 'count' as counts from series s join metric m on m.id = s.metric_id where m.dataset_id = $1`, dataset)
+	list, err := many[measured](ctx, s, "series",
+		`select s.id, m.kind = 'count' as counts from series s join metric m on m.id = s.metric_id where m.dataset_id = $1`, dataset)
 	if err != nil {
 		return nil, err
 	}

@@ -22,7 +22,8 @@ func PutIncident(ctx context.Context, tx pgx.Tx, v record.Incident) (id int64, a
 			severity = excluded.severity, note = excluded.note, author = excluded.author,
 			impact = excluded.impact, downstream = excluded.downstream, also = excluded.also
 		returning id, xmax = 0`,
-		v.Reference, v.DatasetID, v.Measure, v.Segment, v.StartedAt, v.EndedAt, v.Title, v.Cause, v.Severity, v.Note, v.Author, v.KnownAt, v.Impact, v.Downstream, v.Also).Scan(&id, &added)
+		v.Reference, v.DatasetID, v.Measure, v.Segment, v.StartedAt, v.EndedAt, v.Title, v.Cause, v.Severity, v.Note, v.Author,
+		v.KnownAt, v.Impact, v.Downstream, v.Also).Scan(&id, &added)
 	if err != nil {
 		return 0, false, clash("incident "+v.Reference, err)
 	}
@@ -63,7 +64,8 @@ func AddIncident(ctx context.Context, tx pgx.Tx, v record.Incident) (reference s
 		added, err := tx.Exec(ctx, `
 			insert into incident (reference, dataset_id, measure, segment, started_at, ended_at, title, cause, severity, note, author, known_at, impact, downstream, also)
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) on conflict (reference) do nothing`,
-			reference, v.DatasetID, v.Measure, v.Segment, v.StartedAt, v.EndedAt, v.Title, v.Cause, v.Severity, v.Note, v.Author, v.KnownAt, v.Impact, v.Downstream, v.Also)
+			reference, v.DatasetID, v.Measure, v.Segment, v.StartedAt, v.EndedAt, v.Title, v.Cause, v.Severity, v.Note, v.Author,
+			v.KnownAt, v.Impact, v.Downstream, v.Also)
 		switch {
 		case err != nil:
 			return "", clash("incident "+reference, err)

@@ -34,20 +34,23 @@ func AddLabels(ctx context.Context, tx pgx.Tx, ids []int64, l record.Label, seen
 		}
 		if was, given := seen[id]; given && was != now {
 			var other record.Label
-			if err := tx.QueryRow(ctx, `select verdict, author, at from label where id = $1`, now).Scan(&other.Verdict, &other.Author, &other.At); err != nil {
+			if err := tx.QueryRow(ctx, `select verdict, author, at from label where id = $1`, now).Scan(&other.Verdict,
+				&other.Author, &other.At); err != nil {
 				return fmt.Errorf("read label: %w", err)
 			}
 			said := "called it " + other.Verdict
 			if other.Verdict == "" {
 				said = "took the label back"
 			}
-			return record.Conflict{What: fmt.Sprintf("%s %s at %s UTC, after you had read alert %d: look again, then answer", other.Author, said, other.At.UTC().Format("15:04"), id)}
+			return record.Conflict{What: fmt.Sprintf("%s %s at %s UTC, after you had read alert %d: look again, then answer",
+				other.Author, said, other.At.UTC().Format("15:04"), id)}
 		}
 	}
 	_, err = tx.Exec(ctx, `
 		with said as (
 			insert into label (alert_id, verdict, cause, note, author, at) select unnest($1::bigint[]), $2, $3, $4, $5, $6 returning id, alert_id)
-		update alert set verdict = $2, label_id = said.id from said where alert.id = said.alert_id`, ids, l.Verdict, l.Cause, l.Note, l.Author, l.At)
+		update alert set verdict = $2, label_id = said.id from said where alert.id = said.alert_id`, ids, l.Verdict, l.Cause,
+		l.Note, l.Author, l.At)
 	if err != nil {
 		return clash("label", err)
 	}

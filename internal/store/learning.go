@@ -92,7 +92,8 @@ func AddStretch(ctx context.Context, tx pgx.Tx, v record.Stretch) (id int64, err
 // Stretches gives the verdicts on stretches of some series, oldest first; nil
 // for all.
 func (s *Store) Stretches(ctx context.Context, series []int64) ([]record.Stretch, error) {
-	return many[record.Stretch](ctx, s, "stretches", `select * from stretch where $1::bigint[] is null or series_id = any($1) order by from_at`, series)
+	return many[record.Stretch](ctx, s, "stretches",
+		`select * from stretch where $1::bigint[] is null or series_id = any($1) order by from_at`, series)
 }
 
 // DropStretch takes a verdict on a stretch back.
@@ -118,7 +119,8 @@ const proposalSelect = `
 // proposals made before for them are outdated.
 func (s *Store) PutProposals(ctx context.Context, monitors []int64, list []record.Proposal, at time.Time) error {
 	return s.InTx(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `update proposal set state = 'outdated' where state = 'open' and monitor_id = any($1)`, monitors); err != nil {
+		if _, err := tx.Exec(ctx, `update proposal set state = 'outdated' where state = 'open' and monitor_id = any($1)`,
+			monitors); err != nil {
 			return fmt.Errorf("write proposals: %w", err)
 		}
 		for _, p := range list {
@@ -146,7 +148,8 @@ func (s *Store) Proposal(ctx context.Context, id int64) (record.Proposal, error)
 // Decide closes an open proposal; ok is false if somebody decided before.
 func Decide(ctx context.Context, tx pgx.Tx, id int64, state, by, note string) (ok bool, err error) {
 	result, err := tx.Exec(ctx, `
-		update proposal set state = $2, decided_by = $3, decided_at = now(), note = $4 where id = $1 and state = 'open'`, id, state, by, note)
+		update proposal set state = $2, decided_by = $3, decided_at = now(), note = $4 where id = $1 and state = 'open'`, id,
+		state, by, note)
 	if err != nil {
 		return false, fmt.Errorf("decide on proposal %d: %w", id, err)
 	}
@@ -160,7 +163,8 @@ func (s *Store) EndTaskWith(ctx context.Context, id int64, result any) error {
 		return err
 	}
 	return s.exec(ctx, "task", `
-		update task set state = 'done', done = total, result = $2, finished_at = now() where id = $1 and state = 'running'`, id, string(text))
+		update task set state = 'done', done = total, result = $2, finished_at = now() where id = $1 and state = 'running'`, id,
+		string(text))
 }
 
 // SeriesCounts tells of each metric how many series it has.

@@ -21,7 +21,8 @@ func PutLoads(ctx context.Context, tx pgx.Tx, dataset int64, after, until time.T
 		with found as (select unnest($3::timestamptz[]) as at, unnest($4::bigint[]) as rows),
 			gone as (delete from load where dataset_id = $1 and at > $2 and at <= $5 and at not in (select at from found))
 		insert into load (dataset_id, at, rows) select $1, at, rows from found
-		on conflict (dataset_id, at) do update set rows = excluded.rows where load.rows <> excluded.rows`, dataset, after, at, counts, until)
+		on conflict (dataset_id, at) do update set rows = excluded.rows where load.rows <> excluded.rows`, dataset, after, at,
+		counts, until)
 	if err != nil {
 		return fmt.Errorf("write loads: %w", err)
 	}

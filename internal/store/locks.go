@@ -48,7 +48,8 @@ func StayOfAlerts(ctx context.Context, tx pgx.Tx, alerts []int64) error {
 // until the transaction ends.
 func aloneOn(ctx context.Context, tx pgx.Tx, datasets []int64) error {
 	_, err := tx.Exec(ctx, `
-		select pg_advisory_xact_lock($1, id::int) from (select distinct unnest($2::bigint[]) as id order by id offset 0) d`, lockStay, datasets)
+		select pg_advisory_xact_lock($1, id::int) from (select distinct unnest($2::bigint[]) as id order by id offset 0) d`,
+		lockStay, datasets)
 	if err == nil {
 		_, err = tx.Exec(ctx, `select pg_advisory_xact_lock($1)`, lockGrouping)
 	}

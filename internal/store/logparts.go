@@ -18,7 +18,8 @@ func (s *Store) LogFiles(ctx context.Context, log int64) ([]record.LogFile, erro
 
 // AddLogFile keeps a file that is followed from now on.
 func (s *Store) AddLogFile(ctx context.Context, v record.LogFile) (int64, error) {
-	return one[int64](ctx, s, "file", v.Path, `insert into log_file (log_id, path, head, tail, counted, lines, size, changed, message) values ($1, $2, $3, $4, $5, $6, $7, $8, $9) returning id`,
+	return one[int64](ctx, s, "file", v.Path,
+		`insert into log_file (log_id, path, head, tail, counted, lines, size, changed, message) values ($1, $2, $3, $4, $5, $6, $7, $8, $9) returning id`,
 		v.LogID, v.Path, v.Head, v.Tail, v.Counted, v.Lines, v.Size, v.Changed, v.Message)
 }
 
@@ -42,7 +43,8 @@ func (s *Store) SeeLogFiles(ctx context.Context, ids []int64) error {
 
 // AddLogParts adds to what was counted by values of attributes.
 func AddLogParts(ctx context.Context, tx pgx.Tx, log int64, list []record.LogPart) error {
-	numbers, ats, names, values, ns := make([]int, len(list)), make([]time.Time, len(list)), make([]string, len(list)), make([]string, len(list)), make([]int64, len(list))
+	numbers, ats, names, values, ns := make([]int, len(list)), make([]time.Time, len(list)), make([]string, len(list)),
+		make([]string, len(list)), make([]int64, len(list))
 	for i, c := range list {
 		numbers[i], ats[i], names[i], values[i], ns[i] = c.Number, c.At, c.Attribute, c.Value, c.N
 	}
@@ -76,7 +78,8 @@ func (s *Store) LogPartPeriods(ctx context.Context, log int64, from, to time.Tim
 
 // LogValues gives what stood in the parts of a template, by part and day from a day on.
 func (s *Store) LogValues(ctx context.Context, log int64, numbers []int, from time.Time) ([]record.LogValue, error) {
-	list, err := many[record.LogValue](ctx, s, "values", `select number, place, day, summary from log_value where log_id = $1 and number = any($2) and day >= $3 order by number, place, day`, log, numbers, from)
+	list, err := many[record.LogValue](ctx, s, "values",
+		`select number, place, day, summary from log_value where log_id = $1 and number = any($2) and day >= $3 order by number, place, day`, log, numbers, from)
 	for i := range list {
 		if err := json.Unmarshal(list[i].Stored, &list[i].Summary); err != nil {
 			return nil, fmt.Errorf("values: %w", err)
@@ -104,7 +107,8 @@ func PutLogValues(ctx context.Context, tx pgx.Tx, log int64, list []record.LogVa
 // DropLogValues forgets what stood in the parts of a log's templates: of those of some
 // numbers, or (nil) of all.
 func DropLogValues(ctx context.Context, tx pgx.Tx, log int64, numbers []int) error {
-	if _, err := tx.Exec(ctx, `delete from log_value where log_id = $1 and ($2::int[] is null or number = any($2))`, log, numbers); err != nil {
+	if _, err := tx.Exec(ctx, `delete from log_value where log_id = $1 and ($2::int[] is null or number = any($2))`, log,
+		numbers); err != nil {
 		return fmt.Errorf("values: %w", err)
 	}
 	return nil
@@ -119,7 +123,8 @@ func (s *Store) ForgetLogValues(ctx context.Context, before time.Time) error {
 func AddLogChanges(ctx context.Context, tx pgx.Tx, log int64, list []record.LogChange) error {
 	b := &pgx.Batch{}
 	for _, v := range list {
-		b.Queue(`insert into log_change (log_id, what, number, other, place, word, author) values ($1, $2, $3, $4, $5, $6, $7)`, log, v.What, v.Number, v.Other, v.Place, v.Word, v.Author)
+		b.Queue(`insert into log_change (log_id, what, number, other, place, word, author) values ($1, $2, $3, $4, $5, $6, $7)`,
+			log, v.What, v.Number, v.Other, v.Place, v.Word, v.Author)
 	}
 	if err := tx.SendBatch(ctx, b).Close(); err != nil {
 		return fmt.Errorf("changes: %w", err)
@@ -129,7 +134,8 @@ func AddLogChanges(ctx context.Context, tx pgx.Tx, log int64, list []record.LogC
 
 // LogChanges gives what was changed of a template, newest first.
 func (s *Store) LogChanges(ctx context.Context, log int64, number int) ([]record.LogChange, error) {
-	return many[record.LogChange](ctx, s, "changes", `select at, what, number, other, place, word, author from log_change where log_id = $1 and (number = $2 or other = $2) order by id desc limit 100`, log, number)
+	return many[record.LogChange](ctx, s, "changes",
+		`select at, what, number, other, place, word, author from log_change where log_id = $1 and (number = $2 or other = $2) order by id desc limit 100`, log, number)
 }
 
 // LogCells gives what was counted of some templates in [from, to) by period, in order.

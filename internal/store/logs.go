@@ -31,12 +31,14 @@ func (s *Store) Logs(ctx context.Context) ([]record.Log, error) {
 
 // Log gives a log by its name.
 func (s *Store) Log(ctx context.Context, name string) (record.Log, error) {
-	return one[record.Log](ctx, s, "log", name, `select `+logColumns+` from log l join dataset d on d.id = l.dataset_id where l.name = $1`, name)
+	return one[record.Log](ctx, s, "log", name,
+		`select `+logColumns+` from log l join dataset d on d.id = l.dataset_id where l.name = $1`, name)
 }
 
 // HoldLog gives a log and keeps others from writing to it until the transaction ends.
 func (s *Store) HoldLog(ctx context.Context, name string) (record.Log, error) {
-	return one[record.Log](ctx, s, "log", name, `select `+logColumns+` from log l join dataset d on d.id = l.dataset_id where l.name = $1 for update of l`, name)
+	return one[record.Log](ctx, s, "log", name,
+		`select `+logColumns+` from log l join dataset d on d.id = l.dataset_id where l.name = $1 for update of l`, name)
 }
 
 // DropLog removes a log with all that was counted of it.
@@ -62,12 +64,14 @@ const (
 )
 
 func given(v record.Log) []any {
-	return []any{v.Name, v.Dataset, v.KeepSamples, v.Watched, v.RareSeconds, v.Normal, v.Kinds, v.Job, v.Service, v.Source, v.Pattern, v.By, v.Masked}
+	return []any{v.Name, v.Dataset, v.KeepSamples, v.Watched, v.RareSeconds, v.Normal, v.Kinds, v.Job, v.Service, v.Source,
+		v.Pattern, v.By, v.Masked}
 }
 
 // PutLogSettings makes a log, or has one that is there set so.
 func PutLogSettings(ctx context.Context, tx pgx.Tx, v record.Log) error {
-	_, err := tx.Exec(ctx, `insert into log (name, dataset_id, `+logSettings+`) select $1, d.id, `+logGiven+` from dataset d where d.name = $2
+	_, err := tx.Exec(ctx, `insert into log (name, dataset_id, `+logSettings+`) select $1, d.id, `+logGiven+
+		` from dataset d where d.name = $2
 		on conflict (name) do update set (`+logSettings+`) = row(`+excluded(logSettings)+`)`, given(v)...)
 	if err != nil {
 		return fmt.Errorf("log: %w", err)
@@ -150,7 +154,8 @@ func MergeLogTemplates(ctx context.Context, tx pgx.Tx, log int64, from, into int
 
 // AddLogCounts adds to what was counted.
 func AddLogCounts(ctx context.Context, tx pgx.Tx, log int64, list []record.LogCount) error {
-	numbers, ats, severities, ns := make([]int, len(list)), make([]time.Time, len(list)), make([]string, len(list)), make([]int64, len(list))
+	numbers, ats, severities, ns := make([]int, len(list)), make([]time.Time, len(list)), make([]string, len(list)), make([]int64,
+		len(list))
 	for i, c := range list {
 		numbers[i], ats[i], severities[i], ns[i] = c.Number, c.At, c.Severity, c.N
 	}
@@ -176,7 +181,8 @@ func AddLogSamples(ctx context.Context, tx pgx.Tx, log int64, list []record.LogS
 
 // LogSamples gives the lines that are kept, of one template or (0) of all.
 func (s *Store) LogSamples(ctx context.Context, log int64, number int) ([]record.LogSample, error) {
-	return many[record.LogSample](ctx, s, "lines", `select number, at, line from log_sample where log_id = $1 and ($2 = 0 or number = $2) order by at`, log, number)
+	return many[record.LogSample](ctx, s, "lines",
+		`select number, at, line from log_sample where log_id = $1 and ($2 = 0 or number = $2) order by at`, log, number)
 }
 
 // PutLog keeps what a push has changed of a log, lines that came from an instant on.
@@ -217,7 +223,9 @@ type LogTally struct {
 
 // LogTallies sums up what was counted in [from, to) by template and severity.
 func (s *Store) LogTallies(ctx context.Context, log int64, from, to time.Time) ([]LogTally, error) {
-	return many[LogTally](ctx, s, "log counts", `select number, severity, sum(n)::bigint as n from log_count where log_id = $1 and at >= $2 and at < $3 group by 1, 2`, log, from, to)
+	return many[LogTally](ctx, s, "log counts",
+		`select number, severity, sum(n)::bigint as n from log_count where log_id = $1 and at >= $2 and at < $3 group by 1, 2`,
+		log, from, to)
 }
 
 // LogBins sums up what was counted of templates in [from, to) by bins of so many seconds;
@@ -230,7 +238,8 @@ func (s *Store) LogBins(ctx context.Context, log int64, number int, from, to tim
 
 // LogPeriods sums up what was counted in [from, to) by period and severity.
 func (s *Store) LogPeriods(ctx context.Context, log int64, from, to time.Time) ([]record.LogCount, error) {
-	return many[record.LogCount](ctx, s, "log counts", `select 0 as number, at, severity, sum(n)::bigint as n from log_count where log_id = $1 and at >= $2 and at < $3 group by at, severity order by at, severity`, log, from, to)
+	return many[record.LogCount](ctx, s, "log counts",
+		`select 0 as number, at, severity, sum(n)::bigint as n from log_count where log_id = $1 and at >= $2 and at < $3 group by at, severity order by at, severity`, log, from, to)
 }
 
 // CountedLog keeps up to where a log's counts are samples; what was touched before the

@@ -184,7 +184,8 @@ func (s *Store) LearnedMonitors(ctx context.Context) ([]LearnedMonitor, error) {
 
 // UnfittedMonitors gives the monitors that were never fitted.
 func (s *Store) UnfittedMonitors(ctx context.Context) ([]int64, error) {
-	return many[int64](ctx, s, "monitors", `select id from monitor where learned_at is null and not paused and created_at < now() - interval '10 seconds'`)
+	return many[int64](ctx, s, "monitors",
+		`select id from monitor where learned_at is null and not paused and created_at < now() - interval '10 seconds'`)
 }
 
 // CameUnfitted keeps that samples from a time on came to monitors of a metric that
@@ -243,15 +244,20 @@ func (s *Store) Baselines(ctx context.Context, monitor int64, series []int64) (m
 	return s.baselines(ctx, `select * from baseline where monitor_id = $1 and series_id = any($2)`, monitor, series)
 }
 
-// BaselinesBehind is Baselines for judging: their states are left out where
-// nothing is new, which is judged up to an instant, and the state right after
-// fitting where nothing was corrected.
-func (s *Store) BaselinesBehind(ctx context.Context, monitor int64, series []int64, changed []time.Time, to time.Time) (map[int64]record.Baseline, error) {
+// BaselinesBehind is Baselines for judging, each with the one state that is gone on
+// from, and up to when it stands: the newest that is kept where nothing changed
+// before it, else the one right after fitting; none where nothing is new, which is
+// judged up to an instant.
+func (s *Store) BaselinesBehind(ctx context.Context, monitor int64, series []int64, changed []time.Time,
+	to time.Time) (map[int64]record.Baseline, error) {
 	return s.baselines(ctx, `
-		select monitor_id, series_id, trained_to, judged_to, state_to, again, case when again then fitted else ''::bytea end as fitted,
-			case when not again and judged_to < $4 then judged else ''::bytea end as judged
-		from (select b.*, judged_to > s.changed as again from unnest($2::bigint[], $3::timestamptz[]) as s(id, changed)
-			join baseline b on b.monitor_id = $1 and b.series_id = s.id) b`, monitor, series, changed, to)
+		select monitor_id, series_id, trained_to, judged_to, again, case when kept then stood else trained_to end as state_to,
+			case when kept and (again or judged_to < $4) then judged else ''::bytea end as judged,
+			case when kept then ''::bytea else fitted end as fitted
+		from (select b.*, stood, judged_to > s.changed as again, not (judged_to > s.changed and stood > s.changed) as kept
+			from unnest($2::bigint[], $3::timestamptz[]) as s(id, changed)
+			join baseline b on b.monitor_id = $1 and b.series_id = s.id
+			cross join lateral (select coalesce(b.state_to, b.judged_to) as stood) l) b`, monitor, series, changed, to)
 }
 
 // OldestTraining gives from how old a history a monitor was fitted; zero where it
@@ -265,9 +271,14 @@ func (s *Store) OldestTraining(ctx context.Context, monitor int64) (time.Time, e
 }
 
 func (s *Store) baselines(ctx context.Context, query string, args ...any) (map[int64]record.Baseline, error) {
-	list, err := many[record.Baseline](ctx, s, "baselines", query, args...)
+	// By the driver's own rows: database/sql would copy each large state once more.
+	rows, err := s.querier().Query(ctx, query, args...)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("read baselines: %w", err)
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByNameLax[record.Baseline])
+	if err != nil {
+		return nil, fmt.Errorf("read baselines: %w", err)
 	}
 	bySeries := make(map[int64]record.Baseline, len(list))
 	for _, b := range list {
@@ -371,4 +382,9 @@ func (s *Store) FirstJudged(ctx context.Context) (time.Time, error) {
 // Behind tells how many fitted series are not judged up to an instant.
 func (s *Store) Behind(ctx context.Context, to time.Time) (int, error) {
 	return one[int](ctx, s, "baselines", "", `select count(*)::int from baseline where judged_to < $1`, to)
+}
+
+// JudgedTo tells how many series are judged up to an instant.
+func (s *Store) JudgedTo(ctx context.Context, to time.Time) (int, error) {
+	return one[int](ctx, s, "baselines", "", `select count(*)::int from baseline where judged_to >= $1`, to)
 }

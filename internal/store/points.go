@@ -29,7 +29,8 @@ func PutPoints(ctx context.Context, tx pgx.Tx, points map[int64][]record.Point, 
 	var weights []*float64
 	for id, list := range points {
 		for _, p := range list {
-			ids, at, streams, shapes, values = append(ids, id), append(at, p.At), append(streams, p.Stream), append(shapes, int16(p.Shape)), append(values, p.Value)
+			ids, at, streams, shapes, values = append(ids, id), append(at, p.At), append(streams, p.Stream), append(shapes,
+				int16(p.Shape)), append(values, p.Value)
 			var weight *float64
 			if !math.IsNaN(p.Weight) {
 				weight = &p.Weight
@@ -40,7 +41,8 @@ func PutPoints(ctx context.Context, tx pgx.Tx, points map[int64][]record.Point, 
 	if _, err := tx.Exec(ctx, `
 		insert into point (series_id, at, stream, shape, value, weight)
 		select distinct on (1, 2, 3) * from unnest($1::bigint[], $2::timestamptz[], $3::bigint[], $4::smallint[], $5::float8[], $6::float8[])
-		on conflict (series_id, at, stream) do update set value = excluded.value, weight = excluded.weight`, ids, at, streams, shapes, values, weights); err != nil {
+		on conflict (series_id, at, stream) do update set value = excluded.value, weight = excluded.weight`, ids, at, streams,
+		shapes, values, weights); err != nil {
 		return fmt.Errorf("write points: %w", err)
 	}
 	ids, at = nil, nil

@@ -105,7 +105,8 @@ func (p *Pulse) keep(ctx context.Context, err error) {
 			p.since = now
 		}
 		if now.Sub(p.said) >= sayAgain {
-			p.log.ErrorContext(ctx, "the database does not answer; asked again each second", "since", p.since.UTC().Format(time.RFC3339), "error", err)
+			p.log.ErrorContext(ctx, "the database does not answer; asked again each second", "since",
+				p.since.UTC().Format(time.RFC3339), "error", err)
 			p.said = now
 		}
 	}

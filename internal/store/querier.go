@@ -100,6 +100,11 @@ func (s *Store) on(ctx context.Context, work func(context.Context, records) erro
 		}
 		return work(context.WithoutCancel(ctx), s.inside.rows)
 	}
+	if r := s.copied(ctx); r != nil {
+		if done, err := r.onCopy(ctx, work); done {
+			return err
+		}
+	}
 	conn, err := s.acquire(ctx)
 	if err != nil {
 		return err
@@ -203,5 +208,6 @@ func Unavailable(err error) bool {
 		return false
 	}
 	var connect *pgconn.ConnectError
-	return errors.As(err, &connect) || errors.Is(err, ErrBusy) || errors.Is(err, sql.ErrConnDone) || errors.Is(err, driver.ErrBadConn) || pgconn.SafeToRetry(err)
+	return errors.As(err, &connect) || errors.Is(err, ErrBusy) || errors.Is(err, sql.ErrConnDone) || errors.Is(err,
+		driver.ErrBadConn) || pgconn.SafeToRetry(err)
 }

@@ -22,7 +22,8 @@ const unanswered = `a.monitor_id is not null and a.verdict = '' and not a.planne
 // TallyLabels counts answers, and of a monitor, or of all, what waits for one.
 func (s *Store) TallyLabels(ctx context.Context, monitor string) (Tally, error) {
 	return one[Tally](ctx, s, "labels", "", `
-		select (select count(*) from alert a where `+unanswered+` and ($1 = '' or a.monitor_id = (select id from monitor where name = $1)))::int as waiting,
+		select (select count(*) from alert a where `+unanswered+
+		` and ($1 = '' or a.monitor_id = (select id from monitor where name = $1)))::int as waiting,
 			count(*) filter (where verdict = 'fault')::int as faults, count(*) filter (where verdict = 'noise')::int as noise
 		from alert where monitor_id is not null and verdict in ('fault', 'noise')`, monitor)
 }

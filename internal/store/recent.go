@@ -79,17 +79,6 @@ func copyRows(ctx context.Context, tx pgx.Tx, table string, samples []record.Sam
 	return nil
 }
 
-// rows reads the layer of rows in [from, to), by series, ascending.
-func (s *Store) rows(ctx context.Context, series []int64, from, to time.Time) (map[int64][]timeline.Sample, error) {
-	rows, err := s.querier().Query(ctx, `
-		select series_id, at, value, rows from sample
-		where series_id = any($1) and at >= $2 and at < $3 order by series_id, at`, series, from, to)
-	if err != nil {
-		return nil, err
-	}
-	return bySeries(rows)
-}
-
 // bySeries collects rows of (series_id, at, value, rows), ordered by series.
 func bySeries(rows pgx.Rows) (map[int64][]timeline.Sample, error) {
 	defer rows.Close()
@@ -116,10 +105,13 @@ func bySeries(rows pgx.Rows) (map[int64][]timeline.Sample, error) {
 // postgresEpoch is where PostgreSQL counts time from, in Unix seconds.
 const postgresEpoch = 946684800
 
+// rawTime reads the binary form of an instant, in Unix seconds.
+func rawTime(at []byte) int64 { return int64(binary.BigEndian.Uint64(at))/1_000_000 + postgresEpoch }
+
 // rawSample reads the binary form of a row, which costs a fraction of scanning
 // it.
 func rawSample(at, value, rows []byte) timeline.Sample {
-	v := timeline.Sample{At: int64(binary.BigEndian.Uint64(at))/1_000_000 + postgresEpoch, Value: math.NaN()}
+	v := timeline.Sample{At: rawTime(at), Value: math.NaN()}
 	if value != nil {
 		v.Value = math.Float64frombits(binary.BigEndian.Uint64(value))
 	}

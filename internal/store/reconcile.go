@@ -52,7 +52,8 @@ func SetReconciliation(ctx context.Context, tx pgx.Tx, r record.Reconciliation) 
 
 // Compared keeps up to when a reconciliation has compared, or why it could not.
 func Compared(ctx context.Context, tx pgx.Tx, id int64, to *time.Time, message string) error {
-	if _, err := tx.Exec(ctx, `update reconciliation set compared_to = coalesce($2, compared_to), message = $3 where id = $1`, id, to, message); err != nil {
+	if _, err := tx.Exec(ctx, `update reconciliation set compared_to = coalesce($2, compared_to), message = $3 where id = $1`, id,
+		to, message); err != nil {
 		return fmt.Errorf("write reconciliation: %w", err)
 	}
 	return nil

@@ -11,7 +11,8 @@ import (
 
 // RemoveMetric removes a metric with its samples, monitors and alerts.
 func (s *Store) RemoveMetric(ctx context.Context, name string) error {
-	return s.remove(ctx, "metric", name, `select dataset_id from metric where name = $1`, `select id from metric where name = $1`, `delete from metric where name = $1`)
+	return s.remove(ctx, "metric", name, `select dataset_id from metric where name = $1`, `select id from metric where name = $1`,
+		`delete from metric where name = $1`)
 }
 
 // RemoveDataset removes a dataset with all that was measured of it.
@@ -38,7 +39,8 @@ func (s *Store) remove(ctx context.Context, kind, name, datasets, metrics, state
 			return err
 		}
 		for _, layer := range []string{"sample", "sample_day"} {
-			if _, err := tx.Exec(ctx, `delete from `+layer+` where series_id in (select id from series where metric_id in (`+metrics+`))`, name); err != nil {
+			if _, err := tx.Exec(ctx, `delete from `+layer+` where series_id in (select id from series where metric_id in (`+
+				metrics+`))`, name); err != nil {
 				return fmt.Errorf("remove samples of %s %s: %w", kind, name, err)
 			}
 		}

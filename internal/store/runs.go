@@ -56,7 +56,8 @@ func putRunDatasets(ctx context.Context, tx pgx.Tx, job int64, e record.RunEvent
 	if n == 0 {
 		return nil
 	}
-	namespaces, names, directions, rows, bytes := make([]string, n), make([]string, n), make([]string, n), make([]*int64, n), make([]*int64, n)
+	namespaces, names, directions, rows, bytes := make([]string, n), make([]string, n), make([]string, n), make([]*int64, n),
+		make([]*int64, n)
 	for i, d := range e.Datasets {
 		namespaces[i], names[i], directions[i], rows[i], bytes[i] = d.Namespace, d.Name, "input", d.Rows, d.Bytes
 		if d.Output {
@@ -112,7 +113,8 @@ func (s *Store) DatasetsAt(ctx context.Context, places []record.Place) (map[reco
 // DatasetByName gives a dataset by namespace and name.
 func (s *Store) DatasetByName(ctx context.Context, namespace, name string) (record.Dataset, error) {
 	return one[record.Dataset](ctx, s, "dataset", name,
-		`select `+datasetColumns+` from dataset d join source on source.id = d.source_id where d.namespace = $1 and d.name = $2`, namespace, name)
+		`select `+datasetColumns+` from dataset d join source on source.id = d.source_id where d.namespace = $1 and d.name = $2`,
+		namespace, name)
 }
 
 // JobState is a job with its last runs summed up.
@@ -147,7 +149,8 @@ const runColumns = `
 
 // Runs gives the last runs of a job, newest first.
 func (s *Store) Runs(ctx context.Context, job int64, limit int) ([]record.Run, error) {
-	return many[record.Run](ctx, s, "runs", runColumns+`where r.job_id = $1 group by r.id, job.name order by r.heard_at desc limit $2`, job, limit)
+	return many[record.Run](ctx, s, "runs",
+		runColumns+`where r.job_id = $1 group by r.id, job.name order by r.heard_at desc limit $2`, job, limit)
 }
 
 // RunsOf gives the last runs that wrote a dataset, newest first; rows and bytes
@@ -169,7 +172,8 @@ func (s *Store) LastRunEnd(ctx context.Context, job int64) (time.Time, error) {
 
 // RunEnds gives when the complete runs of a job ended, from an instant on.
 func (s *Store) RunEnds(ctx context.Context, job int64, from time.Time) ([]time.Time, error) {
-	return many[time.Time](ctx, s, "runs", `select ended_at from run where job_id = $1 and state = 'complete' and ended_at >= $2 order by ended_at`, job, from)
+	return many[time.Time](ctx, s, "runs",
+		`select ended_at from run where job_id = $1 and state = 'complete' and ended_at >= $2 order by ended_at`, job, from)
 }
 
 // Edges gives the whole lineage graph, as far as it was heard of since an
@@ -209,5 +213,6 @@ type Write struct {
 
 // Writes gives what every job writes.
 func (s *Store) Writes(ctx context.Context) ([]Write, error) {
-	return many[Write](ctx, s, "lineage", `select distinct job.name as job, o.name from job_dataset o join job on job.id = o.job_id where o.direction = 'output'`)
+	return many[Write](ctx, s, "lineage",
+		`select distinct job.name as job, o.name from job_dataset o join job on job.id = o.job_id where o.direction = 'output'`)
 }

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/binary"
 	"fmt"
 	"math"
 	"slices"
@@ -124,6 +125,16 @@ func (s *Store) Samples(ctx context.Context, series []int64, from, to time.Time)
 	return samples, err
 }
 
+// bothLayers reads the rows and the day chunks of some series in one statement, so
+// as of one moment: a batch that goes into both is seen whole or not at all.
+const bothLayers = `
+	select series_id, at, value, rows, null::bytea as packed from sample
+	where series_id = any($1) and at >= $2 and at < $3
+	union all
+	select series_id, to_timestamp(day * 86400::bigint), null, null, packed from sample_day
+	where series_id = any($1) and day between $4 and $5
+	order by series_id, at`
+
 // EachSeries reads the samples of some series in [from, to), both layers, and
 // hands over one series after another, ascending by time; those without samples
 // are left out.
@@ -131,33 +142,42 @@ func (s *Store) EachSeries(ctx context.Context, series []int64, from, to time.Ti
 	if len(series) == 0 {
 		return nil
 	}
-	// Rows first: what is packed meanwhile is then seen twice, never not at all.
-	rows, err := s.rows(ctx, series, from, to)
+	found, err := s.reader(ctx).Query(ctx, bothLayers, series, from, to, pack.DayOf(from.Unix()), pack.DayOf(to.Unix()))
 	if err != nil {
 		return fmt.Errorf("read samples: %w", err)
 	}
-	err = s.eachPacked(ctx, series, from, to, func(id int64, list []timeline.Sample) error {
-		if newer := rows[id]; len(newer) > 0 {
-			list = overlay(list, newer)
-			delete(rows, id)
-		}
+	defer found.Close()
+	var packed, rows []timeline.Sample
+	current := int64(-1)
+	hand := func() error {
+		list := overlay(within(packed, from, to), rows)
 		if len(list) == 0 {
 			return nil
 		}
-		return do(id, list)
-	})
-	if err != nil {
-		return fmt.Errorf("read packed samples: %w", err)
+		return do(current, list)
 	}
-	for _, id := range series {
-		if list := rows[id]; len(list) > 0 {
-			delete(rows, id)
-			if err := do(id, list); err != nil {
+	for found.Next() {
+		raw := found.RawValues()
+		if id := int64(binary.BigEndian.Uint64(raw[0])); id != current {
+			if err := hand(); err != nil {
 				return err
 			}
+			// The next series is about as long as the last.
+			current, packed, rows = id, make([]timeline.Sample, 0, len(packed)+16), make([]timeline.Sample, 0, len(rows)+4)
+		}
+		if raw[4] == nil {
+			rows = append(rows, rawSample(raw[1], raw[2], raw[3]))
+			continue
+		}
+		day := pack.DayOf(rawTime(raw[1]))
+		if packed, err = pack.Unpack(packed, day, raw[4]); err != nil {
+			return fmt.Errorf("series %d, day %d: %w", current, day, err)
 		}
 	}
-	return nil
+	if err := found.Err(); err != nil {
+		return fmt.Errorf("read samples: %w", err)
+	}
+	return hand()
 }
 
 // overlay merges two ascending lists; where both have a time, newer counts.

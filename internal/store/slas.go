@@ -30,7 +30,8 @@ func SetSLA(ctx context.Context, tx pgx.Tx, v record.SLA) (id, dataset int64, er
 		on conflict (name) do update set dataset_id = excluded.dataset_id, owner = excluded.owner, counts = excluded.counts, at_least = excluded.at_least,
 			days = excluded.days, from_minute = excluded.from_minute, to_minute = excluded.to_minute, zone = excluded.zone, segment = excluded.segment,
 			lead_seconds = excluded.lead_seconds, calendars = excluded.calendars, paused = excluded.paused
-		returning id, dataset_id`, v.Dataset, v.Name, v.Owner, v.Counts, v.AtLeast, v.Days, v.FromMinute, v.ToMinute, v.Zone, v.Segment, v.LeadSeconds, v.Calendars, v.Paused).Scan(&id, &dataset)
+		returning id, dataset_id`, v.Dataset, v.Name, v.Owner, v.Counts, v.AtLeast, v.Days, v.FromMinute, v.ToMinute, v.Zone,
+		v.Segment, v.LeadSeconds, v.Calendars, v.Paused).Scan(&id, &dataset)
 	if err == pgx.ErrNoRows {
 		return 0, 0, record.NotFound{Kind: "dataset", Name: v.Dataset}
 	}

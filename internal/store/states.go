@@ -15,7 +15,8 @@ import (
 // SeriesStates gives why a monitor cannot judge some of its series, by series;
 // those it can judge have none.
 func (s *Store) SeriesStates(ctx context.Context, monitor int64, series []int64) (map[int64]record.SeriesState, error) {
-	list, err := many[record.SeriesState](ctx, s, "states", `select * from series_state where monitor_id = $1 and series_id = any($2)`, monitor, series)
+	list, err := many[record.SeriesState](ctx, s, "states",
+		`select * from series_state where monitor_id = $1 and series_id = any($2)`, monitor, series)
 	states := make(map[int64]record.SeriesState, len(list))
 	for _, v := range list {
 		states[v.SeriesID] = v
@@ -52,7 +53,8 @@ func ClearSeriesState(ctx context.Context, tx pgx.Tx, monitor, series int64) err
 // ReadyToFit gives those of some series without a baseline that may have enough
 // samples by now: that were never tried, have one from when on they may be
 // ready, got one before their first, or broke off long enough ago.
-func (s *Store) ReadyToFit(ctx context.Context, monitor int64, series []int64, changedFrom []time.Time, failedBefore time.Time) (map[int64]bool, error) {
+func (s *Store) ReadyToFit(ctx context.Context, monitor int64, series []int64, changedFrom []time.Time,
+	failedBefore time.Time) (map[int64]bool, error) {
 	list, err := many[int64](ctx, s, "series", `
 		select s.id from unnest($2::bigint[], $3::timestamptz[]) as s(id, changed) left join series_state w on w.monitor_id = $1 and w.series_id = s.id
 		where case w.state
@@ -155,5 +157,6 @@ func (s *Store) ForgetLate(ctx context.Context, monitor int64, done []LateChange
 
 // LateMetrics gives the metrics with series that are to be judged again.
 func (s *Store) LateMetrics(ctx context.Context) ([]int64, error) {
-	return many[int64](ctx, s, "late changes", `select distinct v.metric_id from late_change c join monitor v on v.id = c.monitor_id where not v.paused`)
+	return many[int64](ctx, s, "late changes",
+		`select distinct v.metric_id from late_change c join monitor v on v.id = c.monitor_id where not v.paused`)
 }

@@ -20,7 +20,6 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/jmoiron/sqlx"
-	"github.com/pressly/goose/v3"
 
 	"tinbell/internal/record"
 )
@@ -34,6 +33,8 @@ type Store struct {
 	Pool   *pgxpool.Pool // for the queue, which has tables of its own
 	DB     *sqlx.DB
 	inside bound // the transaction, if it is the store of one
+
+	replica *replica // that some is read from; nil: none
 }
 
 const (
@@ -52,7 +53,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("database address: %w", err)
 	}
-	if err := bringUpToDate(ctx, config.ConnConfig.Copy()); err != nil {
+	if err := bringUpToDate(ctx, config.ConnConfig.Copy(), mustSub()); err != nil {
 		return nil, err
 	}
 	config.MaxConns = max(config.MaxConns, connections)
@@ -73,26 +74,12 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	return &Store{Pool: pool, DB: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")}, nil
 }
 
-// bringUpToDate migrates on a connection of its own, under no time limit.
-func bringUpToDate(ctx context.Context, config *pgx.ConnConfig) error {
-	db := stdlib.OpenDB(*config)
-	defer db.Close()
-	return migrate(ctx, db)
-}
-
-func migrate(ctx context.Context, db *sql.DB) error {
-	files, err := goose.NewProvider(goose.DialectPostgres, db, mustSub(), goose.WithVerbose(false))
-	if err != nil {
-		return fmt.Errorf("read migrations: %w", err)
-	}
-	if _, err := files.Up(ctx); err != nil {
-		return fmt.Errorf("migrate database: %w", err)
-	}
-	return nil
-}
-
 // Close ends all connections.
 func (s *Store) Close() {
+	if s.replica != nil {
+		s.replica.db.Close()
+		s.replica.pool.Close()
+	}
 	s.DB.Close()
 	s.Pool.Close()
 }

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -22,6 +23,9 @@ var (
 	recent = store.RecentFrom(now)
 )
 
+// inParts is in how many parts the samples lie in a database that a test opens.
+var inParts = 1
+
 func open(t *testing.T) *store.Store {
 	t.Helper()
 	server, err := localpg.Start(t.Context(), localpg.Options{Dir: dbtest.Folder(t), NoSync: true})
@@ -37,6 +41,9 @@ func open(t *testing.T) *store.Store {
 		t.Fatalf("opening an up-to-date database: %v", err)
 	}
 	again.Close()
+	if inParts > 1 {
+		dbtest.Must(t, store.Partition(t.Context(), server.URL("records"), inParts))
+	}
 	return s
 }
 
@@ -48,7 +55,8 @@ func metric(t *testing.T, s *store.Store) (record.Metric, int64) {
 	dbtest.Must(t, err)
 	dataset, err := s.AddDataset(ctx, record.Dataset{SourceID: source, Namespace: "w", Name: "ops.x", Zone: "UTC"})
 	dbtest.Must(t, err)
-	_, err = s.AddMetric(ctx, record.Metric{DatasetID: dataset, Name: "rows", Measure: "rows", Kind: "count", PeriodSeconds: 3600, Zone: "UTC", SegmentBy: record.Strings{"port", "gate"}})
+	_, err = s.AddMetric(ctx, record.Metric{DatasetID: dataset, Name: "rows", Measure: "rows", Kind: "count", PeriodSeconds: 3600,
+		Zone: "UTC", SegmentBy: record.Strings{"port", "gate"}})
 	dbtest.Must(t, err)
 	m, err := s.Metric(ctx, "rows")
 	dbtest.Must(t, err)
@@ -94,7 +102,8 @@ func TestSamplesAreReplacedOnlyWhereTheyChange(t *testing.T) {
 		if n, first := put(t, s, value(id, hour, 1), value(id, hour+1, 2), value(id, hour+1, 3)); n != 2 || !first.Equal(start) {
 			t.Errorf("%s, first: %d changed from %s", layer, n, first)
 		}
-		if n, first := put(t, s, value(id, hour, 1), value(id, hour+1, 4), value(id, hour+2, 5)); n != 2 || !first.Equal(start.Add(time.Hour)) {
+		if n, first := put(t, s, value(id, hour, 1), value(id, hour+1, 4), value(id, hour+2, 5)); n != 2 ||
+			!first.Equal(start.Add(time.Hour)) {
 			t.Errorf("%s, second: %d changed from %s, want the corrected one and the new one", layer, n, first)
 		}
 		if n, _ := put(t, s, value(id, hour, 1), value(id, hour+2, 5)); n != 0 {
@@ -174,6 +183,34 @@ func TestManySamplesAtOnceAreCountedOnce(t *testing.T) {
 	batch = append(batch[2000:], value(id, 5000, 1))
 	if n, first := put(t, s, batch...); n != 1 || !first.Equal(now.Add(5000*time.Hour)) {
 		t.Errorf("most of them again: %d changed from %s", n, first)
+	}
+}
+
+// What is written in one transaction into rows and day chunks is read whole or not at all.
+func TestABatchAcrossBothLayersIsNeverSeenHalf(t *testing.T) {
+	s := open(t)
+	m, _ := metric(t, s)
+	const hours = 20 * 24
+	written := make(chan int64)
+	ids, err := s.EnsureSeries(t.Context(), m.ID, strings.Split("abcdefghijklmnopqrstuvwxyz", ""))
+	dbtest.Must(t, err)
+	go func() {
+		defer close(written)
+		for _, id := range ids {
+			batch := make([]record.Sample, hours)
+			for h := range batch {
+				batch[h] = value(id, h-hours+24, float64(h))
+			}
+			written <- id
+			put(t, s, batch...)
+		}
+	}()
+	for id := range written {
+		for n := 0; n < hours; {
+			if n = len(read(t, s, id, now.AddDate(0, -1, 0), now.AddDate(0, 1, 0))); n != 0 && n != hours {
+				t.Fatalf("of %d samples of one batch %d are seen", hours, n)
+			}
+		}
 	}
 }
 
@@ -291,7 +328,8 @@ func TestClashesSayWhatTheyAre(t *testing.T) {
 	}
 	versions, err := s.MonitorVersions(t.Context(), id)
 	dbtest.Must(t, err)
-	if len(versions) != 2 || !reflect.DeepEqual(versions[0].Settings, changed) || versions[0].Author != "Ada" || versions[0].Reason != "calmer" || versions[1].Version != 1 {
+	if len(versions) != 2 || !reflect.DeepEqual(versions[0].Settings, changed) || versions[0].Author != "Ada" ||
+		versions[0].Reason != "calmer" || versions[1].Version != 1 {
 		t.Errorf("versions: %+v", versions)
 	}
 }
@@ -301,11 +339,16 @@ func TestReadingASeriesUsesItsIndex(t *testing.T) {
 	_, id := metric(t, s)
 	_, err := s.DB.Exec(`insert into sample select n % 200 + 1000, $1::timestamptz + (n / 200) * interval '1 hour', n, null from generate_series(1, 60000) n`, now)
 	dbtest.Must(t, err)
-	_, err = s.DB.Exec(`analyze sample`)
+	_, err = s.DB.Exec(`insert into sample_day select n % 200 + 1000, n / 200, '' from generate_series(1, 60000) n`)
+	dbtest.Must(t, err)
+	_, err = s.DB.Exec(`analyze sample, sample_day`)
 	dbtest.Must(t, err)
 	var plan []string
-	dbtest.Must(t, s.DB.Select(&plan, `explain select value from sample where series_id = any(array[$1::bigint]) and at >= $2 and at < $3 order by series_id, at`, id, now, now.Add(48*time.Hour)))
-	if text := strings.Join(plan, "\n"); !strings.Contains(text, "sample_pkey") || strings.Contains(text, "Seq Scan") {
+	dbtest.Must(t, s.DB.Select(&plan, `explain `+store.BothLayers, []int64{id}, now, now.Add(48*time.Hour), 20000, 20002))
+	text := strings.Join(plan, "\n")
+	rows := regexp.MustCompile(`Index Scan (using|on) sample(_\d+)?_pkey`).MatchString(text)
+	days := regexp.MustCompile(`Index Scan (using|on) sample_day(_\d+)?_pkey`).MatchString(text)
+	if !rows || !days || strings.Contains(text, "Seq Scan") {
 		t.Errorf("plan:\n%s", text)
 	}
 }
@@ -317,7 +360,8 @@ func TestAlertsArePagedByCursor(t *testing.T) {
 	dbtest.Must(t, err)
 	dbtest.Must(t, s.InTx(t.Context(), func(tx pgx.Tx) error {
 		for i := range 25 {
-			a := record.Alert{MonitorID: id, SeriesID: series, Cause: "deviation", Direction: "low", Severity: "warning", Since: now, RaisedAt: now.Add(time.Duration(i/2) * time.Hour), Sentence: "s"}
+			a := record.Alert{MonitorID: id, SeriesID: series, Cause: "deviation", Direction: "low", Severity: "warning",
+				Since: now, RaisedAt: now.Add(time.Duration(i/2) * time.Hour), Sentence: "s"}
 			if i%2 == 1 {
 				a.Cause = "missing"
 			}
@@ -346,7 +390,8 @@ func TestAlertsArePagedByCursor(t *testing.T) {
 	if len(seen) != 25 {
 		t.Errorf("%d of 25 alerts over all pages", len(seen))
 	}
-	if list, err := s.Alerts(t.Context(), store.AlertFilter{Verdict: "none", Dataset: "ops.x", From: now.Add(12 * time.Hour)}); err != nil || len(list) != 1 {
+	if list, err := s.Alerts(t.Context(), store.AlertFilter{Verdict: "none", Dataset: "ops.x",
+		From: now.Add(12 * time.Hour)}); err != nil || len(list) != 1 {
 		t.Errorf("filtered: %d, %v", len(list), err)
 	}
 }
@@ -364,17 +409,21 @@ func TestWhatAComparisonComputedIsDroppedOnlyWhenItIsAnother(t *testing.T) {
 	s := open(t)
 	metric(t, s)
 	ctx := t.Context()
-	set := record.Comparison{Name: "x", Dataset: "ops.x", Settings: record.ComparisonSettings{TimeColumn: "at", Period: "day"}, NextAt: &now}
+	set := record.Comparison{Name: "x", Dataset: "ops.x", Settings: record.ComparisonSettings{TimeColumn: "at", Period: "day"},
+		NextAt: &now}
 	v := comparison(t, s, set)
 	in := func(do func(tx pgx.Tx) error) error { return s.InTx(ctx, do) }
 	day := func(n int) time.Time { return now.AddDate(0, 0, n).Truncate(24 * time.Hour) }
 	keep := func() {
 		t.Helper()
 		dbtest.Must(t, in(func(tx pgx.Tx) error {
-			return store.PutDriftDays(ctx, tx, v, false, day(0), day(3), []store.DriftDay{{Day: day(0), Counts: []byte("a")}, {Day: day(2), Counts: []byte("c")}})
+			return store.PutDriftDays(ctx, tx, v, false, day(0), day(3), []store.DriftDay{{Day: day(0), Counts: []byte("a")},
+				{Day: day(2), Counts: []byte("c")}})
 		}))
 		dbtest.Must(t, in(func(tx pgx.Tx) error {
-			return store.PutDriftPeriods(ctx, tx, v, []record.DriftPeriod{{ComparisonID: v.ID, From: day(0), To: day(1), Found: record.DriftResult{Over: 2, Features: []record.FeatureResult{{Feature: "f"}}}}, {ComparisonID: v.ID, From: day(1), To: day(2)}})
+			return store.PutDriftPeriods(ctx, tx, v, []record.DriftPeriod{{ComparisonID: v.ID, From: day(0), To: day(1),
+				Found: record.DriftResult{Over: 2, Features: []record.FeatureResult{{Feature: "f"}}}}, {ComparisonID: v.ID,
+				From: day(1), To: day(2)}})
 		}))
 		dbtest.Must(t, in(func(tx pgx.Tx) error { return store.ComputedTo(ctx, tx, v, day(2)) }))
 	}
@@ -391,7 +440,8 @@ func TestWhatAComparisonComputedIsDroppedOnlyWhenItIsAnother(t *testing.T) {
 	if days, periods := count(); days != 2 || periods != 2 {
 		t.Fatalf("%d days and %d periods are kept", days, periods)
 	}
-	if v, _ = s.Comparison(ctx, "x"); v.CountedTo == nil || !v.CountedTo.Equal(day(3)) || v.ComputedTo == nil || !v.ComputedTo.Equal(day(2)) {
+	if v, _ = s.Comparison(ctx, "x"); v.CountedTo == nil || !v.CountedTo.Equal(day(3)) || v.ComputedTo == nil ||
+		!v.ComputedTo.Equal(day(2)) {
 		t.Errorf("a run came to %v and %v", v.CountedTo, v.ComputedTo)
 	}
 	overs, err := s.DriftOvers(ctx)

@@ -17,7 +17,8 @@ type About struct{ Source, Dataset, Job, SLA, Comparison int64 }
 // AboutOf gives what an alert without a monitor is about.
 func AboutOf(a record.Alert) *About {
 	var v About
-	for into, id := range map[*int64]*int64{&v.Source: a.OfSource, &v.Dataset: a.OfDataset, &v.Job: a.OfJob, &v.SLA: a.OfSLA, &v.Comparison: a.OfComparison} {
+	for into, id := range map[*int64]*int64{&v.Source: a.OfSource, &v.Dataset: a.OfDataset, &v.Job: a.OfJob, &v.SLA: a.OfSLA,
+		&v.Comparison: a.OfComparison} {
 		if id != nil {
 			*into = *id
 		}
@@ -67,7 +68,8 @@ func (s *Store) Recovered(ctx context.Context, about About, now time.Time) error
 // of the same cause says.
 func Trouble(ctx context.Context, tx pgx.Tx, about About, a record.Alert) error {
 	k := about.keys()
-	open, err := ids(ctx, tx, `update alert set sentence = $7, severity = $8 where `+sameAbout+` returning id`, k[0], k[1], k[2], k[3], k[4], a.Cause, a.Sentence, a.Severity)
+	open, err := ids(ctx, tx, `update alert set sentence = $7, severity = $8 where `+sameAbout+` returning id`, k[0], k[1], k[2],
+		k[3], k[4], a.Cause, a.Sentence, a.Severity)
 	if err == nil && len(open) == 0 {
 		open, err = ids(ctx, tx, `
 			insert into alert (of_source, of_dataset, of_job, of_sla, of_comparison, cause, direction, severity, since, raised_at, sentence)
@@ -87,7 +89,8 @@ func Trouble(ctx context.Context, tx pgx.Tx, about About, a record.Alert) error 
 // one.
 func Mended(ctx context.Context, tx pgx.Tx, about About, cause string, now time.Time) error {
 	k := about.keys()
-	closed, err := ids(ctx, tx, `update alert set ended_at = $7, closed_at = $7, close_reason = 'recovered' where `+sameAbout+` returning id`, k[0], k[1], k[2], k[3], k[4], cause, now)
+	closed, err := ids(ctx, tx, `update alert set ended_at = $7, closed_at = $7, close_reason = 'recovered' where `+sameAbout+
+		` returning id`, k[0], k[1], k[2], k[3], k[4], cause, now)
 	if err != nil {
 		return fmt.Errorf("close alert: %w", err)
 	}
@@ -116,7 +119,8 @@ func (s *Store) CloseNoted(ctx context.Context, before, now time.Time) error {
 
 // AddColumns keeps a table's columns from a time on.
 func AddColumns(ctx context.Context, tx pgx.Tx, v record.ColumnVersion) error {
-	if _, err := tx.Exec(ctx, `insert into column_version (dataset_id, seen_at, columns, changes) values ($1, $2, $3, $4)`, v.DatasetID, v.SeenAt, v.Columns, v.Changes); err != nil {
+	if _, err := tx.Exec(ctx, `insert into column_version (dataset_id, seen_at, columns, changes) values ($1, $2, $3, $4)`,
+		v.DatasetID, v.SeenAt, v.Columns, v.Changes); err != nil {
 		return fmt.Errorf("write columns: %w", err)
 	}
 	return nil
@@ -124,5 +128,6 @@ func AddColumns(ctx context.Context, tx pgx.Tx, v record.ColumnVersion) error {
 
 // Columns gives the last versions of a table's columns, newest first.
 func (s *Store) Columns(ctx context.Context, dataset int64, limit int) ([]record.ColumnVersion, error) {
-	return many[record.ColumnVersion](ctx, s, "columns", `select * from column_version where dataset_id = $1 order by id desc limit $2`, dataset, limit)
+	return many[record.ColumnVersion](ctx, s, "columns",
+		`select * from column_version where dataset_id = $1 order by id desc limit $2`, dataset, limit)
 }

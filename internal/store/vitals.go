@@ -12,6 +12,7 @@ type Vitals struct {
 	JobsGivenUp     float64 `db:"jobs_given_up"`
 	MessagesWaiting float64 `db:"messages_waiting"`
 	OldestMessage   float64 `db:"oldest_message"` // seconds
+	ToldAfter       float64 `db:"told_after"`     // seconds
 	MetricsFailed   float64 `db:"metrics_failed"`
 	SourcesFailed   float64 `db:"sources_failed"`
 	ChannelsFailed  float64 `db:"channels_failed"`
@@ -35,6 +36,7 @@ func (s *Store) Vitals(ctx context.Context, now time.Time) (Vitals, error) {
 			(select count(*) from river_job where state = 'discarded' and finalized_at > now() - interval '1 hour') as jobs_given_up,
 			(select count(*) from message where state = 'waiting') as messages_waiting,
 			(select coalesce(greatest(extract(epoch from $1::timestamptz - min(due_at)), 0), 0)::float8 from message where state = 'waiting') as oldest_message,
+			(select coalesce(avg(extract(epoch from sent_at - due_at)), 0)::float8 from message where sent_at > $1::timestamptz - interval '1 hour') as told_after,
 			(select count(*) from metric where state = 'failed') as metrics_failed,
 			(select count(*) from source where state = 'failed') as sources_failed,
 			(select count(*) from channel where failing_since is not null) as channels_failed,

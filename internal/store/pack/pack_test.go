@@ -44,10 +44,13 @@ func made(n int, step int64, value func(i int) float64) []timeline.Sample {
 func TestWhatGoesInComesOut(t *testing.T) {
 	rng := rand.New(rand.NewPCG(1, 2))
 	cases := map[string]func(int) float64{
-		"counts": func(int) float64 { return float64(rng.IntN(5000)) }, "two decimals": func(int) float64 { return float64(rng.IntN(9999)) / 100 },
-		"any": func(int) float64 { return rng.NormFloat64() * 1e9 }, "constant": func(int) float64 { return 42 }, "negative": func(i int) float64 { return -float64(i) },
+		"counts":       func(int) float64 { return float64(rng.IntN(5000)) },
+		"two decimals": func(int) float64 { return float64(rng.IntN(9999)) / 100 },
+		"any":          func(int) float64 { return rng.NormFloat64() * 1e9 }, "constant": func(int) float64 { return 42 },
+		"negative": func(i int) float64 { return -float64(i) },
 		"edges": func(i int) float64 {
-			return []float64{math.MaxFloat64, -math.MaxFloat64, math.SmallestNonzeroFloat64, 0, math.Copysign(0, -1), 1 << 53, 0.1, math.Inf(1)}[i%8]
+			return []float64{math.MaxFloat64, -math.MaxFloat64, math.SmallestNonzeroFloat64, 0, math.Copysign(0, -1), 1 << 53,
+				0.1, math.Inf(1)}[i%8]
 		},
 		"gaps": func(i int) float64 {
 			if i%3 == 0 {
