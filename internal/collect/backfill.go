@@ -36,14 +36,17 @@ func (c *Collector) StartBackfill(ctx context.Context, names []string, since tim
 		case m.DatasetID != metrics[0].DatasetID:
 			return 0, record.Invalid{Field: "metrics", Given: strings.Join(names, ", "), Allowed: "metrics of one dataset at a time"}
 		case m.Pushed():
-			return 0, record.Invalid{Field: "metric", Given: m.Name, Allowed: "a metric collected from a warehouse; the past of a pushed metric is pushed like the rest"}
+			return 0, record.Invalid{Field: "metric", Given: m.Name,
+				Allowed: "a metric collected from a warehouse; the past of a pushed metric is pushed like the rest"}
 		case m.Snapshot():
-			return 0, record.Invalid{Field: "metric", Given: m.Name, Allowed: "a metric with a time column; what is measured as it stands has no past to be read"}
+			return 0, record.Invalid{Field: "metric", Given: m.Name,
+				Allowed: "a metric with a time column; what is measured as it stands has no past to be read"}
 		}
 	}
 	from, to := since.UTC(), c.now().UTC()
 	if furthest := record.Furthest(to); from.Before(furthest) {
-		return 0, record.Invalid{Field: "since", Given: since.Format(time.RFC3339), Allowed: "a time from " + furthest.Format(time.DateOnly) + " on"}
+		return 0, record.Invalid{Field: "since", Given: since.Format(time.RFC3339),
+			Allowed: "a time from " + furthest.Format(time.DateOnly) + " on"}
 	}
 	if !from.Before(to) {
 		return 0, record.Invalid{Field: "since", Given: since.Format(time.RFC3339), Allowed: "a time in the past"}
@@ -157,14 +160,16 @@ func (c *Collector) Steer(ctx context.Context, taskID int64, verb string) (recor
 	turns := map[string]struct {
 		to   string
 		from []string
-	}{"pause": {"paused", []string{"running"}}, "resume": {"running", []string{"paused", "failed", "cancelled"}}, "cancel": {"cancelled", []string{"running", "paused"}}}
+	}{"pause": {"paused", []string{"running"}}, "resume": {"running", []string{"paused", "failed", "cancelled"}},
+		"cancel": {"cancelled", []string{"running", "paused"}}}
 	task, err := c.store.Task(ctx, taskID)
 	if err != nil {
 		return task, err
 	}
 	turn, known := turns[verb]
 	if searches := task.What == "tune" || task.What == "trial"; !known || task.What != "backfill" && !(searches && verb == "cancel") {
-		return task, record.Invalid{Field: "task", Given: fmt.Sprintf("%s %s", verb, task.What), Allowed: "a backfill can be paused, resumed or cancelled, a tuning or a trial cancelled"}
+		return task, record.Invalid{Field: "task", Given: fmt.Sprintf("%s %s", verb, task.What),
+			Allowed: "a backfill can be paused, resumed or cancelled, a tuning or a trial cancelled"}
 	}
 	ok, err := c.store.SteerTask(ctx, taskID, turn.to, turn.from...)
 	if err != nil {

@@ -172,7 +172,8 @@ func (c *Collector) collectBatch(ctx context.Context, p probe, batch []record.Me
 // settled period: what is new; of the lookback the periods that rows were added
 // to, or all of it where that is not known; and the days that rows later than
 // the lookback belong to.
-func (c *Collector) toRead(ctx context.Context, p probe, batch []record.Metric, mark warehouse.Mark, grid timeline.Grid, end time.Time) ([]timeline.Span, error) {
+func (c *Collector) toRead(ctx context.Context, p probe, batch []record.Metric, mark warehouse.Mark, grid timeline.Grid,
+	end time.Time) ([]timeline.Span, error) {
 	reached, still, added, lookback := end, true, true, int64(0)
 	before := warehouse.ParseMark(batch[0].Fingerprint)
 	for _, m := range batch {
@@ -209,7 +210,8 @@ func (c *Collector) toRead(ctx context.Context, p probe, batch []record.Metric, 
 	}
 	known := !slices.ContainsFunc(batch, func(m record.Metric) bool { return m.CollectedTo == nil })
 	if p.dataset.LoadedBy != "" && known && reached.Before(end) {
-		days, err := c.warehouses.LateDays(ctx, p.source, batch[0], warehouse.LoadColumnOf(p.dataset), reached, record.Furthest(c.now()), again)
+		days, err := c.warehouses.LateDays(ctx, p.source, batch[0], warehouse.LoadColumnOf(p.dataset), reached,
+			record.Furthest(c.now()), again)
 		if err != nil {
 			return nil, err
 		}
@@ -247,7 +249,8 @@ func (c *Collector) gather(ctx context.Context, p probe, batch []record.Metric, 
 		}
 	}
 	if fresh {
-		if before, err = c.warehouses.Ask(ctx, p.source, warehouse.BuildNewest(batch[0], warehouse.LoadColumnOf(p.dataset)), from, to); err != nil {
+		if before, err = c.warehouses.Ask(ctx, p.source, warehouse.BuildNewest(batch[0], warehouse.LoadColumnOf(p.dataset)), from,
+			to); err != nil {
 			return err
 		}
 	}
@@ -339,7 +342,8 @@ var cronFields = cron.NewParser(cron.Minute | cron.Hour | cron.Dom | cron.Month 
 func ParseCron(text string) (cron.Schedule, error) {
 	schedule, err := cronFields.Parse(text)
 	if err != nil {
-		return nil, record.Invalid{Field: "cron", Given: text, Allowed: "five fields: minute, hour, day of month, month, weekday; for example '30 6 * * 1-5' (" + err.Error() + ")"}
+		return nil, record.Invalid{Field: "cron", Given: text,
+			Allowed: "five fields: minute, hour, day of month, month, weekday; for example '30 6 * * 1-5' (" + err.Error() + ")"}
 	}
 	return schedule, nil
 }

@@ -58,7 +58,8 @@ func (c *Collector) declareIn(ctx context.Context, s *store.Store, d Declaration
 		}
 		m, _, err = c.TryOn(ctx, record.Metric{
 			DatasetID: dataset.ID, Dataset: dataset.Name, Name: d.Metric, Measure: d.Measure, Kind: d.Kind, StartsAt: d.StartsAt,
-			Unit: d.Unit, PeriodSeconds: int64(period.Seconds()), Zone: d.Zone, OTLPName: d.OTLP, SegmentBy: d.SegmentBy, MaxSegments: d.MaxSegments,
+			Unit: d.Unit, PeriodSeconds: int64(period.Seconds()), Zone: d.Zone, OTLPName: d.OTLP, SegmentBy: d.SegmentBy,
+			MaxSegments: d.MaxSegments,
 		}, record.Source{}, dataset)
 		if err != nil {
 			return err
@@ -160,12 +161,15 @@ func (c *Collector) CheckTable(ctx context.Context, v *record.Dataset, source re
 	if err != nil {
 		offered, failed := c.warehouses.Offer(ctx, source)
 		if failed != nil {
-			return record.Invalid{Field: "source", Given: source.Name, Allowed: "a warehouse that answers; it said: " + warehouse.Words(err)}
+			return record.Invalid{Field: "source", Given: source.Name, Allowed: "a warehouse that answers; it said: " +
+				warehouse.Words(err)}
 		}
 		if slices.ContainsFunc(offered, func(o warehouse.Offered) bool { return o.Name == v.Name }) {
-			return record.Invalid{Field: "name", Given: v.Name, Allowed: "a table that can be read; the warehouse said: " + warehouse.Words(err)}
+			return record.Invalid{Field: "name", Given: v.Name, Allowed: "a table that can be read; the warehouse said: " +
+				warehouse.Words(err)}
 		}
-		return record.Invalid{Field: "name", Given: v.Name, Allowed: "a table that the login of " + source.Name + " may read: " + nearest(v.Name, offered)}
+		return record.Invalid{Field: "name", Given: v.Name, Allowed: "a table that the login of " + source.Name + " may read: " +
+			nearest(v.Name, offered)}
 	}
 	if v.LoadedBy == "" {
 		return nil
@@ -181,7 +185,8 @@ func (c *Collector) CheckTable(ctx context.Context, v *record.Dataset, source re
 		}
 	}
 	if v.LoadedType == "" {
-		return record.Invalid{Field: "loaded_by", Given: v.LoadedBy, Allowed: "a column of " + v.Name + " that holds a time: " + cmp.Or(strings.Join(times, ", "), "it has none")}
+		return record.Invalid{Field: "loaded_by", Given: v.LoadedBy, Allowed: "a column of " + v.Name + " that holds a time: " +
+			cmp.Or(strings.Join(times, ", "), "it has none")}
 	}
 	return nil
 }
@@ -232,7 +237,8 @@ func (c *Collector) Try(ctx context.Context, m record.Metric) (record.Metric, Tr
 }
 
 // TryOn is Try on a dataset that need not be kept yet.
-func (c *Collector) TryOn(ctx context.Context, m record.Metric, source record.Source, dataset record.Dataset) (record.Metric, Tried, error) {
+func (c *Collector) TryOn(ctx context.Context, m record.Metric, source record.Source, dataset record.Dataset) (record.Metric,
+	Tried, error) {
 	if err := record.CheckName("name", m.Name); err != nil {
 		return m, Tried{}, err
 	}
@@ -257,7 +263,8 @@ func (c *Collector) TryOn(ctx context.Context, m record.Metric, source record.So
 	}
 	grid, err := m.Grid()
 	if err != nil {
-		return m, Tried{}, record.Invalid{Field: "period or zone", Given: fmt.Sprintf("%d s, %s", m.PeriodSeconds, m.Zone), Allowed: err.Error()}
+		return m, Tried{}, record.Invalid{Field: "period or zone", Given: fmt.Sprintf("%d s, %s", m.PeriodSeconds, m.Zone),
+			Allowed: err.Error()}
 	}
 	if m.Pushed() {
 		return m, Tried{}, nil
@@ -289,7 +296,8 @@ func checkMeasure(m record.Metric) error {
 	case m.Measure == record.MeasureExpression && strings.TrimSpace(m.Expression) == "":
 		return record.Invalid{Field: "expression", Given: "", Allowed: "an SQL aggregate, for example sum(fare_minor) / 100.0"}
 	case m.Measure == record.MeasureTableBytes && len(m.SegmentBy) > 0:
-		return record.Invalid{Field: "segment_by", Given: strings.Join(m.SegmentBy, ", "), Allowed: "nothing: the size of a table is one figure"}
+		return record.Invalid{Field: "segment_by", Given: strings.Join(m.SegmentBy, ", "),
+			Allowed: "nothing: the size of a table is one figure"}
 	}
 	return nil
 }
@@ -302,14 +310,17 @@ func (c *Collector) tryTable(ctx context.Context, m record.Metric, grid timeline
 			m.TimeColumn = record.LandedAt
 		}
 		if measure.Of == record.OfTable || m.TimeColumn != record.LandedAt || m.RowFilter != "" {
-			return m, Tried{}, record.Invalid{Field: "measure", Given: m.Measure, Allowed: "of files: rows, freshness, deliveries, bytes or bytes_per_row, without time column or row filter"}
+			return m, Tried{}, record.Invalid{Field: "measure", Given: m.Measure,
+				Allowed: "of files: rows, freshness, deliveries, bytes or bytes_per_row, without time column or row filter"}
 		}
 		return m, Tried{}, TryFolder(p.source.Address)
 	} else if measure.Of == record.OfFiles {
-		return m, Tried{}, record.Invalid{Field: "measure", Given: m.Measure, Allowed: "a measure of tables: files are landed in a folder, and " + m.Dataset + " is in " + p.source.Name}
+		return m, Tried{}, record.Invalid{Field: "measure", Given: m.Measure,
+			Allowed: "a measure of tables: files are landed in a folder, and " + m.Dataset + " is in " + p.source.Name}
 	}
 	if p.source.Kind != "postgresql" {
-		return m, Tried{}, record.Invalid{Field: "dataset", Given: m.Dataset, Allowed: "a table of a warehouse; this one is " + p.source.Kind + ", so its metrics are declared and pushed"}
+		return m, Tried{}, record.Invalid{Field: "dataset", Given: m.Dataset, Allowed: "a table of a warehouse; this one is " +
+			p.source.Kind + ", so its metrics are declared and pushed"}
 	}
 	answered := func(err error) error {
 		if wrong := (record.Invalid{}); errors.As(err, &wrong) {
@@ -333,14 +344,17 @@ func (c *Collector) tryTable(ctx context.Context, m record.Metric, grid timeline
 		var ok bool
 		if m.TimeType, ok = warehouse.TimeType(kind); !ok {
 			return m, Tried{}, record.Invalid{Field: "time_column", Given: m.TimeColumn + ", which is " + kind,
-				Allowed: "a column of type timestamp with time zone, timestamp or date (" + orNone(times) + "); text can be cast in a view and the view measured"}
+				Allowed: "a column of type timestamp with time zone, timestamp or date (" + orNone(times) +
+					"); text can be cast in a view and the view measured"}
 		}
 		if m.TimeType == "date" && m.PeriodSeconds < 86400 {
-			return m, Tried{}, record.Invalid{Field: "period", Given: fmt.Sprintf("%d s", m.PeriodSeconds), Allowed: "24h: " + m.TimeColumn + " is a date"}
+			return m, Tried{}, record.Invalid{Field: "period", Given: fmt.Sprintf("%d s", m.PeriodSeconds),
+				Allowed: "24h: " + m.TimeColumn + " is a date"}
 		}
 	}
 	if m.Measure == record.MeasureFreshness && m.TimeColumn == "" {
-		return m, Tried{}, record.Invalid{Field: "time_column", Given: "", Allowed: "freshness needs the column that holds each row's event time"}
+		return m, Tried{}, record.Invalid{Field: "time_column", Given: "",
+			Allowed: "freshness needs the column that holds each row's event time"}
 	}
 	end := c.settledEnd(m, grid)
 	var tried Tried

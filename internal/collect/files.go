@@ -120,7 +120,8 @@ func (c *Collector) scan(ctx context.Context, p probe) error {
 		if same && before.State != "growing" {
 			continue
 		}
-		d := record.Delivery{DatasetID: p.dataset.ID, Path: f.Path, Segment: f.Segment, Bytes: f.Bytes, LandedAt: f.Modified, SeenAt: now, State: "growing"}
+		d := record.Delivery{DatasetID: p.dataset.ID, Path: f.Path, Segment: f.Segment, Bytes: f.Bytes, LandedAt: f.Modified,
+			SeenAt: now, State: "growing"}
 		age := now.Sub(f.Modified)
 		if complete := same && age >= restsFor || !seen && age >= oldFile; !complete {
 			if same {
@@ -248,11 +249,13 @@ func (c *Collector) ringFiles(ctx context.Context, p probe) error {
 			return store.Mended(ctx, tx, about, record.CauseFile, now)
 		}
 		d := bad[0]
-		said := fmt.Sprintf("%s: %s ", p.dataset.Name, d.Path) + map[string]string{"broken": "is broken: ", "doubled": "holds ", "taken": "came "}[d.State] + d.Message
+		said := fmt.Sprintf("%s: %s ", p.dataset.Name, d.Path) + map[string]string{"broken": "is broken: ", "doubled": "holds ",
+			"taken": "came "}[d.State] + d.Message
 		if n := len(bad) - 1; n > 0 {
 			said += fmt.Sprintf(" (and %d more)", n)
 		}
-		return store.Trouble(ctx, tx, about, record.Alert{Cause: record.CauseFile, Direction: "both", Severity: "warning", Since: d.LandedAt, RaisedAt: now, Sentence: said})
+		return store.Trouble(ctx, tx, about, record.Alert{Cause: record.CauseFile, Direction: "both", Severity: "warning",
+			Since: d.LandedAt, RaisedAt: now, Sentence: said})
 	})
 	if err != nil {
 		return storing{err}
@@ -302,7 +305,8 @@ const maxDeliveries = 1_000_000
 
 // readDeliveries sums up the files that were taken, by period and segment, and
 // gives the newest of each segment before the stretch.
-func readDeliveries(m record.Metric, grid timeline.Grid, from time.Time, deliveries []record.Delivery) (readings, before []warehouse.Reading) {
+func readDeliveries(m record.Metric, grid timeline.Grid, from time.Time, deliveries []record.Delivery) (readings,
+	before []warehouse.Reading) {
 	type cell struct {
 		period  int64
 		segment string

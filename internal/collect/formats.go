@@ -46,9 +46,11 @@ func (p *push) readNDJSON(ctx context.Context, body io.Reader) error {
 // is kept, unless strict was asked for.
 func unreadable(n int, err error) error {
 	if errors.Is(err, bufio.ErrTooLong) || errors.Is(err, bound.ErrTooLong) {
-		return record.Invalid{Field: "body", Given: fmt.Sprintf("line %d", n+1), Allowed: fmt.Sprintf("lines of at most %d kB; what came before was stored", maxLine>>10)}
+		return record.Invalid{Field: "body", Given: fmt.Sprintf("line %d", n+1),
+			Allowed: fmt.Sprintf("lines of at most %d kB; what came before was stored", maxLine>>10)}
 	}
-	return record.Invalid{Field: "body", Given: fmt.Sprintf("after line %d", n), Allowed: "a whole body; what came before was stored, then: " + err.Error()}
+	return record.Invalid{Field: "body", Given: fmt.Sprintf("after line %d", n),
+		Allowed: "a whole body; what came before was stored, then: " + err.Error()}
 }
 
 // readJSON takes one array of samples, element by element. What is no JSON ends
@@ -57,7 +59,8 @@ func (p *push) readJSON(ctx context.Context, body io.Reader) error {
 	bounded := bound.New(body, maxLine)
 	decoder := json.NewDecoder(bounded)
 	if begin, err := decoder.Token(); err != nil || begin != json.Delim('[') {
-		return record.Invalid{Field: "body", Given: fmt.Sprint(begin), Allowed: "a JSON array of samples: [{\"metric\": …, \"at\": …, \"value\": …}, …]"}
+		return record.Invalid{Field: "body", Given: fmt.Sprint(begin),
+			Allowed: "a JSON array of samples: [{\"metric\": …, \"at\": …, \"value\": …}, …]"}
 	}
 	n := 0
 	for decoder.More() {
@@ -65,7 +68,8 @@ func (p *push) readJSON(ctx context.Context, body io.Reader) error {
 		bounded.Next()
 		var raw json.RawMessage
 		if err := decoder.Decode(&raw); err != nil {
-			return record.Invalid{Field: "body", Given: fmt.Sprintf("element %d", n), Allowed: "JSON: " + err.Error() + "; what came before was stored"}
+			return record.Invalid{Field: "body", Given: fmt.Sprintf("element %d", n), Allowed: "JSON: " + err.Error() +
+				"; what came before was stored"}
 		}
 		if err := p.elements(ctx, n, raw); err != nil {
 			return err
@@ -76,7 +80,8 @@ func (p *push) readJSON(ctx context.Context, body io.Reader) error {
 			Allowed: "the end of the array; the body ends too early, and what came before was stored"}
 	}
 	if _, err := decoder.Token(); err != io.EOF {
-		return record.Invalid{Field: "body", Given: fmt.Sprintf("after element %d", n), Allowed: "nothing after the array's end; what came before was stored"}
+		return record.Invalid{Field: "body", Given: fmt.Sprintf("after element %d", n),
+			Allowed: "nothing after the array's end; what came before was stored"}
 	}
 	return nil
 }
@@ -155,7 +160,8 @@ func (p *push) readCSV(ctx context.Context, body io.Reader) error {
 	}
 	for _, needed := range []string{"metric", "at", "value"} {
 		if _, there := index[needed]; !there {
-			return record.Invalid{Field: "CSV head", Given: strings.Join(head, ","), Allowed: "it needs the columns metric, at and value; segment and rows are optional"}
+			return record.Invalid{Field: "CSV head", Given: strings.Join(head, ","),
+				Allowed: "it needs the columns metric, at and value; segment and rows are optional"}
 		}
 	}
 	last := 1

@@ -35,7 +35,8 @@ func reading(t testing.TB) *push {
 func FuzzFormats(f *testing.F) {
 	for _, seed := range []string{
 		`{"metric":"queue","at":"2026-06-18T08:00:00Z","value":4}`, `[{"metric":"queue","at":"2026-06-18T08:00:00Z","value":4},{}]`,
-		"metric,at,value\nqueue,2026-06-18T08:00:00Z,4\n", "metric,at,value\nqueue,\"2026", "metric,at,value,rows,segment\nqueue,2026-06-18T08:00:00Z,4,\xff,a\x00b\n",
+		"metric,at,value\nqueue,2026-06-18T08:00:00Z,4\n", "metric,at,value\nqueue,\"2026",
+		"metric,at,value,rows,segment\nqueue,2026-06-18T08:00:00Z,4,\xff,a\x00b\n",
 		`{"metric":"queue"}{"metric":"queue"} x`, "[[[[[[[[[[[[", "\ufeffmetric,at,value\n", `{"value":1e999,"metric":"queue"}`,
 	} {
 		f.Add([]byte(seed))
@@ -57,7 +58,8 @@ func FuzzFormats(f *testing.F) {
 				if !utf8.ValidString(v.segment) || strings.ContainsRune(v.segment, 0) || len(v.segment) > record.LongestName {
 					t.Fatalf("%s: segment %q cannot be kept", format, v.segment)
 				}
-				if v.sample.Value == nil || math.IsNaN(*v.sample.Value) || math.IsInf(*v.sample.Value, 0) || v.sample.At.Year() < 2001 || v.sample.At.Year() > 2026 {
+				if v.sample.Value == nil || math.IsNaN(*v.sample.Value) || math.IsInf(*v.sample.Value, 0) ||
+					v.sample.At.Year() < 2001 || v.sample.At.Year() > 2026 {
 					t.Fatalf("%s: %+v was taken", format, v.sample)
 				}
 			}

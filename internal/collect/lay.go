@@ -55,7 +55,8 @@ func (c *Collector) ask(ctx context.Context, p probe, batch []record.Metric, fro
 	if len(kept) == 0 {
 		return nil, err
 	}
-	note := fmt.Sprintf("%s segments: %s are measured one by one, the others together as %s", words.Number(float64(max(n, len(names)))), words.Number(float64(len(kept))), record.OtherSegment)
+	note := fmt.Sprintf("%s segments: %s are measured one by one, the others together as %s",
+		words.Number(float64(max(n, len(names)))), words.Number(float64(len(kept))), record.OtherSegment)
 	for i := range batch {
 		batch[i].KeptSegments = kept
 		if err := c.store.KeepSegments(ctx, batch[i].ID, kept, note); err != nil {

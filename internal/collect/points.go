@@ -75,7 +75,8 @@ func (x *export) take(ctx context.Context, n otlp.Named) error {
 	now := x.collector.now()
 	switch {
 	case n.At.Before(now.Add(-pointsKept)):
-		return fmt.Errorf("a point of %s is too late: they are taken for three days; push samples for older periods", n.At.Format(time.RFC3339))
+		return fmt.Errorf("a point of %s is too late: they are taken for three days; push samples for older periods",
+			n.At.Format(time.RFC3339))
 	case n.At.After(now.Add(5 * time.Minute)):
 		return fmt.Errorf("a point of %s lies in the future", n.At.Format(time.RFC3339))
 	case t.Kind == timeline.Share && n.Shape == record.Gauge && (n.Value < 0 || n.Value > 1):

@@ -74,11 +74,11 @@ var ErrStrict = errors.New("nothing was stored: strict was asked for and there a
 // Push stores samples from a stream of NDJSON, CSV or JSON. Good lines are stored and
 // bad ones named; strict makes it all or nothing. When Push returns without an
 // error, what it accepted is durable.
-func (c *Collector) Push(ctx context.Context, body io.Reader, format string, strict bool) (Receipt, error) {
+func (c *Collector) Push(ctx context.Context, body io.Reader, format string, strict bool, may May) (Receipt, error) {
 	if strict {
-		return c.pushAll(ctx, body, format)
+		return c.pushAll(ctx, body, format, may)
 	}
-	p := c.pushing(false)
+	p := c.pushing(false, may)
 	err := p.read(ctx, body, format)
 	var broken record.Invalid
 	if err == nil || errors.As(err, &broken) {
@@ -87,9 +87,20 @@ func (c *Collector) Push(ctx context.Context, body io.Reader, format string, str
 	return p.receipt, errors.Join(p.settle(), err)
 }
 
-func (c *Collector) pushing(strict bool) *push {
-	p := &push{collector: c, metrics: map[string]*target{}, strict: strict}
-	p.find = func(ctx context.Context, name string) (record.Metric, error) { return p.store().Metric(ctx, name) }
+// May tells whether samples of a metric may be pushed, or (with a dataset) a metric of it be
+// declared; nil is whatever there is.
+type May func(metric, dataset string) error
+
+func (c *Collector) pushing(strict bool, may May) *push {
+	p := &push{collector: c, metrics: map[string]*target{}, strict: strict, may: may}
+	p.find = func(ctx context.Context, name string) (record.Metric, error) {
+		if may != nil {
+			if err := may(name, ""); err != nil {
+				return record.Metric{}, err
+			}
+		}
+		return p.store().Metric(ctx, name)
+	}
 	p.receipt.Problems = []Problem{}
 	return p
 }
@@ -107,7 +118,7 @@ func (p *push) read(ctx context.Context, body io.Reader, format string) error {
 // pushAll stores all of a push or nothing, in one transaction. What comes is laid down in
 // a file first: no transaction waits for a slow sender, and one that the server ended for
 // the sake of another reads it again.
-func (c *Collector) pushAll(ctx context.Context, body io.Reader, format string) (Receipt, error) {
+func (c *Collector) pushAll(ctx context.Context, body io.Reader, format string, may May) (Receipt, error) {
 	file, err := os.CreateTemp("", "tinbell-push-*")
 	if err != nil {
 		return Receipt{Problems: []Problem{}}, err
@@ -119,7 +130,7 @@ func (c *Collector) pushAll(ctx context.Context, body io.Reader, format string) 
 	}
 	var p *push
 	err = c.store.InTx(ctx, func(tx pgx.Tx) error {
-		p = c.pushing(true)
+		p = c.pushing(true, may)
 		p.tx = tx
 		if _, err := file.Seek(0, io.SeekStart); err != nil {
 			return err
@@ -149,6 +160,7 @@ type target struct {
 }
 
 type push struct {
+	may       May
 	collector *Collector
 	metrics   map[string]*target
 	strict    bool
@@ -196,6 +208,12 @@ func (p *push) take(ctx context.Context, n int, line Line) error {
 
 // declare takes a declaration within a stream. Said again it changes nothing.
 func (p *push) declare(ctx context.Context, n int, d Declaration) error {
+	if p.may != nil {
+		if err := p.may(d.Metric, d.Dataset); err != nil {
+			p.refuse(n, err)
+			return nil
+		}
+	}
 	s := p.store()
 	_, err := p.collector.declareIn(ctx, s, d)
 	var conflict record.Conflict
@@ -276,7 +294,8 @@ func (t *target) check(line Line, now time.Time) (record.Sample, error) {
 	s := record.Sample{Value: line.Value, Rows: line.Rows}
 	at, err := time.Parse(time.RFC3339, line.At)
 	if err != nil {
-		return s, record.Invalid{Field: "at", Given: line.At, Allowed: "the start of the period as RFC 3339, for example 2026-06-18T09:00:00Z"}
+		return s, record.Invalid{Field: "at", Given: line.At,
+			Allowed: "the start of the period as RFC 3339, for example 2026-06-18T09:00:00Z"}
 	}
 	if err := record.CheckName("segment", line.Segment); err != nil {
 		return s, err
@@ -297,7 +316,8 @@ func (t *target) check(line Line, now time.Time) (record.Sample, error) {
 		return s, record.Invalid{Field: "at", Given: line.At, Allowed: "a period of this metric starts at " + start.Format(time.RFC3339)}
 	}
 	if end := t.grid.Next(s.At); end.After(now) {
-		return s, record.Invalid{Field: "at", Given: line.At, Allowed: "its period ends at " + end.Format(time.RFC3339) + ", and a period's sample is known at its end, never before"}
+		return s, record.Invalid{Field: "at", Given: line.At, Allowed: "its period ends at " + end.Format(time.RFC3339) +
+			", and a period's sample is known at its end, never before"}
 	}
 	if s.Value == nil {
 		if t.Kind == timeline.Share && s.Rows != nil && *s.Rows == 0 {
@@ -308,7 +328,8 @@ func (t *target) check(line Line, now time.Time) (record.Sample, error) {
 	v := *s.Value
 	switch {
 	case math.IsNaN(v) || math.IsInf(v, 0):
-		return s, record.Invalid{Field: "value", Given: fmt.Sprint(v), Allowed: "finite numbers; leave the line out if the period is missing"}
+		return s, record.Invalid{Field: "value", Given: fmt.Sprint(v),
+			Allowed: "finite numbers; leave the line out if the period is missing"}
 	case t.Kind == timeline.Count && (v < 0 || v != math.Trunc(v)):
 		return s, record.Invalid{Field: "value", Given: fmt.Sprint(v), Allowed: "a count is a whole number from 0 up"}
 	case t.Kind == timeline.Share && (v < 0 || v > 1):

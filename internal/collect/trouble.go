@@ -42,7 +42,8 @@ func (c *Collector) failed(ctx context.Context, p probe, metrics []record.Metric
 		return err
 	}
 	return c.store.InTx(ctx, func(tx pgx.Tx) error {
-		return store.Trouble(ctx, tx, about, record.Alert{Cause: record.CauseUnreadable, Direction: "both", Severity: "critical", Since: since, RaisedAt: now, Sentence: sentence})
+		return store.Trouble(ctx, tx, about, record.Alert{Cause: record.CauseUnreadable, Direction: "both", Severity: "critical",
+			Since: since, RaisedAt: now, Sentence: sentence})
 	})
 }
 
@@ -81,14 +82,16 @@ func (c *Collector) watchColumns(ctx context.Context, p probe, columns []record.
 	now := c.now().UTC().Truncate(time.Second)
 	about := store.About{Source: p.source.ID, Dataset: p.dataset.ID}
 	return c.store.InTx(ctx, func(tx pgx.Tx) error {
-		if err := store.AddColumns(ctx, tx, record.ColumnVersion{DatasetID: p.dataset.ID, SeenAt: now, Columns: columns, Changes: changes}); err != nil {
+		if err := store.AddColumns(ctx, tx, record.ColumnVersion{DatasetID: p.dataset.ID, SeenAt: now, Columns: columns,
+			Changes: changes}); err != nil {
 			return err
 		}
 		said := sayChanges(changes)
 		if said == "" {
 			return store.Mended(ctx, tx, about, record.CauseColumns, now)
 		}
-		return store.Trouble(ctx, tx, about, record.Alert{Cause: record.CauseColumns, Direction: "both", Severity: "warning", Since: now, RaisedAt: now,
+		return store.Trouble(ctx, tx, about, record.Alert{Cause: record.CauseColumns, Direction: "both", Severity: "warning",
+			Since: now, RaisedAt: now,
 			Sentence: fmt.Sprintf("%s changed its columns: %s", p.dataset.Name, said)})
 	})
 }

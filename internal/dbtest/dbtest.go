@@ -79,7 +79,8 @@ func server(t testing.TB) *localpg.Server {
 			return
 		}
 		if shared.err = os.Chmod(shared.dir, 0o755); shared.err == nil {
-			shared.server, shared.err = localpg.Start(context.Background(), localpg.Options{Dir: filepath.Join(shared.dir, "postgres"), NoSync: true})
+			shared.server, shared.err = localpg.Start(context.Background(),
+				localpg.Options{Dir: filepath.Join(shared.dir, "postgres"), NoSync: true})
 		}
 	})
 	Must(t, shared.err)
@@ -91,6 +92,9 @@ func (s *Service) NewDatabase(t testing.TB) string {
 	t.Helper()
 	return newDatabase(t, s.server)
 }
+
+// Empty is the address of a database with nothing in it.
+func Empty(t testing.TB) string { return newDatabase(t, server(t)) }
 
 func newDatabase(t testing.TB, on *localpg.Server) string {
 	t.Helper()
@@ -109,7 +113,7 @@ func Start(t testing.TB, now time.Time, change ...func(*service.Options)) *Servi
 	on := server(t)
 	database := newDatabase(t, on)
 	o := service.Options{Dir: Folder(t), Database: database, Listen: "127.0.0.1:0", SignIn: true, Now: clock.Now,
-		AllowPrivate: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Log: slog.New(slog.NewTextHandler(said{t}, &slog.HandlerOptions{Level: slog.LevelWarn}))}
+		AllowPrivate: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Log: Log(t)}
 	for _, one := range change {
 		one(&o)
 	}
@@ -118,11 +122,17 @@ func Start(t testing.TB, now time.Time, change ...func(*service.Options)) *Servi
 		t.Fatal(err)
 	}
 	t.Cleanup(s.Stop)
-	return &Service{Service: s, Admin: client.New(s.Address, s.FirstToken), Clock: clock, Token: s.FirstToken, Database: database, server: on}
+	return &Service{Service: s, Admin: client.New(s.Address, s.FirstToken), Clock: clock, Token: s.FirstToken, Database: database,
+		server: on}
 }
 
 // said shows what a service warns of with the test that ran it, if that fails.
 type said struct{ t testing.TB }
+
+// Log is what a service says in a test: warnings and worse, with the test's own lines.
+func Log(t testing.TB) *slog.Logger {
+	return slog.New(slog.NewTextHandler(said{t}, &slog.HandlerOptions{Level: slog.LevelWarn}))
+}
 
 func (s said) Write(line []byte) (int, error) {
 	if s.t.Context().Err() == nil {

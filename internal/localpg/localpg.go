@@ -17,7 +17,6 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
-	"sort"
 	"strconv"
 	"strings"
 	"sync"
@@ -52,15 +51,15 @@ type Server struct {
 // Start makes the data directory if there is none, stops what a killed run
 // left behind, and starts the server; it is ready when Start returns.
 func Start(ctx context.Context, o Options) (*Server, error) {
-	programs, err := Programs()
-	if err != nil {
-		return nil, err
-	}
 	dir, err := prepareDir(o.Dir)
 	if err != nil {
 		return nil, err
 	}
 	data := filepath.Join(dir, "data")
+	programs, err := programsFor(data)
+	if err != nil {
+		return nil, err
+	}
 	s := &Server{ended: make(chan error, 1), stopping: make(chan struct{}), kept: make(chan struct{}), log: o.Log}
 	if s.log == nil {
 		s.log = slog.New(slog.DiscardHandler)
@@ -145,24 +144,6 @@ func (s *Server) keep() {
 			}
 		}
 	}
-}
-
-// Programs gives the newest Debian PostgreSQL's program folder, or the one on PATH.
-func Programs() (string, error) {
-	folders, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
-	sort.Slice(folders, func(i, j int) bool { return version(folders[i]) < version(folders[j]) })
-	if n := len(folders); n > 0 {
-		return filepath.Dir(folders[n-1]), nil
-	}
-	if path, err := exec.LookPath("postgres"); err == nil {
-		return filepath.Dir(path), nil
-	}
-	return "", errors.New("PostgreSQL is not installed: install Debian's package postgresql, or give --database with the address of a server")
-}
-
-func version(path string) int {
-	n, _ := strconv.Atoi(strings.Split(path, "/")[4])
-	return n
 }
 
 // prepareDir makes dir; as root it moves to /var/lib where the postgres user

@@ -23,7 +23,8 @@ func Running(ctx context.Context, dir, database string) (string, bool) {
 	if err != nil || holder(filepath.Join(dir, "data")) == 0 {
 		return "", false
 	}
-	at := url.URL{Scheme: "postgres", User: url.UserPassword("tinbell", strings.TrimSpace(string(password))), Host: net.JoinHostPort("127.0.0.1", strings.TrimSpace(string(port))), Path: "/" + database}
+	at := url.URL{Scheme: "postgres", User: url.UserPassword("tinbell", strings.TrimSpace(string(password))),
+		Host: net.JoinHostPort("127.0.0.1", strings.TrimSpace(string(port))), Path: "/" + database}
 	attempt, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	conn, err := pgx.Connect(attempt, at.String())

@@ -70,7 +70,8 @@ func TestTokensAndRolesDecideWhatIsAllowed(t *testing.T) {
 func TestATokenIsTakenBackButTheLastAdministrators(t *testing.T) {
 	s := dbtest.Start(t, now)
 	var made struct{ Token string }
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/tokens", map[string]string{"name": "loader", "role": "editor", "for": "nightly loads"}, &made))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/tokens", map[string]string{"name": "loader", "role": "editor",
+		"for": "nightly loads"}, &made))
 	var list []record.Token
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/tokens", nil, &list))
 	if len(list) != 2 || list[0].Account != "loader" || list[0].Role != "editor" || list[0].For != "nightly loads" {
@@ -85,7 +86,8 @@ func TestATokenIsTakenBackButTheLastAdministrators(t *testing.T) {
 	if err := loader.Get(t.Context(), "/me", nil, nil); status(err) != 401 {
 		t.Errorf("taken back: %v", err)
 	}
-	if err := s.Admin.Send(t.Context(), "DELETE", fmt.Sprintf("/tokens/%d", list[1].ID), nil, nil); status(err) != 409 || !strings.Contains(err.Error(), "last of an administrator") {
+	if err := s.Admin.Send(t.Context(), "DELETE", fmt.Sprintf("/tokens/%d", list[1].ID), nil, nil); status(err) != 409 ||
+		!strings.Contains(err.Error(), "last of an administrator") {
 		t.Errorf("the last administrator's: %v", err)
 	}
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/me", nil, nil))
@@ -127,7 +129,8 @@ func TestChangesAreStreamed(t *testing.T) {
 	lines := bufio.NewScanner(response.Body)
 	lines.Scan() // the first line of the first sign of life: the stream is open
 	declare(t, s, "queue", timeline.Count)
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/incidents", httpapi.NewIncident{Dataset: "ops.dock_queue", Title: "Pier closed", StartedAt: now}, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/incidents", httpapi.NewIncident{Dataset: "ops.dock_queue",
+		Title: "Pier closed", StartedAt: now}, nil))
 	for lines.Scan() {
 		if strings.Contains(lines.Text(), `"topic":"incidents"`) {
 			return

@@ -29,14 +29,21 @@ func TestASavedConfigurationMakesAnEmptyServiceTheSame(t *testing.T) {
 	}))
 	t.Cleanup(almanac.Close)
 	for _, table := range []string{"ops.zoned", "ops.local"} {
-		dbtest.Must(t, s.Admin.Send(ctx, "POST", "/datasets", httpapi.NewDataset{Source: "house", Name: table, LoadedBy: "loaded", Tags: record.Strings{"berths"}}, nil))
-		dbtest.Must(t, s.Admin.Send(ctx, "POST", "/metrics", httpapi.NewMetric{Dataset: table, Name: table, Measure: record.MeasureRows, TimeColumn: "seen", PeriodSeconds: 3600, EverySeconds: 3600}, nil))
+		dbtest.Must(t, s.Admin.Send(ctx, "POST", "/datasets", httpapi.NewDataset{Source: "house", Name: table, LoadedBy: "loaded",
+			Tags: record.Strings{"berths"}}, nil))
+		dbtest.Must(t, s.Admin.Send(ctx, "POST", "/metrics", httpapi.NewMetric{Dataset: table, Name: table,
+			Measure: record.MeasureRows, TimeColumn: "seen", PeriodSeconds: 3600, EverySeconds: 3600}, nil))
 	}
 	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/reconciliations", reconcile.Order{Up: "ops.zoned", Down: "ops.local"}, nil))
-	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/metrics/declare", collect.Declaration{Metric: "queue", Dataset: "edge.gates", Measure: "people", Kind: timeline.Value, Period: "15m"}, nil))
-	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/monitors", httpapi.NewMonitor{Name: "queue", Metric: "queue", Tags: record.Strings{"edge"}}, nil))
-	dbtest.Must(t, s.Admin.Send(ctx, "PUT", "/calendars/races/feed", feed.Wanted{Address: almanac.URL + "/?key=s3cret", EverySeconds: 7200}, nil))
-	dbtest.Must(t, s.Admin.Send(ctx, "PUT", "/channels/desk", httpapi.NewChannel{Kind: record.ChannelWebhook, Settings: record.ChannelSettings{URL: "http://127.0.0.1:9/desk"}, Headers: map[string]string{"Authorization": "Bearer t0ken"}}, nil))
+	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/metrics/declare", collect.Declaration{Metric: "queue", Dataset: "edge.gates",
+		Measure: "people", Kind: timeline.Value, Period: "15m"}, nil))
+	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/monitors", httpapi.NewMonitor{Name: "queue", Metric: "queue",
+		Tags: record.Strings{"edge"}}, nil))
+	dbtest.Must(t, s.Admin.Send(ctx, "PUT", "/calendars/races/feed", feed.Wanted{Address: almanac.URL + "/?key=s3cret",
+		EverySeconds: 7200}, nil))
+	dbtest.Must(t, s.Admin.Send(ctx, "PUT", "/channels/desk", httpapi.NewChannel{Kind: record.ChannelWebhook,
+		Settings: record.ChannelSettings{URL: "http://127.0.0.1:9/desk"},
+		Headers:  map[string]string{"Authorization": "Bearer t0ken"}}, nil))
 
 	var saved config.Documents
 	dbtest.Must(t, s.Admin.Get(ctx, "/config", nil, &saved))
@@ -67,7 +74,8 @@ func TestASavedConfigurationMakesAnEmptyServiceTheSame(t *testing.T) {
 	if len(there.Sources)+len(there.Datasets)+len(there.Channels) > 0 {
 		t.Errorf("what was refused is kept: %+v", there)
 	}
-	if _, err := load(map[string]string{"HOUSE_PASSWORD": password, "RACES_ADDRESS": almanac.URL + "/?key=s3cret", "DESK_AUTHORIZATION": "Bearer t0ken"}); err != nil {
+	if _, err := load(map[string]string{"HOUSE_PASSWORD": password, "RACES_ADDRESS": almanac.URL + "/?key=s3cret",
+		"DESK_AUTHORIZATION": "Bearer t0ken"}); err != nil {
 		t.Fatal(err)
 	}
 	dbtest.Must(t, fresh.Admin.Get(ctx, "/config", nil, &there))
@@ -109,7 +117,8 @@ func TestASourceMovesWithoutLosingAnything(t *testing.T) {
 		return v, s.Admin.Send(ctx, "PATCH", "/sources/house", in, &v)
 	}
 	at.User = url.User("second")
-	if _, err := change(httpapi.SourceChange{Address: at.String(), Password: "wrong"}); err == nil || !strings.Contains(err.Error(), "password") {
+	if _, err := change(httpapi.SourceChange{Address: at.String(), Password: "wrong"}); err == nil ||
+		!strings.Contains(err.Error(), "password") {
 		t.Errorf("a wrong password: %v", err)
 	}
 	if _, err := change(httpapi.SourceChange{Address: "/tmp"}); err == nil {

@@ -78,7 +78,8 @@ END:VCALENDAR
 		return s.Admin.Stream(t.Context(), "PUT", "/calendars/harbour", "text/calendar", strings.NewReader(body), &events)
 	}
 	dbtest.Must(t, put(file))
-	if len(events) != 4 || events[0].StartedAt.Hour() != 4 || events[1].StartedAt.Sub(events[0].StartedAt).Hours() != 168 || events[0].KnownAt.Day() != 1 || !events[3].Holiday {
+	if len(events) != 4 || events[0].StartedAt.Hour() != 4 || events[1].StartedAt.Sub(events[0].StartedAt).Hours() != 168 ||
+		events[0].KnownAt.Day() != 1 || !events[3].Holiday {
 		t.Fatalf("events: %+v", events)
 	}
 	for what, body := range map[string]string{

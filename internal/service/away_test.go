@@ -43,7 +43,8 @@ func TestAPostgreSQLThatIsKilledIsStartedAgain(t *testing.T) {
 			return syscall.Kill(killed, syscall.SIGKILL) == nil
 		}, "there is a server to be killed")
 		await(t, func() bool {
-			status, _, _ := request(t, s, "POST", "/api/v1/samples", map[string]string{"Content-Type": ndjson}, strings.NewReader(line(fmt.Sprint("after ", round))))
+			status, _, _ := request(t, s, "POST", "/api/v1/samples", map[string]string{"Content-Type": ndjson},
+				strings.NewReader(line(fmt.Sprint("after ", round))))
 			if status != 200 && status != 503 {
 				t.Fatalf("a push without a database is answered with %d", status)
 			}
@@ -85,7 +86,8 @@ func TestOrphanedJobsAreTakenOver(t *testing.T) {
 	await(t, func() bool { return open(alertsOf(t, s, "queue")) == 1 }, "the sample is judged")
 	var left int
 	await(t, func() bool {
-		dbtest.Must(t, s.Parts.Store.DB.Get(&left, `select count(*) from river_job where state = 'running' and attempted_by[1] = 'tinbell-77777' and array_length(attempted_by, 1) = 1`))
+		dbtest.Must(t, s.Parts.Store.DB.Get(&left,
+			`select count(*) from river_job where state = 'running' and attempted_by[1] = 'tinbell-77777' and array_length(attempted_by, 1) = 1`))
 		return left == 0
 	}, "no job is left to the process that is gone")
 	if took := time.Since(began); took > 15*time.Second {

@@ -11,12 +11,15 @@ import (
 	"testing"
 	"time"
 
+	"tinbell/core/timeline"
 	"tinbell/internal/backup"
 	"tinbell/internal/client"
+	"tinbell/internal/collect"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/record"
 	"tinbell/internal/service"
+	"tinbell/internal/store"
 )
 
 // A backup that is written while samples come in is the state of one instant: restored into
@@ -64,7 +67,8 @@ func TestABackupIsTheSameServiceElsewhere(t *testing.T) {
 		database, key string
 		want          error
 	}{
-		"cut": {whole[:len(whole)/2], elsewhere, key, backup.ErrNoBackup}, "altered": {altered, elsewhere, key, backup.ErrNoBackup}, "no backup": {[]byte("nothing of the kind"), elsewhere, key, backup.ErrNoBackup},
+		"cut": {whole[:len(whole)/2], elsewhere, key, backup.ErrNoBackup}, "altered": {altered, elsewhere, key,
+			backup.ErrNoBackup}, "no backup": {[]byte("nothing of the kind"), elsewhere, key, backup.ErrNoBackup},
 		"another key": {whole, elsewhere, other, backup.ErrKey}, "not empty": {whole, s.Database, key, backup.ErrNotEmpty},
 	} {
 		if err := restore(c.text, c.database, c.key); !errors.Is(err, c.want) {
@@ -72,7 +76,8 @@ func TestABackupIsTheSameServiceElsewhere(t *testing.T) {
 		}
 	}
 	dbtest.Must(t, restore(whole, elsewhere, key))
-	there, err := service.Start(t.Context(), service.Options{Dir: folder, Database: elsewhere, Listen: "127.0.0.1:0", SignIn: true, Now: s.Clock.Now, Log: s.Parts.Log})
+	there, err := service.Start(t.Context(), service.Options{Dir: folder, Database: elsewhere, Listen: "127.0.0.1:0",
+		SignIn: true, Now: s.Clock.Now, Log: s.Parts.Log})
 	dbtest.Must(t, err)
 	t.Cleanup(there.Stop)
 	if there.FirstToken != "" {
@@ -87,6 +92,37 @@ func TestABackupIsTheSameServiceElsewhere(t *testing.T) {
 		t.Errorf("%d lines by the log, %d by its counts: not of one instant", logs[0].Lines, counted)
 	}
 	dbtest.Must(t, admin.Get(t.Context(), "/sources/house/tables", nil, nil)) // its login opens
+}
+
+// Samples that lie in parts come back in parts, all of them, and are gone on with.
+func TestABackupOfSamplesInPartsIsRestored(t *testing.T) {
+	folder := dbtest.Folder(t)
+	s := dbtest.Start(t, now, func(o *service.Options) { o.Dir = folder })
+	key := filepath.Join(folder, "secret.key")
+	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h"}, nil)
+	sent := pushed(t, s, samples("queue", "", now.AddDate(0, 0, -30), now, time.Hour, rush)).Accepted
+	dbtest.Must(t, store.Partition(t.Context(), s.Database, 4))
+	var file bytes.Buffer
+	_, err := backup.Write(t.Context(), &file, backup.Order{Database: s.Database, Key: key}, now)
+	dbtest.Must(t, err)
+	elsewhere := s.NewDatabase(t)
+	_, err = backup.Restore(t.Context(), &file, backup.Order{Database: elsewhere, Key: key})
+	dbtest.Must(t, err)
+	there, err := service.Start(t.Context(), service.Options{Dir: folder, Database: elsewhere, Listen: "127.0.0.1:0",
+		SignIn: true, Now: s.Clock.Now, Log: s.Parts.Log})
+	dbtest.Must(t, err)
+	t.Cleanup(there.Stop)
+	parts, err := store.Parts(t.Context(), elsewhere)
+	dbtest.Must(t, err)
+	m, err := there.Parts.Store.Metric(t.Context(), "queue")
+	dbtest.Must(t, err)
+	series, err := there.Parts.Store.SeriesOf(t.Context(), m.ID)
+	dbtest.Must(t, err)
+	list, err := there.Parts.Store.Samples(t.Context(), []int64{series[0].ID}, now.AddDate(-1, 0, 0), now)
+	dbtest.Must(t, err)
+	if got := list[series[0].ID]; parts != 4 || int64(len(got)) != sent || got[0].Value != rush(now.AddDate(0, 0, -30)) {
+		t.Errorf("in %d parts %d samples came back of %d", parts, len(got), sent)
+	}
 }
 
 // With its key a backup is restored where nothing was.

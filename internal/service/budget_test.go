@@ -114,7 +114,8 @@ func TestAnswersAboutThePastMoveLimits(t *testing.T) {
 			}
 		}
 		var given []record.Stretch
-		dbtest.Must(t, s.Admin.Send(ctx, "POST", "/monitors/queue/answers", httpapi.PastAnswer{Series: n.Series, From: n.From, To: n.To, Verdict: verdict}, &given))
+		dbtest.Must(t, s.Admin.Send(ctx, "POST", "/monitors/queue/answers", httpapi.PastAnswer{Series: n.Series, From: n.From,
+			To: n.To, Verdict: verdict}, &given))
 		if verdict == "fault" && given[0].Incident == "" {
 			t.Errorf("a fault of the past became no incident: %+v", given)
 		}
@@ -129,7 +130,8 @@ func TestAnswersAboutThePastMoveLimits(t *testing.T) {
 	if after := shows(); answered == 0 || after > 0.8*before {
 		t.Errorf("after %d answers losses from %.2f on show, before from %.2f", answered, after, before)
 	}
-	err := s.Admin.Send(ctx, "POST", "/monitors/queue/answers", httpapi.PastAnswer{Series: first.Questions[0].Series, From: now, To: now.Add(-time.Hour), Verdict: "fault"}, nil)
+	err := s.Admin.Send(ctx, "POST", "/monitors/queue/answers", httpapi.PastAnswer{Series: first.Questions[0].Series, From: now,
+		To: now.Add(-time.Hour), Verdict: "fault"}, nil)
 	if err == nil || !strings.Contains(err.Error(), "after from") {
 		t.Errorf("a stretch that ends before it begins: %v", err)
 	}

@@ -34,7 +34,8 @@ func TestABurstOfWritesEndsAndTheServiceStaysReady(t *testing.T) {
 	s := dbtest.Start(t, now)
 	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h"}, fixed(10))
 	for i := range 5 {
-		pushed(t, s, samples("queue", fmt.Sprint("s", i), now.AddDate(0, 0, -3), now, time.Hour, func(time.Time) float64 { return float64(i) }))
+		pushed(t, s, samples("queue", fmt.Sprint("s", i), now.AddDate(0, 0, -3), now, time.Hour,
+			func(time.Time) float64 { return float64(i) }))
 	}
 	s.Settle(t)
 	alerts := alertsOf(t, s, "queue")
@@ -48,25 +49,30 @@ func TestABurstOfWritesEndsAndTheServiceStaysReady(t *testing.T) {
 	stamp := now.Format(time.RFC3339)
 	writes := []write{
 		{"POST", "/channels", "", func(i int) any {
-			return httpapi.NewChannel{Name: fmt.Sprint("c", i), Kind: record.ChannelWebhook, Settings: record.ChannelSettings{URL: "http://127.0.0.1:9/x"}}
+			return httpapi.NewChannel{Name: fmt.Sprint("c", i), Kind: record.ChannelWebhook,
+				Settings: record.ChannelSettings{URL: "http://127.0.0.1:9/x"}}
 		}},
 		{"POST", "/channels", "", func(i int) any {
-			return httpapi.NewChannel{Name: fmt.Sprint("d", i%7), Kind: record.ChannelWebhook, Settings: record.ChannelSettings{URL: "http://127.0.0.1:9/x"}}
+			return httpapi.NewChannel{Name: fmt.Sprint("d", i%7), Kind: record.ChannelWebhook,
+				Settings: record.ChannelSettings{URL: "http://127.0.0.1:9/x"}}
 		}},
 		{"POST", "/incidents", "", func(i int) any {
 			return httpapi.NewIncident{Dataset: "ops.queue", Title: fmt.Sprint("fault ", i), StartedAt: now.Add(-time.Hour)}
 		}},
 		{"POST", "/metrics/declare", "", func(i int) any {
-			return collect.Declaration{Metric: fmt.Sprint("m", i), Dataset: fmt.Sprint("ops.d", i%5), Measure: "rows", Kind: timeline.Count, Period: "1h"}
+			return collect.Declaration{Metric: fmt.Sprint("m", i), Dataset: fmt.Sprint("ops.d", i%5), Measure: "rows",
+				Kind: timeline.Count, Period: "1h"}
 		}},
 		{"POST", "/monitors", "", func(i int) any {
 			return httpapi.NewMonitor{Name: fmt.Sprint("v", i), Metric: "queue", Settings: fixed(float64(i + 1))}
 		}},
 		{"POST", "/planned-events", "", func(i int) any {
-			return map[string]any{"summary": fmt.Sprint("event ", i), "from": stamp, "to": now.Add(time.Hour).Format(time.RFC3339), "dataset": "ops.queue"}
+			return map[string]any{"summary": fmt.Sprint("event ", i), "from": stamp,
+				"to": now.Add(time.Hour).Format(time.RFC3339), "dataset": "ops.queue"}
 		}},
 		{"POST", "/labels", "", func(i int) any {
-			return map[string]any{"alerts": []int64{alerts[i%len(alerts)].ID, alerts[(i+1)%len(alerts)].ID}, "verdict": []string{"fault", "noise"}[i%2]}
+			return map[string]any{"alerts": []int64{alerts[i%len(alerts)].ID, alerts[(i+1)%len(alerts)].ID},
+				"verdict": []string{"fault", "noise"}[i%2]}
 		}},
 		{"POST", "/samples", ndjson, func(i int) any {
 			return fmt.Sprintf(`{"metric":"queue","segment":"s%d","at":"2026-06-18T08:00:00Z","value":%d}`, i%9, i)
@@ -135,8 +141,10 @@ func TestABurstOfWritesEndsAndTheServiceStaysReady(t *testing.T) {
 	close(over)
 	<-ready
 	var ended int
-	dbtest.Must(t, s.Parts.Store.DB.GetContext(t.Context(), &ended, `select deadlocks from pg_stat_database where datname = current_database()`))
-	t.Logf("%d writes in %s, %d of their transactions were begun again, /readyz within %s", len(writes)*2*pool, time.Since(began), ended, time.Duration(slowest.Load()))
+	dbtest.Must(t, s.Parts.Store.DB.GetContext(t.Context(), &ended,
+		`select deadlocks from pg_stat_database where datname = current_database()`))
+	t.Logf("%d writes in %s, %d of their transactions were begun again, /readyz within %s", len(writes)*2*pool, time.Since(began),
+		ended, time.Duration(slowest.Load()))
 	if ended > 8 { // what many take hold of is taken in one order
 		t.Errorf("%d transactions blocked each other", ended)
 	}
@@ -189,7 +197,8 @@ func TestIncidentsByHandNeverTakeAnImportedNumber(t *testing.T) {
 	for i := range 6 {
 		wait.Go(func() {
 			var v record.Incident
-			if err := s.Admin.Send(t.Context(), "POST", "/incidents", httpapi.NewIncident{Dataset: "ops.dock_queue", Title: fmt.Sprint("by hand ", i), StartedAt: now}, &v); err != nil {
+			if err := s.Admin.Send(t.Context(), "POST", "/incidents", httpapi.NewIncident{Dataset: "ops.dock_queue",
+				Title: fmt.Sprint("by hand ", i), StartedAt: now}, &v); err != nil {
 				t.Error(err)
 			}
 		})
@@ -206,7 +215,8 @@ func TestIncidentsByHandNeverTakeAnImportedNumber(t *testing.T) {
 	if len(list) != 14 || imported != 8 {
 		t.Errorf("%d incidents, %d of the 8 imported", len(list), imported)
 	}
-	if err := s.Admin.Send(t.Context(), "POST", "/incidents", httpapi.NewIncident{Reference: "I-3", Dataset: "ops.dock_queue", Title: "again", StartedAt: now}, nil); err == nil || !strings.Contains(err.Error(), "exists already") {
+	if err := s.Admin.Send(t.Context(), "POST", "/incidents", httpapi.NewIncident{Reference: "I-3", Dataset: "ops.dock_queue",
+		Title: "again", StartedAt: now}, nil); err == nil || !strings.Contains(err.Error(), "exists already") {
 		t.Errorf("a reference that is taken: %v", err)
 	}
 }
@@ -233,7 +243,8 @@ func TestRacingDeclarationsAgree(t *testing.T) {
 	var wait sync.WaitGroup
 	for i := range 30 {
 		wait.Go(func() {
-			r, err := push(t, s, "", ndjson, fmt.Sprintf(`{"declare":{"metric":"m%d","dataset":"ops.race","measure":"rows","kind":"count","period":"1h"}}
+			r, err := push(t, s, "", ndjson,
+				fmt.Sprintf(`{"declare":{"metric":"m%d","dataset":"ops.race","measure":"rows","kind":"count","period":"1h"}}
 {"metric":"m%d","segment":"s%d","at":"2026-06-18T08:00:00Z","value":%d}`, i%3, i%3, i, i))
 			if err != nil || r.Accepted != 1 || r.Refused != 0 {
 				t.Errorf("%d: %+v, %v", i, r, err)
@@ -296,7 +307,8 @@ func TestBombsAreRefusedWithinBounds(t *testing.T) {
 	for range 2 {
 		for _, b := range bombs {
 			wait.Go(func() {
-				status, answer, _ := request(t, s, "POST", b.path, map[string]string{"Content-Type": b.media, "Content-Encoding": "gzip"}, bytes.NewReader(b.body))
+				status, answer, _ := request(t, s, "POST", b.path, map[string]string{"Content-Type": b.media,
+					"Content-Encoding": "gzip"}, bytes.NewReader(b.body))
 				if status < 400 || status >= 500 {
 					t.Errorf("%s as %s, %d kB: %d %.200s", b.path, b.media, len(b.body)>>10, status, answer)
 				}
@@ -348,8 +360,9 @@ func TestAFileThatCannotBeKeptIsRefusedAlone(t *testing.T) {
 	old := time.Now().Add(-time.Hour)
 	for name, content := range map[string]string{
 		"north\xff.csv": "a,b\n1,2\n", "south.csv": "a,b\n1,2\n2,3\n", "nul.ndjson": `{"a\u0000b":1}` + "\n",
-		"quote.csv": "a,b\n\"1,2\n", "long.csv": "a,b\n\"" + strings.Repeat("x", 5<<20) + "\",2\n", "foot.parquet": "PAR1" + strings.Repeat("\xff", 40) + "PAR1",
-		"east.ndjson": `{"a":1}` + "\n",
+		"quote.csv": "a,b\n\"1,2\n", "long.csv": "a,b\n\"" + strings.Repeat("x", 5<<20) + "\",2\n",
+		"foot.parquet": "PAR1" + strings.Repeat("\xff", 40) + "PAR1",
+		"east.ndjson":  `{"a":1}` + "\n",
 	} {
 		path := filepath.Join(folder, name)
 		dbtest.Must(t, os.WriteFile(path, []byte(content), 0o644))

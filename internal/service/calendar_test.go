@@ -35,16 +35,21 @@ func importing(t *testing.T, s *dbtest.Service, query url.Values, file string) (
 
 func TestRecurrencesHaveExceptionsAndKeepToTheClockOnTheWall(t *testing.T) {
 	s := dbtest.Start(t, now)
-	file := ics(vevent("UID:night", "SUMMARY:Maintenance", "DTSTART;TZID=America/Halifax:20261020T010000", "DTEND;TZID=America/Halifax:20261020T040000", "RRULE:FREQ=WEEKLY;COUNT=4",
+	file := ics(vevent("UID:night", "SUMMARY:Maintenance", "DTSTART;TZID=America/Halifax:20261020T010000",
+		"DTEND;TZID=America/Halifax:20261020T040000", "RRULE:FREQ=WEEKLY;COUNT=4",
 		"EXDATE;TZID=America/Halifax:20261027T010000", "RDATE;TZID=America/Halifax:20261030T020000"),
-		vevent("UID:night", "RECURRENCE-ID;TZID=America/Halifax:20261103T010000", "SUMMARY:Maintenance, later", "DTSTART;TZID=America/Halifax:20261103T050000", "DTEND;TZID=America/Halifax:20261103T060000"),
-		vevent("UID:night", "RECURRENCE-ID;TZID=America/Halifax:20261110T010000", "STATUS:CANCELLED", "SUMMARY:Maintenance", "DTSTART;TZID=America/Halifax:20261110T010000", "DTEND;TZID=America/Halifax:20261110T040000"),
-		vevent("UID:regatta", "SUMMARY:Regatta", "DTSTART:20260801T120000Z", "DURATION:P1DT2H30M", "X-TINBELL-EFFECT:WIDEN", "X-TINBELL-DATASET:ops.scans"))
+		vevent("UID:night", "RECURRENCE-ID;TZID=America/Halifax:20261103T010000", "SUMMARY:Maintenance, later",
+			"DTSTART;TZID=America/Halifax:20261103T050000", "DTEND;TZID=America/Halifax:20261103T060000"),
+		vevent("UID:night", "RECURRENCE-ID;TZID=America/Halifax:20261110T010000", "STATUS:CANCELLED", "SUMMARY:Maintenance",
+			"DTSTART;TZID=America/Halifax:20261110T010000", "DTEND;TZID=America/Halifax:20261110T040000"),
+		vevent("UID:regatta", "SUMMARY:Regatta", "DTSTART:20260801T120000Z", "DURATION:P1DT2H30M", "X-TINBELL-EFFECT:WIDEN",
+			"X-TINBELL-DATASET:ops.scans"))
 	events, err := importing(t, s, url.Values{"effect": {"leave out"}}, file)
 	dbtest.Must(t, err)
 	var got []string
 	for _, e := range events {
-		got = append(got, fmt.Sprintf("%s %s %s %s %s", e.StartedAt.Format("01-02T15:04"), e.EndedAt.Sub(e.StartedAt), e.Summary, e.Effect, e.Dataset))
+		got = append(got, fmt.Sprintf("%s %s %s %s %s", e.StartedAt.Format("01-02T15:04"), e.EndedAt.Sub(e.StartedAt), e.Summary,
+			e.Effect, e.Dataset))
 	}
 	slices.Sort(got)
 	want := []string{
@@ -64,14 +69,19 @@ func TestBadCalendarsAreRefusedAndLeaveWhatThereWas(t *testing.T) {
 	_, err := importing(t, s, nil, ics(good))
 	dbtest.Must(t, err)
 	for what, c := range map[string]struct{ file, want string }{
-		"no calendar":          {"BEGIN:VEVENT\r\n", "cannot be read"},
-		"endless recurrence":   {ics(vevent("UID:a", "SUMMARY:Tick", "DTSTART:20260801T010000Z", "DTEND:20260801T010100Z", "RRULE:FREQ=SECONDLY")), "more than 2000 times"},
-		"a broken rule":        {ics(vevent("UID:a", "SUMMARY:x", "DTSTART:20260801T010000Z", "DTEND:20260801T020000Z", "RRULE:FREQ=SOMETIMES")), "RRULE"},
-		"a broken exception":   {ics(vevent("UID:a", "SUMMARY:x", "DTSTART:20260801T010000Z", "DTEND:20260801T020000Z", "RRULE:FREQ=DAILY;COUNT=3", "EXDATE:tomorrow")), "EXDATE"},
-		"no start":             {ics(vevent("UID:a", "SUMMARY:x")), "DTSTART"},
-		"ends before it began": {ics(vevent("UID:a", "SUMMARY:x", "DTSTART:20260801T010000Z", "DTEND:20260701T020000Z")), "not after its start"},
-		"a strange effect":     {ics(vevent("UID:a", "SUMMARY:x", "DTSTART:20260801T010000Z", "DTEND:20260801T020000Z", "X-TINBELL-EFFECT:IGNORE")), "MUTE, WIDEN and LEAVE-OUT"},
-		"a strange length":     {ics(vevent("UID:a", "SUMMARY:x", "DTSTART:20260801T010000Z", "DURATION:two hours")), "DURATION"},
+		"no calendar": {"BEGIN:VEVENT\r\n", "cannot be read"},
+		"endless recurrence": {ics(vevent("UID:a", "SUMMARY:Tick", "DTSTART:20260801T010000Z", "DTEND:20260801T010100Z",
+			"RRULE:FREQ=SECONDLY")), "more than 2000 times"},
+		"a broken rule": {ics(vevent("UID:a", "SUMMARY:x", "DTSTART:20260801T010000Z", "DTEND:20260801T020000Z",
+			"RRULE:FREQ=SOMETIMES")), "RRULE"},
+		"a broken exception": {ics(vevent("UID:a", "SUMMARY:x", "DTSTART:20260801T010000Z", "DTEND:20260801T020000Z",
+			"RRULE:FREQ=DAILY;COUNT=3", "EXDATE:tomorrow")), "EXDATE"},
+		"no start": {ics(vevent("UID:a", "SUMMARY:x")), "DTSTART"},
+		"ends before it began": {ics(vevent("UID:a", "SUMMARY:x", "DTSTART:20260801T010000Z", "DTEND:20260701T020000Z")),
+			"not after its start"},
+		"a strange effect": {ics(vevent("UID:a", "SUMMARY:x", "DTSTART:20260801T010000Z", "DTEND:20260801T020000Z",
+			"X-TINBELL-EFFECT:IGNORE")), "MUTE, WIDEN and LEAVE-OUT"},
+		"a strange length": {ics(vevent("UID:a", "SUMMARY:x", "DTSTART:20260801T010000Z", "DURATION:two hours")), "DURATION"},
 	} {
 		if _, err := importing(t, s, nil, c.file); status(err) != 422 || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v", what, err)
@@ -88,9 +98,11 @@ func TestEventsByHandAndHolidaysOfCountries(t *testing.T) {
 	s := dbtest.Start(t, now)
 	declare(t, s, "queue", timeline.Count)
 	var added []record.PlannedEvent
-	night := answer.NewEvent{Summary: "Lock maintenance; both sides, north", From: now.Add(24 * time.Hour), To: now.Add(27 * time.Hour), Dataset: "ops.dock_queue", Effect: "widen", Repeat: "FREQ=WEEKLY;COUNT=5", Zone: "America/Halifax"}
+	night := answer.NewEvent{Summary: "Lock maintenance; both sides, north", From: now.Add(24 * time.Hour),
+		To: now.Add(27 * time.Hour), Dataset: "ops.dock_queue", Effect: "widen", Repeat: "FREQ=WEEKLY;COUNT=5", Zone: "America/Halifax"}
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/planned-events", night, &added))
-	if len(added) != 5 || added[0].Effect != "widen" || added[0].Dataset != "ops.dock_queue" || added[0].Summary != night.Summary || !added[0].StartedAt.Equal(night.From) || added[0].Calendar != answer.ByHand {
+	if len(added) != 5 || added[0].Effect != "widen" || added[0].Dataset != "ops.dock_queue" ||
+		added[0].Summary != night.Summary || !added[0].StartedAt.Equal(night.From) || added[0].Calendar != answer.ByHand {
 		t.Errorf("added: %+v", added)
 	}
 	second := night
@@ -125,7 +137,8 @@ func TestEventsByHandAndHolidaysOfCountries(t *testing.T) {
 	if !epiphany {
 		t.Errorf("Epiphany 2027 begins at midnight in Halifax, where the datasets are: %+v", holidays[:3])
 	}
-	if err := s.Admin.Send(t.Context(), "POST", "/calendars/holidays", httpapi.Holidays{Country: "XX"}, nil); status(err) != 422 || !strings.Contains(err.Error(), "DE-BY") {
+	if err := s.Admin.Send(t.Context(), "POST", "/calendars/holidays", httpapi.Holidays{Country: "XX"},
+		nil); status(err) != 422 || !strings.Contains(err.Error(), "DE-BY") {
 		t.Errorf("a country that is not known: %v", err)
 	}
 	dbtest.Must(t, s.Admin.Send(t.Context(), "DELETE", "/calendars/"+url.PathEscape("holidays DE-BY"), nil, nil))
@@ -166,13 +179,17 @@ func TestWhatPeopleCallPlannedAgainAndAgainIsSuggested(t *testing.T) {
 	if got := suggested(); len(got) != 0 {
 		t.Errorf("before anybody said so: %+v", got)
 	}
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/labels", httpapi.NewLabel{Alerts: planned, Verdict: "planned", Cause: "stocktaking"}, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/labels", httpapi.NewLabel{Alerts: planned, Verdict: "planned",
+		Cause: "stocktaking"}, nil))
 	got := suggested()
-	if len(got) != 1 || got[0].Repeat != "FREQ=WEEKLY;BYDAY=WE" || got[0].Seen != 4 || got[0].Summary != "stocktaking" || got[0].Dataset != "ops.dock_queue" || !got[0].From.Equal(time.Date(2026, 6, 24, 4, 0, 0, 0, time.UTC)) || got[0].To.Sub(got[0].From) != 3*time.Hour {
+	if len(got) != 1 || got[0].Repeat != "FREQ=WEEKLY;BYDAY=WE" || got[0].Seen != 4 || got[0].Summary != "stocktaking" ||
+		got[0].Dataset != "ops.dock_queue" || !got[0].From.Equal(time.Date(2026, 6, 24, 4, 0, 0, 0, time.UTC)) ||
+		got[0].To.Sub(got[0].From) != 3*time.Hour {
 		t.Fatalf("suggested: %+v", got)
 	}
 	v := got[0]
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/planned-events", answer.NewEvent{Summary: v.Summary, From: v.From, To: v.To, Dataset: v.Dataset, Repeat: v.Repeat, Zone: v.Zone}, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/planned-events", answer.NewEvent{Summary: v.Summary, From: v.From,
+		To: v.To, Dataset: v.Dataset, Repeat: v.Repeat, Zone: v.Zone}, nil))
 	if got := suggested(); len(got) != 0 {
 		t.Errorf("what is in the calendar is not suggested again: %+v", got)
 	}
@@ -212,7 +229,8 @@ func TestWhatAPlannedEventDoesToAlerts(t *testing.T) {
 		baselines, err := s.Parts.Store.Baselines(t.Context(), m.ID, []int64{series[0].ID})
 		dbtest.Must(t, err)
 		for _, b := range baselines {
-			if left := slices.ContainsFunc(b.Excluded, func(x record.Span) bool { return x.Why == "planned: Strike" }); left != (effect != "") {
+			if left := slices.ContainsFunc(b.Excluded,
+				func(x record.Span) bool { return x.Why == "planned: Strike" }); left != (effect != "") {
 				t.Errorf("effect %q: left out of training: %v", effect, b.Excluded)
 			}
 		}

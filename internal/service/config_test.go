@@ -61,7 +61,8 @@ warn: 30d
 		{"time_column: when", "time_column: never_was"}: "metric rows", {"source: house", "source: nowhere"}: "tinbell source add nowhere",
 		{"metric: rows", "metric: other"}: "monitor volume", {"zone: America/Halifax", "zone: Atlantis"}: "tz database",
 	} {
-		if err := send("/config/load", parse(strings.Replace(text, change[0], change[1], 1))); err == nil || !strings.Contains(err.Error(), want) || count() != 0 {
+		if err := send("/config/load", parse(strings.Replace(text, change[0], change[1], 1))); err == nil ||
+			!strings.Contains(err.Error(), want) || count() != 0 {
 			t.Errorf("%s: %v, %d metrics are there; want %q and none", change[1], err, count(), want)
 		}
 	}
@@ -86,9 +87,11 @@ warn: 30d
 	dbtest.Must(t, err)
 	password, _ := house.User.Password()
 	house.User = url.User(house.User.Username())
-	second := "kind: source\nname: annex\naddress: " + house.String() + "\npassword: " + password + "\n---\nkind: dataset\nname: select.order\nsource: annex\n---\nkind: calendar\nname: harbour\nical: |\n" +
+	second := "kind: source\nname: annex\naddress: " + house.String() + "\npassword: " + password +
+		"\n---\nkind: dataset\nname: select.order\nsource: annex\n---\nkind: calendar\nname: harbour\nical: |\n" +
 		"  BEGIN:VCALENDAR\n  VERSION:2.0\n  BEGIN:VEVENT\n  UID:r\n  DTSTART:20260620T120000Z\n  DTEND:20260620T180000Z\n  SUMMARY:Regatta\n  END:VEVENT\n  END:VCALENDAR\n"
-	if err := send("/config/load", parse(strings.Replace(second, "DTEND:20260620", "DTEND:20260619", 1))); err == nil || !strings.Contains(err.Error(), "not after its start") {
+	if err := send("/config/load", parse(strings.Replace(second, "DTEND:20260620", "DTEND:20260619", 1))); err == nil ||
+		!strings.Contains(err.Error(), "not after its start") {
 		t.Errorf("a broken calendar: %v", err)
 	}
 	if _, err := s.Parts.Store.Source(t.Context(), "annex"); err == nil {
@@ -104,7 +107,8 @@ warn: 30d
 	}
 	all = config.Documents{}
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/config", nil, &all))
-	if saved := string(config.Write(all)); !strings.Contains(saved, "SUMMARY:Regatta") || password != "" && (strings.Contains(saved, password) || !strings.Contains(saved, "${ANNEX_PASSWORD}")) {
+	if saved := string(config.Write(all)); !strings.Contains(saved, "SUMMARY:Regatta") || password != "" &&
+		(strings.Contains(saved, password) || !strings.Contains(saved, "${ANNEX_PASSWORD}")) {
 		t.Errorf("saved: %s", saved)
 	}
 	// Without its variable a source keeps the password it has.
@@ -113,7 +117,8 @@ warn: 30d
 	if len(changes) != 0 {
 		t.Errorf("what is saved differs from what is there: %+v", changes)
 	}
-	if err := send("/config/load", parse(strings.Replace(text, "period: 1h", "period: 15m", 1))); err == nil || !strings.Contains(err.Error(), "a name of its own") {
+	if err := send("/config/load", parse(strings.Replace(text, "period: 1h", "period: 15m", 1))); err == nil ||
+		!strings.Contains(err.Error(), "a name of its own") {
 		t.Errorf("a metric of another period under the same name: %v", err)
 	}
 	// Pruned, what is in no file goes, of the kinds that the files hold: a monitor of
@@ -142,7 +147,8 @@ warn: 30d
 		t.Error(err)
 	}
 	dbtest.Must(t, send("/config/load?prune=true", parse("kind: calendar\nname: other\ncountry: CA\nzone: America/Halifax\n")))
-	if events, err := s.Parts.Store.PlannedEvents(t.Context(), ""); err != nil || len(removed()) != 1 || slices.ContainsFunc(events, func(e record.PlannedEvent) bool { return e.Summary == "Regatta" }) {
+	if events, err := s.Parts.Store.PlannedEvents(t.Context(), ""); err != nil || len(removed()) != 1 ||
+		slices.ContainsFunc(events, func(e record.PlannedEvent) bool { return e.Summary == "Regatta" }) {
 		t.Errorf("a calendar goes with its events: %v %v", err, removed())
 	}
 }
@@ -179,10 +185,13 @@ direction: high
 		err = s.Admin.Send(t.Context(), "POST", path, d, &changes)
 		return changes, err
 	}
-	for change, want := range map[[2]string]string{{"period: day", "period: year"}: "", {"time_column: when", "time_column: group"}: "comparison orders", {"metric: orders-drift", "metric: orders-psi"}: "monitor orders-drift"} {
+	for change, want := range map[[2]string]string{{"period: day", "period: year"}: "",
+		{"time_column: when", "time_column: group"}:    "comparison orders",
+		{"metric: orders-drift", "metric: orders-psi"}: "monitor orders-drift"} {
 		changed := strings.Replace(text, change[0], change[1], 1)
 		if want == "" {
-			if _, wrong := config.Parse("drift.yaml", []byte(changed)); len(wrong) != 1 || wrong[0].Line != 9 || !strings.Contains(wrong[0].Message, "day, week, month") {
+			if _, wrong := config.Parse("drift.yaml", []byte(changed)); len(wrong) != 1 || wrong[0].Line != 9 ||
+				!strings.Contains(wrong[0].Message, "day, week, month") {
 				t.Errorf("%s: %v", change[1], wrong)
 			}
 		} else if _, err := send("/config/load", changed); err == nil || !strings.Contains(err.Error(), want) {
@@ -199,7 +208,8 @@ direction: high
 	dbtest.Must(t, err)
 	monitor, err := s.Parts.Store.Monitor(t.Context(), "orders-drift")
 	dbtest.Must(t, err)
-	if v.Settings.Period != "day" || v.Settings.ReferenceDays != 14 || len(v.Features) != 4 || monitor.Settings.High == nil || *monitor.Settings.High != 2 {
+	if v.Settings.Period != "day" || v.Settings.ReferenceDays != 14 || len(v.Features) != 4 || monitor.Settings.High == nil ||
+		*monitor.Settings.High != 2 {
 		t.Errorf("put in force: %+v, %+v", v.Settings, monitor.Settings)
 	}
 	var all config.Documents

@@ -22,7 +22,7 @@ const (
 )
 
 // dutiesOf are all that is done again and again, each on its own.
-func (s *Service) dutiesOf(j *jobs, keepDays int) []duty.Config {
+func (s *Service) dutiesOf(j *jobs, keep store.Keep) []duty.Config {
 	now := j.now
 	return []duty.Config{
 		{Name: "beat", Every: beats, Everywhere: true, Round: s.alive.beat,
@@ -66,8 +66,10 @@ func (s *Service) dutiesOf(j *jobs, keepDays int) []duty.Config {
 			return err
 		}, Doc: "packs the samples of days that are over"},
 		{Name: "forget", Every: time.Hour, Within: time.Hour, Round: func(ctx context.Context) error {
-			_, err := s.Parts.Store.ForgetOld(ctx, now(), keepDays)
-			return errors.Join(err, j.collector.ForgetPoints(ctx), s.Parts.Logs.Forget(ctx, keepDays))
+			_, err := s.Parts.Store.ForgetOld(ctx, now(), keep.Samples)
+			_, recordsErr := s.Parts.Store.ForgetRecords(ctx, keep.Records, now())
+			_, auditErr := s.Parts.Store.ForgetAudit(ctx, keep.Audit, now())
+			return errors.Join(err, recordsErr, auditErr, j.collector.ForgetPoints(ctx), j.collector.ForgetFiles(ctx, keep.Records), s.Parts.Logs.Forget(ctx, keep.Samples), s.Parts.People.Forget(ctx))
 		}, Doc: "drops what is older than is kept"},
 		{Name: "logs", Every: 3 * often, Round: s.Parts.Logs.Due,
 			Doc: "makes samples of the log lines that were counted"},

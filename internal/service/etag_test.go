@@ -40,7 +40,8 @@ func TestTheSecondOfTwoWhoChangeAThingIsTold(t *testing.T) {
 	rename := func(owner, tag string) int {
 		body, err := json.Marshal(httpapi.MonitorNames{Owner: &owner})
 		dbtest.Must(t, err)
-		code, _, _ := request(t, s, "PATCH", path, map[string]string{"If-Match": tag, "Content-Type": "application/json"}, strings.NewReader(string(body)))
+		code, _, _ := request(t, s, "PATCH", path, map[string]string{"If-Match": tag, "Content-Type": "application/json"},
+			strings.NewReader(string(body)))
 		return code
 	}
 	// A fit in between is in nobody's way.
@@ -76,7 +77,8 @@ func TestTheSecondOfTwoWhoChangeAThingIsTold(t *testing.T) {
 	if code, _, _ := request(t, s, "DELETE", path, map[string]string{"If-Match": tag}, nil); code != http.StatusPreconditionFailed {
 		t.Errorf("nor is removed what was changed: %d", code)
 	}
-	if code, _, _ := request(t, s, "DELETE", "/api/v1/monitors/none", map[string]string{"If-Match": "*"}, nil); code != http.StatusPreconditionFailed {
+	if code, _, _ := request(t, s, "DELETE", "/api/v1/monitors/none", map[string]string{"If-Match": "*"},
+		nil); code != http.StatusPreconditionFailed {
 		t.Errorf("a star wants that something is there: %d", code)
 	}
 }

@@ -29,7 +29,8 @@ func fetched(t *testing.T, s *dbtest.Service, path string) string {
 
 func TestValuesGoOutAsDataInThreeFormats(t *testing.T) {
 	s := harbour(t)
-	path := "/metrics/scans/export?segment=a&from=" + longFault.Add(-2*time.Hour).Format(time.RFC3339) + "&to=" + longFault.Add(20*time.Hour).Format(time.RFC3339)
+	path := "/metrics/scans/export?segment=a&from=" + longFault.Add(-2*time.Hour).Format(time.RFC3339) + "&to=" +
+		longFault.Add(20*time.Hour).Format(time.RFC3339)
 	var rows []inspect.SeriesValue
 	for _, line := range strings.Split(strings.TrimSpace(fetched(t, s, path+"&format=ndjson")), "\n") {
 		var v inspect.SeriesValue
@@ -68,7 +69,9 @@ func TestValuesGoOutAsDataInThreeFormats(t *testing.T) {
 	if err != nil || len(back) != 22 || *back[5].Value != *rows[5].Value || math.Abs(*back[5].Expected-*rows[5].Expected) > 1e-9 {
 		t.Errorf("Parquet: %v, %d rows", err, len(back))
 	}
-	for path, want := range map[string]int{"/metrics/none/export": 404, "/metrics/scans/export?segment=zz": 404, "/metrics/scans/export?format=xml": 422, "/metrics/scans/export?from=2030-01-01T00:00:00Z&to=2029-01-01T00:00:00Z": 422, "/alerts/export?monitor=none": 404} {
+	for path, want := range map[string]int{"/metrics/none/export": 404, "/metrics/scans/export?segment=zz": 404,
+		"/metrics/scans/export?format=xml": 422, "/metrics/scans/export?from=2030-01-01T00:00:00Z&to=2029-01-01T00:00:00Z": 422,
+		"/alerts/export?monitor=none": 404} {
 		if code, text, _ := request(t, s, "GET", "/api/v1"+path, nil, nil); code != want {
 			t.Errorf("%s: %d, want %d: %s", path, code, want, text)
 		}
@@ -86,10 +89,12 @@ func TestWhatDidNotComeIsFilledAsAskedAndMarked(t *testing.T) {
 	from := now.AddDate(0, 0, -3)
 	hours := func(at time.Time) float64 { return at.Sub(from).Hours() }
 	// Three hours never come.
-	_, err := push(t, s, "", ndjson, samples("level", "", from, from.Add(10*time.Hour), time.Hour, hours)+samples("level", "", from.Add(13*time.Hour), now, time.Hour, hours))
+	_, err := push(t, s, "", ndjson, samples("level", "", from, from.Add(10*time.Hour), time.Hour, hours)+samples("level", "",
+		from.Add(13*time.Hour), now, time.Hour, hours))
 	dbtest.Must(t, err)
 	for fill, want := range map[string]string{"": ",,,", "zero": "0,0,0,", "previous": "9,9,9,", "linear": "10,11,12,"} {
-		table, err := csv.NewReader(strings.NewReader(fetched(t, s, "/metrics/level/export?fill="+fill+"&from="+from.Add(10*time.Hour).Format(time.RFC3339)+"&to="+from.Add(13*time.Hour).Format(time.RFC3339)))).ReadAll()
+		table, err := csv.NewReader(strings.NewReader(fetched(t, s, "/metrics/level/export?fill="+fill+"&from="+
+			from.Add(10*time.Hour).Format(time.RFC3339)+"&to="+from.Add(13*time.Hour).Format(time.RFC3339)))).ReadAll()
 		dbtest.Must(t, err)
 		got := ""
 		for _, row := range table[1:] {
@@ -106,7 +111,8 @@ func TestWhatDidNotComeIsFilledAsAskedAndMarked(t *testing.T) {
 
 func TestLabelsAndIncidentsComeBackAsJSON(t *testing.T) {
 	s, ids := withAlerts(t, 3)
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/labels", map[string]any{"alerts": ids[:2], "verdict": "fault", "note": "ätherisch; \"x\""}, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/labels", map[string]any{"alerts": ids[:2], "verdict": "fault",
+		"note": "ätherisch; \"x\""}, nil))
 	out := fetched(t, s, "/labels/export?format=ndjson")
 	if strings.Count(out, "\n") != 2 {
 		t.Fatalf("%s", out)
@@ -120,20 +126,24 @@ func TestLabelsAndIncidentsComeBackAsJSON(t *testing.T) {
 		t.Errorf("said twice: %v %+v", err, got)
 	}
 	lines := strings.Split(strings.TrimSpace(out), "\n")
-	if err := send("[" + strings.Replace(strings.Join(lines, ","), `"fault"`, `"noise"`, 1) + "]"); err != nil || got.Added != 1 || got.Replaced != 1 {
+	if err := send("[" + strings.Replace(strings.Join(lines, ","), `"fault"`, `"noise"`, 1) + "]"); err != nil ||
+		got.Added != 1 || got.Replaced != 1 {
 		t.Errorf("a JSON array with one changed: %v %+v", err, got)
 	}
-	if err := send(`{"alert":1,"verdict":"fault","colour":"red"}` + "\n" + `{"alert":[1],"verdict":"fault"}` + "\n7\n"); err != nil || got.Refused != 3 || !strings.Contains(got.Problems[0].Reason, "colour") || got.Problems[2].Line != 3 {
+	if err := send(`{"alert":1,"verdict":"fault","colour":"red"}` + "\n" + `{"alert":[1],"verdict":"fault"}` +
+		"\n7\n"); err != nil || got.Refused != 3 || !strings.Contains(got.Problems[0].Reason, "colour") || got.Problems[2].Line != 3 {
 		t.Errorf("bad records are named: %v %+v", err, got)
 	}
 	if err := send(`{"alert":1,"verdict":"fault"} {"alert":`); err == nil || !strings.Contains(err.Error(), "record 2") {
 		t.Errorf("half a record: %v", err)
 	}
 	incident := `{"reference":"X-1","dataset":"ops.dock_queue","title":"Quay closed","started_at":"2026-06-01T00:00:00Z","ended_at":null,"downstream":true}`
-	if err := s.Admin.Stream(t.Context(), "POST", "/incidents/import", "application/x-ndjson", strings.NewReader(incident), &got); err != nil || got.Added != 1 {
+	if err := s.Admin.Stream(t.Context(), "POST", "/incidents/import", "application/x-ndjson", strings.NewReader(incident),
+		&got); err != nil || got.Added != 1 {
 		t.Errorf("an incident as JSON: %v %+v", err, got)
 	}
-	if back := fetched(t, s, "/incidents/export?format=ndjson"); !strings.Contains(back, `"reference":"X-1"`) || !strings.Contains(back, `"downstream":true`) {
+	if back := fetched(t, s, "/incidents/export?format=ndjson"); !strings.Contains(back, `"reference":"X-1"`) ||
+		!strings.Contains(back, `"downstream":true`) {
 		t.Errorf("and back: %s", back)
 	}
 }

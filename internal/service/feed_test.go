@@ -56,7 +56,8 @@ func TestACalendarIsFetchedByAddressAndItsLastGoodCopyStays(t *testing.T) {
 		}
 		return list
 	}
-	for want, address := range map[string]string{"http or https": "ftp://example.com/a.ics", "403": server.URL + "?key=wrong", "refused": "http://127.0.0.1:1/a.ics", "public addresses only": "http://10.9.8.7/a.ics"} {
+	for want, address := range map[string]string{"http or https": "ftp://example.com/a.ics", "403": server.URL + "?key=wrong",
+		"refused": "http://127.0.0.1:1/a.ics", "public addresses only": "http://10.9.8.7/a.ics"} {
 		if _, err := follow(address); status(err) != 422 || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", address, err)
 		}
@@ -86,7 +87,8 @@ func TestACalendarIsFetchedByAddressAndItsLastGoodCopyStays(t *testing.T) {
 		t.Errorf("what has not changed is not sent again: %+v, %d times", f, a.sent.Load()-sent)
 	}
 	a.etag.Store(`"two"`)
-	a.file.Store(ics(vevent("UID:regatta", "SUMMARY:Regatta, later", "DTSTART:20260802T120000Z", "DTEND:20260802T180000Z"), vevent("UID:race", "SUMMARY:Race", "DTSTART:20260803T120000Z", "DTEND:20260803T180000Z")))
+	a.file.Store(ics(vevent("UID:regatta", "SUMMARY:Regatta, later", "DTSTART:20260802T120000Z", "DTEND:20260802T180000Z"),
+		vevent("UID:race", "SUMMARY:Race", "DTSTART:20260803T120000Z", "DTEND:20260803T180000Z")))
 	if round(61 * time.Minute); len(events()) != 2 {
 		t.Errorf("changed: %v", events())
 	}
@@ -98,7 +100,8 @@ func TestACalendarIsFetchedByAddressAndItsLastGoodCopyStays(t *testing.T) {
 		"iCalendar file \"harb": func() { a.broken.Store(false); a.file.Store("<html>sign in</html>") },
 	} {
 		do()
-		if f := round(61 * time.Minute); f.FailingSince == nil || !strings.Contains(f.Message, want) || len(events()) != 2 || strings.Contains(f.Message, "s3cret") {
+		if f := round(61 * time.Minute); f.FailingSince == nil || !strings.Contains(f.Message, want) || len(events()) != 2 ||
+			strings.Contains(f.Message, "s3cret") {
 			t.Errorf("%q: %+v, %v", want, f, events())
 		}
 	}

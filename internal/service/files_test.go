@@ -31,16 +31,21 @@ func TestFilesThatLandAreMeasuredOnceTheyAreComplete(t *testing.T) {
 
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/sources", httpapi.NewSource{Name: "landing", Address: folder}, nil))
 	for pattern, want := range map[string]string{"": "it is empty", "../x": "below the folder"} {
-		if err := s.Admin.Send(t.Context(), "POST", "/datasets", httpapi.NewDataset{Source: "landing", Name: "landing.parcels", Pattern: pattern}, nil); err == nil || !strings.Contains(err.Error(), want) {
+		if err := s.Admin.Send(t.Context(), "POST", "/datasets", httpapi.NewDataset{Source: "landing", Name: "landing.parcels",
+			Pattern: pattern}, nil); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("pattern %q: %v", pattern, err)
 		}
 	}
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/datasets", httpapi.NewDataset{Source: "landing", Name: "landing.parcels", Pattern: "parcels/{partner}/*.csv"}, nil))
-	if err := s.Admin.Send(t.Context(), "POST", "/metrics", httpapi.NewMetric{Dataset: "landing.parcels", Name: "x", Measure: "mean", Column: "kg", PeriodSeconds: 3600, EverySeconds: 60}, nil); err == nil || !strings.Contains(err.Error(), "bytes_per_row") {
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/datasets", httpapi.NewDataset{Source: "landing", Name: "landing.parcels",
+		Pattern: "parcels/{partner}/*.csv"}, nil))
+	if err := s.Admin.Send(t.Context(), "POST", "/metrics", httpapi.NewMetric{Dataset: "landing.parcels", Name: "x",
+		Measure: "mean", Column: "kg", PeriodSeconds: 3600, EverySeconds: 60}, nil); err == nil || !strings.Contains(err.Error(),
+		"bytes_per_row") {
 		t.Errorf("what files cannot give: %v", err)
 	}
 	for _, measure := range []string{"rows", "deliveries", "bytes", "bytes_per_row", "freshness"} {
-		m := httpapi.NewMetric{Dataset: "landing.parcels", Name: measure, Measure: measure, PeriodSeconds: 3600, EverySeconds: 60, LookbackSeconds: 4 * 3600}
+		m := httpapi.NewMetric{Dataset: "landing.parcels", Name: measure, Measure: measure, PeriodSeconds: 3600, EverySeconds: 60,
+			LookbackSeconds: 4 * 3600}
 		if measure == "rows" {
 			m.SegmentBy = []string{"partner"}
 		}
@@ -62,7 +67,8 @@ func TestFilesThatLandAreMeasuredOnceTheyAreComplete(t *testing.T) {
 	}
 	var list []record.Delivery
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/datasets/landing.parcels/deliveries", nil, &list))
-	if len(list) != 4 || list[0].State != "broken" || !strings.Contains(list[0].Message, "line 2") || list[1].State != "doubled" || !strings.Contains(list[1].Message, "a.csv") {
+	if len(list) != 4 || list[0].State != "broken" || !strings.Contains(list[0].Message, "line 2") ||
+		list[1].State != "doubled" || !strings.Contains(list[1].Message, "a.csv") {
 		t.Errorf("deliveries: %+v", list)
 	}
 	var page httpapi.AlertPage
@@ -99,7 +105,8 @@ func TestFilesThatLandAreMeasuredOnceTheyAreComplete(t *testing.T) {
 		s.Clock.Set(s.Clock.Now().Add(time.Minute))
 		collectNow(t, s, "state = 'ready'")
 	}
-	if alerts := open(); len(alerts) != 1 || alerts[0].Cause != record.CauseUnreadable || !strings.Contains(alerts[0].Sentence, "no such file") {
+	if alerts := open(); len(alerts) != 1 || alerts[0].Cause != record.CauseUnreadable || !strings.Contains(alerts[0].Sentence,
+		"no such file") {
 		t.Errorf("a folder that is gone: %+v", alerts)
 	}
 	dbtest.Must(t, os.Rename(folder+"-gone", folder))

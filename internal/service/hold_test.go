@@ -32,7 +32,8 @@ func declared(t *testing.T, s *dbtest.Service, d collect.Declaration, settings *
 	}
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics/declare", d, nil))
 	if settings != nil {
-		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/monitors", httpapi.NewMonitor{Name: d.Metric, Metric: d.Metric, Settings: settings}, nil))
+		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/monitors", httpapi.NewMonitor{Name: d.Metric, Metric: d.Metric,
+			Settings: settings}, nil))
 	}
 }
 
@@ -96,7 +97,8 @@ func TestDatesFromBeforeTheStartOrTheCenturyAreRefusedAtTheDoor(t *testing.T) {
 		}
 	}
 	wrong := time.Unix(0, 0)
-	if err := s.Admin.Send(t.Context(), "POST", "/metrics/declare", collect.Declaration{Metric: "old", Dataset: "ops.old", Measure: "rows", Kind: timeline.Count, Period: "1h", StartsAt: &wrong}, nil); err == nil {
+	if err := s.Admin.Send(t.Context(), "POST", "/metrics/declare", collect.Declaration{Metric: "old", Dataset: "ops.old",
+		Measure: "rows", Kind: timeline.Count, Period: "1h", StartsAt: &wrong}, nil); err == nil {
 		t.Error("a start in 1970 was taken")
 	}
 }
@@ -107,7 +109,8 @@ func TestOneSampleLongAgoCostsNoMemory(t *testing.T) {
 	s := dbtest.Start(t, now)
 	declared(t, s, collect.Declaration{Metric: "minutes", Kind: timeline.Count, Period: "1m"}, seasonal())
 	from := now.AddDate(0, 0, -6)
-	pushed(t, s, samples("minutes", "", now.AddDate(-24, 0, 0), now.AddDate(-24, 0, 0).Add(time.Minute), time.Minute, func(time.Time) float64 { return 7 })+
+	pushed(t, s, samples("minutes", "", now.AddDate(-24, 0, 0), now.AddDate(-24, 0, 0).Add(time.Minute), time.Minute,
+		func(time.Time) float64 { return 7 })+
 		samples("minutes", "", from, now, time.Minute, func(at time.Time) float64 { return float64(100 + at.Minute()) }))
 	s.Settle(t)
 	var before, after runtime.MemStats
@@ -138,7 +141,8 @@ func TestASeriesThatBreaksOffLeavesTheOthersAlone(t *testing.T) {
 	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h"}, seasonal())
 	from := now.AddDate(0, 0, -40)
 	for _, segment := range []string{"broken", "sound"} {
-		pushed(t, s, samples("queue", segment, from, now.Add(-3*time.Hour), time.Hour, func(at time.Time) float64 { return float64(200 + 10*at.Hour()) }))
+		pushed(t, s, samples("queue", segment, from, now.Add(-3*time.Hour), time.Hour,
+			func(at time.Time) float64 { return float64(200 + 10*at.Hour()) }))
 	}
 	s.Settle(t)
 	ctx := t.Context()
@@ -151,7 +155,8 @@ func TestASeriesThatBreaksOffLeavesTheOthersAlone(t *testing.T) {
 	s.Settle(t)
 	var states []record.SeriesState
 	dbtest.Must(t, s.Admin.Get(ctx, "/monitors/queue/states", nil, &states))
-	if len(states) != 1 || states[0].Segment != "broken" || states[0].State != record.SeriesFailed || !strings.Contains(states[0].Message, "tried again") {
+	if len(states) != 1 || states[0].Segment != "broken" || states[0].State != record.SeriesFailed ||
+		!strings.Contains(states[0].Message, "tried again") {
 		t.Fatalf("states: %+v", states)
 	}
 	list := slices.DeleteFunc(alertsOf(t, s, "queue"), func(a record.Alert) bool { return a.Segment == "broken" && a.Cause == "missing" })
@@ -172,13 +177,14 @@ func TestASeriesThatBreaksOffLeavesTheOthersAlone(t *testing.T) {
 // over.
 func spoil(t *testing.T, s *dbtest.Service, segment string) {
 	t.Helper()
-	var blob bytes.Buffer
+	// Profiles of nothing, by their length, stand before the rest.
+	blob := bytes.NewBuffer([]byte{3, 0, 0, 0, 0, 0, 0})
 	state := struct {
 		Version int
 		Model   *baseline.Model
 		Band    *baseline.Band
-	}{7, &baseline.Model{PerDay: 24}, &baseline.Band{}}
-	dbtest.Must(t, gob.NewEncoder(&blob).Encode(state))
+	}{9, &baseline.Model{PerDay: 24}, &baseline.Band{}}
+	dbtest.Must(t, gob.NewEncoder(blob).Encode(state))
 	_, err := s.Parts.Store.DB.Exec(`update baseline b set judged = $2, fitted = $2 from series s where s.id = b.series_id and s.segment = $1`, segment, blob.Bytes())
 	dbtest.Must(t, err)
 }
@@ -201,17 +207,22 @@ func TestBadInputIsNeverTheServicesFailure(t *testing.T) {
 	if r.Accepted != 3 || r.Refused != 7 {
 		t.Fatalf("two objects on a line are two, and what follows one is refused alone: %+v", r)
 	}
-	for i, want := range []string{"control characters", "at most 1000 bytes", "not UTF-8", "control characters", "another name", "not a sample", "nested"} {
+	for i, want := range []string{"control characters", "at most 1000 bytes", "not UTF-8", "control characters", "another name",
+		"not a sample", "nested"} {
 		if !strings.Contains(r.Problems[i].Reason, want) {
 			t.Errorf("line %d: %.100q, want %q", r.Problems[i].Line, r.Problems[i].Reason, want)
 		}
 	}
-	csv, err := push(t, s, "", "text/csv", "metric,at,value\nqueue,2026-06-18T09:00:00Z,4\nqueue,\"2026-06-18T10:00:00Z,4\nqueue,2026-06-18T10:00:00Z,5\n")
+	csv, err := push(t, s, "", "text/csv",
+		"metric,at,value\nqueue,2026-06-18T09:00:00Z,4\nqueue,\"2026-06-18T10:00:00Z,4\nqueue,2026-06-18T10:00:00Z,5\n")
 	dbtest.Must(t, err)
-	if csv.Accepted != 1 || len(csv.Problems) != 1 || !strings.Contains(csv.Problems[0].Reason, "opened and not closed") || csv.Problems[0].Line != 3 {
+	if csv.Accepted != 1 || len(csv.Problems) != 1 || !strings.Contains(csv.Problems[0].Reason, "opened and not closed") ||
+		csv.Problems[0].Line != 3 {
 		t.Errorf("an unclosed quote: %+v", csv)
 	}
-	if _, err := push(t, s, "", "application/json", `[{"metric":"queue","at":"2026-06-18T09:00:00Z","value":4}] trailing`); err == nil || !strings.Contains(err.Error(), "nothing after the array's end") {
+	if _, err := push(t, s, "", "application/json",
+		`[{"metric":"queue","at":"2026-06-18T09:00:00Z","value":4}] trailing`); err == nil || !strings.Contains(err.Error(),
+		"nothing after the array's end") {
 		t.Errorf("what follows the array: %v", err)
 	}
 	for _, one := range []struct{ method, path, body string }{
@@ -219,7 +230,8 @@ func TestBadInputIsNeverTheServicesFailure(t *testing.T) {
 		{"POST", "/datasets", `{"source":"pushed","name":"a\u0000b"}`},
 		{"POST", "/metrics/declare", `{"metric":"` + long + `","dataset":"d","measure":"rows","kind":"count","period":"1h"}`},
 	} {
-		status, answer, head := post(t, s, "/api/v1"+one.path, map[string]string{"Content-Type": "application/json"}, strings.NewReader(one.body))
+		status, answer, head := post(t, s, "/api/v1"+one.path, map[string]string{"Content-Type": "application/json"},
+			strings.NewReader(one.body))
 		if status != 422 || head.Get("X-Request-Id") == "" {
 			t.Errorf("%s: %d %.200s", one.path, status, answer)
 		}
@@ -231,7 +243,8 @@ func TestAnEmptyCalendarFileEmptiesNothingUnlessItSaysSo(t *testing.T) {
 	file := "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//t//t//EN\r\n%sEND:VCALENDAR\r\n"
 	event := "BEGIN:VEVENT\r\nUID:one\r\nDTSTAMP:20260101T000000Z\r\nSUMMARY:Dry dock\r\nDTSTART:20260701T000000Z\r\nDTEND:20260702T000000Z\r\nEND:VEVENT\r\n"
 	put := func(query, events string) error {
-		return s.Admin.Stream(t.Context(), "PUT", "/calendars/dock"+query, "text/calendar", strings.NewReader(fmt.Sprintf(file, events)), nil)
+		return s.Admin.Stream(t.Context(), "PUT", "/calendars/dock"+query, "text/calendar",
+			strings.NewReader(fmt.Sprintf(file, events)), nil)
 	}
 	events := func() int {
 		var list []record.PlannedEvent
@@ -256,11 +269,13 @@ func TestManyCalendarEventsAndManyOutputsTakeSeconds(t *testing.T) {
 		fmt.Fprintf(&events, "BEGIN:VEVENT\r\nUID:e%d\r\nDTSTAMP:20260101T000000Z\r\nSUMMARY:Dock %d\r\nDTSTART:%s\r\nDURATION:PT5M\r\nEND:VEVENT\r\n", i, i, at)
 	}
 	for i := range 20_000 {
-		fmt.Fprintf(&outputs, `%s{"namespace":"n","name":"t%d","outputFacets":{"outputStatistics":{"rowCount":%d}}}`, map[bool]string{true: ",", false: ""}[i > 0], i, i)
+		fmt.Fprintf(&outputs, `%s{"namespace":"n","name":"t%d","outputFacets":{"outputStatistics":{"rowCount":%d}}}`,
+			map[bool]string{true: ",", false: ""}[i > 0], i, i)
 	}
 	began := time.Now()
 	dbtest.Must(t, s.Admin.Stream(t.Context(), "PUT", "/calendars/dock",
-		"text/calendar", strings.NewReader("BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//t//t//EN\r\n"+events.String()+"END:VCALENDAR\r\n"), nil))
+		"text/calendar", strings.NewReader("BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//t//t//EN\r\n"+events.String()+
+			"END:VCALENDAR\r\n"), nil))
 	t.Logf("50,000 events: %s", time.Since(began))
 	began = time.Now()
 	run := `{"eventType":"COMPLETE","eventTime":"2026-06-18T10:00:00Z","job":{"namespace":"n","name":"wide"},"run":{"runId":"0197a3c2-0000-7000-8000-000000000001"},"outputs":[` + outputs.String() + `]}`

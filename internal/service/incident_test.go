@@ -20,7 +20,8 @@ import (
 func TestAnIncidentSpansSeveralDatasets(t *testing.T) {
 	s := harbour(t)
 	ctx := t.Context()
-	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/metrics/declare", collect.Declaration{Metric: "berths", Dataset: "ops.berths", Measure: "rows", Kind: timeline.Count, Period: "1h"}, nil))
+	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/metrics/declare", collect.Declaration{Metric: "berths", Dataset: "ops.berths",
+		Measure: "rows", Kind: timeline.Count, Period: "1h"}, nil))
 	incidents := func(query string) (list []record.Incident) {
 		dbtest.Must(t, s.Admin.Get(ctx, "/incidents"+query, nil, &list))
 		return list
@@ -47,10 +48,12 @@ func TestAnIncidentSpansSeveralDatasets(t *testing.T) {
 	}
 	both, err := add(httpapi.NewIncident{Dataset: "ops.berths", Also: record.Strings{"ops.dock_queue", "ops.berths", "ops.dock_queue"}})
 	dbtest.Must(t, err)
-	if !slices.Equal(both.Datasets(), []string{"ops.berths", "ops.dock_queue"}) || hits() != 1 || len(incidents("?dataset=ops.dock_queue")) != 1 || len(incidents("?dataset=ops.berths")) != 2 {
+	if !slices.Equal(both.Datasets(), []string{"ops.berths", "ops.dock_queue"}) || hits() != 1 ||
+		len(incidents("?dataset=ops.dock_queue")) != 1 || len(incidents("?dataset=ops.berths")) != 2 {
 		t.Errorf("it is of %v, %d found", both.Datasets(), hits())
 	}
-	if _, err := add(httpapi.NewIncident{Dataset: "ops.berths", Also: record.Strings{"ops.none"}}); err == nil || !strings.Contains(err.Error(), "ops.none") {
+	if _, err := add(httpapi.NewIncident{Dataset: "ops.berths", Also: record.Strings{"ops.none"}}); err == nil ||
+		!strings.Contains(err.Error(), "ops.none") {
 		t.Errorf("a dataset that is not there: %v", err)
 	}
 	file := fetched(t, s, "/incidents/export?format=csv")
@@ -62,7 +65,8 @@ func TestAnIncidentSpansSeveralDatasets(t *testing.T) {
 	third, err := add(httpapi.NewIncident{Dataset: "ops.dock_queue"})
 	dbtest.Must(t, err)
 	var one record.Incident
-	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/incidents/"+alone.Reference+"/merge", map[string][]string{"others": {both.Reference, third.Reference}}, &one))
+	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/incidents/"+alone.Reference+"/merge",
+		map[string][]string{"others": {both.Reference, third.Reference}}, &one))
 	if !slices.Equal(one.Datasets(), []string{"ops.berths", "ops.dock_queue"}) || len(incidents("")) != 1 {
 		t.Errorf("merged: %+v", one)
 	}

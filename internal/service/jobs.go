@@ -55,12 +55,17 @@ func (d *jobs) all() work.Duties {
 				return d.queue.Add(ctx, work.Evaluate{MetricID: m.MetricID, From: came})
 			})
 		}),
-		Backfill:  d.backfilled,
-		Summarise: stillThere(func(ctx context.Context, j work.Summarise) error { return d.inspector.Refresh(ctx, j.DatasetID) }),
-		Relearn:   func(ctx context.Context) error { return d.bench.Relearn(ctx) },
-		Tune:      d.tuned,
-		Trial:     d.tried,
-		Drift:     func(ctx context.Context, j work.Drift) error { return d.comparer.Run(ctx, j.Name) },
+		Backfill: d.backfilled,
+		Summarise: stillThere(func(ctx context.Context, j work.Summarise) error {
+			if rests := d.inspector.Rests(j.DatasetID); rests > 0 {
+				return work.Later{In: rests}
+			}
+			return d.inspector.Refresh(ctx, j.DatasetID)
+		}),
+		Relearn: func(ctx context.Context) error { return d.bench.Relearn(ctx) },
+		Tune:    d.tuned,
+		Trial:   d.tried,
+		Drift:   func(ctx context.Context, j work.Drift) error { return d.comparer.Run(ctx, j.Name) },
 	}
 }
 

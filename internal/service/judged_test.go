@@ -102,10 +102,12 @@ func TestACorrectionFromBeforeTheFitIsJudged(t *testing.T) {
 		t.Fatalf("before: %+v", list)
 	}
 	begin := now.AddDate(0, 0, -8)
-	pushed(t, s, samples("queue", "", begin, begin.Add(9*time.Hour), time.Hour, func(at time.Time) float64 { return math.Round(rush(at) / 4) }))
+	pushed(t, s, samples("queue", "", begin, begin.Add(9*time.Hour), time.Hour,
+		func(at time.Time) float64 { return math.Round(rush(at) / 4) }))
 	s.Settle(t)
 	var tested struct{ Alerts []record.Alert }
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/backtests", httpapi.BacktestOrder{Monitors: []string{"queue"}, From: begin.AddDate(0, 0, -1)}, &tested))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/backtests", httpapi.BacktestOrder{Monitors: []string{"queue"},
+		From: begin.AddDate(0, 0, -1)}, &tested))
 	list := alertsOf(t, s, "queue")
 	if len(list) != 1 || len(tested.Alerts) != 1 || !list[0].Since.Equal(tested.Alerts[0].Since) || list[0].FromHistory {
 		t.Errorf("kept %+v, by the backtest %+v", list, tested.Alerts)
@@ -133,7 +135,8 @@ func TestAlertsCloseWhenTheirMonitorsMethodChanges(t *testing.T) {
 	}
 	m, err := s.Parts.Store.Monitor(t.Context(), "queue")
 	dbtest.Must(t, err)
-	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/monitors/queue", httpapi.ChangedMonitor{Version: m.Version, Settings: *seasonal()}, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/monitors/queue", httpapi.ChangedMonitor{Version: m.Version,
+		Settings: *seasonal()}, nil))
 	s.Settle(t)
 	var left []record.Alert
 	for _, a := range alertsOf(t, s, "queue") {
@@ -146,7 +149,8 @@ func TestAlertsCloseWhenTheirMonitorsMethodChanges(t *testing.T) {
 	}
 	m, err = s.Parts.Store.Monitor(t.Context(), "queue")
 	dbtest.Must(t, err)
-	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/monitors/queue", httpapi.ChangedMonitor{Version: m.Version, Settings: m.Settings, Paused: true}, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/monitors/queue", httpapi.ChangedMonitor{Version: m.Version,
+		Settings: m.Settings, Paused: true}, nil))
 	s.Settle(t)
 	list := alertsOf(t, s, "queue")
 	if open(list) != 0 {
@@ -167,7 +171,8 @@ func TestSamplesInAnyOrderAreJudgedAlike(t *testing.T) {
 				i = 11 - i
 			}
 			at := now.Add(time.Duration(i-12) * time.Hour)
-			pushed(t, s, samples("queue", "", at, at.Add(time.Hour), time.Hour, func(at time.Time) float64 { return math.Round(rush(at) / 3) }))
+			pushed(t, s, samples("queue", "", at, at.Add(time.Hour), time.Hour,
+				func(at time.Time) float64 { return math.Round(rush(at) / 3) }))
 			if i%4 == 0 {
 				s.Settle(t)
 			}
@@ -183,6 +188,50 @@ func TestSamplesInAnyOrderAreJudgedAlike(t *testing.T) {
 	}
 	if found[0] == "" || found[0] != found[1] {
 		t.Errorf("in order: %s\nbackwards: %s", found[0], found[1])
+	}
+}
+
+// Minutes that always come after they were judged as missing are judged like those that
+// come in time: from the state that is kept, and what follows from it stays.
+func TestMinutesThatComeLateAreJudgedAlike(t *testing.T) {
+	value := func(at time.Time) float64 {
+		v := rush(at) + float64(at.Unix()/60*7919%17)
+		if since := at.Sub(now.Add(3 * time.Minute)); since >= 0 && since < 20*time.Minute {
+			v /= 20
+		}
+		return math.Round(v)
+	}
+	var found []string
+	for _, late := range []time.Duration{0, 2 * time.Minute} {
+		s := dbtest.Start(t, now)
+		declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1m"}, seasonal())
+		pushed(t, s, samples("queue", "", now.AddDate(0, 0, -5), now, time.Minute, value))
+		s.Settle(t)
+		raised := map[int64]time.Time{}
+		for at := now; at.Before(now.Add(34 * time.Minute)); at = at.Add(time.Minute) {
+			s.Clock.Set(at.Add(time.Minute + late))
+			if late > 0 {
+				dbtest.Must(t, s.Duty("pushed").Round(t.Context()))
+				s.Settle(t)
+			}
+			pushed(t, s, samples("queue", "", at, at.Add(time.Minute), time.Minute, value))
+			for _, a := range alertsOf(t, s, "queue") {
+				if was, known := raised[a.ID]; known && !was.Equal(a.RaisedAt) {
+					t.Errorf("%s late: alert %d was raised at %s, and then at %s", late, a.ID, was, a.RaisedAt)
+				}
+				raised[a.ID] = a.RaisedAt
+			}
+		}
+		s.Settle(t)
+		var said []string
+		for _, a := range alertsOf(t, s, "queue") {
+			said = append(said, fmt.Sprint(a.Cause, a.Direction, a.Since.Format(time.TimeOnly), a.Severity, a.CloseReason, a.EndedAt))
+		}
+		found = append(found, strings.Join(said, "; "))
+	}
+	t.Log(found[0])
+	if found[0] == "" || found[0] != found[1] {
+		t.Errorf("in time: %s\nlate: %s", found[0], found[1])
 	}
 }
 
@@ -217,7 +266,8 @@ func TestSegmentsBeyondTheLimitAreCountedTogether(t *testing.T) {
 	}
 	dbtest.Must(t, s.Parts.Collector.SettlePoints(t.Context()))
 	var sum []float64
-	dbtest.Must(t, s.Parts.Store.DB.Select(&sum, `select value from sample join series on series.id = sample.series_id where segment = '(other)'`))
+	dbtest.Must(t, s.Parts.Store.DB.Select(&sum,
+		`select value from sample join series on series.id = sample.series_id where segment = '(other)'`))
 	if len(sum) != 1 || sum[0] != 70 || count(t, s) != 4 {
 		t.Errorf("the others together: %v, %d samples", sum, count(t, s))
 	}

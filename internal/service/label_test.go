@@ -39,8 +39,10 @@ func withAlerts(t *testing.T, n int) (*dbtest.Service, []int64) {
 			at := now.Add(-time.Duration(n-i) * time.Hour)
 			end := at.Add(30 * time.Minute)
 			var err error
-			ids[i], err = store.PutAlert(t.Context(), tx, record.Alert{MonitorID: m.ID, SeriesID: series[0].ID, Cause: "deviation", Direction: "low",
-				Severity: "warning", Since: at.Add(-time.Hour), RaisedAt: at, EndedAt: &end, ClosedAt: &end, Sentence: fmt.Sprintf("alert %d", i)})
+			ids[i], err = store.PutAlert(t.Context(), tx, record.Alert{MonitorID: m.ID, SeriesID: series[0].ID,
+				Cause: "deviation", Direction: "low",
+				Severity: "warning", Since: at.Add(-time.Hour), RaisedAt: at, EndedAt: &end, ClosedAt: &end,
+				Sentence: fmt.Sprintf("alert %d", i)})
 			if err != nil {
 				return err
 			}
@@ -55,7 +57,8 @@ func TestLabelsAreKeptWithTheirHistory(t *testing.T) {
 	ctx := t.Context()
 	give := func(l httpapi.NewLabel) error { return s.Admin.Send(ctx, "POST", "/labels", l, nil) }
 	dbtest.Must(t, give(httpapi.NewLabel{Alerts: ids, Verdict: "noise", Note: "all three"}))
-	dbtest.Must(t, give(httpapi.NewLabel{Alerts: ids[:1], Verdict: "fault", Cause: "hardware", Author: "Ines Vautrin", At: now.Add(-time.Hour)}))
+	dbtest.Must(t, give(httpapi.NewLabel{Alerts: ids[:1], Verdict: "fault", Cause: "hardware", Author: "Ines Vautrin",
+		At: now.Add(-time.Hour)}))
 	dbtest.Must(t, give(httpapi.NewLabel{Alerts: ids[1:2], Verdict: ""}))
 	want := []string{"fault", "", "noise"}
 	for i, id := range ids {
@@ -67,7 +70,8 @@ func TestLabelsAreKeptWithTheirHistory(t *testing.T) {
 		if i < 2 && (len(d.Labels) != 2 || d.Labels[1].Verdict != "noise" || d.Labels[1].Note != "all three") {
 			t.Errorf("alert %d lost its first label: %+v", i, d.Labels)
 		}
-		if i == 0 && (d.Labels[0].Author != "Ines Vautrin" || d.Labels[0].Cause != "hardware" || !d.Labels[0].At.Equal(now.Add(-time.Hour))) {
+		if i == 0 && (d.Labels[0].Author != "Ines Vautrin" || d.Labels[0].Cause != "hardware" ||
+			!d.Labels[0].At.Equal(now.Add(-time.Hour))) {
 			t.Errorf("an imported label keeps its author and time: %+v", d.Labels[0])
 		}
 		if i == 2 && len(d.Alike) != 2 {
@@ -95,7 +99,8 @@ func TestOnlyAdministratorsLabelInAnothersName(t *testing.T) {
 	var out struct{ Token string }
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/tokens", map[string]string{"name": "Tobin", "role": "editor"}, &out))
 	editor := client.New(s.Address, out.Token)
-	if got := status(editor.Send(t.Context(), "POST", "/labels", httpapi.NewLabel{Alerts: ids, Verdict: "fault", Author: "Maud"}, nil)); got != 403 {
+	if got := status(editor.Send(t.Context(), "POST", "/labels", httpapi.NewLabel{Alerts: ids, Verdict: "fault", Author: "Maud"},
+		nil)); got != 403 {
 		t.Errorf("in another's name: %d", got)
 	}
 	dbtest.Must(t, editor.Send(t.Context(), "POST", "/labels", httpapi.NewLabel{Alerts: ids, Verdict: "fault"}, nil))
@@ -173,7 +178,8 @@ func TestTwoWhoChangeAMonitorAtOnceAreBothTold(t *testing.T) {
 		t.Errorf("the second change of version 1: %v", err)
 	}
 	settings.Direction = "sideways"
-	if got := status(s.Admin.Send(t.Context(), "PUT", "/monitors/queue", httpapi.ChangedMonitor{Version: 2, Settings: settings}, nil)); got != 422 {
+	if got := status(s.Admin.Send(t.Context(), "PUT", "/monitors/queue", httpapi.ChangedMonitor{Version: 2, Settings: settings},
+		nil)); got != 422 {
 		t.Errorf("a direction that is none: %d", got)
 	}
 }
@@ -192,7 +198,8 @@ func TestAnEmptyServiceAnswersPlainly(t *testing.T) {
 			t.Errorf("%s of nothing is %v, want an empty list", path, list)
 		}
 	}
-	for path, want := range map[string]int{"/alerts/1": 404, "/datasets/x": 404, "/tasks/5": 404, "/series/3/chart?from=2026-06-01T00:00:00Z&to=2026-06-02T00:00:00Z": 404, "/series/3/chart": 422} {
+	for path, want := range map[string]int{"/alerts/1": 404, "/datasets/x": 404, "/tasks/5": 404,
+		"/series/3/chart?from=2026-06-01T00:00:00Z&to=2026-06-02T00:00:00Z": 404, "/series/3/chart": 422} {
 		if got := status(s.Admin.Get(t.Context(), path, nil, nil)); got != want {
 			t.Errorf("%s: %d, want %d", path, got, want)
 		}

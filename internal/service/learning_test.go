@@ -26,7 +26,8 @@ func TestTheSecondOfTwoWhoAnswerIsToldAndADisagreementShows(t *testing.T) {
 	first := httpapi.NewLabel{Alerts: ids[:1], Verdict: "fault", Author: "Ines", Seen: seen}
 	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/labels", first, nil))
 	second := httpapi.NewLabel{Alerts: ids, Verdict: "noise", Author: "Maud", Seen: seen}
-	if err := s.Admin.Send(ctx, "POST", "/labels", second, nil); status(err) != 409 || !strings.Contains(err.Error(), "Ines called it fault") {
+	if err := s.Admin.Send(ctx, "POST", "/labels", second, nil); status(err) != 409 || !strings.Contains(err.Error(),
+		"Ines called it fault") {
 		t.Errorf("the second is told: %v", err)
 	}
 	var d httpapi.AlertDetail
@@ -71,9 +72,12 @@ func TestLabelsGoOutAndComeBackOnce(t *testing.T) {
 		t.Errorf("imported again: %+v", r)
 	}
 	raised := now.Add(-time.Hour).Format(time.RFC3339)
-	r := load("monitor,segment,raised_at,verdict,author,at\nqueue,north," + raised + ",fault,Maud,2026-06-18T11:30:00Z\nqueue,north," + raised + ",noise,Tobin,2026-06-18T11:40:00Z\n" +
-		"queue,south," + raised + ",fault,Maud,\nqueue,north,yesterday,fault,Maud,\nqueue,north," + raised + ",wrong,Maud,\nqueue,north," + raised + ",fault,Maud,2036-01-01T00:00:00Z\n")
-	if r.Added != 2 || r.Refused != 4 || len(r.Problems) != 4 || r.Problems[0].Line != 4 || !strings.Contains(r.Problems[3].Reason, "not in the future") {
+	r := load("monitor,segment,raised_at,verdict,author,at\nqueue,north," + raised +
+		",fault,Maud,2026-06-18T11:30:00Z\nqueue,north," + raised + ",noise,Tobin,2026-06-18T11:40:00Z\n" +
+		"queue,south," + raised + ",fault,Maud,\nqueue,north,yesterday,fault,Maud,\nqueue,north," + raised +
+		",wrong,Maud,\nqueue,north," + raised + ",fault,Maud,2036-01-01T00:00:00Z\n")
+	if r.Added != 2 || r.Refused != 4 || len(r.Problems) != 4 || r.Problems[0].Line != 4 ||
+		!strings.Contains(r.Problems[3].Reason, "not in the future") {
 		t.Errorf("imported: %+v", r)
 	}
 	var d httpapi.AlertDetail
@@ -88,8 +92,10 @@ func TestIncidentsAreMadeOfAlertsMergedSplitAndExported(t *testing.T) {
 	ctx := t.Context()
 	send := func(method, path string, in, out any) error { return s.Admin.Send(ctx, method, path, in, out) }
 	var one, two record.Incident
-	dbtest.Must(t, send("POST", "/incidents/of-alerts", httpapi.IncidentOfAlerts{Alerts: ids[:2], Title: "Gate down", Impact: "queues"}, &one))
-	if !one.StartedAt.Equal(now.Add(-4*time.Hour)) || one.EndedAt == nil || !one.EndedAt.Equal(now.Add(-90*time.Minute)) || one.Segment != "north" || one.Impact != "queues" {
+	dbtest.Must(t, send("POST", "/incidents/of-alerts", httpapi.IncidentOfAlerts{Alerts: ids[:2], Title: "Gate down",
+		Impact: "queues"}, &one))
+	if !one.StartedAt.Equal(now.Add(-4*time.Hour)) || one.EndedAt == nil || !one.EndedAt.Equal(now.Add(-90*time.Minute)) ||
+		one.Segment != "north" || one.Impact != "queues" {
 		t.Errorf("of alerts: %+v", one)
 	}
 	var page httpapi.AlertPage
@@ -101,7 +107,8 @@ func TestIncidentsAreMadeOfAlertsMergedSplitAndExported(t *testing.T) {
 	if two.Title != "alert 2" {
 		t.Errorf("its title is the alert's sentence: %q", two.Title)
 	}
-	if err := send("POST", "/incidents/"+one.Reference+"/merge", map[string][]string{"others": {one.Reference}}, nil); status(err) != 422 && status(err) != 400 {
+	if err := send("POST", "/incidents/"+one.Reference+"/merge", map[string][]string{"others": {one.Reference}},
+		nil); status(err) != 422 && status(err) != 400 {
 		t.Errorf("merged with itself: %v", err)
 	}
 	dbtest.Must(t, send("POST", "/incidents/"+one.Reference+"/merge", map[string][]string{"others": {two.Reference}}, &one))
@@ -129,9 +136,12 @@ func TestIncidentsAreMadeOfAlertsMergedSplitAndExported(t *testing.T) {
 		t.Errorf("the export comes back: %+v", r)
 	}
 	r = answer.Import{}
-	text := "reference,dataset,title,started_at,ended_at,measure,segment\nX-1," + one.Dataset + ",the same again,2026-06-18T08:30:00Z,2026-06-18T09:00:00Z,,\nX-2," + one.Dataset + ",backwards,2026-06-18T10:30:00-03:00,2026-06-18T13:00:00Z,,\n"
+	text := "reference,dataset,title,started_at,ended_at,measure,segment\nX-1," + one.Dataset +
+		",the same again,2026-06-18T08:30:00Z,2026-06-18T09:00:00Z,,\nX-2," + one.Dataset +
+		",backwards,2026-06-18T10:30:00-03:00,2026-06-18T13:00:00Z,,\n"
 	dbtest.Must(t, s.Admin.Stream(ctx, "POST", "/incidents/import", "text/csv", strings.NewReader(text), &r))
-	if r.Added != 1 || r.Refused != 1 || len(r.Notes) != 1 || !strings.Contains(r.Notes[0].Reason, "overlaps "+one.Reference) || !strings.Contains(r.Problems[0].Reason, "after started_at") {
+	if r.Added != 1 || r.Refused != 1 || len(r.Notes) != 1 || !strings.Contains(r.Notes[0].Reason, "overlaps "+one.Reference) ||
+		!strings.Contains(r.Problems[0].Reason, "after started_at") {
 		t.Errorf("one that overlaps and one that ends before it begins: %+v", r)
 	}
 }
@@ -143,7 +153,8 @@ func TestAFaultSeenOnAChartIsAMissedIncident(t *testing.T) {
 	dbtest.Must(t, err)
 	series, err := s.Parts.Store.SeriesOf(ctx, m.ID)
 	dbtest.Must(t, err)
-	give := httpapi.NewStretch{SeriesID: series[0].ID, From: now.Add(-40 * time.Hour), To: now.Add(-36 * time.Hour), Verdict: "fault", Note: "gate 3 sent nothing"}
+	give := httpapi.NewStretch{SeriesID: series[0].ID, From: now.Add(-40 * time.Hour), To: now.Add(-36 * time.Hour),
+		Verdict: "fault", Note: "gate 3 sent nothing"}
 	var v record.Stretch
 	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/stretches", give, &v))
 	incident, err := s.Parts.Store.Incident(ctx, v.Incident)
@@ -172,7 +183,8 @@ func wolves(t *testing.T) *dbtest.Service {
 	t.Helper()
 	s := dbtest.Start(t, now)
 	rng := rand.New(rand.NewPCG(6, 1))
-	stalls := []time.Time{now.AddDate(0, 0, -60).Add(-4 * time.Hour), now.AddDate(0, 0, -40).Add(-4 * time.Hour), now.AddDate(0, 0, -20).Add(-4 * time.Hour), now.AddDate(0, 0, -9).Add(-4 * time.Hour)}
+	stalls := []time.Time{now.AddDate(0, 0, -60).Add(-4 * time.Hour), now.AddDate(0, 0, -40).Add(-4 * time.Hour),
+		now.AddDate(0, 0, -20).Add(-4 * time.Hour), now.AddDate(0, 0, -9).Add(-4 * time.Hour)}
 	var b strings.Builder
 	for _, name := range []string{"scans", "sales"} {
 		declare(t, s, name, timeline.Count)
@@ -184,7 +196,8 @@ func wolves(t *testing.T) *dbtest.Service {
 						mu *= 0.15
 					}
 				}
-				fmt.Fprintf(&b, "{\"metric\":%q,\"segment\":%q,\"at\":%q,\"value\":%.0f}\n", name, segment, at.Format(time.RFC3339), math.Max(0, mu+math.Sqrt(mu)*3.5*rng.NormFloat64()))
+				fmt.Fprintf(&b, "{\"metric\":%q,\"segment\":%q,\"at\":%q,\"value\":%.0f}\n", name, segment,
+					at.Format(time.RFC3339), math.Max(0, mu+math.Sqrt(mu)*3.5*rng.NormFloat64()))
 			}
 		}
 	}
@@ -242,7 +255,8 @@ func TestTuningProposesAndAPersonDecides(t *testing.T) {
 	dbtest.Must(t, s.Admin.Get(ctx, "/proposals", nil, &open))
 	for _, p := range open {
 		g := p.Gain
-		t.Logf("%s: %v spares %.1f, loses %.2f; held out: %d of %d noise, %d of %d faults", p.Monitor, g.Changes, g.Spared, g.Lost, g.NoiseSpared, g.Noise, g.FaultsLost, g.Faults)
+		t.Logf("%s: %v spares %.1f, loses %.2f; held out: %d of %d noise, %d of %d faults", p.Monitor, g.Changes, g.Spared,
+			g.Lost, g.NoiseSpared, g.Noise, g.FaultsLost, g.Faults)
 		if g.Spared < 1 || g.FaultsLost > 0 || g.Noise == 0 || g.Faults == 0 || g.After >= g.Before {
 			t.Errorf("%s: %+v", p.Monitor, g)
 		}
@@ -269,7 +283,8 @@ func TestTuningProposesAndAPersonDecides(t *testing.T) {
 	}
 	var versions []record.MonitorVersion
 	dbtest.Must(t, s.Admin.Get(ctx, "/monitors/"+open[0].Monitor+"/versions", nil, &versions))
-	if len(versions) != 3 || !strings.Contains(versions[1].Reason, "tuned") || versions[0].Reason != "back to version 1" || versions[1].Author == "" {
+	if len(versions) != 3 || !strings.Contains(versions[1].Reason, "tuned") || versions[0].Reason != "back to version 1" ||
+		versions[1].Author == "" {
 		t.Errorf("versions: %+v", versions)
 	}
 	// Whoever changes a monitor meanwhile makes a proposal void.
@@ -288,7 +303,8 @@ func TestTuningProposesAndAPersonDecides(t *testing.T) {
 func TestTuningSaysHowManyLabelsItLacks(t *testing.T) {
 	s, ids := withAlerts(t, 4)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/labels", httpapi.NewLabel{Alerts: ids[:2], Verdict: "noise"}, nil))
-	if found := tune(t, s); len(found.Proposals) != 0 || found.Sentence != "Too few labels to tune: 2 answers, of them 0 faults and 2 noise; it takes 8 more answers, 3 more faults and 1 more noise." {
+	if found := tune(t, s); len(found.Proposals) != 0 ||
+		found.Sentence != "Too few labels to tune: 2 answers, of them 0 faults and 2 noise; it takes 8 more answers, 3 more faults and 1 more noise." {
 		t.Errorf("%+v", found)
 	}
 	if err := s.Admin.Send(t.Context(), "POST", "/tunings", httpapi.TuneOrder{Monitors: []string{"nobody"}}, nil); status(err) != 404 {
@@ -343,7 +359,8 @@ func TestTheFilterRunsInShadowHoldsBackAndLetsGo(t *testing.T) {
 	}
 	opened := func() (a record.Alert) {
 		var page httpapi.AlertPage
-		dbtest.Must(t, s.Admin.Get(ctx, "/alerts", url.Values{"held": {"all"}, "state": {"open"}, "monitor": {"sales"}, "segment": {segment}, "from": {now.Format(time.RFC3339)}}, &page))
+		dbtest.Must(t, s.Admin.Get(ctx, "/alerts", url.Values{"held": {"all"}, "state": {"open"}, "monitor": {"sales"},
+			"segment": {segment}, "from": {now.Format(time.RFC3339)}}, &page))
 		if len(page.Alerts) > 0 {
 			a = page.Alerts[0]
 		}
@@ -360,7 +377,8 @@ func TestTheFilterRunsInShadowHoldsBackAndLetsGo(t *testing.T) {
 	}
 	told := func(held string) int {
 		var page httpapi.AlertPage
-		dbtest.Must(t, s.Admin.Get(ctx, "/alerts", url.Values{"held": {held}, "state": {"open"}, "monitor": {"sales"}, "segment": {segment}, "from": {now.Format(time.RFC3339)}}, &page))
+		dbtest.Must(t, s.Admin.Get(ctx, "/alerts", url.Values{"held": {held}, "state": {"open"}, "monitor": {"sales"},
+			"segment": {segment}, "from": {now.Format(time.RFC3339)}}, &page))
 		return len(page.Alerts)
 	}
 	if told("told") != 1 || told("shadow") != 1 {
@@ -397,7 +415,8 @@ func TestATrialRunsInTheBackgroundAndCanBeCancelled(t *testing.T) {
 	var of httpapi.TrialOf
 	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/trials/%d", started.TaskID), nil, &of))
 	v := of.Trial
-	if v == nil || len(v.Today.Alerts) == 0 || v.Stays+len(v.Gone) != len(v.Today.Alerts) || v.Paired.FalseLow > v.Paired.FalseHigh || v.Paired.Recall == nil {
+	if v == nil || len(v.Today.Alerts) == 0 || v.Stays+len(v.Gone) != len(v.Today.Alerts) ||
+		v.Paired.FalseLow > v.Paired.FalseHigh || v.Paired.Recall == nil {
 		t.Fatalf("trial: %+v", v)
 	}
 	if v.Paired.False > 0 || len(v.Proposed.Alerts) > len(v.Today.Alerts) {
@@ -413,7 +432,8 @@ func TestATrialRunsInTheBackgroundAndCanBeCancelled(t *testing.T) {
 			t.Errorf("cancelled: %+v", of.Task)
 		}
 	}
-	if err := s.Admin.Send(ctx, "POST", "/trials", httpapi.BacktestOrder{From: now.AddDate(0, 0, -28)}, nil); err == nil || !strings.Contains(err.Error(), "the settings to try") {
+	if err := s.Admin.Send(ctx, "POST", "/trials", httpapi.BacktestOrder{From: now.AddDate(0, 0, -28)}, nil); err == nil ||
+		!strings.Contains(err.Error(), "the settings to try") {
 		t.Errorf("a trial of nothing: %v", err)
 	}
 }
@@ -445,7 +465,8 @@ func TestTheScorecardIsBrokenDownAndSpreadsAlongLineage(t *testing.T) {
 	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/lineage", rawJSON(event), nil))
 	before := score("").Overall.Recall
 	end := now.AddDate(0, 0, -20).Add(5 * time.Hour)
-	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/incidents", httpapi.NewIncident{Dataset: "raw.up", Title: "upstream stalled", StartedAt: now.AddDate(0, 0, -20).Add(-4 * time.Hour), EndedAt: &end, Downstream: true}, nil))
+	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/incidents", httpapi.NewIncident{Dataset: "raw.up", Title: "upstream stalled",
+		StartedAt: now.AddDate(0, 0, -20).Add(-4 * time.Hour), EndedAt: &end, Downstream: true}, nil))
 	if after := score("").Overall.Recall; after.N != before.N+1 || after.K != before.K+1 {
 		t.Errorf("recall before %+v, after %+v", before, after)
 	}

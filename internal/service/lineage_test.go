@@ -17,7 +17,8 @@ import (
 func hear(t *testing.T, s *dbtest.Service, events ...string) {
 	t.Helper()
 	body := "[" + strings.Join(events, ",") + "]"
-	if status, answer, _ := post(t, s, "/api/v1/lineage", map[string]string{"Content-Type": "application/json"}, strings.NewReader(body)); status != 201 {
+	if status, answer, _ := post(t, s, "/api/v1/lineage", map[string]string{"Content-Type": "application/json"},
+		strings.NewReader(body)); status != 201 {
 		t.Fatalf("%d %s", status, answer)
 	}
 }
@@ -31,7 +32,8 @@ func runEvent(kind string, at time.Time, run int, more string) string {
 
 func TestRunsAreKeptInWhateverOrderTheyAreHeard(t *testing.T) {
 	s := dbtest.Start(t, now)
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics/declare", collect.Declaration{Metric: "m", Dataset: "ops.scans", Namespace: "vellamar", Measure: "rows", Kind: "count", Period: "1h"}, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics/declare", collect.Declaration{Metric: "m", Dataset: "ops.scans",
+		Namespace: "vellamar", Measure: "rows", Kind: "count", Period: "1h"}, nil))
 	at := now.Add(-3 * time.Hour)
 	complete, start := runEvent("COMPLETE", at.Add(4*time.Minute), 1, ""), runEvent("START", at, 1, "")
 	hear(t, s, complete, start, complete, runEvent("RUNNING", at.Add(time.Minute), 1, ""))
@@ -40,12 +42,14 @@ func TestRunsAreKeptInWhateverOrderTheyAreHeard(t *testing.T) {
 		"inputs":[{"namespace":"vellamar","name":"ops.scans"}],"outputs":[{"namespace":"vellamar","name":"mart.daily"}]}`)
 	var jobs []inspect.JobHealth
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/jobs", nil, &jobs))
-	if len(jobs) != 2 || jobs[0].Name != "load scans" || jobs[0].Runs != 2 || jobs[0].Failed != 1 || *jobs[0].State != "failed" || *jobs[0].Seconds != 240 || jobs[0].Writes != "ops.scans" {
+	if len(jobs) != 2 || jobs[0].Name != "load scans" || jobs[0].Runs != 2 || jobs[0].Failed != 1 || *jobs[0].State != "failed" ||
+		*jobs[0].Seconds != 240 || jobs[0].Writes != "ops.scans" {
 		t.Fatalf("jobs: %+v", jobs)
 	}
 	var runs []record.Run
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/datasets/ops.scans/runs", nil, &runs))
-	if len(runs) != 2 || runs[0].State != "failed" || runs[0].Message != "disk full" || runs[1].State != "complete" || !runs[1].StartedAt.Equal(at) || !runs[1].EndedAt.Equal(at.Add(4*time.Minute)) || *runs[1].Rows != 101 {
+	if len(runs) != 2 || runs[0].State != "failed" || runs[0].Message != "disk full" || runs[1].State != "complete" ||
+		!runs[1].StartedAt.Equal(at) || !runs[1].EndedAt.Equal(at.Add(4*time.Minute)) || *runs[1].Rows != 101 {
 		t.Errorf("runs: %+v", runs)
 	}
 	var loads []record.Load
@@ -67,7 +71,8 @@ func TestRunsAreKeptInWhateverOrderTheyAreHeard(t *testing.T) {
 	if got := strings.Join(names, ", "); got != "raw.gate_events -1 false, ops.scans 0 true, mart.daily 1 false" || len(graph.Links) != 2 {
 		t.Errorf("graph: %s, %+v", got, graph.Links)
 	}
-	if status, answer, _ := post(t, s, "/api/v1/lineage", nil, strings.NewReader("["+start+`, {"eventTime":1}]`)); status != 422 || !strings.Contains(answer, "event 2 of 2") {
+	if status, answer, _ := post(t, s, "/api/v1/lineage", nil,
+		strings.NewReader("["+start+`, {"eventTime":1}]`)); status != 422 || !strings.Contains(answer, "event 2 of 2") {
 		t.Errorf("a bad event among good ones: %d %s", status, answer)
 	}
 }
@@ -90,7 +95,8 @@ func TestAJobThatFallsSilentRingsAndRecovers(t *testing.T) {
 	}
 	s.Clock.Set(now.Add(10 * time.Hour))
 	list := open()
-	if len(list) != 1 || list[0].Job != "load scans" || list[0].Cause != record.CauseSilentJob || !strings.Contains(list[0].Sentence, "no complete run since Thu 18 Jun 11:30") {
+	if len(list) != 1 || list[0].Job != "load scans" || list[0].Cause != record.CauseSilentJob ||
+		!strings.Contains(list[0].Sentence, "no complete run since Thu 18 Jun 11:30") {
 		t.Fatalf("ten hours without a run: %+v", list)
 	}
 	hear(t, s, runEvent("FAIL", now.Add(10*time.Hour), 999, "still broken"))

@@ -39,8 +39,10 @@ func berths(t *testing.T, s *dbtest.Service) *pgx.Conn {
 func counted(t *testing.T, s *dbtest.Service, table, loadedBy string, days int) (h inspect.Health) {
 	t.Helper()
 	ctx := t.Context()
-	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/datasets", httpapi.NewDataset{Source: "house", Name: table, Zone: "America/Halifax", LoadedBy: loadedBy}, nil))
-	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/metrics", httpapi.NewMetric{Dataset: table, Name: table, Measure: record.MeasureRows, TimeColumn: "seen", PeriodSeconds: 3600, EverySeconds: 3600}, nil))
+	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/datasets", httpapi.NewDataset{Source: "house", Name: table,
+		Zone: "America/Halifax", LoadedBy: loadedBy}, nil))
+	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/metrics", httpapi.NewMetric{Dataset: table, Name: table,
+		Measure: record.MeasureRows, TimeColumn: "seen", PeriodSeconds: 3600, EverySeconds: 3600}, nil))
 	var started httpapi.Started
 	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/metrics/"+table+"/backfill", map[string]int{"since_seconds": days * 86400}, &started))
 	dbtest.Must(t, s.Admin.Follow(ctx, started.TaskID, func(int, int) {}))
@@ -56,13 +58,16 @@ func TestLoadsAreReadWhateverTheirColumnHolds(t *testing.T) {
 	s := dbtest.Start(t, now)
 	conn := berths(t, s)
 	for table, loaded := range map[string][]string{
-		"ops.zoned": {"2026-06-18T08:20:00Z", "2026-06-18T10:20:00Z"}, "ops.local": {"2026-06-18 05:20", "2026-06-18 07:20"}, "ops.dated": {"2026-06-17", "2026-06-18"},
+		"ops.zoned": {"2026-06-18T08:20:00Z", "2026-06-18T10:20:00Z"}, "ops.local": {"2026-06-18 05:20", "2026-06-18 07:20"},
+		"ops.dated": {"2026-06-17", "2026-06-18"},
 	} {
 		for _, at := range loaded {
-			_, err := conn.Exec(t.Context(), `insert into `+table+` (seen, loaded) select '2026-06-18T08:10:00Z', '`+at+`' from generate_series(1, 3)`)
+			_, err := conn.Exec(t.Context(), `insert into `+table+` (seen, loaded) select '2026-06-18T08:10:00Z', '`+at+
+				`' from generate_series(1, 3)`)
 			dbtest.Must(t, err)
 		}
-		want := map[string]string{"ops.zoned": "2026-06-18T10:20:00Z", "ops.local": "2026-06-18T10:20:00Z", "ops.dated": "2026-06-18T03:00:00Z"}[table]
+		want := map[string]string{"ops.zoned": "2026-06-18T10:20:00Z", "ops.local": "2026-06-18T10:20:00Z",
+			"ops.dated": "2026-06-18T03:00:00Z"}[table]
 		h := counted(t, s, table, "loaded", 3)
 		if h.Newest == nil || h.Newest.UTC().Format(time.RFC3339) != want || h.Dataset.LoadedType == "" {
 			t.Errorf("%s: newest %v, want %s", table, h.Newest, want)
@@ -82,7 +87,8 @@ func TestADeadTableLooksDead(t *testing.T) {
 	_, err := conn.Exec(t.Context(), `insert into ops.still select '2026-05-20T06:30:00Z'::timestamptz - i * interval '1 hour' from generate_series(0, 100) i`)
 	dbtest.Must(t, err)
 	h := counted(t, s, "ops.still", "", 60)
-	if h.Newest == nil || !h.Newest.Equal(time.Date(2026, 5, 20, 7, 0, 0, 0, time.UTC)) || h.AgeSeconds == nil || *h.AgeSeconds < 28*86400 || h.State == "running" {
+	if h.Newest == nil || !h.Newest.Equal(time.Date(2026, 5, 20, 7, 0, 0, 0, time.UTC)) || h.AgeSeconds == nil ||
+		*h.AgeSeconds < 28*86400 || h.State == "running" {
 		t.Errorf("newest %v, state %s", h.Newest, h.State)
 	}
 }
@@ -108,7 +114,8 @@ func TestATableOrLoadColumnThatIsNotThereIsToldWithThoseThatAre(t *testing.T) {
 	refused(httpapi.NewDataset{Name: "ops.dated", LoadedBy: "none"}, "holds a time: seen, loaded")
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/datasets", httpapi.NewDataset{Source: "house", Name: "ops.dated"}, nil))
 	var d record.Dataset
-	dbtest.Must(t, s.Admin.Send(t.Context(), "PATCH", "/datasets/ops.dated", map[string]any{"loaded_by": "loaded", "owner": "Port desk"}, &d))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "PATCH", "/datasets/ops.dated", map[string]any{"loaded_by": "loaded",
+		"owner": "Port desk"}, &d))
 	if d.LoadedBy != "loaded" || d.LoadedType != "date" || d.Owner != "Port desk" {
 		t.Errorf("%+v", d)
 	}
@@ -131,20 +138,23 @@ func TestARemovalABackfillAndALabelAtOnceNeverDeadlock(t *testing.T) {
 		dbtest.Must(t, err)
 		var ids []int64
 		for i := range 40 {
-			a := record.Alert{MonitorID: m.ID, SeriesID: series[0].ID, Cause: "deviation", Direction: "low", Severity: "warning", Since: now, RaisedAt: now.Add(time.Duration(i) * time.Minute), Sentence: "low"}
+			a := record.Alert{MonitorID: m.ID, SeriesID: series[0].ID, Cause: "deviation", Direction: "low", Severity: "warning",
+				Since: now, RaisedAt: now.Add(time.Duration(i) * time.Minute), Sentence: "low"}
 			ids = append(ids, put(t, s, a))
 		}
 		var wait sync.WaitGroup
 		at := func(what string, do func() error) {
 			wait.Go(func() {
-				if err := do(); err != nil && !client.Missing(err) && !client.Wrong(err) && !strings.Contains(err.Error(), "exists already") {
+				if err := do(); err != nil && !client.Missing(err) && !client.Wrong(err) && !strings.Contains(err.Error(),
+					"exists already") {
 					t.Errorf("round %d, %s: %v", round, what, err)
 				}
 			})
 		}
 		for i := range 6 {
 			at("label", func() error {
-				return s.Admin.Send(ctx, "POST", "/labels", map[string]any{"alerts": append(append([]int64{}, ids[i:]...), ids[:i]...), "verdict": []string{"fault", "noise"}[i%2]}, nil)
+				return s.Admin.Send(ctx, "POST", "/labels", map[string]any{"alerts": append(append([]int64{}, ids[i:]...),
+					ids[:i]...), "verdict": []string{"fault", "noise"}[i%2]}, nil)
 			})
 		}
 		at("backfill", func() error {

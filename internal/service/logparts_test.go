@@ -28,7 +28,8 @@ func landingLog(t *testing.T, s *dbtest.Service) (folder string) {
 	dbtest.Must(t, os.Mkdir(filepath.Join(folder, "gates"), 0o700))
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/sources", map[string]string{"name": "landing", "address": folder}, nil))
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/logs/gates", map[string]string{"dataset": "raw.gates"}, nil))
-	dbtest.Must(t, s.Admin.Send(t.Context(), "PATCH", "/logs/gates", map[string]string{"source": "landing", "pattern": "gates/*.log*"}, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "PATCH", "/logs/gates", map[string]string{"source": "landing",
+		"pattern": "gates/*.log*"}, nil))
 	return folder
 }
 
@@ -131,7 +132,8 @@ func TestAFileThatLandsIsCountedOnceThroughRotations(t *testing.T) {
 	}
 	var read logs.FromFiles
 	dbtest.Must(t, s.Admin.Get(t.Context(), fmt.Sprintf("/logs/gates/templates/%d/lines", opened), nil, &read))
-	if len(read.Lines) != 8 || !slices.ContainsFunc(read.Lines, func(v logs.FromFile) bool { return v.Path == "gates/a.log.1.gz" && v.Line == 6 }) {
+	if len(read.Lines) != 8 || !slices.ContainsFunc(read.Lines,
+		func(v logs.FromFile) bool { return v.Path == "gates/a.log.1.gz" && v.Line == 6 }) {
 		t.Errorf("read: %+v", read)
 	}
 	err = s.Admin.Send(t.Context(), "PATCH", "/logs/gates", map[string]string{"source": "landing", "pattern": "../x"}, nil)
@@ -147,14 +149,16 @@ func TestLinesAreCountedByAttributesAndMaskedAsPeopleSay(t *testing.T) {
 	s := dbtest.Start(t, now)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/logs/gates", map[string]string{"dataset": "raw.gates"}, nil))
 	told(t, s, "log=gates", "text/plain", "INFO let passenger Annabel through\n")
-	dbtest.Must(t, s.Admin.Send(t.Context(), "PATCH", "/logs/gates", map[string][]string{"by": {"host", "net.zone"}, "masked": {"passenger", `/berth-\d+/`}}, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "PATCH", "/logs/gates", map[string][]string{"by": {"host", "net.zone"},
+		"masked": {"passenger", `/berth-\d+/`}}, nil))
 	var one logs.One
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/logs/gates/templates/1", nil, &one))
 	if len(one.Samples) != 1 || strings.Contains(one.Samples[0].Line, "Annabel") {
 		t.Errorf("kept before: %+v", one.Samples)
 	}
 	stamp := now.Add(-30 * time.Minute).Format(time.RFC3339)
-	told(t, s, "log=gates", "application/x-ndjson", fmt.Sprintf(`{"at":%q,"message":"gate 4 jammed at berth-77","host":"east","net":{"zone":"harbour"}}
+	told(t, s, "log=gates", "application/x-ndjson",
+		fmt.Sprintf(`{"at":%q,"message":"gate 4 jammed at berth-77","host":"east","net":{"zone":"harbour"}}
 {"at":%[1]q,"message":"gate 5 jammed at berth-78","host":"east"}
 `, stamp))
 	told(t, s, "log=gates", "text/plain", strings.Repeat(stamp+" gate 6 jammed at berth-79 ghost=none host=west\n", 3))
@@ -169,7 +173,8 @@ func TestLinesAreCountedByAttributesAndMaskedAsPeopleSay(t *testing.T) {
 			t.Errorf("%s: %d lines, want %d", where, v.Lines, want)
 		}
 	}
-	if err := s.Admin.Get(t.Context(), "/logs/gates/templates", url.Values{"where": {"port=1"}}, nil); status(err) != 422 || !strings.Contains(err.Error(), "host") {
+	if err := s.Admin.Get(t.Context(), "/logs/gates/templates", url.Values{"where": {"port=1"}}, nil); status(err) != 422 ||
+		!strings.Contains(err.Error(), "host") {
 		t.Errorf("an attribute that is not counted: %v", err)
 	}
 	dbtest.Must(t, s.Parts.Logs.Due(t.Context()))
@@ -178,6 +183,14 @@ func TestLinesAreCountedByAttributesAndMaskedAsPeopleSay(t *testing.T) {
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/metrics/log-gates-by-host/series", nil, &series))
 	if len(series) != 2 {
 		t.Errorf("series by host: %+v", series)
+	}
+	// And again, each time that more lines come.
+	told(t, s, "log=gates", "text/plain", now.Format(time.RFC3339)+" gate 6 jammed host=north\n")
+	s.Clock.Set(now.Add(20 * time.Minute))
+	dbtest.Must(t, s.Parts.Logs.Due(t.Context()))
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/metrics/log-gates-by-host/series", nil, &series))
+	if len(series) != 3 {
+		t.Errorf("series by host after a line of a third: %+v", series)
 	}
 	all := ""
 	for n := range 4 {
@@ -222,7 +235,8 @@ func TestASentenceIsCorrectedByPeople(t *testing.T) {
 	}
 	var one logs.One
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/logs/gates/templates/1", nil, &one))
-	if len(one.Changes) != 2 || one.Changes[0].What != "held" || one.Changes[1].What != "joined" || one.Changes[0].Author == "" || !slices.Equal(one.Parts, []int{2}) {
+	if len(one.Changes) != 2 || one.Changes[0].What != "held" || one.Changes[1].What != "joined" || one.Changes[0].Author == "" ||
+		!slices.Equal(one.Parts, []int{2}) {
 		t.Errorf("history: %+v, parts %v", one.Changes, one.Parts)
 	}
 	// What stood in its parts is summed up, with numbers in their unit.
@@ -231,7 +245,8 @@ func TestASentenceIsCorrectedByPeople(t *testing.T) {
 		t.Errorf("values: %+v", one.Values)
 	}
 	for what, c := range map[string]logs.Correction{
-		"a word of": {What: "vary", Word: "nothing"}, "no such template": {What: "join", With: 99}, "no such part": {What: "vary", Part: ptr(99)},
+		"a word of": {What: "vary", Word: "nothing"}, "no such template": {What: "join", With: 99}, "no such part": {What: "vary",
+			Part: ptr(99)},
 	} {
 		if _, err := correct(1, c); status(err) != 422 || !strings.Contains(err.Error(), what) {
 			t.Errorf("%+v: %v", c, err)
@@ -305,9 +320,11 @@ func TestAWatchedLogTellsOfBurstsAndSilence(t *testing.T) {
 		t.Fatalf("on an even day: %s", list[0].Sentence)
 	}
 	s.Clock.Set(now.Add(10 * time.Minute))
-	told(t, s, "log=gates", "text/plain", strings.Repeat(now.Format(time.RFC3339)+" WARN retry 3 of partner\n", 400)+now.Format(time.RFC3339)+" INFO heartbeat of node 1\n")
+	told(t, s, "log=gates", "text/plain", strings.Repeat(now.Format(time.RFC3339)+" WARN retry 3 of partner\n", 400)+
+		now.Format(time.RFC3339)+" INFO heartbeat of node 1\n")
 	list := open()
-	if len(list) != 1 || !strings.Contains(list[0].Sentence, "far more often") || !strings.Contains(list[0].Sentence, "retry") || list[0].Direction != "high" {
+	if len(list) != 1 || !strings.Contains(list[0].Sentence, "far more often") || !strings.Contains(list[0].Sentence, "retry") ||
+		list[0].Direction != "high" {
 		t.Fatalf("a burst: %+v", list)
 	}
 	// Hours later the heartbeat has stopped, and the rest goes on.
@@ -336,7 +353,8 @@ func TestMoreLinesThanCanBeCountedAreAskedToComeAgain(t *testing.T) {
 		in, out := io.Pipe()
 		pipes = append(pipes, out)
 		wait.Go(func() {
-			if code, answer, _ := request(t, s, "POST", "/api/v1/logs?log=gates", map[string]string{"Content-Type": "text/plain"}, in); code != 200 {
+			if code, answer, _ := request(t, s, "POST", "/api/v1/logs?log=gates", map[string]string{"Content-Type": "text/plain"},
+				in); code != 200 {
 				t.Errorf("let in: %d %s", code, answer)
 			}
 		})
@@ -345,7 +363,8 @@ func TestMoreLinesThanCanBeCountedAreAskedToComeAgain(t *testing.T) {
 	}
 	code, answer, head := 0, "", http.Header{}
 	for range 20 { // until all are inside
-		if code, answer, head = request(t, s, "POST", "/api/v1/logs?log=gates", map[string]string{"Content-Type": "text/plain"}, strings.NewReader("INFO one too many\n")); code == 429 {
+		if code, answer, head = request(t, s, "POST", "/api/v1/logs?log=gates", map[string]string{"Content-Type": "text/plain"},
+			strings.NewReader("INFO one too many\n")); code == 429 {
 			break
 		}
 	}
@@ -370,22 +389,27 @@ func TestALogBelongsToADatasetAJobOrAService(t *testing.T) {
 		}
 		event := fmt.Sprintf(`{"eventType":"COMPLETE","eventTime":%q,"producer":"https://x.example","schemaURL":"https://openlineage.io/spec/2-0-2/OpenLineage.json","run":{"runId":"0190c1a2-0000-7000-8000-00000000000%s"},"job":{"namespace":"house","name":%q},"inputs":[],"outputs":[%s]}`,
 			now.Add(-time.Hour).Format(time.RFC3339), id, job, strings.Join(list, ","))
-		if code, answer, _ := request(t, s, "POST", "/api/v1/lineage", map[string]string{"Content-Type": "application/json"}, strings.NewReader(event)); code >= 300 {
+		if code, answer, _ := request(t, s, "POST", "/api/v1/lineage", map[string]string{"Content-Type": "application/json"},
+			strings.NewReader(event)); code >= 300 {
 			t.Fatal(code, answer)
 		}
 	}
 	run("1", "load gates", "raw.gates")
 	run("2", "load both", "raw.one", "raw.two")
-	for query, want := range map[string]string{"log=a&job=load+gates": "raw.gates", "log=b&service=fares-api": "service.fares-api", "log=c&dataset=raw.two&job=load+both": "raw.two"} {
+	for query, want := range map[string]string{"log=a&job=load+gates": "raw.gates",
+		"log=b&service=fares-api": "service.fares-api", "log=c&dataset=raw.two&job=load+both": "raw.two"} {
 		told(t, s, query, "text/plain", "INFO a line\n")
 		var log record.Log
 		dbtest.Must(t, s.Admin.Get(t.Context(), "/logs/"+query[4:5], nil, &log))
-		if log.Dataset != want || log.Lines != 1 || strings.Contains(query, "job=") && log.Job == "" || strings.Contains(query, "service=") && log.Service != "fares-api" {
+		if log.Dataset != want || log.Lines != 1 || strings.Contains(query, "job=") && log.Job == "" || strings.Contains(query,
+			"service=") && log.Service != "fares-api" {
 			t.Errorf("%s: %+v", query, log)
 		}
 	}
-	for query, why := range map[string]string{"log=d": "which dataset, job or service", "log=d&job=nobody's": "of no job", "log=d&job=load+both": "writes raw.one and raw.two", "log=d&job=x&service=y": "one of both", "log=a&dataset=raw.two": "already"} {
-		code, answer, _ := request(t, s, "POST", "/api/v1/logs?"+query, map[string]string{"Content-Type": "text/plain"}, strings.NewReader("INFO a line\n"))
+	for query, why := range map[string]string{"log=d": "which dataset, job or service", "log=d&job=nobody's": "of no job",
+		"log=d&job=load+both": "writes raw.one and raw.two", "log=d&job=x&service=y": "one of both", "log=a&dataset=raw.two": "already"} {
+		code, answer, _ := request(t, s, "POST", "/api/v1/logs?"+query, map[string]string{"Content-Type": "text/plain"},
+			strings.NewReader("INFO a line\n"))
 		if code != 422 && code != 409 || !strings.Contains(answer, why) {
 			t.Errorf("%s: %d %s", query, code, answer)
 		}
@@ -398,10 +422,12 @@ func TestALogBelongsToADatasetAJobOrAService(t *testing.T) {
 		dbtest.Must(t, s.Admin.Get(t.Context(), "/log-sentences", q, &f))
 		return f
 	}
-	if f := find(url.Values{"words": {"berth LOCK"}}); len(f.Sentences) != 2 || f.Sentences[0].Log != "a" || f.Sentences[0].Count != 3 || f.Logs != 3 {
+	if f := find(url.Values{"words": {"berth LOCK"}}); len(f.Sentences) != 2 || f.Sentences[0].Log != "a" ||
+		f.Sentences[0].Count != 3 || f.Logs != 3 {
 		t.Errorf("over all: %+v", f)
 	}
-	if f := find(url.Values{"words": {"berth"}, "dataset": {"raw.two"}, "severity": {"ERROR"}}); len(f.Sentences) != 1 || f.Sentences[0].Log != "c" {
+	if f := find(url.Values{"words": {"berth"}, "dataset": {"raw.two"}, "severity": {"ERROR"}}); len(f.Sentences) != 1 ||
+		f.Sentences[0].Log != "c" {
 		t.Errorf("of one dataset: %+v", f)
 	}
 	if f := find(url.Values{"words": {"berth"}, "severity": {"INFO"}}); len(f.Sentences) != 0 {

@@ -34,7 +34,8 @@ func told(t *testing.T, s *dbtest.Service, query, media, lines string) logs.LogR
 func sentences(t *testing.T, s *dbtest.Service, log string, from, to time.Time) logs.Sayings {
 	t.Helper()
 	var found logs.Sayings
-	dbtest.Must(t, s.Admin.Get(t.Context(), "/logs/"+log+"/templates", url.Values{"from": {from.Format(time.RFC3339)}, "to": {to.Format(time.RFC3339)}}, &found))
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/logs/"+log+"/templates", url.Values{"from": {from.Format(time.RFC3339)},
+		"to": {to.Format(time.RFC3339)}}, &found))
 	return found
 }
 
@@ -64,7 +65,9 @@ func TestAFileThatGrowsIsCountedOnceAndItsSentencesKeepTheirNumbers(t *testing.T
 		t.Errorf("grown: %+v %v", r, err)
 	}
 	// And its end alone, by the number of its first line.
-	if r := told(t, s, "log=gates&source=gates.log&first_line=359", "text/plain", "x INFO connection to 10.0.0.9:5432 opened\ny WARN slow answer of 5 ms\nz WARN slow answer of 7 ms\n"); r.Lines != 1 || r.Again != 2 {
+	if r := told(t, s, "log=gates&source=gates.log&first_line=359", "text/plain",
+		"x INFO connection to 10.0.0.9:5432 opened\ny WARN slow answer of 5 ms\nz WARN slow answer of 7 ms\n"); r.Lines != 1 ||
+		r.Again != 2 {
 		t.Errorf("its end: %+v", r)
 	}
 	after := sentences(t, s, "gates", now.Add(-2*time.Hour), now)
@@ -93,7 +96,8 @@ func TestSeveralProcessesCountOneLogTogether(t *testing.T) {
 		keeper := logs.New(s.Parts.Store, s.Parts.Collector, func() time.Time { return now })
 		for i := range 5 {
 			wait.Go(func() {
-				text := loader(now.Add(-time.Hour), 20) + fmt.Sprintf("INFO worker of process %s began turn %d\n", []string{"one", "two", "three", "four"}[p], i)
+				text := loader(now.Add(-time.Hour), 20) + fmt.Sprintf("INFO worker of process %s began turn %d\n",
+					[]string{"one", "two", "three", "four"}[p], i)
 				if _, err := keeper.Push(t.Context(), logs.Order{Log: "gates"}, strings.NewReader(text)); err != nil {
 					t.Error(err)
 				}
@@ -138,7 +142,8 @@ func TestLinesOfALogBecomeSamplesBySeverityAndALateOneCorrectsThem(t *testing.T)
 	if sums := count(); sums["INFO"] != 120 || sums["WARN"] != 60 {
 		t.Errorf("samples: %v", sums)
 	}
-	told(t, s, "log=gates", "application/x-ndjson", fmt.Sprintf(`{"body":"disk full","severity":"error","at":%q}`, now.Add(-30*time.Minute).Format(time.RFC3339)))
+	told(t, s, "log=gates", "application/x-ndjson", fmt.Sprintf(`{"body":"disk full","severity":"error","at":%q}`,
+		now.Add(-30*time.Minute).Format(time.RFC3339)))
 	if sums := count(); sums["INFO"] != 120 || sums["ERROR"] != 1 {
 		t.Errorf("after a late line: %v", sums)
 	}
@@ -153,11 +158,13 @@ not json
 {"message":{"event":"nested","n":3}}
 {"body":"from the future","at":"2031-01-01T00:00:00Z"}
 `)
-	if r.Lines != 3 || r.Refused != 3 || len(r.Problems) != 3 || r.Problems[0].Line != 2 || !strings.Contains(r.Problems[2].Reason, "ahead") {
+	if r.Lines != 3 || r.Refused != 3 || len(r.Problems) != 3 || r.Problems[0].Line != 2 ||
+		!strings.Contains(r.Problems[2].Reason, "ahead") {
 		t.Errorf("receipt: %+v", r)
 	}
 	long := append(bytes.Repeat([]byte("word "), 2<<20), '\n')
-	binary := append([]byte{0, 0xff, 0xfe, 1, 2, 0, '\n'}, "Traceback (most recent call last):\n  File \"x.py\", line 1\n\tat y(Z.java:1)\n"...)
+	binary := append([]byte{0, 0xff, 0xfe, 1, 2, 0, '\n'},
+		"Traceback (most recent call last):\n  File \"x.py\", line 1\n\tat y(Z.java:1)\n"...)
 	if r := told(t, s, "log=gates", "text/plain", "ordinary\n"+string(long)+string(binary)); r.Cut != 1 || r.Lines != 3 || r.Traces != 3 {
 		t.Errorf("long and binary lines: %+v", r)
 	}
@@ -167,7 +174,8 @@ not json
 		{"log=Gates+!&dataset=raw.gates", "text/plain", "small letters"},
 		{"log=gates", "text/html", "text/plain or application/x-ndjson"},
 	} {
-		status, answer, _ := request(t, s, "POST", "/api/v1/logs?"+c.query, map[string]string{"Content-Type": c.media}, strings.NewReader("a line\n"))
+		status, answer, _ := request(t, s, "POST", "/api/v1/logs?"+c.query, map[string]string{"Content-Type": c.media},
+			strings.NewReader("a line\n"))
 		if status < 400 || status >= 500 || !strings.Contains(answer, c.says) {
 			t.Errorf("%s: %d %s", c.query, status, answer)
 		}
@@ -176,7 +184,8 @@ not json
 
 func TestSecretsAreMaskedAndKeptLinesGoWhenNoneAreWanted(t *testing.T) {
 	s := dbtest.Start(t, now)
-	told(t, s, "log=gates&dataset=raw.gates", "text/plain", "INFO mail to anna.berg@harbour.example failed, password=hunter22 card 4111 1111 1111 1111\n")
+	told(t, s, "log=gates&dataset=raw.gates", "text/plain",
+		"INFO mail to anna.berg@harbour.example failed, password=hunter22 card 4111 1111 1111 1111\n")
 	one := func() logs.One {
 		t.Helper()
 		var one logs.One
@@ -207,14 +216,17 @@ func TestANewSentenceStandsFirstInAComparison(t *testing.T) {
 	s := dbtest.Start(t, now)
 	told(t, s, "log=gates&dataset=raw.gates", "text/plain", loader(now.Add(-25*time.Hour), 60))
 	today := strings.ReplaceAll(loader(now.Add(-time.Hour), 61), "slow answer", "quick answer")
-	told(t, s, "log=gates", "text/plain", today+strings.Repeat(now.Add(-time.Minute).Format(time.RFC3339)+" ERROR disk of /landing is full\n", 9))
+	told(t, s, "log=gates", "text/plain", today+strings.Repeat(now.Add(-time.Minute).Format(time.RFC3339)+
+		" ERROR disk of /landing is full\n", 9))
 	var c logs.LogComparison
-	dbtest.Must(t, s.Admin.Get(t.Context(), "/logs/gates/compare", url.Values{"from": {now.Add(-time.Hour).Format(time.RFC3339)}, "to": {now.Format(time.RFC3339)}}, &c))
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/logs/gates/compare", url.Values{"from": {now.Add(-time.Hour).Format(time.RFC3339)},
+		"to": {now.Format(time.RFC3339)}}, &c))
 	ways := map[string]string{}
 	for _, d := range c.Differ {
 		ways[d.Way] += d.Text + "; "
 	}
-	if !strings.Contains(ways["new"], "disk of") || !strings.Contains(ways["new"], "quick") || !strings.Contains(ways["vanished"], "slow") || c.Same != 2 {
+	if !strings.Contains(ways["new"], "disk of") || !strings.Contains(ways["new"], "quick") || !strings.Contains(ways["vanished"],
+		"slow") || c.Same != 2 {
 		t.Errorf("%d the same, and %v; %s", c.Same, ways, c.Sentence)
 	}
 }
@@ -248,13 +260,15 @@ func TestAWatchedLogTellsOfAnErrorItNeverHad(t *testing.T) {
 		t.Fatalf("of the past: %s", list[0].Sentence)
 	}
 	s.Clock.Set(now.Add(time.Minute))
-	told(t, s, "log=gates", "text/plain", line(now, "ERROR giving up on partner Sundby after 5 tries: no answer from gateway")+line(now, "INFO a sentence that is new but no error"))
+	told(t, s, "log=gates", "text/plain", line(now, "ERROR giving up on partner Sundby after 5 tries: no answer from gateway")+
+		line(now, "INFO a sentence that is new but no error"))
 	if list := open(); len(list) != 0 {
 		t.Fatalf("much like a known one: %s", list[0].Sentence)
 	}
 	told(t, s, "log=gates", "text/plain", strings.Repeat(line(now, "ERROR disk of /landing is full, 0 bytes left"), 4))
 	list := open()
-	if len(list) != 1 || list[0].Cause != record.CauseSentence || list[0].Dataset != "raw.gates" || !strings.Contains(list[0].Sentence, "disk of") || !strings.Contains(list[0].Sentence, "4 lines") {
+	if len(list) != 1 || list[0].Cause != record.CauseSentence || list[0].Dataset != "raw.gates" ||
+		!strings.Contains(list[0].Sentence, "disk of") || !strings.Contains(list[0].Sentence, "4 lines") {
 		t.Fatalf("told: %+v", list)
 	}
 	if again := open(); len(again) != 1 || again[0].ID != list[0].ID {
@@ -267,7 +281,8 @@ func TestAWatchedLogTellsOfAnErrorItNeverHad(t *testing.T) {
 		}
 	}
 	usual := func(v bool) {
-		dbtest.Must(t, s.Admin.Send(t.Context(), "PATCH", fmt.Sprintf("/logs/gates/templates/%d", number), map[string]bool{"usual": v}, nil))
+		dbtest.Must(t, s.Admin.Send(t.Context(), "PATCH", fmt.Sprintf("/logs/gates/templates/%d", number),
+			map[string]bool{"usual": v}, nil))
 	}
 	if usual(true); len(open()) != 0 {
 		t.Error("called usual, it is still told")
@@ -281,7 +296,8 @@ func TestAWatchedLogTellsOfAnErrorItNeverHad(t *testing.T) {
 	}
 	// Where such come every day, one more is nothing rare.
 	s.Clock.Set(now.AddDate(0, 0, 9))
-	for day, text := range []string{"lost the lock of berth seven", "cannot parse a header", "timeout while paging", "queue overflowed twice", "clock jumped backwards", "no such tariff zone", "pool exhausted", "key rotated too early"} {
+	for day, text := range []string{"lost the lock of berth seven", "cannot parse a header", "timeout while paging",
+		"queue overflowed twice", "clock jumped backwards", "no such tariff zone", "pool exhausted", "key rotated too early"} {
 		told(t, s, "log=gates", "text/plain", line(now.AddDate(0, 0, day+1), "ERROR "+text))
 	}
 	told(t, s, "log=gates", "text/plain", line(now.AddDate(0, 0, 9), "ERROR another one altogether strange"))
@@ -312,7 +328,8 @@ func TestOTLPLogsAreCountedOnceUnderTheServicesName(t *testing.T) {
 		record(now, `"body":{"stringValue":"nobody knows me"}`), record(now, `"body":{"stringValue":"from nowhere"}`))
 	for range 2 {
 		status, answer, _ := post(t, s, "/v1/logs", map[string]string{"Content-Type": "application/json"}, strings.NewReader(export))
-		if status != 200 || !strings.Contains(answer, `"rejectedLogRecords":"3"`) || !strings.Contains(answer, "tinbell log add stranger") || !strings.Contains(answer, "ahead") {
+		if status != 200 || !strings.Contains(answer, `"rejectedLogRecords":"3"`) || !strings.Contains(answer,
+			"tinbell log add stranger") || !strings.Contains(answer, "ahead") {
 			t.Fatalf("%d %s", status, answer)
 		}
 	}
@@ -324,7 +341,8 @@ func TestOTLPLogsAreCountedOnceUnderTheServicesName(t *testing.T) {
 	if found.Lines != 3 || severities["ERROR"] != 1 || severities["WARN"] != 1 || severities["INFO"] != 1 {
 		t.Errorf("%d lines: %v", found.Lines, severities)
 	}
-	if status, answer, _ := post(t, s, "/v1/logs", map[string]string{"Content-Type": "application/x-protobuf"}, strings.NewReader("no export")); status != 422 {
+	if status, answer, _ := post(t, s, "/v1/logs", map[string]string{"Content-Type": "application/x-protobuf"},
+		strings.NewReader("no export")); status != 422 {
 		t.Errorf("bytes that are no export: %d %s", status, answer)
 	}
 }
@@ -333,7 +351,8 @@ func TestOTLPLogsAreCountedOnceUnderTheServicesName(t *testing.T) {
 func TestALogOfAConfigurationFileIsTheSameElsewhere(t *testing.T) {
 	s, empty := dbtest.Start(t, now), dbtest.Start(t, now)
 	told(t, s, "log=gates&dataset=raw.gates", "text/plain", "INFO a line\n")
-	dbtest.Must(t, s.Admin.Send(t.Context(), "PATCH", "/logs/gates", map[string]any{"keep_samples": 0, "watched": []string{"error"}, "rare_seconds": 30 * 86400}, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "PATCH", "/logs/gates", map[string]any{"keep_samples": 0,
+		"watched": []string{"error"}, "rare_seconds": 30 * 86400}, nil))
 	var d config.Documents
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/config", nil, &d))
 	if len(d.Logs) != 1 || d.Logs[0].Dataset != "raw.gates" || d.Logs[0].RareSeconds != 30*86400 || len(d.Logs[0].Watch) != 1 {
@@ -348,26 +367,32 @@ func TestALogOfAConfigurationFileIsTheSameElsewhere(t *testing.T) {
 	dbtest.Must(t, empty.Admin.Send(t.Context(), "POST", "/config/load", d, nil))
 	var logs []record.Log
 	dbtest.Must(t, empty.Admin.Get(t.Context(), "/logs", nil, &logs))
-	if len(logs) != 1 || logs[0].KeepSamples != 0 || logs[0].RareSeconds != 30*86400 || !slices.Equal(logs[0].Watched, record.Strings{"ERROR"}) ||
-		!slices.Equal(logs[0].By, record.Strings{"host"}) || len(logs[0].Masked) != 2 || !slices.Equal(logs[0].Kinds, record.Strings{"new", "burst"}) || logs[0].Job != "load gates" {
+	if len(logs) != 1 || logs[0].KeepSamples != 0 || logs[0].RareSeconds != 30*86400 || !slices.Equal(logs[0].Watched,
+		record.Strings{"ERROR"}) ||
+		!slices.Equal(logs[0].By, record.Strings{"host"}) || len(logs[0].Masked) != 2 || !slices.Equal(logs[0].Kinds,
+		record.Strings{"new", "burst"}) || logs[0].Job != "load gates" {
 		t.Errorf("elsewhere: %+v", logs)
 	}
 	if r := told(t, empty, "log=gates", "text/plain", "INFO a line\n"); r.Lines != 1 {
 		t.Errorf("its first line: %+v", r)
 	}
 	for why, wrong := range map[string]func(*config.WrittenLog){
-		"no expression": func(w *config.WrittenLog) { w.Masked = record.Strings{"/(/"} }, "new, burst and vanished": func(w *config.WrittenLog) { w.Kinds = record.Strings{"odd"} },
-		"three at most": func(w *config.WrittenLog) { w.By = record.Strings{"a", "b", "c", "d"} }, "landing": func(w *config.WrittenLog) { w.Source, w.Pattern = "landing", "*.log" },
+		"no expression":           func(w *config.WrittenLog) { w.Masked = record.Strings{"/(/"} },
+		"new, burst and vanished": func(w *config.WrittenLog) { w.Kinds = record.Strings{"odd"} },
+		"three at most":           func(w *config.WrittenLog) { w.By = record.Strings{"a", "b", "c", "d"} },
+		"landing":                 func(w *config.WrittenLog) { w.Source, w.Pattern = "landing", "*.log" },
 	} {
 		before := d.Logs[0]
 		wrong(&d.Logs[0])
-		if err := empty.Admin.Send(t.Context(), "POST", "/config/load", d, nil); status(err) != 422 && status(err) != 404 || !strings.Contains(err.Error(), why) {
+		if err := empty.Admin.Send(t.Context(), "POST", "/config/load", d, nil); status(err) != 422 && status(err) != 404 ||
+			!strings.Contains(err.Error(), why) {
 			t.Errorf("%s: %v", why, err)
 		}
 		d.Logs[0] = before
 	}
 	d.Logs[0].Watch = record.Strings{"loud"}
-	if err := empty.Admin.Send(t.Context(), "POST", "/config/load", d, nil); status(err) != 422 || !strings.Contains(err.Error(), "trace, debug") {
+	if err := empty.Admin.Send(t.Context(), "POST", "/config/load", d, nil); status(err) != 422 || !strings.Contains(err.Error(),
+		"trace, debug") {
 		t.Errorf("a severity that is none: %v", err)
 	}
 }
@@ -402,6 +427,12 @@ func TestAFollowedSentenceThatStopsRings(t *testing.T) {
 	list := alertsOf(t, s, "beat")
 	if len(list) == 0 || list[0].Segment != "sentence 1" || list[0].Direction != "low" {
 		t.Errorf("after an hour and a half without a beat: %+v", list)
+	}
+	dbtest.Must(t, s.Admin.Send(t.Context(), "PATCH", "/logs/gates/templates/2", map[string]bool{"followed": true}, nil))
+	dbtest.Must(t, s.Parts.Logs.Due(t.Context()))
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/metrics/log-gates-sentences/series", nil, &series))
+	if len(series) != 2 {
+		t.Errorf("a second that is followed: %+v", series)
 	}
 	if err := s.Admin.Send(t.Context(), "PATCH", "/logs/gates/templates/99", map[string]bool{"followed": true}, nil); status(err) != 404 {
 		t.Errorf("a sentence that is none: %v", err)

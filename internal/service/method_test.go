@@ -22,7 +22,8 @@ func hours(t *testing.T, s *dbtest.Service, from, to int, share map[string]float
 		at := now.Add(time.Duration(h) * time.Hour)
 		mu := 150 * (1.1 + math.Sin(2*math.Pi*float64(70*24+h)/24))
 		for _, port := range []string{"a", "b", "c", "d"} {
-			fmt.Fprintf(&b, "{\"metric\":\"scans\",\"segment\":%q,\"at\":%q,\"value\":%.0f}\n", port, at.Format(time.RFC3339), mu*share[port])
+			fmt.Fprintf(&b, "{\"metric\":\"scans\",\"segment\":%q,\"at\":%q,\"value\":%.0f}\n", port, at.Format(time.RFC3339),
+				mu*share[port])
 		}
 	}
 	s.Clock.Set(now.Add(time.Duration(to) * time.Hour))
@@ -42,7 +43,8 @@ func TestASegmentIsComparedWithItsSiblingsLive(t *testing.T) {
 	s := harbour(t)
 	settings := record.DefaultSettings()
 	settings.Method, settings.WarnSeconds = "siblings", 90*86400
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/monitors", httpapi.NewMonitor{Name: "together", Metric: "scans", Settings: &settings}, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/monitors", httpapi.NewMonitor{Name: "together", Metric: "scans",
+		Settings: &settings}, nil))
 	s.Settle(t)
 	hours(t, s, 0, 6, map[string]float64{"a": 0.4, "b": 0.4, "c": 0.4, "d": 0.4})
 	if told := openOf(t, s, "together"); len(told) != 0 {
@@ -73,7 +75,8 @@ func TestFixedBoundsRingFromTheFirstSampleOn(t *testing.T) {
 	low := 10.0
 	settings := record.DefaultSettings()
 	settings.Method, settings.Low, settings.Spikes = "fixed", &low, true
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/monitors", httpapi.NewMonitor{Name: "floor", Metric: "scans", Settings: &settings}, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/monitors", httpapi.NewMonitor{Name: "floor", Metric: "scans",
+		Settings: &settings}, nil))
 	s.Settle(t)
 	s.Clock.Set(now.Add(time.Hour))
 	_, err = push(t, s, "", ndjson, fmt.Sprintf("{\"metric\":\"scans\",\"at\":%q,\"value\":40}\n{\"metric\":\"scans\",\"at\":%q,\"value\":4}", now.Add(-time.Hour).Format(time.RFC3339), now.Format(time.RFC3339)))
@@ -104,7 +107,8 @@ DTSTART:%s
 DTEND:%s
 END:VEVENT
 END:VCALENDAR
-`, now.AddDate(0, 0, -2).Format("20060102T150405Z"), now.Format("20060102T150405Z"), now.Add(24*time.Hour).Format("20060102T150405Z")), "\n", "\r\n")
+`, now.AddDate(0, 0, -2).Format("20060102T150405Z"), now.Format("20060102T150405Z"),
+		now.Add(24*time.Hour).Format("20060102T150405Z")), "\n", "\r\n")
 	var events []record.PlannedEvent
 	dbtest.Must(t, s.Admin.Stream(t.Context(), "PUT", "/calendars/timetables", "text/calendar", strings.NewReader(calendar), &events))
 	if len(events) != 1 || !events[0].Lasting || events[0].Holiday {

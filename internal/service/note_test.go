@@ -27,7 +27,8 @@ func TestANoteStandsOnTheChartsOfItsDataset(t *testing.T) {
 	if err != nil || !everywhere.At.Equal(now) {
 		t.Fatalf("now if no time is given: %v %+v", err, everywhere)
 	}
-	for want, in := range map[string]httpapi.NewNote{"no dataset": {Dataset: "ops.none", Text: "x"}, "characters": {Text: "   "}, "http or https": {Text: "x", Link: "javascript:alert(1)"}, "500": {Text: strings.Repeat("ä", 501)}} {
+	for want, in := range map[string]httpapi.NewNote{"no dataset": {Dataset: "ops.none", Text: "x"}, "characters": {Text: "   "},
+		"http or https": {Text: "x", Link: "javascript:alert(1)"}, "500": {Text: strings.Repeat("ä", 501)}} {
 		if _, err := add(in); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v", want, err)
 		}
@@ -36,7 +37,8 @@ func TestANoteStandsOnTheChartsOfItsDataset(t *testing.T) {
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/metrics/scans/series", nil, &series))
 	notesIn := func(from, to time.Time) int {
 		var c inspect.Chart
-		dbtest.Must(t, s.Admin.Get(t.Context(), fmt.Sprintf("/series/%d/chart", series[0].ID), url.Values{"from": {from.Format(time.RFC3339)}, "to": {to.Format(time.RFC3339)}}, &c))
+		dbtest.Must(t, s.Admin.Get(t.Context(), fmt.Sprintf("/series/%d/chart", series[0].ID),
+			url.Values{"from": {from.Format(time.RFC3339)}, "to": {to.Format(time.RFC3339)}}, &c))
 		return len(c.Notes)
 	}
 	if a, b := notesIn(at.Add(-time.Hour), now.Add(time.Hour)), notesIn(at.Add(time.Hour), at.Add(5*time.Hour)); a != 2 || b != 0 {

@@ -35,7 +35,8 @@ func post(t *testing.T, s *dbtest.Service, path string, headers map[string]strin
 func TestOTLPBecomesSamplesOncePeriodsAreOver(t *testing.T) {
 	s := dbtest.Start(t, now)
 	for _, d := range []collect.Declaration{
-		{Metric: "gate-queue", Dataset: "ops.gates", Measure: "queue", Kind: timeline.Value, Period: "1h", OTLP: "gate.queue", SegmentBy: []string{"port"}},
+		{Metric: "gate-queue", Dataset: "ops.gates", Measure: "queue", Kind: timeline.Value, Period: "1h", OTLP: "gate.queue",
+			SegmentBy: []string{"port"}},
 		{Metric: "gate.rows", Dataset: "ops.gates", Measure: "rows", Kind: timeline.Count, Period: "1h"},
 	} {
 		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics/declare", d, nil))
@@ -55,8 +56,10 @@ func TestOTLPBecomesSamplesOncePeriodsAreOver(t *testing.T) {
 		fmt.Fprint(z, export)
 		z.Close()
 		s.Clock.Set(now.Add(75 * time.Minute))
-		status, answer, _ := post(t, s, "/v1/metrics", map[string]string{"Content-Type": "application/json", "Content-Encoding": "gzip"}, &zipped)
-		if status != 200 || !strings.Contains(answer, `"rejectedDataPoints":"3"`) || !strings.Contains(answer, "--otlp unheard.of") || !strings.Contains(answer, "too late") {
+		status, answer, _ := post(t, s, "/v1/metrics", map[string]string{"Content-Type": "application/json",
+			"Content-Encoding": "gzip"}, &zipped)
+		if status != 200 || !strings.Contains(answer, `"rejectedDataPoints":"3"`) || !strings.Contains(answer,
+			"--otlp unheard.of") || !strings.Contains(answer, "too late") {
 			t.Fatalf("%d %s", status, answer)
 		}
 		dbtest.Must(t, s.Parts.Collector.SettlePoints(t.Context()))
@@ -78,8 +81,9 @@ func TestOTLPBecomesSamplesOncePeriodsAreOver(t *testing.T) {
 		body    string
 		status  int
 	}{
-		"another type":   {map[string]string{"Content-Type": "text/plain"}, "", 415},
-		"cut-off gzip":   {map[string]string{"Content-Type": "application/json", "Content-Encoding": "gzip"}, "\x1f\x8b\x08\x00\x00\x00\x00\x00\x00\x03abc", 400},
+		"another type": {map[string]string{"Content-Type": "text/plain"}, "", 415},
+		"cut-off gzip": {map[string]string{"Content-Type": "application/json", "Content-Encoding": "gzip"},
+			"\x1f\x8b\x08\x00\x00\x00\x00\x00\x00\x03abc", 400},
 		"not gzip":       {map[string]string{"Content-Type": "application/json", "Content-Encoding": "gzip"}, "plain", 422},
 		"not protobuf":   {map[string]string{"Content-Type": "application/x-protobuf"}, "\xff\xff\xff", 422},
 		"empty protobuf": {map[string]string{"Content-Type": "application/x-protobuf"}, "", 200},
@@ -93,12 +97,14 @@ func TestOTLPBecomesSamplesOncePeriodsAreOver(t *testing.T) {
 func TestAJSONArrayIsTakenElementByElement(t *testing.T) {
 	s := dbtest.Start(t, now)
 	declare(t, s, "queue", timeline.Count)
-	r, err := push(t, s, "", "application/json", `[{"metric":"queue","at":"2026-06-18T08:00:00Z","value":4}, {"metric":"queue","at":"2026-06-18T09:00:00Z","value":-1}]`)
+	r, err := push(t, s, "", "application/json",
+		`[{"metric":"queue","at":"2026-06-18T08:00:00Z","value":4}, {"metric":"queue","at":"2026-06-18T09:00:00Z","value":-1}]`)
 	dbtest.Must(t, err)
 	if r.Accepted != 1 || r.Refused != 1 || r.Problems[0].Line != 2 {
 		t.Errorf("%+v", r)
 	}
-	for body, want := range map[string]string{`{"metric":"queue"}`: "a JSON array", `[{"metric":"queue","at":"2026-06-18T10:00:00Z","value":4}`: "ends too early", `[{"metric" 4}]`: "element 1"} {
+	for body, want := range map[string]string{`{"metric":"queue"}`: "a JSON array",
+		`[{"metric":"queue","at":"2026-06-18T10:00:00Z","value":4}`: "ends too early", `[{"metric" 4}]`: "element 1"} {
 		if _, err := push(t, s, "", "application/json", body); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", body, err, want)
 		}

@@ -35,22 +35,27 @@ func TestAChartHasAnAddressThatOtherPagesShow(t *testing.T) {
 		return r.StatusCode, b.Bytes(), r.Header
 	}
 	code, picture, head := fetch(made.PNG)
-	if drawn, err := png.Decode(bytes.NewReader(picture)); code != 200 || err != nil || drawn.Bounds().Dx() < 400 || head.Get("Cross-Origin-Resource-Policy") != "cross-origin" {
+	if drawn, err := png.Decode(bytes.NewReader(picture)); code != 200 || err != nil || drawn.Bounds().Dx() < 400 ||
+		head.Get("Cross-Origin-Resource-Policy") != "cross-origin" {
 		t.Errorf("the PNG: %d, %v, %v", code, err, head)
 	}
-	if code, picture, _ = fetch(made.SVG); code != 200 || !bytes.Contains(picture, []byte("<svg")) || !bytes.Contains(picture, []byte("ops.dock_queue, scans")) {
+	if code, picture, _ = fetch(made.SVG); code != 200 || !bytes.Contains(picture, []byte("<svg")) || !bytes.Contains(picture,
+		[]byte("ops.dock_queue, scans")) {
 		t.Errorf("the SVG: %d %.80s", code, picture)
 	}
 	// Signed: neither another series nor another end.
-	for _, wrong := range []string{strings.Replace(made.PNG, "/charts/e", "/charts/f", 1), made.PNG[:len(made.PNG)-5] + ".png", strings.TrimSuffix(made.PNG, ".png")} {
+	for _, wrong := range []string{strings.Replace(made.PNG, "/charts/e", "/charts/f", 1), made.PNG[:len(made.PNG)-5] + ".png",
+		strings.TrimSuffix(made.PNG, ".png")} {
 		if code, _, _ := fetch(wrong); code != http.StatusForbidden {
 			t.Errorf("%s: %d", wrong, code)
 		}
 	}
-	if code, _, _ := request(t, s, "GET", "/answer/"+made.PNG[strings.LastIndex(made.PNG, "/")+1:], nil, nil); code != http.StatusForbidden {
+	if code, _, _ := request(t, s, "GET", "/answer/"+made.PNG[strings.LastIndex(made.PNG, "/")+1:], nil,
+		nil); code != http.StatusForbidden {
 		t.Errorf("it answers no alert: %d", code)
 	}
-	for what, in := range map[string]httpapi.NewChartLink{"to": {From: now, To: now.AddDate(0, 0, -1)}, "span_seconds": {SpanSeconds: 7200, From: now.AddDate(0, 0, -1), To: now}} {
+	for what, in := range map[string]httpapi.NewChartLink{"to": {From: now, To: now.AddDate(0, 0, -1)},
+		"span_seconds": {SpanSeconds: 7200, From: now.AddDate(0, 0, -1), To: now}} {
 		if err := s.Admin.Send(ctx, "POST", path, in, nil); err == nil || !strings.Contains(err.Error(), what) {
 			t.Errorf("%s: %v", what, err)
 		}

@@ -26,7 +26,8 @@ func warehouse(t *testing.T, s *dbtest.Service) *pgx.Conn {
 	_, err = conn.Exec(t.Context(), `create schema "select"; create table "select"."order" ("group" text, "a ""b" int, "when" timestamptz, loaded timestamptz)`)
 	dbtest.Must(t, err)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/sources", httpapi.NewSource{Name: "house", Address: address}, nil))
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/datasets", httpapi.NewDataset{Source: "house", Name: "select.order", Zone: "America/Halifax", LoadedBy: "loaded"}, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/datasets", httpapi.NewDataset{Source: "house", Name: "select.order",
+		Zone: "America/Halifax", LoadedBy: "loaded"}, nil))
 	return conn
 }
 
@@ -75,7 +76,8 @@ func TestProbesCountRowsNullsAndAgePerPeriodAndSegment(t *testing.T) {
 		}
 		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics", m, nil))
 		var started httpapi.Started
-		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics/"+m.Name+"/backfill", map[string]int{"since_seconds": 2 * 86400}, &started))
+		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics/"+m.Name+"/backfill",
+			map[string]int{"since_seconds": 2 * 86400}, &started))
 		dbtest.Must(t, s.Admin.Follow(t.Context(), started.TaskID, func(int, int) {}))
 	}
 	rows := measured(t, s, "rows")
@@ -133,8 +135,10 @@ func await(t *testing.T, done func() bool, what string) {
 func TestABrokenProbeIsAStateThatRecovers(t *testing.T) {
 	s := dbtest.Start(t, now)
 	conn := warehouse(t, s)
-	in := httpapi.NewMetric{Dataset: "select.order", Name: "rows", Measure: "rows", TimeColumn: "nowhere", PeriodSeconds: 3600, EverySeconds: 3600}
-	if err := s.Admin.Send(t.Context(), "POST", "/metrics", in, nil); err == nil || !strings.Contains(err.Error(), `column "nowhere" does not exist`) {
+	in := httpapi.NewMetric{Dataset: "select.order", Name: "rows", Measure: "rows", TimeColumn: "nowhere", PeriodSeconds: 3600,
+		EverySeconds: 3600}
+	if err := s.Admin.Send(t.Context(), "POST", "/metrics", in, nil); err == nil || !strings.Contains(err.Error(),
+		`column "nowhere" does not exist`) {
 		t.Errorf("a wrong column is told before anything is kept, in the database's words: %v", err)
 	}
 	in.TimeColumn = "when"
@@ -164,11 +168,13 @@ func TestABrokenProbeIsAStateThatRecovers(t *testing.T) {
 		s.Clock.Set(s.Clock.Now().Add(2 * time.Minute))
 		collect()
 	}
-	if list := open(); len(list) != 1 || list[0].Cause != record.CauseUnreadable || list[0].Dataset != "select.order" || !list[0].Since.Equal(now) || !strings.Contains(list[0].Sentence, "does not exist") {
+	if list := open(); len(list) != 1 || list[0].Cause != record.CauseUnreadable || list[0].Dataset != "select.order" ||
+		!list[0].Since.Equal(now) || !strings.Contains(list[0].Sentence, "does not exist") {
 		t.Fatalf("one alert, since the first failure, with the database's words: %+v", list)
 	}
 	first := open()[0]
-	if err := s.Admin.Send(t.Context(), "POST", fmt.Sprintf("/alerts/%d/new-normal", first.ID), nil, nil); err == nil || !strings.Contains(err.Error(), "has no level") {
+	if err := s.Admin.Send(t.Context(), "POST", fmt.Sprintf("/alerts/%d/new-normal", first.ID), nil, nil); err == nil ||
+		!strings.Contains(err.Error(), "has no level") {
 		t.Errorf("a new normal of what has no series: %v", err)
 	}
 	_, err = conn.Exec(t.Context(), `alter table "select".gone rename to "order"`)
@@ -181,7 +187,8 @@ func TestABrokenProbeIsAStateThatRecovers(t *testing.T) {
 	dbtest.Must(t, err)
 	collect()
 	list := open()
-	if len(list) != 1 || list[0].Cause != record.CauseColumns || !strings.Contains(list[0].Sentence, "group is gone") || !strings.Contains(list[0].Sentence, `a "b is bigint now, was integer`) {
+	if len(list) != 1 || list[0].Cause != record.CauseColumns || !strings.Contains(list[0].Sentence, "group is gone") ||
+		!strings.Contains(list[0].Sentence, `a "b is bigint now, was integer`) {
 		t.Fatalf("columns that went or changed are an alert: %+v", list)
 	}
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/labels", httpapi.NewLabel{Alerts: []int64{list[0].ID}, Verdict: "fault"}, nil))
@@ -207,7 +214,8 @@ func TestASourceOutOfReachIsOneAlert(t *testing.T) {
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/sources", httpapi.NewSource{Name: "narrow", Address: reader}, nil))
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/datasets", httpapi.NewDataset{Source: "narrow", Name: "public.second"}, nil))
 	for _, measure := range []string{"rows", "freshness"} {
-		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics", httpapi.NewMetric{Dataset: "public.second", Name: measure, Measure: measure, TimeColumn: "at", PeriodSeconds: 3600, EverySeconds: 60}, nil))
+		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics", httpapi.NewMetric{Dataset: "public.second", Name: measure,
+			Measure: measure, TimeColumn: "at", PeriodSeconds: 3600, EverySeconds: 60}, nil))
 	}
 	_, err = conn.Exec(t.Context(), `alter role reader nologin; select pg_terminate_backend(pid) from pg_stat_activity where usename = 'reader'`)
 	dbtest.Must(t, err)
@@ -217,7 +225,8 @@ func TestASourceOutOfReachIsOneAlert(t *testing.T) {
 	}
 	var page httpapi.AlertPage
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/alerts", url.Values{"state": {"open"}}, &page))
-	if len(page.Alerts) != 1 || page.Alerts[0].Source != "narrow" || !strings.Contains(page.Alerts[0].Sentence, "narrow is out of reach") || !strings.Contains(page.Alerts[0].Sentence, "not permitted to log in") {
+	if len(page.Alerts) != 1 || page.Alerts[0].Source != "narrow" || !strings.Contains(page.Alerts[0].Sentence,
+		"narrow is out of reach") || !strings.Contains(page.Alerts[0].Sentence, "not permitted to log in") {
 		t.Errorf("want one alert about the source: %+v", page.Alerts)
 	}
 	var sources []record.Source
@@ -238,8 +247,9 @@ func TestAWarehouseIsOnlyEverRead(t *testing.T) {
 	s := dbtest.Start(t, now)
 	conn := warehouse(t, s)
 	load(t, conn, "north", 1, "2026-06-18T08:10:00Z", "2026-06-18T08:20:00Z")
-	in := httpapi.NewMetric{Dataset: "select.order", Name: "rows", Measure: "rows", TimeColumn: "when", PeriodSeconds: 3600, EverySeconds: 3600,
-		RowFilter: `exists (with gone as (delete from "select"."order" returning 1) select from gone)`}
+	in := httpapi.NewMetric{Dataset: "select.order", Name: "rows", Measure: "rows", TimeColumn: "when", PeriodSeconds: 3600,
+		EverySeconds: 3600,
+		RowFilter:    `exists (with gone as (delete from "select"."order" returning 1) select from gone)`}
 	if err := s.Admin.Send(t.Context(), "POST", "/metrics", in, nil); err == nil {
 		t.Error("a row filter that writes was accepted")
 	}

@@ -41,15 +41,19 @@ func parcels(t *testing.T) (s *dbtest.Service, land func(partner string, at time
 		}
 	}
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/sources", httpapi.NewSource{Name: "landing", Address: folder}, nil))
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/datasets", httpapi.NewDataset{Source: "landing", Name: "landing.parcels", Pattern: "parcels/{partner}/*.csv", Zone: "America/Halifax", Owner: "Freight"}, nil))
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics", httpapi.NewMetric{Dataset: "landing.parcels", Name: "files", Measure: "deliveries", PeriodSeconds: 86400, EverySeconds: 60, LookbackSeconds: 2 * 86400}, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/datasets", httpapi.NewDataset{Source: "landing", Name: "landing.parcels",
+		Pattern: "parcels/{partner}/*.csv", Zone: "America/Halifax", Owner: "Freight"}, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics", httpapi.NewMetric{Dataset: "landing.parcels", Name: "files",
+		Measure: "deliveries", PeriodSeconds: 86400, EverySeconds: 60, LookbackSeconds: 2 * 86400}, nil))
 	var started httpapi.Started
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/backfills", httpapi.Backfill{Metrics: []string{"files"}, SinceSeconds: 29 * 86400}, &started))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/backfills", httpapi.Backfill{Metrics: []string{"files"},
+		SinceSeconds: 29 * 86400}, &started))
 	dbtest.Must(t, s.Admin.Follow(t.Context(), started.TaskID, func(int, int) {}))
 	return s, land
 }
 
-var fiveByHalfPastSix = httpapi.NewSLA{Name: "parcels", Dataset: "landing.parcels", Counts: "files", AtLeast: 5, Days: "mon-fri", ToMinute: 390, LeadSeconds: 7200}
+var fiveByHalfPastSix = httpapi.NewSLA{Name: "parcels", Dataset: "landing.parcels", Counts: "files", AtLeast: 5, Days: "mon-fri",
+	ToMinute: 390, LeadSeconds: 7200}
 
 func TestAPromiseIsJudgedOverItsPastAndAsTheDayGoesOn(t *testing.T) {
 	s, land := parcels(t)
@@ -68,7 +72,8 @@ func TestAPromiseIsJudgedOverItsPastAndAsTheDayGoesOn(t *testing.T) {
 		return page.Alerts
 	}
 	p := now()
-	if len(p.Months) != 2 || p.Months[0].Month != "2026-05" || p.Months[0].Met != p.Months[0].Due || p.Months[1].Met != p.Months[1].Due-1 || p.Months[1].Due != 12 {
+	if len(p.Months) != 2 || p.Months[0].Month != "2026-05" || p.Months[0].Met != p.Months[0].Due ||
+		p.Months[1].Met != p.Months[1].Due-1 || p.Months[1].Due != 12 {
 		t.Errorf("by month, with the 8th of June missed: %+v", p.Months)
 	}
 	at := func(hour, minute int) {
@@ -86,14 +91,16 @@ func TestAPromiseIsJudgedOverItsPastAndAsTheDayGoesOn(t *testing.T) {
 	if p.Standing != "behind" || p.Have != 1 || p.Probability > 0.2 {
 		t.Errorf("twenty to six with one of five: %+v", p)
 	}
-	if a := alerts(); len(a) != 1 || a[0].Cause != record.CausePromise || a[0].Severity != "warning" || a[0].Owner != "Freight" || !strings.Contains(a[0].Sentence, "parcels is behind: 1 of 5 files so far, due by 06:30") {
+	if a := alerts(); len(a) != 1 || a[0].Cause != record.CausePromise || a[0].Severity != "warning" || a[0].Owner != "Freight" ||
+		!strings.Contains(a[0].Sentence, "parcels is behind: 1 of 5 files so far, due by 06:30") {
 		t.Errorf("alerts: %+v", a)
 	}
 	at(6, 30)
 	if p = now(); p.Standing != "missed" {
 		t.Errorf("at half past six: %+v", p)
 	}
-	if a := alerts(); len(a) != 1 || a[0].Severity != "critical" || a[0].ClosedAt != nil || !strings.Contains(a[0].Sentence, "is missed: 1 of 5 files had come by 06:30") {
+	if a := alerts(); len(a) != 1 || a[0].Severity != "critical" || a[0].ClosedAt != nil || !strings.Contains(a[0].Sentence,
+		"is missed: 1 of 5 files had come by 06:30") {
 		t.Errorf("the same alert, graver: %+v", a)
 	}
 	for _, partner := range []string{"b", "c", "d", "e"} {

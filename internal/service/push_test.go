@@ -27,7 +27,8 @@ var now = time.Date(2026, 6, 18, 12, 0, 0, 0, time.UTC)
 
 func declare(t *testing.T, s *dbtest.Service, name string, kind timeline.Kind) {
 	t.Helper()
-	d := collect.Declaration{Metric: name, Dataset: "ops.dock_queue", Measure: "queue_length", Kind: kind, Period: "1h", Zone: "America/Halifax", Unit: "lorries"}
+	d := collect.Declaration{Metric: name, Dataset: "ops.dock_queue", Measure: "queue_length", Kind: kind, Period: "1h",
+		Zone: "America/Halifax", Unit: "lorries"}
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics/declare", d, nil))
 }
 
@@ -102,10 +103,12 @@ func TestWhatCameBeforeABreakIsKept(t *testing.T) {
 	var whole bytes.Buffer
 	z := gzip.NewWriter(&whole)
 	for i := range 20_000 {
-		fmt.Fprintf(z, `{"metric":"queue","segment":"gate %d","at":"2026-06-%02dT%02d:00:00Z","value":%d}`+"\n", i%97, 1+i%17, i%24, i*i%977)
+		fmt.Fprintf(z, `{"metric":"queue","segment":"gate %d","at":"2026-06-%02dT%02d:00:00Z","value":%d}`+"\n", i%97, 1+i%17,
+			i%24, i*i%977)
 	}
 	dbtest.Must(t, z.Close())
-	status, answer, _ := post(t, s, "/api/v1/samples", map[string]string{"Content-Type": ndjson, "Content-Encoding": "gzip"}, bytes.NewReader(whole.Bytes()[:whole.Len()/2]))
+	status, answer, _ := post(t, s, "/api/v1/samples", map[string]string{"Content-Type": ndjson, "Content-Encoding": "gzip"},
+		bytes.NewReader(whole.Bytes()[:whole.Len()/2]))
 	if status != 422 || !strings.Contains(answer, "what came before was stored") || !strings.Contains(answer, "unexpected EOF") {
 		t.Errorf("%d %s", status, answer)
 	}
@@ -114,7 +117,8 @@ func TestWhatCameBeforeABreakIsKept(t *testing.T) {
 	if n == 0 {
 		t.Error("nothing of the half that came was stored")
 	}
-	if status, answer, _ := post(t, s, "/api/v1/samples", map[string]string{"Content-Type": ndjson}, strings.NewReader(strings.Repeat("x", 2<<20))); status != 422 || !strings.Contains(answer, "lines of at most") {
+	if status, answer, _ := post(t, s, "/api/v1/samples", map[string]string{"Content-Type": ndjson},
+		strings.NewReader(strings.Repeat("x", 2<<20))); status != 422 || !strings.Contains(answer, "lines of at most") {
 		t.Errorf("a line of two megabytes: %d %.200s", status, answer)
 	}
 }
@@ -122,7 +126,8 @@ func TestWhatCameBeforeABreakIsKept(t *testing.T) {
 func TestCSVAndGzipAreTaken(t *testing.T) {
 	s := dbtest.Start(t, now)
 	declare(t, s, "queue", timeline.Count)
-	r, err := push(t, s, "", "text/csv", "at,metric,segment,value\n2026-06-18T08:00:00Z,queue,north,4\n2026-06-18T09:00:00Z,queue,north,many\n")
+	r, err := push(t, s, "", "text/csv",
+		"at,metric,segment,value\n2026-06-18T08:00:00Z,queue,north,4\n2026-06-18T09:00:00Z,queue,north,many\n")
 	dbtest.Must(t, err)
 	if r.Accepted != 1 || r.Refused != 1 || r.Problems[0].Line != 3 {
 		t.Errorf("%+v", r)
@@ -158,7 +163,8 @@ func queue(weeks int, fault func(at time.Time) float64) string {
 	for at := now.AddDate(0, 0, -7*weeks); at.Add(time.Hour).Compare(now) <= 0; at = at.Add(time.Hour) {
 		h := float64(at.In(zone).Hour())
 		mu := (20 + 180*math.Exp(-(h-13)*(h-13)/20)) * fault(at)
-		fmt.Fprintf(&b, "{\"metric\":\"queue\",\"at\":%q,\"value\":%.0f}\n", at.Format(time.RFC3339), math.Max(0, mu+math.Sqrt(mu)*rng.NormFloat64()))
+		fmt.Fprintf(&b, "{\"metric\":\"queue\",\"at\":%q,\"value\":%.0f}\n", at.Format(time.RFC3339),
+			math.Max(0, mu+math.Sqrt(mu)*rng.NormFloat64()))
 	}
 	return b.String()
 }
@@ -192,7 +198,8 @@ func TestTheWholeJobFromSampleToPrecision(t *testing.T) {
 	later := now.Add(4 * time.Hour)
 	s.Clock.Set(later)
 	for h := range 4 {
-		_, err := push(t, s, "", ndjson, fmt.Sprintf(`{"metric":"queue","at":%q,"value":12}`, now.Add(time.Duration(h)*time.Hour).Format(time.RFC3339)))
+		_, err := push(t, s, "", ndjson, fmt.Sprintf(`{"metric":"queue","at":%q,"value":12}`,
+			now.Add(time.Duration(h)*time.Hour).Format(time.RFC3339)))
 		dbtest.Must(t, err)
 		s.Settle(t)
 	}
@@ -204,7 +211,8 @@ func TestTheWholeJobFromSampleToPrecision(t *testing.T) {
 	// A correction takes the fault back: the alert closes by itself.
 	for h := range 4 {
 		at := now.Add(time.Duration(h) * time.Hour)
-		_, err := push(t, s, "", ndjson, fmt.Sprintf(`{"metric":"queue","at":%q,"value":%d}`, at.Format(time.RFC3339), []int{88, 120, 165, 190}[h]))
+		_, err := push(t, s, "", ndjson, fmt.Sprintf(`{"metric":"queue","at":%q,"value":%d}`, at.Format(time.RFC3339),
+			[]int{88, 120, 165, 190}[h]))
 		dbtest.Must(t, err)
 		s.Settle(t)
 	}
@@ -215,7 +223,8 @@ func TestTheWholeJobFromSampleToPrecision(t *testing.T) {
 	// Samples that stop coming are an alert of their own, and end it when they do.
 	silent := later.Add(6 * time.Hour)
 	s.Clock.Set(silent)
-	await(t, func() bool { missing := alerts("open"); return len(missing) == 1 && missing[0].Cause == "missing" }, "missing samples are told")
+	await(t, func() bool { missing := alerts("open"); return len(missing) == 1 && missing[0].Cause == "missing" },
+		"missing samples are told")
 	_, err = push(t, s, "", ndjson, fmt.Sprintf(`{"metric":"queue","at":%q,"value":60}`, silent.Add(-time.Hour).Format(time.RFC3339)))
 	dbtest.Must(t, err)
 	await(t, func() bool { return len(alerts("open")) == 0 }, "the missing-data alert closes with the next sample")
@@ -229,25 +238,29 @@ func TestTheWholeJobFromSampleToPrecision(t *testing.T) {
 	if c := score(); c.Precision.Estimate != nil || c.Unlabelled != 3 {
 		t.Errorf("nothing is labelled yet: %+v", c)
 	}
-	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/labels", httpapi.NewLabel{Alerts: []int64{told[0].ID}, Verdict: "fault", Note: "lorries turned away"}, nil))
+	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/labels", httpapi.NewLabel{Alerts: []int64{told[0].ID}, Verdict: "fault",
+		Note: "lorries turned away"}, nil))
 	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/labels", httpapi.NewLabel{Alerts: []int64{open[0].ID}, Verdict: "noise"}, nil))
 	if c := score(); c.Precision.Estimate == nil || *c.Precision.Estimate != 0.5 || c.Faults != 1 || c.Noise != 1 {
 		t.Errorf("one fault of two labelled: %+v", c)
 	}
 	end := past.Add(10 * time.Hour)
-	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/incidents", httpapi.NewIncident{Dataset: "ops.dock_queue", Title: "Weighbridge closed", StartedAt: past, EndedAt: &end}, nil))
+	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/incidents", httpapi.NewIncident{Dataset: "ops.dock_queue",
+		Title: "Weighbridge closed", StartedAt: past, EndedAt: &end}, nil))
 	if c := score(); c.Recall.K != 1 || c.Recall.N != 1 || c.DelaySeconds.Estimate == nil || *c.DelaySeconds.Estimate > 5*3600 {
 		t.Errorf("the incident was found: %+v", c)
 	}
 
 	// A chart and an explanation of the same series.
 	var chart inspect.Chart
-	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/chart", told[0].SeriesID), url.Values{"from": {past.AddDate(0, 0, -2).Format(time.RFC3339)}, "to": {past.AddDate(0, 0, 2).Format(time.RFC3339)}}, &chart))
+	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/chart", told[0].SeriesID),
+		url.Values{"from": {past.AddDate(0, 0, -2).Format(time.RFC3339)}, "to": {past.AddDate(0, 0, 2).Format(time.RFC3339)}}, &chart))
 	if len(chart.At) < 90 || chart.Expected[10] == nil || len(chart.Alerts) != 1 || len(chart.Incidents) != 1 {
 		t.Errorf("chart: %d periods, %d alerts, %d incidents, %q", len(chart.At), len(chart.Alerts), len(chart.Incidents), chart.Message)
 	}
 	var why inspect.Explanation
-	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/explain", told[0].SeriesID), url.Values{"at": {now.Add(-time.Hour).Format(time.RFC3339)}}, &why))
+	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/explain", told[0].SeriesID),
+		url.Values{"at": {now.Add(-time.Hour).Format(time.RFC3339)}}, &why))
 	sum := 0.0
 	for _, p := range why.Parts {
 		sum += p.Amount
@@ -267,23 +280,28 @@ func TestTheWholeJobFromSampleToPrecision(t *testing.T) {
 func TestBadRequestsSayWhatIsAllowed(t *testing.T) {
 	s := dbtest.Start(t, now)
 	declare(t, s, "queue", timeline.Count)
-	strange := httpapi.NewMonitor{Name: "m", Metric: "queue", Settings: &record.Settings{Method: "seasonal", Coverage: 0.99, Direction: "both", Persist: 3, Of: 2, WarnSeconds: 1e7, CriticalSeconds: 1e8}}
+	strange := httpapi.NewMonitor{Name: "m", Metric: "queue", Settings: &record.Settings{Method: "seasonal", Coverage: 0.99,
+		Direction: "both", Persist: 3, Of: 2, WarnSeconds: 1e7, CriticalSeconds: 1e8}}
 	for _, c := range []struct {
 		method, path string
 		in           any
 		status       int
 		says         string
 	}{
-		{"POST", "/metrics/declare", collect.Declaration{Metric: "x", Dataset: "d", Measure: "m", Kind: "count", Period: "7h"}, 422, "divide a day"},
-		{"POST", "/metrics/declare", collect.Declaration{Metric: "x", Dataset: "d", Measure: "m", Kind: "count", Period: "1h", Zone: "Mars/Base"}, 422, "tz database"},
+		{"POST", "/metrics/declare", collect.Declaration{Metric: "x", Dataset: "d", Measure: "m", Kind: "count", Period: "7h"},
+			422, "divide a day"},
+		{"POST", "/metrics/declare", collect.Declaration{Metric: "x", Dataset: "d", Measure: "m", Kind: "count", Period: "1h",
+			Zone: "Mars/Base"}, 422, "tz database"},
 		{"POST", "/metrics/declare", collect.Declaration{Metric: "x", Dataset: "d", Measure: "m", Kind: "mood", Period: "1h"}, 422, "kind"},
-		{"POST", "/metrics/declare", collect.Declaration{Metric: "queue", Dataset: "d", Measure: "m", Kind: "count", Period: "1h"}, 409, "exists already"},
+		{"POST", "/metrics/declare", collect.Declaration{Metric: "queue", Dataset: "d", Measure: "m", Kind: "count",
+			Period: "1h"}, 409, "exists already"},
 		{"POST", "/monitors", httpapi.NewMonitor{Name: "m", Metric: "nothing"}, 404, `no metric named "nothing"`},
 		{"POST", "/monitors", strange, 422, "m must be at least 1 and at most n"},
 		{"POST", "/monitors", map[string]any{"name": "m", "metric": "queue", "colour": "red"}, 422, "unexpected property"},
 		{"POST", "/labels", httpapi.NewLabel{Alerts: []int64{404}, Verdict: "fault"}, 404, "no alert"},
 		{"POST", "/labels", map[string]any{"alerts": []int64{1}, "verdict": "odd"}, 422, "verdict"},
-		{"POST", "/incidents", httpapi.NewIncident{Dataset: "ops.dock_queue", Title: "t", StartedAt: now, EndedAt: ptr(now.Add(-time.Hour))}, 422, "after started_at"},
+		{"POST", "/incidents", httpapi.NewIncident{Dataset: "ops.dock_queue", Title: "t", StartedAt: now,
+			EndedAt: ptr(now.Add(-time.Hour))}, 422, "after started_at"},
 		{"POST", "/incidents", httpapi.NewIncident{Dataset: "nowhere", Title: "t", StartedAt: now}, 404, "no dataset"},
 		{"POST", "/sources", httpapi.NewSource{Name: "w", Address: "http://elsewhere"}, 422, "postgres://"},
 		{"POST", "/backtests", httpapi.BacktestOrder{From: now.Add(time.Hour)}, 422, "before the end"},
@@ -318,11 +336,13 @@ func TestAStrictPushThatIsEndedForAnotherIsRunAgain(t *testing.T) {
 	at := now.Add(-2 * time.Hour)
 	done := make(chan error, 1)
 	go func() {
-		_, err := push(t, s, "?strict=true", ndjson, fmt.Sprintf(`{"metric":"queue","segment":"a","at":%q,"value":9}`, at.Format(time.RFC3339)))
+		_, err := push(t, s, "?strict=true", ndjson, fmt.Sprintf(`{"metric":"queue","segment":"a","at":%q,"value":9}`,
+			at.Format(time.RFC3339)))
 		done <- err
 	}()
 	waiting := func() (n int) {
-		dbtest.Must(t, s.Parts.Store.Pool.QueryRow(ctx, `select count(*) from pg_locks where not granted and relation = 'river_job'::regclass`).Scan(&n))
+		dbtest.Must(t, s.Parts.Store.Pool.QueryRow(ctx,
+			`select count(*) from pg_locks where not granted and relation = 'river_job'::regclass`).Scan(&n))
 		return n
 	}
 	for deadline := time.Now().Add(20 * time.Second); waiting() == 0; time.Sleep(20 * time.Millisecond) {

@@ -33,7 +33,8 @@ func ports() string {
 			if port == "b" && hours > 40*24 && hours%211 < 2 {
 				m *= 5
 			}
-			fmt.Fprintf(&b, "{\"metric\":\"scans\",\"segment\":%q,\"at\":%q,\"value\":%.0f}\n", port, at.Format(time.RFC3339), math.Max(0, m+math.Sqrt(m)*rng.NormFloat64()))
+			fmt.Fprintf(&b, "{\"metric\":\"scans\",\"segment\":%q,\"at\":%q,\"value\":%.0f}\n", port, at.Format(time.RFC3339),
+				math.Max(0, m+math.Sqrt(m)*rng.NormFloat64()))
 		}
 	}
 	return b.String()
@@ -51,7 +52,8 @@ func harbour(t *testing.T) *dbtest.Service {
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/monitors", httpapi.NewMonitor{Name: "scans", Metric: "scans"}, nil))
 	s.Settle(t)
 	end := longFault.Add(14 * time.Hour)
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/incidents", httpapi.NewIncident{Dataset: "ops.dock_queue", Segment: "a", Title: "Gate a down", StartedAt: longFault, EndedAt: &end}, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/incidents", httpapi.NewIncident{Dataset: "ops.dock_queue", Segment: "a",
+		Title: "Gate a down", StartedAt: longFault, EndedAt: &end}, nil))
 	return s
 }
 
@@ -60,7 +62,8 @@ func rehearse(t *testing.T, s *dbtest.Service, change func(*record.Settings)) im
 	settings := record.DefaultSettings()
 	change(&settings)
 	var r improve.Rehearsal
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/monitors/scans/rehearsal", httpapi.RehearsalOrder{Settings: settings, SinceSeconds: 28 * 86400}, &r))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/monitors/scans/rehearsal", httpapi.RehearsalOrder{Settings: settings,
+		SinceSeconds: 28 * 86400}, &r))
 	return r
 }
 
@@ -70,7 +73,8 @@ func TestARehearsalStandsBesideToday(t *testing.T) {
 	if len(r.Gone)+len(r.New) != 0 || r.Stays != len(r.Today.Alerts) || !strings.Contains(r.Sentence, "the same as today") {
 		t.Fatalf("unchanged settings change something: %s, gone %+v, new %+v", r.Sentence, r.Gone, r.New)
 	}
-	if r.Today.Card.Recall.K != 1 || len(r.At) != 28*24 || len(r.Observed) != len(r.At) || len(r.Today.Low) != len(r.At) || len(r.Proposed.Expected) != len(r.At) {
+	if r.Today.Card.Recall.K != 1 || len(r.At) != 28*24 || len(r.Observed) != len(r.At) || len(r.Today.Low) != len(r.At) ||
+		len(r.Proposed.Expected) != len(r.At) {
 		t.Fatalf("today: %+v, %d periods", r.Today.Card, len(r.At))
 	}
 	falseToday := 0
@@ -84,7 +88,8 @@ func TestARehearsalStandsBesideToday(t *testing.T) {
 	}
 
 	r = rehearse(t, s, func(v *record.Settings) { v.Smooth = 5 })
-	if len(r.Gone) != falseToday || len(r.Lost) != 0 || !strings.Contains(r.Sentence, fmt.Sprintf("sheds %d of %d false alarms", falseToday, falseToday)) {
+	if len(r.Gone) != falseToday || len(r.Lost) != 0 || !strings.Contains(r.Sentence, fmt.Sprintf("sheds %d of %d false alarms",
+		falseToday, falseToday)) {
 		t.Errorf("a median of five rids the past of hiccups: %s, gone %+v", r.Sentence, r.Gone)
 	}
 	r = rehearse(t, s, func(v *record.Settings) { v.Direction = "high" })
@@ -111,7 +116,8 @@ func TestARehearsalRunsWhatTheServiceWouldRun(t *testing.T) {
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/monitors/scans", httpapi.ChangedMonitor{Version: 1, Settings: settings}, nil))
 	s.Settle(t)
 	var b improve.Backtest
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/backtests", httpapi.BacktestOrder{Monitors: []string{"scans"}, From: r.From, To: r.To}, &b))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/backtests", httpapi.BacktestOrder{Monitors: []string{"scans"},
+		From: r.From, To: r.To}, &b))
 	if len(b.Alerts) != len(r.Proposed.Alerts) {
 		t.Fatalf("rehearsed %d alerts, in force %d", len(r.Proposed.Alerts), len(b.Alerts))
 	}
@@ -147,7 +153,8 @@ func TestSettingsThatCannotBeFollowedAreRefusedWithTheReason(t *testing.T) {
 	}
 	settings := record.DefaultSettings()
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/monitors/scans", httpapi.ChangedMonitor{Version: 1, Settings: settings}, nil))
-	if got := status(s.Admin.Send(t.Context(), "PUT", "/monitors/scans", httpapi.ChangedMonitor{Version: 1, Settings: settings}, nil)); got != 409 {
+	if got := status(s.Admin.Send(t.Context(), "PUT", "/monitors/scans", httpapi.ChangedMonitor{Version: 1, Settings: settings},
+		nil)); got != 409 {
 		t.Errorf("a second person's change of the same version: %d", got)
 	}
 }
@@ -156,7 +163,8 @@ func TestBaselinesOfAnotherVersionAreFittedAgainByThemselves(t *testing.T) {
 	s := harbour(t)
 	ctx := t.Context()
 	// One that cannot be read, and two that another method left.
-	_, err := s.Parts.Store.Pool.Exec(ctx, `update baseline set judged = '\x00'::bytea where series_id = (select min(series_id) from baseline)`)
+	_, err := s.Parts.Store.Pool.Exec(ctx,
+		`update baseline set judged = '\x00'::bytea where series_id = (select min(series_id) from baseline)`)
 	dbtest.Must(t, err)
 	settings := record.DefaultSettings()
 	settings.Method = "rolling"
@@ -199,23 +207,31 @@ func TestStudiesOfASeries(t *testing.T) {
 	}
 	var trends inspect.TrendStudy
 	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/trends", id), url.Values{"draws": {"199"}}, &trends))
-	if len(trends.Tests) != 6 || trends.Days < 60 || trends.SlopeLow > 0 || trends.SlopeHigh < 0 || !strings.HasPrefix(trends.Sentence, "Neither trend nor change of level") || !strings.HasPrefix(trends.Caution, "It does not follow that nothing") {
+	if len(trends.Tests) != 6 || trends.Days < 60 || trends.SlopeLow > 0 || trends.SlopeHigh < 0 ||
+		!strings.HasPrefix(trends.Sentence, "Neither trend nor change of level") || !strings.HasPrefix(trends.Caution,
+		"It does not follow that nothing") {
 		t.Errorf("trends: %s %s %+v", trends.Sentence, trends.Caution, trends.Tests)
 	}
 	var studies []inspect.OutlierStudy
-	dbtest.Must(t, s.Admin.Get(ctx, "/metrics/scans/outliers", url.Values{"segment": {"a"}, "from": {longFault.AddDate(0, 0, -3).Format(time.RFC3339)}, "to": {longFault.AddDate(0, 0, 20).Format(time.RFC3339)}}, &studies))
-	if len(studies) != 1 || !studies[0].Seasonal || len(studies[0].Odd) == 0 || studies[0].Odd[0].At.Before(longFault) || studies[0].Odd[0].At.After(longFault.Add(14*time.Hour)) {
+	dbtest.Must(t, s.Admin.Get(ctx, "/metrics/scans/outliers",
+		url.Values{"segment": {"a"}, "from": {longFault.AddDate(0, 0, -3).Format(time.RFC3339)},
+			"to": {longFault.AddDate(0, 0, 20).Format(time.RFC3339)}}, &studies))
+	if len(studies) != 1 || !studies[0].Seasonal || len(studies[0].Odd) == 0 || studies[0].Odd[0].At.Before(longFault) ||
+		studies[0].Odd[0].At.After(longFault.Add(14*time.Hour)) {
 		t.Errorf("what stands out: %+v", studies)
 	}
 	if err := s.Admin.Get(ctx, "/metrics/scans/outliers", url.Values{"segment": {"nowhere"}}, nil); status(err) != 404 {
 		t.Errorf("a segment that is not there: %v", err)
 	}
 	var sheet inspect.Sheet
-	dbtest.Must(t, s.Admin.Get(ctx, "/consistency", url.Values{"by": {"week"}, "day": {longFault.Format(time.DateOnly)}, "back": {"4"}, "tolerance": {"0.05"}}, &sheet))
-	if sheet.Outside == 0 || sheet.Series[0].Segment != "a" || sheet.Series[0].Verdict != "below" || sheet.Series[0].Spans != 4 || !strings.Contains(sheet.Sentence, "scans at a farthest") {
+	dbtest.Must(t, s.Admin.Get(ctx, "/consistency", url.Values{"by": {"week"}, "day": {longFault.Format(time.DateOnly)},
+		"back": {"4"}, "tolerance": {"0.05"}}, &sheet))
+	if sheet.Outside == 0 || sheet.Series[0].Segment != "a" || sheet.Series[0].Verdict != "below" || sheet.Series[0].Spans != 4 ||
+		!strings.Contains(sheet.Sentence, "scans at a farthest") {
 		t.Errorf("the week of the fault: %s %+v", sheet.Sentence, sheet.Series)
 	}
-	dbtest.Must(t, s.Admin.Get(ctx, "/consistency", url.Values{"by": {"week"}, "day": {longFault.AddDate(0, 0, 14).Format(time.DateOnly)}, "back": {"4"}, "metric": {"scans"}}, &sheet))
+	dbtest.Must(t, s.Admin.Get(ctx, "/consistency",
+		url.Values{"by": {"week"}, "day": {longFault.AddDate(0, 0, 14).Format(time.DateOnly)}, "back": {"4"}, "metric": {"scans"}}, &sheet))
 	if sheet.Judged != 4 || sheet.Outside != 0 {
 		t.Errorf("a sound week after it: %s %+v", sheet.Sentence, sheet.Series)
 	}
@@ -227,19 +243,23 @@ func TestStudiesOfASeries(t *testing.T) {
 	}
 	var earlier inspect.EarlierStudy
 	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/earlier", id), nil, &earlier))
-	if len(earlier.Against) != 4 || earlier.Against[0].Pairs != 7 || earlier.Against[0].Low == nil || !strings.Contains(earlier.Sentence, "beside 1 week before") {
+	if len(earlier.Against) != 4 || earlier.Against[0].Pairs != 7 || earlier.Against[0].Low == nil ||
+		!strings.Contains(earlier.Sentence, "beside 1 week before") {
 		t.Errorf("beside earlier weeks: %s %+v", earlier.Sentence, earlier.Against)
 	}
 	var outlook []inspect.Forecast
-	dbtest.Must(t, s.Admin.Get(ctx, "/forecasts", url.Values{"metric": {"scans"}, "whole": {"true"}, "days": {"20"}, "limit": {"16000"}, "probability": {"0.02"}}, &outlook))
-	if len(outlook) != 1 || !outlook[0].Whole || len(outlook[0].Total) != 20 || outlook[0].TotalLow[19] >= outlook[0].Total[19] || outlook[0].ReachesAt == nil {
+	dbtest.Must(t, s.Admin.Get(ctx, "/forecasts", url.Values{"metric": {"scans"}, "whole": {"true"}, "days": {"20"},
+		"limit": {"16000"}, "probability": {"0.02"}}, &outlook))
+	if len(outlook) != 1 || !outlook[0].Whole || len(outlook[0].Total) != 20 || outlook[0].TotalLow[19] >= outlook[0].Total[19] ||
+		outlook[0].ReachesAt == nil {
 		t.Errorf("all segments together: %+v", outlook)
 	}
 	dbtest.Must(t, s.Admin.Get(ctx, "/forecasts", url.Values{"metric": {"scans", "scans"}, "days": {"20"}}, &outlook))
 	if len(outlook) != 8 {
 		t.Errorf("two metrics of four segments have %d forecasts", len(outlook))
 	}
-	for q, code := range map[string]int{"metric=nothing": 404, "": 422, "metric=scans&segment=nowhere": 404, "metric=scans&days=1999": 422, "metric=scans&limit=much": 422} {
+	for q, code := range map[string]int{"metric=nothing": 404, "": 422, "metric=scans&segment=nowhere": 404,
+		"metric=scans&days=1999": 422, "metric=scans&limit=much": 422} {
 		values, _ := url.ParseQuery(q)
 		if err := s.Admin.Get(ctx, "/forecasts", values, nil); status(err) != code {
 			t.Errorf("%s: %v", q, err)
@@ -247,13 +267,15 @@ func TestStudiesOfASeries(t *testing.T) {
 	}
 	var ahead inspect.Forecast
 	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/forecast", id), url.Values{"days": {"30"}, "limit": {"9000"}}, &ahead))
-	if len(ahead.Expected) != 30 || ahead.Low[29] >= ahead.High[29] || len(ahead.Chance) != 30 || !strings.Contains(ahead.Sentence, "no full year seen") {
+	if len(ahead.Expected) != 30 || ahead.Low[29] >= ahead.High[29] || len(ahead.Chance) != 30 ||
+		!strings.Contains(ahead.Sentence, "no full year seen") {
 		t.Errorf("forecast: %+v", ahead)
 	}
 	if daily := ahead.Expected[0]; daily < 3000 || daily > 5000 {
 		t.Errorf("a day of 150 an hour is forecast as %g", daily)
 	}
-	if err := s.Admin.Get(ctx, fmt.Sprintf("/series/%d/forecast", id), url.Values{"days": {"500"}}, &ahead); status(err) != 422 || !strings.Contains(err.Error(), "allow 1 to") {
+	if err := s.Admin.Get(ctx, fmt.Sprintf("/series/%d/forecast", id), url.Values{"days": {"500"}}, &ahead); status(err) != 422 ||
+		!strings.Contains(err.Error(), "allow 1 to") {
 		t.Errorf("500 days from 70: %v", err)
 	}
 	var losses []inspect.Detectable
@@ -316,9 +338,11 @@ func TestAPersonSaysWhatIsNormalNow(t *testing.T) {
 		t.Errorf("the new level rings again: %+v", still)
 	}
 	var chart inspect.Chart
-	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/chart", told[0].SeriesID), url.Values{"from": {now.Add(40 * time.Hour).Format(time.RFC3339)}, "to": {now.Add(58 * time.Hour).Format(time.RFC3339)}}, &chart))
+	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/chart", told[0].SeriesID),
+		url.Values{"from": {now.Add(40 * time.Hour).Format(time.RFC3339)}, "to": {now.Add(58 * time.Hour).Format(time.RFC3339)}}, &chart))
 	for i := range chart.At {
-		if chart.Expected[i] != nil && chart.Observed[i] != nil && *chart.Observed[i] > 20 && math.Abs(*chart.Expected[i] / *chart.Observed[i] - 1) > 0.4 {
+		if chart.Expected[i] != nil && chart.Observed[i] != nil && *chart.Observed[i] > 20 &&
+			math.Abs(*chart.Expected[i] / *chart.Observed[i] - 1) > 0.4 {
 			t.Errorf("%s: %g expected, %g came", chart.At[i], *chart.Expected[i], *chart.Observed[i])
 		}
 	}

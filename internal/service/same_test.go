@@ -31,7 +31,8 @@ func TestWhatIsSetByFileAndByRequestIsTheSame(t *testing.T) {
 	dbtest.Must(t, load("kind: route\nname: filed\nchannel: pager\n"))
 	var routes []record.Route
 	dbtest.Must(t, s.Admin.Get(ctx, "/routes", nil, &routes))
-	if len(routes) != 2 || routes[0].WaitSeconds != routes[1].WaitSeconds || routes[0].Severity != routes[1].Severity || routes[0].Recovery != routes[1].Recovery || routes[0].Zone != routes[1].Zone {
+	if len(routes) != 2 || routes[0].WaitSeconds != routes[1].WaitSeconds || routes[0].Severity != routes[1].Severity ||
+		routes[0].Recovery != routes[1].Recovery || routes[0].Zone != routes[1].Zone {
 		t.Errorf("%+v", routes)
 	}
 	dbtest.Must(t, load("kind: route\nname: filed\nchannel: pager\nwait: 0s\n"))

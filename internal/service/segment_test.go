@@ -19,13 +19,15 @@ func TestASegmentHasItsOwnSettingsInEverythingThatJudges(t *testing.T) {
 	set := func(v record.SegmentSettings) (m record.Monitor, err error) {
 		return m, s.Admin.Send(t.Context(), "PUT", "/monitors/scans/segments", httpapi.ChangedSegment{SegmentSettings: v}, &m)
 	}
-	if _, err := set(record.SegmentSettings{Segment: "e", Muted: true}); err == nil || !strings.Contains(err.Error(), "one of the 4 segments of scans, such as a, b, c, d") {
+	if _, err := set(record.SegmentSettings{Segment: "e", Muted: true}); err == nil || !strings.Contains(err.Error(),
+		"one of the 4 segments of scans, such as a, b, c, d") {
 		t.Errorf("a segment that is not there: %v", err)
 	}
 	// Two people at once, each a segment: both are kept.
 	var wait sync.WaitGroup
 	lowest := 1.0
-	for _, v := range []record.SegmentSettings{{Segment: "b", Muted: true, Note: "it hiccups"}, {Segment: "c*", Lowest: &lowest, Owner: "gate crew"}} {
+	for _, v := range []record.SegmentSettings{{Segment: "b", Muted: true, Note: "it hiccups"}, {Segment: "c*", Lowest: &lowest,
+		Owner: "gate crew"}} {
 		wait.Go(func() {
 			if _, err := set(v); err != nil {
 				t.Errorf("%s: %v", v.Segment, err)
@@ -50,7 +52,8 @@ func TestASegmentHasItsOwnSettingsInEverythingThatJudges(t *testing.T) {
 			told = append(told, a)
 		}
 	}
-	if len(told) != 1 || told[0].Segment != "c" || told[0].Cause != "bound" || told[0].Owner != "gate crew" || !strings.Contains(told[0].Sentence, "below the bound of 1") {
+	if len(told) != 1 || told[0].Segment != "c" || told[0].Cause != "bound" || told[0].Owner != "gate crew" ||
+		!strings.Contains(told[0].Sentence, "below the bound of 1") {
 		t.Fatalf("told: %+v", told)
 	}
 	// A rehearsal judges by them, and configuration files keep them.
@@ -81,9 +84,11 @@ func TestASegmentHasItsOwnSettingsInEverythingThatJudges(t *testing.T) {
 func TestABacktestChangesWhatIsGivenAndKeepsEachMonitorsOthers(t *testing.T) {
 	s := harbour(t)
 	declare(t, s, "level", timeline.Value)
-	_, err := push(t, s, "", ndjson, samples("level", "", now.AddDate(0, 0, -30), now, time.Hour, func(at time.Time) float64 { return float64(at.Day() % 7) }))
+	_, err := push(t, s, "", ndjson, samples("level", "", now.AddDate(0, 0, -30), now, time.Hour,
+		func(at time.Time) float64 { return float64(at.Day() % 7) }))
 	dbtest.Must(t, err)
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/monitors", httpapi.NewMonitor{Name: "level", Metric: "level", Settings: fixed(-1)}, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/monitors", httpapi.NewMonitor{Name: "level", Metric: "level",
+		Settings: fixed(-1)}, nil))
 	s.Settle(t)
 	var b struct{ Alerts []struct{ Monitor string } }
 	order := httpapi.BacktestOrder{From: now.AddDate(0, 0, -28), Tried: record.Tried{Change: map[string]any{"warn_seconds": 30 * 86400}}}
@@ -106,7 +111,8 @@ func TestAMonitorIsRenamedRetiredAndRemoved(t *testing.T) {
 		return m, s.Admin.Send(t.Context(), "PATCH", "/monitors/"+name, in, &m)
 	}
 	name, owner, yes, no := "quays", "Quay crew", true, false
-	if m, err := patch("scans", httpapi.MonitorNames{Name: &name, Owner: &owner}); err != nil || m.Name != name || m.Owner != owner || m.Version != 1 {
+	if m, err := patch("scans", httpapi.MonitorNames{Name: &name, Owner: &owner}); err != nil || m.Name != name ||
+		m.Owner != owner || m.Version != 1 {
 		t.Fatalf("%v %+v", err, m)
 	}
 	if before == 0 || len(alertsOf(t, s, name)) != before {

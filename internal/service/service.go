@@ -17,6 +17,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tinbell/internal/answer"
@@ -37,6 +38,7 @@ import (
 	"tinbell/internal/setup"
 	"tinbell/internal/sink"
 	"tinbell/internal/store"
+	"tinbell/internal/telemetry"
 	"tinbell/internal/tell"
 	"tinbell/internal/vitals"
 	"tinbell/internal/watch"
@@ -47,38 +49,61 @@ import (
 // Options of a service. Database is an address; empty starts a private
 // PostgreSQL below Dir.
 type Options struct {
-	Dir      string
-	Database string
-	Listen   string
-	SignIn   bool
-	KeepDays int // how long samples are kept where a dataset has no rule; 0: for ever
-	Now      func() time.Time
-	Log      *slog.Logger
+	Dir          string
+	Database     string
+	Listen       string
+	ReadDatabase string // address of a replica that long readings of the past are read from; empty: none
+	SignIn       bool
+	Keep         store.Keep // for how many days what grows is kept
+	Now          func() time.Time
+	Log          *slog.Logger
 
-	Public       string         // where people reach the service, for links in messages; empty: where it listens
-	AllowPrivate []netip.Prefix // addresses that webhooks may go to though they are not public
-	WatchItself  bool           // whether its own figures are a dataset
-	TLSCert      string         // files of a certificate and its key, in PEM: served by HTTPS; empty: by HTTP
-	TLSKey       string
-	Reach        []netip.Prefix // where warehouses and mail servers may be; empty: anywhere but link-local and metadata addresses
-	Trust        *x509.CertPool // authorities of mail and web servers; nil: the system's
-	Mailbox      *sink.Mailbox  // of the demo: what its stand-ins have received
+	Public         string         // where people reach the service, for links in messages; empty: where it listens
+	AllowPrivate   []netip.Prefix // addresses that webhooks may go to though they are not public
+	Telemetry      string         // address that its own traces and figures are sent to by OTLP; empty: nowhere
+	WatchItself    bool           // whether its own figures are a dataset
+	Key            people.KeyFrom // where the key for secrets is, if not in its file
+	Role           Role           // what this process does; empty: everything
+	Stays          store.Stays    // how long browsers stay signed in, unused and at all; 0: a week, and 30 days
+	OpenID         *people.OpenID // where people sign in by OpenID Connect; nil: nowhere
+	TLSCert        string         // files of a certificate and its key, in PEM: served by HTTPS; empty: by HTTP
+	TLSKey         string
+	Reach          []netip.Prefix // where warehouses and mail servers may be; empty: anywhere but link-local and metadata addresses
+	TrustedProxies []netip.Prefix // that say for whom they send requests
+	Trust          *x509.CertPool // authorities of mail and web servers; nil: the system's
+	Mailbox        *sink.Mailbox  // of the demo: what its stand-ins have received
 }
+
+// Role is what one of several processes on a database does.
+type Role string
+
+// Roles of processes.
+const (
+	RoleAll  Role = "all"
+	RoleWeb  Role = "web"  // answers requests, and leaves work to others
+	RoleWork Role = "work" // works, and answers no requests but how it is
+)
+
+// works tells whether a process of the role does what is done without being asked.
+func (r Role) works() bool { return r != RoleWeb }
 
 // Service is a running Tin Bell.
 type Service struct {
 	Address    string // http://host:port
 	FirstToken string // of the first administrator, when just made
+	ReadOnly   string // why it only shows what there is; empty: it does everything
 	Postgres   *localpg.Server
 	Parts      httpapi.Parts
 
-	server *http.Server
-	ended  chan error
-	cancel context.CancelFunc // of everything that goes on
-	log    *slog.Logger
-	alive  *pulse
-	leader *duty.Leader
-	duties []*duty.Service
+	server    *http.Server
+	ending    atomic.Bool // it takes in nothing more
+	ended     chan error
+	cancel    context.CancelFunc // of everything that goes on
+	log       *slog.Logger
+	telemetry *telemetry.Sender // nil: nowhere
+	alive     *pulse
+	leader    *duty.Leader
+	duties    []*duty.Service
 }
 
 // ErrOpenBeyondLoopback refuses to serve everybody without sign-in.
@@ -105,7 +130,8 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 		if err != nil {
 			return nil, errors.Join(err, listener.Close())
 		}
-		scheme, listener = "https://", tls.NewListener(listener, &tls.Config{GetCertificate: c.get, MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}})
+		scheme, listener = "https://", tls.NewListener(listener, &tls.Config{GetCertificate: c.get, MinVersion: tls.VersionTLS12,
+			NextProtos: []string{"h2", "http/1.1"}})
 	}
 	life, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	s := &Service{Address: scheme + listener.Addr().String(), ended: make(chan error, 1), cancel: cancel, log: o.Log}
@@ -114,7 +140,14 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 		s.Stop()
 		return nil, err
 	}
-	s.server = &http.Server{Handler: httpapi.New(s.Parts), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+	handler := httpapi.New(s.Parts)
+	if o.Telemetry != "" {
+		if s.telemetry, err = telemetry.Start(ctx, o.Telemetry, s.Parts.Vitals.Figures, o.Log); err != nil {
+			return nil, errors.Join(err, listener.Close())
+		}
+		handler = s.telemetry.Traced(handler)
+	}
+	s.server = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		BaseContext: func(net.Listener) context.Context { return life }}
 	s.server.RegisterOnShutdown(s.Parts.Hub.Close)
 	go func() { s.ended <- s.server.Serve(listener) }()
@@ -132,6 +165,27 @@ func host(listen string) string {
 
 // ErrOtherKey is what a key gives that is not the one of this database's secrets.
 var ErrOtherKey = errors.New("is not the key with which this database's secrets are kept: copy the file from the directory of the process that made it")
+
+// open gives the safe of the database's secrets. Where its key is gone the service looks and
+// does nothing: what it would set up nobody could read.
+func (s *Service) open(ctx context.Context, records *store.Store, o Options) (*people.Safe, error) {
+	from := o.Key
+	from.File = filepath.Join(o.Dir, "secret.key")
+	known, err := records.HasKey(ctx)
+	if err != nil {
+		return nil, err
+	}
+	safe, gone, err := people.OpenKey(ctx, from, known)
+	if err != nil {
+		return nil, err
+	}
+	if gone {
+		s.ReadOnly = people.ErrNoKey.Error()
+		o.Log.Error("the service only shows what there is", "why", s.ReadOnly)
+		return safe, nil
+	}
+	return safe, sameKey(ctx, records, safe, from.File)
+}
 
 // sameKey refuses a key with which the secrets of the database were not kept.
 func sameKey(ctx context.Context, records *store.Store, safe *people.Safe, path string) error {
@@ -167,16 +221,18 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	key := filepath.Join(o.Dir, "secret.key")
-	safe, err := people.OpenSafe(key)
-	if err == nil {
-		err = sameKey(ctx, records, safe, key)
+	s.Parts.Store = records
+	if o.ReadDatabase != "" {
+		if err := records.ReadFrom(ctx, o.ReadDatabase); err != nil {
+			return err
+		}
 	}
+	safe, err := s.open(ctx, records, o)
 	if err != nil {
 		return err
 	}
-	p := httpapi.Parts{Store: records, Now: o.Now, Log: o.Log, SignIn: o.SignIn, Hub: httpapi.NewHub(), Console: web.Handler(), Mailbox: o.Mailbox}
-	s.Parts.Store = records
+	p := httpapi.Parts{Store: records, Now: o.Now, Log: o.Log, SignIn: o.SignIn, Hub: httpapi.NewHub(), Console: web.Handler(),
+		Mailbox: o.Mailbox}
 	p.Pulse = store.NewPulse(records, o.Log)
 	p.Warehouses = warehouse.New(records, safe, o.Reach)
 	p.Watcher = watch.New(records, o.Now, o.Log)
@@ -197,18 +253,22 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	p.Bench = improve.New(records, o.Now)
 	p.Inspector = inspect.New(records, p.Watcher, o.Now)
 	j.inspector, j.bench, j.desk = p.Inspector, p.Bench, p.Desk
-	p.People = people.New(records, safe, o.Now)
+	p.People = people.New(records, safe, o.Stays, s.provider(o), o.Now)
 	p.Reconciler = reconcile.New(records, p.Collector, p.Warehouses, p.Setup, p.Queue, o.Now, o.Log)
 	p.Diagnoser = diagnose.New(records, p.Warehouses, p.Inspector, o.Now)
 	p.Logs = logs.New(records, p.Collector, o.Now)
 	p.Feeds = feed.New(records, p.Desk, safe, o.AllowPrivate, o.Now)
-	p.Teller = tell.New(records, p.Inspector, safe, tell.Options{Address: s.public(o), Allowed: o.AllowPrivate, Reach: o.Reach, Trust: o.Trust, Now: o.Now, Log: o.Log, Why: p.Diagnoser.Line})
+	p.Teller = tell.New(records, p.Inspector, safe, tell.Options{Address: s.public(o), Allowed: o.AllowPrivate, Reach: o.Reach,
+		Trust: o.Trust, Now: o.Now, Log: o.Log, Why: p.Diagnoser.Line})
 	p.Config = config.New(records, p.Collector, p.Warehouses, p.Desk, p.Watcher, p.Teller, p.Comparer, p.Setup, p.Feeds, o.Now)
+	p.Proxies, p.Works, p.Ending = o.TrustedProxies, o.Role == RoleWork, s.ending.Load
 	p.Public, p.Listens, p.Secure = o.Public, host(o.Listen), o.TLSCert != "" || strings.HasPrefix(o.Public, "https://")
 	p.Vitals = vitals.New(records, p.Collector, vitals.About{Dir: o.Dir, Public: o.Public, SignIn: o.SignIn}, o.Now)
+	p.Queue.Watched = p.Vitals.Worked
 	j.watchItself = o.WatchItself
 	s.Parts = p
-	if o.SignIn {
+	p.ReadOnly, s.Parts.ReadOnly = s.ReadOnly, s.ReadOnly
+	if o.SignIn && s.ReadOnly == "" {
 		if s.FirstToken, err = p.People.First(ctx); err != nil {
 			return err
 		}
@@ -220,20 +280,11 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 func (s *Service) begin(ctx, life context.Context, j *jobs, o Options) error {
 	p := s.Parts
 	p.Pulse.Start(life)
-	if err := s.adopt(ctx); err != nil {
-		return err
+	if o.Role.works() && s.ReadOnly == "" {
+		if err := s.work(ctx, life, j, o); err != nil {
+			return err
+		}
 	}
-	if err := p.Queue.Start(life); err != nil {
-		return fmt.Errorf("start queue: %w", err)
-	}
-	s.leader = duty.NewLeader(p.Store)
-	s.leader.Start(life)
-	for _, c := range s.dutiesOf(j, o.KeepDays) {
-		d := duty.New(c, s.leader.Leads, o.Log)
-		s.duties = append(s.duties, d)
-		d.Start(life)
-	}
-	p.Teller.Start(life)
 	// What is said from the first request on is streamed: none comes in before.
 	listening := make(chan struct{})
 	go s.relay(life, o.Log, sync.OnceFunc(func() { close(listening) }))
@@ -244,6 +295,25 @@ func (s *Service) begin(ctx, life context.Context, j *jobs, o Options) error {
 	case <-ctx.Done():
 		return ctx.Err()
 	}
+	return nil
+}
+
+// work begins what is done without being asked: jobs, duties and telling.
+func (s *Service) work(ctx, life context.Context, j *jobs, o Options) error {
+	if err := s.adopt(ctx); err != nil {
+		return err
+	}
+	if err := s.Parts.Queue.Start(life); err != nil {
+		return fmt.Errorf("start queue: %w", err)
+	}
+	s.leader = duty.NewLeader(s.Parts.Store)
+	s.leader.Start(life)
+	for _, c := range s.dutiesOf(j, o.Keep) {
+		d := duty.New(c, s.leader.Leads, o.Log)
+		s.duties = append(s.duties, d)
+		d.Start(life)
+	}
+	s.Parts.Teller.Start(life)
 	return nil
 }
 
@@ -280,6 +350,16 @@ func (s *Service) public(o Options) string {
 	return s.Address
 }
 
+// provider is where people sign in by OpenID Connect; nil if there is none.
+func (s *Service) provider(o Options) *people.Provider {
+	if o.OpenID == nil {
+		return nil
+	}
+	id := *o.OpenID
+	id.Back = s.public(o) + "/sign-in/provider/back"
+	return people.NewProvider(id, o.Now)
+}
+
 // Ended gives a value when the HTTP server stops by itself.
 func (s *Service) Ended() <-chan error { return s.ended }
 
@@ -291,51 +371,4 @@ func (s *Service) Duty(name string) *duty.Service {
 		}
 	}
 	return nil
-}
-
-const (
-	// requestsEnd is how long requests under way may take until they are cut off,
-	// jobsEnd the same of jobs, which are taken up again by whoever runs next.
-	requestsEnd, jobsEnd = 10 * time.Second, 10 * time.Second
-)
-
-// Stop takes in nothing more, lets requests and jobs end, then ends what is
-// still under way, and brings everything down.
-func (s *Service) Stop() {
-	limit := func(d time.Duration, stop func(context.Context) error) error {
-		ctx, cancel := context.WithTimeout(context.Background(), d)
-		defer cancel()
-		return stop(ctx)
-	}
-	if s.server != nil && limit(requestsEnd, s.server.Shutdown) != nil {
-		s.server.Close()
-	}
-	for _, d := range s.duties {
-		d.Stop()
-	}
-	if q := s.Parts.Queue; q != nil && limit(jobsEnd, q.Stop) != nil {
-		limit(jobsEnd, q.Cancel)
-	}
-	s.cancel()
-	if s.leader != nil {
-		s.leader.Stop()
-	}
-	if s.Parts.Teller != nil {
-		s.Parts.Teller.Stop()
-	}
-	if s.Parts.Pulse != nil {
-		s.Parts.Pulse.Stop()
-	}
-	if s.Parts.Warehouses != nil {
-		s.Parts.Warehouses.Close()
-	}
-	if s.alive != nil {
-		s.alive.release()
-	}
-	if s.Parts.Store != nil {
-		s.Parts.Store.Close()
-	}
-	if s.Postgres != nil {
-		s.Postgres.Stop()
-	}
 }

@@ -67,10 +67,13 @@ zone: America/Halifax
 		return len(channels)
 	}
 	for change, want := range map[[2]string]string{
-		{"json .Title", "json .Titel"}: "template", {"channel: pager", "channel: nobody"}: "route nights", {"mon-fri 18:00-08:00", "at night"}: "hours",
-		{`by: "06:30"`, `by: "6 pm"`}: "06:30", {"country: CA", "country: XX"}: "country", {"dataset: ops.dock_queue", "dataset: ops.none"}: "sla lorries",
+		{"json .Title", "json .Titel"}: "template", {"channel: pager", "channel: nobody"}: "route nights",
+		{"mon-fri 18:00-08:00", "at night"}: "hours",
+		{`by: "06:30"`, `by: "6 pm"`}:       "06:30", {"country: CA", "country: XX"}: "country",
+		{"dataset: ops.dock_queue", "dataset: ops.none"}: "sla lorries",
 	} {
-		if err := send("/config/load", strings.Replace(text, change[0], change[1], 1)); err == nil || !strings.Contains(err.Error(), want) || there() != 0 {
+		if err := send("/config/load", strings.Replace(text, change[0], change[1], 1)); err == nil ||
+			!strings.Contains(err.Error(), want) || there() != 0 {
 			t.Errorf("%s: %v; %d channels are there", change[1], err, there())
 		}
 	}
@@ -81,13 +84,15 @@ zone: America/Halifax
 	dbtest.Must(t, err)
 	events, err := s.Parts.Store.PlannedEvents(t.Context(), "")
 	dbtest.Must(t, err)
-	if there() != 2 || sla.ToMinute != 390 || sla.LeadSeconds != 7200 || route.EscalateTo != "desk" || route.EscalateSeconds != 1800 || len(events) < 20 {
+	if there() != 2 || sla.ToMinute != 390 || sla.LeadSeconds != 7200 || route.EscalateTo != "desk" ||
+		route.EscalateSeconds != 1800 || len(events) < 20 {
 		t.Errorf("put in force: %d channels, %+v, %+v, %d holidays", there(), sla, route, len(events))
 	}
 	var all config.Documents
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/config", nil, &all))
 	saved := string(config.Write(all))
-	if strings.Contains(saved, "password: tin") || !strings.Contains(saved, "${DESK_PASSWORD}") || !strings.Contains(saved, "by: \"06:30\"") && !strings.Contains(saved, "by: 06:30") {
+	if strings.Contains(saved, "password: tin") || !strings.Contains(saved, "${DESK_PASSWORD}") || !strings.Contains(saved,
+		"by: \"06:30\"") && !strings.Contains(saved, "by: 06:30") {
 		t.Errorf("saved, without secrets:\n%s", saved)
 	}
 	secret := func() []byte {

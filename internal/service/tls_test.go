@@ -25,7 +25,8 @@ func selfSigned(t *testing.T, cert, key string, serial int64) []byte {
 	t.Helper()
 	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	dbtest.Must(t, err)
-	of := &x509.Certificate{SerialNumber: big.NewInt(serial), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+	of := &x509.Certificate{SerialNumber: big.NewInt(serial), NotBefore: time.Now().Add(-time.Hour),
+		NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
 	signed, err := x509.CreateCertificate(rand.Reader, of, of, &private.PublicKey, private)
 	dbtest.Must(t, err)
 	secret, err := x509.MarshalPKCS8PrivateKey(private)
@@ -57,7 +58,8 @@ func TestHTTPSIsServedAndTakesUpANewerCertificate(t *testing.T) {
 	dbtest.Must(t, err)
 	answer.Body.Close()
 	cookies := answer.Cookies()
-	if answer.StatusCode != 200 || len(cookies) != 1 || !cookies[0].Secure || !cookies[0].HttpOnly || answer.Header.Get("Strict-Transport-Security") == "" {
+	if answer.StatusCode != 200 || len(cookies) != 1 || !cookies[0].Secure || !cookies[0].HttpOnly ||
+		answer.Header.Get("Strict-Transport-Security") == "" {
 		t.Errorf("%d, cookie %+v, HSTS %q", answer.StatusCode, cookies, answer.Header.Get("Strict-Transport-Security"))
 	}
 	dbtest.Must(t, os.WriteFile(cert, []byte("half a certifi"), 0o600))
@@ -72,7 +74,9 @@ func TestHTTPSIsServedAndTakesUpANewerCertificate(t *testing.T) {
 		t.Fatalf("the newer one is not served: %v", err)
 	}
 	answer.Body.Close()
-	if _, err := service.Start(t.Context(), service.Options{Dir: t.TempDir(), Database: s.Database, Listen: "127.0.0.1:0", SignIn: true, TLSCert: cert, TLSKey: filepath.Join(folder, "none.pem"), Log: s.Parts.Log}); err == nil || !strings.Contains(err.Error(), "none.pem") {
+	if _, err := service.Start(t.Context(), service.Options{Dir: t.TempDir(), Database: s.Database, Listen: "127.0.0.1:0",
+		SignIn: true, TLSCert: cert, TLSKey: filepath.Join(folder, "none.pem"), Log: s.Parts.Log}); err == nil ||
+		!strings.Contains(err.Error(), "none.pem") {
 		t.Errorf("without its key: %v", err)
 	}
 }

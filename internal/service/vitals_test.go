@@ -18,7 +18,8 @@ import (
 // what was answered, and are a dataset like any other where it watches itself.
 func TestTheServiceSaysHowItIs(t *testing.T) {
 	s := dbtest.Start(t, now, func(o *service.Options) { o.WatchItself = true })
-	if code, _, _ := request(t, &dbtest.Service{Service: s.Service, Token: "tb_NOBODYS"}, "GET", "/metrics", nil, nil); code != http.StatusUnauthorized {
+	if code, _, _ := request(t, &dbtest.Service{Service: s.Service, Token: "tb_NOBODYS"}, "GET", "/metrics", nil,
+		nil); code != http.StatusUnauthorized {
 		t.Errorf("to nobody: %d", code)
 	}
 	for range 3 {
@@ -27,7 +28,8 @@ func TestTheServiceSaysHowItIs(t *testing.T) {
 		}
 	}
 	code, text, head := request(t, s, "GET", "/metrics", nil, nil)
-	if code != 200 || !strings.HasPrefix(head.Get("Content-Type"), "application/openmetrics-text; version=1.0.0") || !strings.HasSuffix(text, "# EOF\n") {
+	if code != 200 || !strings.HasPrefix(head.Get("Content-Type"), "application/openmetrics-text; version=1.0.0") ||
+		!strings.HasSuffix(text, "# EOF\n") {
 		t.Fatalf("%d %v\n%s", code, head, text)
 	}
 	line := regexp.MustCompile(`^(# (TYPE|HELP) tinbell_[a-z0-9_]+ .+|tinbell_[a-z0-9_]+ [-+0-9.e]+|# EOF)$`)
@@ -48,6 +50,18 @@ func TestTheServiceSaysHowItIs(t *testing.T) {
 	}
 	if len(metrics) < 6 || metrics[0].Dataset != vitals.Dataset {
 		t.Errorf("metrics of its own: %+v", metrics)
+	}
+	for round := range 3 { // each period once, however often it is looked at
+		s.Clock.Set(now.Add(time.Duration(5*round) * time.Minute))
+		for range 2 {
+			dbtest.Must(t, s.Duty("own figures").Round(t.Context()))
+		}
+		var n int
+		dbtest.Must(t, s.Parts.Store.DB.Get(&n,
+			`select count(*) from sample join series on series.id = series_id join metric on metric.id = metric_id where metric.name = 'tinbell-memory_bytes'`))
+		if n != round+1 {
+			t.Errorf("%d samples of its memory after %d periods", n, round+1)
+		}
 	}
 }
 

@@ -56,9 +56,9 @@ func TestEveryOperationIsForItsRoleAlone(t *testing.T) {
 	for _, role := range people.Roles {
 		tokens[role] = signedIn(t, s, "one who is "+role, role).Token
 	}
-	open := map[string]bool{"sign-in": true}
+	open := map[string]bool{"sign-in": true, "ways-in": true}
 	// Long answers and what would take the rights away that the test needs.
-	passed := map[string]bool{"events": true, "set-role": true, "revoke-token": true}
+	passed := map[string]bool{"events": true, "set-role": true, "revoke-token": true, "remove-account": true}
 	blank := regexp.MustCompile(`\{[a-z_]+\}`)
 	asked := 0
 	for path, methods := range contract.Paths {
@@ -78,7 +78,8 @@ func TestEveryOperationIsForItsRoleAlone(t *testing.T) {
 				if allowed && passed[operation.ID] {
 					continue
 				}
-				request, err := http.NewRequestWithContext(t.Context(), strings.ToUpper(method), s.Address+blank.ReplaceAllString(path, "999999999"), nil)
+				request, err := http.NewRequestWithContext(t.Context(), strings.ToUpper(method),
+					s.Address+blank.ReplaceAllString(path, "999999999"), nil)
 				dbtest.Must(t, err)
 				request.Header.Set("Authorization", "Bearer "+tokens[role])
 				answer, err := http.DefaultClient.Do(request)
@@ -104,9 +105,11 @@ func TestAResponderAnswersAndSetsUpNothing(t *testing.T) {
 	s := dbtest.Start(t, now)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/logs/gates", map[string]string{"dataset": "raw.gates"}, nil))
 	night := signedIn(t, s, "night watch", "responder")
-	dbtest.Must(t, night.Send(t.Context(), "POST", "/incidents", httpapi.NewIncident{Dataset: "raw.gates", Title: "gates are silent", StartedAt: now.Add(-time.Hour), EndedAt: ptr(now)}, nil))
+	dbtest.Must(t, night.Send(t.Context(), "POST", "/incidents", httpapi.NewIncident{Dataset: "raw.gates",
+		Title: "gates are silent", StartedAt: now.Add(-time.Hour), EndedAt: ptr(now)}, nil))
 	for path, body := range map[string]any{"/logs/gates": map[string]any{"keep_samples": 0}} {
-		if err := night.Send(t.Context(), "PATCH", path, body, nil); status(err) != 403 || !strings.Contains(err.Error(), "your role is responder") {
+		if err := night.Send(t.Context(), "PATCH", path, body, nil); status(err) != 403 || !strings.Contains(err.Error(),
+			"your role is responder") {
 			t.Errorf("%s: %v", path, err)
 		}
 	}
@@ -129,7 +132,8 @@ func TestATokenSaysNoMoreThanItsAccountAndEnds(t *testing.T) {
 	var list []record.Token
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/tokens", nil, &list))
 	i := slices.IndexFunc(list, func(v record.Token) bool { return v.For == "wall board" })
-	if i < 0 || list[i].Role != "reader" || list[i].UsedAt == nil || list[i].ExpiresAt == nil || !list[i].ExpiresAt.Equal(now.Add(time.Hour)) {
+	if i < 0 || list[i].Role != "reader" || list[i].UsedAt == nil || list[i].ExpiresAt == nil ||
+		!list[i].ExpiresAt.Equal(now.Add(time.Hour)) {
 		t.Errorf("listed: %+v", list)
 	}
 	s.Clock.Set(now.Add(61 * time.Minute))
@@ -142,7 +146,8 @@ func TestATokenSaysNoMoreThanItsAccountAndEnds(t *testing.T) {
 	if err := editor.Send(t.Context(), "PATCH", "/logs/x", map[string]int{"keep_samples": 0}, nil); status(err) != 403 {
 		t.Errorf("an editor who became a reader: %v", err)
 	}
-	if err := s.Admin.Send(t.Context(), "PUT", "/accounts/administrator/role", map[string]string{"role": "editor"}, nil); status(err) != 409 || !strings.Contains(err.Error(), "last administrator") {
+	if err := s.Admin.Send(t.Context(), "PUT", "/accounts/administrator/role", map[string]string{"role": "editor"},
+		nil); status(err) != 409 || !strings.Contains(err.Error(), "last administrator") {
 		t.Errorf("the last administrator: %v", err)
 	}
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/tokens", nil, nil))
@@ -174,11 +179,15 @@ func TestPagesFromElsewhereChangeNothing(t *testing.T) {
 		want                     int
 	}{
 		{"a program", "POST", "/api/v1/tokens", "", map[string]string{"Content-Type": "application/json"}, 200},
-		{"the console", "POST", "/api/v1/tokens", "", map[string]string{"Content-Type": "application/json", "Origin": own, "Sec-Fetch-Site": "same-origin"}, 200},
-		{"a page of elsewhere", "POST", "/api/v1/tokens", "", map[string]string{"Content-Type": "application/json", "Origin": "https://elsewhere.example"}, 403},
-		{"a page without content type", "POST", "/api/v1/tokens", "", map[string]string{"Origin": "https://elsewhere.example", "Sec-Fetch-Site": "cross-site"}, 403},
+		{"the console", "POST", "/api/v1/tokens", "", map[string]string{"Content-Type": "application/json", "Origin": own,
+			"Sec-Fetch-Site": "same-origin"}, 200},
+		{"a page of elsewhere", "POST", "/api/v1/tokens", "", map[string]string{"Content-Type": "application/json",
+			"Origin": "https://elsewhere.example"}, 403},
+		{"a page without content type", "POST", "/api/v1/tokens", "", map[string]string{"Origin": "https://elsewhere.example",
+			"Sec-Fetch-Site": "cross-site"}, 403},
 		{"a form of nowhere", "POST", "/api/v1/tokens", "", map[string]string{"Origin": "null", "Content-Type": "text/plain"}, 403},
-		{"a line of a page", "POST", "/api/v1/logs?log=x", "", map[string]string{"Origin": "https://elsewhere.example", "Content-Type": "text/plain"}, 403},
+		{"a line of a page", "POST", "/api/v1/logs?log=x", "", map[string]string{"Origin": "https://elsewhere.example",
+			"Content-Type": "text/plain"}, 403},
 		{"a name that is pointed here", "GET", "/api/v1/alerts", "rebound.example:80", nil, 421},
 		{"localhost", "GET", "/api/v1/alerts", "localhost:7411", nil, 200},
 		{"an address of another kind", "GET", "/api/v1/alerts", "[::1]:7411", nil, 200},
@@ -226,7 +235,8 @@ func TestSecretsOfADatabaseHaveOneKey(t *testing.T) {
 		t.Errorf("%d keys, %d files", len(keys), len(left))
 	}
 	s := dbtest.Start(t, now)
-	_, err := service.Start(t.Context(), service.Options{Dir: dbtest.Folder(t), Database: s.Database, Listen: "127.0.0.1:0", SignIn: true, Log: s.Parts.Log})
+	_, err := service.Start(t.Context(), service.Options{Dir: folder, Database: s.Database, Listen: "127.0.0.1:0", SignIn: true,
+		Log: s.Parts.Log})
 	if !errors.Is(err, service.ErrOtherKey) || !strings.Contains(err.Error(), "copy the file") {
 		t.Errorf("with another key: %v", err)
 	}
@@ -244,7 +254,8 @@ func TestAConditionCannotActAndAMightyLoginIsWarnedOf(t *testing.T) {
 	at, err := url.Parse(s.Database)
 	dbtest.Must(t, err)
 	at.RawQuery = "default_query_exec_mode=simple_protocol"
-	if err := s.Admin.Send(t.Context(), "POST", "/sources", httpapi.NewSource{Name: "x", Address: at.String()}, nil); status(err) != 422 || !strings.Contains(err.Error(), "after the question mark only") {
+	if err := s.Admin.Send(t.Context(), "POST", "/sources", httpapi.NewSource{Name: "x", Address: at.String()},
+		nil); status(err) != 422 || !strings.Contains(err.Error(), "after the question mark only") {
 		t.Errorf("how statements are sent: %v", err)
 	}
 	_, err = s.Parts.Store.DB.Exec(`create schema ops; create table ops.scans (at timestamptz, port text)`)
@@ -253,14 +264,18 @@ func TestAConditionCannotActAndAMightyLoginIsWarnedOf(t *testing.T) {
 	dbtest.Must(t, err)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/sources", httpapi.NewSource{Name: "own", Address: s.Database}, nil))
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/datasets", httpapi.NewDataset{Source: "own", Name: "ops.scans"}, nil))
-	for filter, why := range map[string]string{"true); commit; create table ops.pwned(); --": "not opened", "pg_sleep(60) is null": "acts", "lo_create(4711) > 0": "acts"} {
-		err := s.Admin.Send(t.Context(), "POST", "/metrics", httpapi.NewMetric{Dataset: "ops.scans", Name: "scans", Measure: "rows", TimeColumn: "at", EverySeconds: 300, PeriodSeconds: 3600, RowFilter: filter}, nil)
+	for filter, why := range map[string]string{"true); commit; create table ops.pwned(); --": "not opened",
+		"pg_sleep(60) is null": "acts", "lo_create(4711) > 0": "acts"} {
+		err := s.Admin.Send(t.Context(), "POST", "/metrics", httpapi.NewMetric{Dataset: "ops.scans", Name: "scans",
+			Measure: "rows", TimeColumn: "at", EverySeconds: 300, PeriodSeconds: 3600, RowFilter: filter}, nil)
 		if status(err) != 422 || !strings.Contains(err.Error(), why) {
 			t.Errorf("%s: %v", filter, err)
 		}
 	}
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics", httpapi.NewMetric{Dataset: "ops.scans", Name: "scans", Measure: "rows", TimeColumn: "at", EverySeconds: 300, PeriodSeconds: 3600, RowFilter: "port = 'a'"}, nil))
-	err = s.Admin.Send(t.Context(), "POST", "/metrics", httpapi.NewMetric{Dataset: "ops.scans", Name: "cast", Measure: "expression", Expression: "sum(port::int)", TimeColumn: "at", EverySeconds: 300, PeriodSeconds: 3600}, nil)
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics", httpapi.NewMetric{Dataset: "ops.scans", Name: "scans",
+		Measure: "rows", TimeColumn: "at", EverySeconds: 300, PeriodSeconds: 3600, RowFilter: "port = 'a'"}, nil))
+	err = s.Admin.Send(t.Context(), "POST", "/metrics", httpapi.NewMetric{Dataset: "ops.scans", Name: "cast",
+		Measure: "expression", Expression: "sum(port::int)", TimeColumn: "at", EverySeconds: 300, PeriodSeconds: 3600}, nil)
 	if status(err) != 422 || strings.Contains(err.Error(), `"a"`) || !strings.Contains(err.Error(), "not shown") {
 		t.Errorf("a value of a row in an error: %v", err)
 	}
@@ -323,9 +338,12 @@ func TestEveryChangeIsKeptAndSealed(t *testing.T) {
 	s := dbtest.Start(t, now)
 	editor := signedIn(t, s, "Tobin", "editor", "for", "tests")
 	dbtest.Must(t, editor.Send(t.Context(), "PUT", "/logs/gates", map[string]string{"dataset": "raw.gates"}, nil))
-	dbtest.Must(t, editor.Send(t.Context(), "PATCH", "/logs/gates", map[string]any{"watched": []string{"error"}, "masked": []string{`/a\d"/`}}, nil))
+	dbtest.Must(t, editor.Send(t.Context(), "PATCH", "/logs/gates", map[string]any{"watched": []string{"error"},
+		"masked": []string{`/a\d"/`}}, nil))
 	told(t, s, "log=gates", "text/plain", "INFO a line\n")
-	order := httpapi.NewChannel{Name: "chat", Kind: "webhook", Settings: record.ChannelSettings{URL: "http://127.0.0.1:9/in?key=hushhush"}, Secret: "whsec_aHVzaGh1c2hodXNoaHVzaA==", Headers: map[string]string{"Authorization": "Bearer hushhush"}}
+	order := httpapi.NewChannel{Name: "chat", Kind: "webhook",
+		Settings: record.ChannelSettings{URL: "http://127.0.0.1:9/in?key=hushhush"}, Secret: "whsec_aHVzaGh1c2hodXNoaHVzaA==",
+		Headers: map[string]string{"Authorization": "Bearer hushhush"}}
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/channels", order, nil))
 	if err := editor.Send(t.Context(), "DELETE", "/channels/chat", nil, nil); status(err) != 403 {
 		t.Fatal(err)
@@ -343,7 +361,8 @@ func TestEveryChangeIsKeptAndSealed(t *testing.T) {
 	if said != "administrator make token tokens; Tobin add log logs/gates; Tobin set log logs/gates; administrator set channel channels; administrator drop channel channels/chat; " {
 		t.Errorf("kept is: %s", said)
 	}
-	if set := list[2]; !strings.Contains(set.Note, "watched: [] → [ERROR]") || !strings.Contains(string(set.Before), `"watched":[]`) || !strings.Contains(string(set.After), `"watched":["ERROR"]`) {
+	if set := list[2]; !strings.Contains(set.Note, "watched: [] → [ERROR]") || !strings.Contains(string(set.Before),
+		`"watched":[]`) || !strings.Contains(string(set.After), `"watched":["ERROR"]`) {
 		t.Errorf("what differs: %+v", set)
 	}
 	text, err := json.Marshal(list)
@@ -363,10 +382,12 @@ func TestEveryChangeIsKeptAndSealed(t *testing.T) {
 	if p := proof(); p.Entries != 5 || p.Broken != 0 {
 		t.Errorf("as it was written: %+v", p)
 	}
-	if _, err := s.Parts.Store.DB.Exec(`update audit set who = 'somebody'`); err == nil || !strings.Contains(err.Error(), "neither changed nor removed") {
+	if _, err := s.Parts.Store.DB.Exec(`update audit set who = 'somebody'`); err == nil || !strings.Contains(err.Error(),
+		"neither changed nor removed") {
 		t.Errorf("an entry is altered: %v", err)
 	}
-	for statement, broken := range map[string]int64{`update audit set note = 'nothing' where id = 3`: 3, `delete from audit where id = 2`: 3} {
+	for statement, broken := range map[string]int64{`update audit set note = 'nothing' where id = 3`: 3,
+		`delete from audit where id = 2`: 3} {
 		tx, err := s.Parts.Store.DB.Beginx()
 		dbtest.Must(t, err)
 		_, err = tx.Exec(`alter table audit disable trigger all`)
@@ -409,11 +430,14 @@ func TestTheKeyOfSecretsIsChangedWithoutAStop(t *testing.T) {
 	path := filepath.Join(folder, "secret.key")
 	old, err := os.ReadFile(path)
 	dbtest.Must(t, err)
-	other, err := service.Start(t.Context(), service.Options{Dir: folder, Database: s.Database, Listen: "127.0.0.1:0", SignIn: true, Now: s.Clock.Now, Log: s.Parts.Log})
+	other, err := service.Start(t.Context(), service.Options{Dir: folder, Database: s.Database, Listen: "127.0.0.1:0",
+		SignIn: true, Now: s.Clock.Now, Log: s.Parts.Log})
 	dbtest.Must(t, err)
 	t.Cleanup(other.Stop)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/sources", httpapi.NewSource{Name: "house", Address: s.NewDatabase(t)}, nil))
-	channel := httpapi.NewChannel{Name: "chat", Kind: "webhook", Settings: record.ChannelSettings{URL: "http://127.0.0.1:9/in?key=hushhush"}, Headers: map[string]string{"Authorization": "Bearer hushhush"}}
+	channel := httpapi.NewChannel{Name: "chat", Kind: "webhook",
+		Settings: record.ChannelSettings{URL: "http://127.0.0.1:9/in?key=hushhush"},
+		Headers:  map[string]string{"Authorization": "Bearer hushhush"}}
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/channels", channel, nil))
 	var done httpapi.Rekeyed
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/secrets/rekey", nil, &done))
@@ -442,7 +466,8 @@ func TestTheKeyOfSecretsIsChangedWithoutAStop(t *testing.T) {
 	dbtest.Must(t, err)
 	dbtest.Must(t, os.WriteFile(path, old, 0o600))
 	dbtest.Must(t, os.WriteFile(path+".next", present, 0o600))
-	again, err := service.Start(t.Context(), service.Options{Dir: folder, Database: s.Database, Listen: "127.0.0.1:0", SignIn: true, Now: s.Clock.Now, Log: s.Parts.Log})
+	again, err := service.Start(t.Context(), service.Options{Dir: folder, Database: s.Database, Listen: "127.0.0.1:0",
+		SignIn: true, Now: s.Clock.Now, Log: s.Parts.Log})
 	dbtest.Must(t, err)
 	t.Cleanup(again.Stop)
 	dbtest.Must(t, client.New(again.Address, s.Token).Get(t.Context(), "/sources/house/tables", nil, nil))
@@ -457,8 +482,10 @@ func TestMailGoesNowhereBeyondReach(t *testing.T) {
 	s := dbtest.Start(t, now)
 	for name, host := range map[string]string{"a": "169.254.169.254", "b": "100.100.100.200"} {
 		for _, security := range []string{"none", "tls"} {
-			settings := record.ChannelSettings{To: record.Strings{"night@ferries.example"}, From: "bell@ferries.example", Host: host, Port: 25, Security: security}
-			dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/channels", httpapi.NewChannel{Name: name, Kind: "email", Settings: settings}, nil))
+			settings := record.ChannelSettings{To: record.Strings{"night@ferries.example"}, From: "bell@ferries.example",
+				Host: host, Port: 25, Security: security}
+			dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/channels", httpapi.NewChannel{Name: name, Kind: "email",
+				Settings: settings}, nil))
 			var m record.Message
 			err := s.Admin.Send(t.Context(), "POST", "/channels/"+name+"/test", nil, &m)
 			if said := fmt.Sprint(err, m.Error); !strings.Contains(said, "never at link-local and metadata addresses") {

@@ -78,25 +78,35 @@ func (r *Reader) Examine(ctx context.Context) (Examination, error) {
 	case !v.Fsync:
 		add("durability", wrong, "fsync is off", "set fsync = on: what was acknowledged is lost when the machine fails")
 	case !v.Synchronous:
-		add("durability", wrong, "synchronous_commit is off", "set synchronous_commit = on: what was acknowledged in the last moments is lost when the server fails")
+		add("durability", wrong, "synchronous_commit is off",
+			"set synchronous_commit = on: what was acknowledged in the last moments is lost when the server fails")
 	default:
 		add("durability", good, "what is acknowledged is on disk", "")
 	}
 	ahead := max(v.ClockAhead, -v.ClockAhead)
-	add("clocks", limits{2, 60}.state(ahead), fmt.Sprintf("that of the database and this one differ by %.1f s", ahead), "have both follow the same time server: loads look late or early by as much")
-	add("connections", limits{.8, .95}.state(v.Connections/max(v.Allowed, 1)), fmt.Sprintf("%.0f of %.0f of the database's server are in use", v.Connections, v.Allowed),
+	add("clocks", limits{2, 60}.state(ahead), fmt.Sprintf("that of the database and this one differ by %.1f s", ahead),
+		"have both follow the same time server: loads look late or early by as much")
+	add("connections", limits{.8, .95}.state(v.Connections/max(v.Allowed, 1)),
+		fmt.Sprintf("%.0f of %.0f of the database's server are in use", v.Connections, v.Allowed),
 		"raise max_connections, or have others use fewer: further ones are refused")
 	if free, all, ok := disk(r.about.Dir); ok {
 		state := limits{.9, .97}.state(1 - free/all)
-		add("disk", state, fmt.Sprintf("%s of %s are free where the data directory is", words.Bytes(free), words.Bytes(all)), "make room, or keep samples for fewer days (serve --keep-days, dataset keep)")
+		add("disk", state, fmt.Sprintf("%s of %s are free where the data directory is", words.Bytes(free), words.Bytes(all)),
+			"make room, or keep samples for fewer days (serve --keep-days, dataset keep)")
 	}
-	add("work", limits{60, 600}.state(v.OldestJob), fmt.Sprintf("%s, the oldest due for %s", words.Agree(int(v.JobsWaiting), "job waits", "jobs wait"), seconds(v.OldestJob)),
+	add("work", limits{60, 600}.state(v.OldestJob), fmt.Sprintf("%s, the oldest due for %s", words.Agree(int(v.JobsWaiting),
+		"job waits", "jobs wait"), seconds(v.OldestJob)),
 		"see what takes long (tinbell task list), or start another process on the same database")
-	add("given up", limits{1, 50}.state(v.JobsGivenUp), fmt.Sprintf("%.0f in the last hour", v.JobsGivenUp), "the log names each with why: it is tried again when it is next due")
-	add("messages", limits{120, 900}.state(v.OldestMessage), fmt.Sprintf("%.0f wait, the oldest overdue by %s", v.MessagesWaiting, seconds(v.OldestMessage)), "see why: tinbell message list --state waiting")
-	add("channels", limits{1, 1e9}.state(v.ChannelsFailed), fmt.Sprintf("%.0f could not be reached the last time", v.ChannelsFailed), "see why: tinbell channel list")
-	add("sources", limits{1, 1e9}.state(v.SourcesFailed), fmt.Sprintf("%.0f could not be read the last time", v.SourcesFailed), "see why: tinbell source list")
-	add("metrics", limits{1, 1e9}.state(v.MetricsFailed), fmt.Sprintf("%.0f could not be measured the last time", v.MetricsFailed), "see why: tinbell metric list")
+	add("given up", limits{1, 50}.state(v.JobsGivenUp), fmt.Sprintf("%.0f in the last hour", v.JobsGivenUp),
+		"the log names each with why: it is tried again when it is next due")
+	add("messages", limits{120, 900}.state(v.OldestMessage), fmt.Sprintf("%.0f wait, the oldest overdue by %s", v.MessagesWaiting,
+		seconds(v.OldestMessage)), "see why: tinbell message list --state waiting")
+	add("channels", limits{1, 1e9}.state(v.ChannelsFailed), fmt.Sprintf("%.0f could not be reached the last time",
+		v.ChannelsFailed), "see why: tinbell channel list")
+	add("sources", limits{1, 1e9}.state(v.SourcesFailed), fmt.Sprintf("%.0f could not be read the last time", v.SourcesFailed),
+		"see why: tinbell source list")
+	add("metrics", limits{1, 1e9}.state(v.MetricsFailed), fmt.Sprintf("%.0f could not be measured the last time",
+		v.MetricsFailed), "see why: tinbell metric list")
 	if !r.about.SignIn {
 		add("sign-in", mind, "it is off: whoever is on this machine is administrator", "start the service with sign-in, as it is by itself")
 	} else if r.about.Public == "" {

@@ -4,10 +4,13 @@ package vitals
 import (
 	"bytes"
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"runtime/metrics"
 	"strconv"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -34,6 +37,10 @@ type Reader struct {
 	about     About
 	classes   [6]atomic.Int64 // requests answered, by the first digit of their status
 	nanos     atomic.Int64    // that they took
+	works     works
+
+	watching sync.Mutex
+	watched  time.Time // the period of the last sample of own figures
 }
 
 // About is how the service was started.
@@ -56,7 +63,7 @@ func (r *Reader) Answered(status int, took time.Duration) {
 
 // Figures reads all figures. Without the database those of this process are left.
 func (r *Reader) Figures(ctx context.Context) ([]Figure, error) {
-	list := r.process()
+	list := append(r.process(), r.worked()...)
 	v, err := r.store.Vitals(ctx, r.now())
 	if err != nil {
 		return list, err
@@ -69,6 +76,7 @@ func (r *Reader) Figures(ctx context.Context) ([]Figure, error) {
 	gauge("jobs_given_up", "jobs", "jobs that were given up within the last hour", true, v.JobsGivenUp)
 	gauge("messages_waiting", "messages", "messages that are not sent yet", true, v.MessagesWaiting)
 	gauge("oldest_message_seconds", "s", "how long the oldest of them is overdue", true, v.OldestMessage)
+	gauge("told_after_seconds", "s", "from a message's being due to its sending, on average over the last hour", true, v.ToldAfter)
 	gauge("metrics_failed", "metrics", "metrics that could not be measured the last time", true, v.MetricsFailed)
 	gauge("sources_failed", "sources", "sources that could not be read the last time", false, v.SourcesFailed)
 	gauge("channels_failed", "channels", "channels that could not be reached the last time", false, v.ChannelsFailed)
@@ -82,15 +90,19 @@ func (r *Reader) Figures(ctx context.Context) ([]Figure, error) {
 // process are the figures of this process.
 func (r *Reader) process() (list []Figure) {
 	for class := 2; class <= 5; class++ {
-		list = append(list, Figure{fmt.Sprintf("requests_%dxx", class), "counter", fmt.Sprintf("requests answered with %dxx since the start", class), "requests", false, float64(r.classes[class].Load())})
+		list = append(list, Figure{fmt.Sprintf("requests_%dxx", class), "counter",
+			fmt.Sprintf("requests answered with %dxx since the start", class), "requests", false, float64(r.classes[class].Load())})
 	}
-	list = append(list, Figure{"request_seconds", "counter", "time that requests took since the start", "s", false, time.Duration(r.nanos.Load()).Seconds()})
-	sample := []metrics.Sample{{Name: "/memory/classes/total:bytes"}, {Name: "/sched/goroutines:goroutines"}, {Name: "/cpu/classes/user:cpu-seconds"}}
+	list = append(list, Figure{"request_seconds", "counter", "time that requests took since the start", "s", false,
+		time.Duration(r.nanos.Load()).Seconds()})
+	sample := []metrics.Sample{{Name: "/memory/classes/total:bytes"}, {Name: "/sched/goroutines:goroutines"},
+		{Name: "/cpu/classes/user:cpu-seconds"}}
 	metrics.Read(sample)
 	list = append(list,
 		Figure{"memory_bytes", "gauge", "memory that this process holds", "bytes", true, float64(sample[0].Value.Uint64())},
 		Figure{"goroutines", "gauge", "things that this process does at once", "goroutines", false, float64(sample[1].Value.Uint64())},
-		Figure{"cpu_seconds", "counter", "processor time of this process since the start, estimated", "s", false, sample[2].Value.Float64()})
+		Figure{"cpu_seconds", "counter", "processor time of this process since the start, estimated", "s", false,
+			sample[2].Value.Float64()})
 	if r.store != nil {
 		pool := r.store.Pool.Stat()
 		list = append(list,
@@ -107,7 +119,8 @@ func Text(w io.Writer, list []Figure) error {
 		if f.Kind == "counter" {
 			suffix = "_total"
 		}
-		if _, err := fmt.Fprintf(w, "# TYPE %[1]s %[2]s\n# HELP %[1]s %[3]s.\n%[1]s%[4]s %[5]s\n", name, f.Kind, f.Doc, suffix, strconv.FormatFloat(f.Value, 'g', -1, 64)); err != nil {
+		if _, err := fmt.Fprintf(w, "# TYPE %[1]s %[2]s\n# HELP %[1]s %[3]s.\n%[1]s%[4]s %[5]s\n", name, f.Kind, f.Doc, suffix,
+			strconv.FormatFloat(f.Value, 'g', -1, 64)); err != nil {
 			return err
 		}
 	}
@@ -128,22 +141,32 @@ func (r *Reader) Watch(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	at := r.now().UTC().Truncate(period)
+	at := r.now().UTC().Truncate(period).Add(-period) // the period that is over: its figure is what is read first after it
+	r.watching.Lock()
+	defer r.watching.Unlock()
+	if r.watched == at {
+		return nil
+	}
 	var lines bytes.Buffer
+	write := json.NewEncoder(&lines)
 	for _, f := range list {
 		if !f.Own {
 			continue
 		}
-		metric := "tinbell-" + f.Name
-		_, err := r.collector.Declare(ctx, collect.Declaration{Metric: metric, Dataset: Dataset, Measure: "own_figure", Kind: timeline.Value, Unit: f.Unit, Period: "5m"})
-		if err != nil {
+		metric, value := "tinbell-"+f.Name, f.Value
+		declared := collect.Declaration{Metric: metric, Dataset: Dataset, Measure: "own_figure", Kind: timeline.Value,
+			Unit: f.Unit, Period: "5m"}
+		if err := errors.Join(write.Encode(collect.Line{Declare: &declared}),
+			write.Encode(map[string]any{"metric": metric, "at": at, "value": value})); err != nil {
 			return err
 		}
-		fmt.Fprintf(&lines, `{"metric":%q,"at":%q,"value":%s}`+"\n", metric, at.Format(time.RFC3339), strconv.FormatFloat(f.Value, 'g', -1, 64))
 	}
-	receipt, err := r.collector.Push(ctx, &lines, "ndjson", false)
+	receipt, err := r.collector.Push(ctx, &lines, "ndjson", false, nil)
 	if err == nil && receipt.Refused > 0 {
 		err = fmt.Errorf("own figures: %d were refused, the first: %s", receipt.Refused, receipt.Problems[0].Reason)
+	}
+	if err == nil {
+		r.watched = at
 	}
 	return err
 }

@@ -56,7 +56,8 @@ func (v *Subject) HoldOut(ctx context.Context, s *store.Store, now time.Time) (r
 		if len(history) == 0 {
 			continue
 		}
-		jobs = append(jobs, replay.Job{Config: v.Config, Rule: v.stated(v.Series[i]), History: history, Exclusions: v.Exclusions[id], From: history[len(history)-1].At + 1})
+		jobs = append(jobs, replay.Job{Config: v.Config, Rule: v.stated(v.Series[i]), History: history,
+			Exclusions: v.Exclusions[id], From: history[len(history)-1].At + 1})
 		h.Series++
 		from, to := time.Unix(history[len(history)*2/3].At, 0).UTC(), time.Unix(history[len(history)-1].At, 0).UTC()
 		if h.From.IsZero() || from.Before(h.From) {

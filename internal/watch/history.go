@@ -278,7 +278,8 @@ func (v *Subject) come(ctx context.Context, s *store.Store, ids []int64, now tim
 // EachHistory reads the dense samples of all series in [from, to), one after
 // another, so that judging can begin while the rest is still read; do is called
 // from one goroutine. Series without samples are left out.
-func (v *Subject) EachHistory(ctx context.Context, s *store.Store, from, to time.Time, do func(series int64, history []timeline.Sample) error) error {
+func (v *Subject) EachHistory(ctx context.Context, s *store.Store, from, to time.Time,
+	do func(series int64, history []timeline.Sample) error) error {
 	if v.Config.Method.Name == baseline.Siblings {
 		all, err := v.Histories(ctx, s, from, to)
 		if err != nil {
@@ -319,7 +320,8 @@ func (v *Subject) beside(samples map[int64][]timeline.Sample) {
 
 // since reads what came from an instant on, and up to when all of it should
 // have come. A pushed sample may be there before its period of grace is over.
-func (v *Subject) since(ctx context.Context, s *store.Store, ids []int64, from, now time.Time) (map[int64][]timeline.Sample, time.Time, error) {
+func (v *Subject) since(ctx context.Context, s *store.Store, ids []int64, from, now time.Time) (map[int64][]timeline.Sample,
+	time.Time, error) {
 	to := v.SettledTo(now)
 	samples, err := s.Samples(ctx, ids, from, timeline.Later(to, now))
 	v.beside(samples)

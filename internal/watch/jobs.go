@@ -69,7 +69,8 @@ func (w *Watcher) silentJob(ctx context.Context, job store.JobState, now time.Ti
 		if err := store.Silence(ctx, tx, job.ID, &next.Expected); err != nil || job.Judged {
 			return err // the monitor of what it writes rings, once
 		}
-		return store.Trouble(ctx, tx, about, record.Alert{Cause: record.CauseSilentJob, Direction: "high", Severity: "warning", Since: next.Expected,
+		return store.Trouble(ctx, tx, about, record.Alert{Cause: record.CauseSilentJob, Direction: "high", Severity: "warning",
+			Since:    next.Expected,
 			RaisedAt: now.UTC().Truncate(time.Second), Sentence: fmt.Sprintf("%s has had no complete run since %s; one was due at %s UTC",
 				job.Name, next.Last.Format("Mon 2 Jan 15:04"), next.Expected.Format("Mon 2 Jan 15:04"))})
 	})

@@ -115,22 +115,17 @@ func (w *Watcher) judgeSome(ctx context.Context, v *Subject, part []record.Serie
 		if err := store.LockMonitor(ctx, tx, v.Monitor.ID); err != nil {
 			return err
 		}
-		baselines, err := w.store.In(tx).BaselinesBehind(ctx, v.Monitor.ID, ids, c.of(ids), timeline.Later(v.SettledTo(w.now()), v.Grid.Floor(w.now())))
+		baselines, err := w.store.In(tx).BaselinesBehind(ctx, v.Monitor.ID, ids, c.of(ids), timeline.Later(v.SettledTo(w.now()),
+			v.Grid.Floor(w.now())))
 		if err != nil {
 			return err
 		}
 		from := farFuture
 		for _, b := range baselines {
-			start := stands(b)
-			switch {
-			case b.Again:
-				start = b.TrainedTo
-			case len(b.Judged) == 0:
-				continue // nothing is new
+			if idle(b) {
+				continue
 			}
-			if start.Before(from) {
-				from = start
-			}
+			from = timeline.Earlier(from, stands(b))
 		}
 		samples, to, err := v.since(ctx, w.store.In(tx), ids, from, w.now())
 		if err != nil {
@@ -144,8 +139,8 @@ func (w *Watcher) judgeSome(ctx context.Context, v *Subject, part []record.Serie
 			case !known:
 				unfitted = append(unfitted, series)
 				continue
-			case !b.Again && len(b.Judged) == 0:
-				continue // nothing is new
+			case idle(b):
+				continue
 			}
 			n, j, err := w.advance(ctx, tx, v, series, b, samples[series.ID], to)
 			if err != nil {
@@ -183,12 +178,13 @@ type comeback struct {
 // advance steps one series through its new samples and keeps the alerts that
 // follow; how far it came is for the caller to keep. A series that breaks off is
 // kept as failed, and leaves the others alone.
-func (w *Watcher) advance(ctx context.Context, tx pgx.Tx, v *Subject, series record.Series, b record.Baseline, samples []timeline.Sample, to time.Time) (int, *store.Judged, error) {
-	state, start, told := b.Judged, stands(b), b.JudgedTo
+func (w *Watcher) advance(ctx context.Context, tx pgx.Tx, v *Subject, series record.Series, b record.Baseline,
+	samples []timeline.Sample, to time.Time) (int, *store.Judged, error) {
+	start, told := stands(b), b.JudgedTo
 	if b.Again {
-		state, start, told = b.Fitted, b.TrainedTo, b.TrainedTo
+		told = start
 	}
-	found, err := contain.Get(func() (stepped, error) { return v.step(series, state, start, told, samples, to) })
+	found, err := contain.Get(func() (stepped, error) { return v.step(series, b, samples, to) })
 	if broke := (*contain.Panic)(nil); errors.As(err, &broke) {
 		w.log.ErrorContext(ctx, "a series could not be judged", "monitor", v.Monitor.Name, "segment", series.Segment,
 			"samples", len(samples), "error", err, "stack", broke.Stack)
@@ -201,16 +197,20 @@ func (w *Watcher) advance(ctx context.Context, tx pgx.Tx, v *Subject, series rec
 	for i, a := range found.changed {
 		rows[i] = v.AlertOf(series, a)
 	}
-	if err := w.keepAlerts(ctx, tx, v, series, rows, again{b.TrainedTo, b.Again}); err != nil {
+	if err := w.keepAlerts(ctx, tx, v, series, rows, again{start, b.Again}); err != nil {
 		return 0, nil, err
 	}
 	for _, c := range found.returns {
-		if err := store.CountReturn(ctx, tx, v.Monitor.ID, series.ID, time.Unix(c.since, 0).UTC(), c.times, time.Unix(c.end, 0).UTC()); err != nil {
+		if err := store.CountReturn(ctx, tx, v.Monitor.ID, series.ID, time.Unix(c.since, 0).UTC(), c.times,
+			time.Unix(c.end, 0).UTC()); err != nil {
 			return 0, nil, err
 		}
 	}
 	return len(rows) + len(found.returns), &store.Judged{SeriesID: series.ID, State: found.state, To: found.to}, nil
 }
+
+// idle tells whether nothing is new of a series.
+func idle(b record.Baseline) bool { return len(b.Judged) == 0 && len(b.Fitted) == 0 }
 
 // stands is up to when a stored state stands.
 func stands(b record.Baseline) time.Time {
@@ -225,9 +225,16 @@ func stands(b record.Baseline) time.Time {
 // cheap.
 func (v *Subject) keptEvery() int64 { return int64(min(max(v.Grid.PerDay()/96, 1), 15)) }
 
-// step loads an evaluator and steps it through samples. Up to told it was stepped
-// through before, and what changes there is known.
-func (v *Subject) step(series record.Series, state []byte, start, told time.Time, samples []timeline.Sample, to time.Time) (stepped, error) {
+// step loads an evaluator and steps it through samples. What changed where it was
+// stepped through before is known, unless that is judged again.
+func (v *Subject) step(series record.Series, b record.Baseline, samples []timeline.Sample, to time.Time) (stepped, error) {
+	state, start, told := b.Judged, stands(b), b.JudgedTo
+	if len(b.Fitted) > 0 {
+		state = b.Fitted
+	}
+	if b.Again {
+		told = start
+	}
 	e, err := detect.Load(v.Config, v.Rule(series), state)
 	if err != nil {
 		return stepped{}, err
@@ -256,8 +263,12 @@ func (v *Subject) step(series record.Series, state []byte, start, told time.Time
 			r.changed = append(r.changed, a)
 		}
 	}
+	if a, open := e.OpenAlert(); b.Again && open && len(r.changed) == 0 {
+		r.changed = append(r.changed, a) // it was raised before, and still follows
+	}
 	// Some of the series of a metric in each period, not all in one.
-	if period := r.to.Unix() / step; len(r.changed) > 0 || len(r.returns) > 0 || period-start.Unix()/step >= v.keptEvery() || (period+series.ID)%v.keptEvery() == 0 {
+	if period := r.to.Unix() / step; len(r.changed) > 0 || len(r.returns) > 0 || period-start.Unix()/step >= v.keptEvery() ||
+		(period+series.ID)%v.keptEvery() == 0 {
 		r.state, err = e.MarshalBinary()
 	}
 	return r, err

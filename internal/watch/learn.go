@@ -255,7 +255,8 @@ func outdated(v *Subject, series record.Series, b record.Baseline) bool {
 	return err != nil
 }
 
-func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeline.Sample, last record.Baseline, walk time.Time) (fitted, error) {
+func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeline.Sample, last record.Baseline,
+	walk time.Time) (fitted, error) {
 	r := fitted{series: series}
 	if len(history) == 0 {
 		return r, nil
@@ -273,7 +274,8 @@ func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeli
 	switch {
 	case !walk.IsZero() && !rule.BandOnly:
 		from := timeline.Later(walk, r.first.Add(v.WarmUp()))
-		alerts, walked, err := replay.WalkOn(replay.Job{Config: v.Config, Rule: rule, History: learned, Exclusions: exclusions, From: from.Unix()})
+		alerts, walked, err := replay.WalkOn(replay.Job{Config: v.Config, Rule: rule, History: learned, Exclusions: exclusions,
+			From: from.Unix()})
 		if err != nil && !errors.As(err, &short) {
 			return r, err
 		}

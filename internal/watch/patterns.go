@@ -29,7 +29,8 @@ type learnedPattern struct {
 
 // of gives a pattern that was learned for a version and not too long ago, learning
 // it otherwise. That there are too few arrivals is kept for moments.
-func (p *patterns) of(key patternKey, version time.Time, lasts time.Duration, learn func() (*arrival.Pattern, error)) (*arrival.Pattern, error) {
+func (p *patterns) of(key patternKey, version time.Time, lasts time.Duration, learn func() (*arrival.Pattern,
+	error)) (*arrival.Pattern, error) {
 	p.mu.Lock()
 	known, there := p.known[key]
 	p.mu.Unlock()

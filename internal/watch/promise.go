@@ -33,7 +33,8 @@ type Promise struct {
 func PromiseOf(v record.SLA, events []record.PlannedEvent) (arrival.Promise, error) {
 	zone, err := time.LoadLocation(v.Zone)
 	if err != nil {
-		return arrival.Promise{}, record.Invalid{Field: "zone", Given: v.Zone, Allowed: "a name of the tz database, such as America/Halifax"}
+		return arrival.Promise{}, record.Invalid{Field: "zone", Given: v.Zone,
+			Allowed: "a name of the tz database, such as America/Halifax"}
 	}
 	days, err := timeline.ParseDays(v.Days)
 	if err != nil {
@@ -128,7 +129,8 @@ func (w *Watcher) promise(ctx context.Context, p Promise) error {
 		}
 		switch late := p.late(pace); {
 		case pace.Standing == arrival.Behind, pace.Standing == arrival.Missed && late.IsZero() && now.Unix()-pace.To < 7*86400:
-			a := record.Alert{Cause: record.CausePromise, Direction: "low", Severity: "warning", Since: time.Unix(pace.From, 0).UTC(), RaisedAt: now.Truncate(time.Second), Sentence: p.Sentence(pace)}
+			a := record.Alert{Cause: record.CausePromise, Direction: "low", Severity: "warning",
+				Since: time.Unix(pace.From, 0).UTC(), RaisedAt: now.Truncate(time.Second), Sentence: p.Sentence(pace)}
 			if pace.Standing == arrival.Missed {
 				a.Severity = "critical"
 			}
@@ -147,7 +149,8 @@ func (p Promise) days(from, to time.Time) []record.SLADay {
 	var list []record.SLADay
 	for _, v := range p.rule.Past(from.Unix(), to.Unix(), p.deliveries) {
 		y, m, d := v.Day.Date()
-		one := record.SLADay{Day: time.Date(y, m, d, 0, 0, 0, 0, time.UTC), Standing: string(v.Standing), Have: v.Have, AtLeast: p.AtLeast, DueAt: time.Unix(v.To, 0).UTC()}
+		one := record.SLADay{Day: time.Date(y, m, d, 0, 0, 0, 0, time.UTC), Standing: string(v.Standing), Have: v.Have,
+			AtLeast: p.AtLeast, DueAt: time.Unix(v.To, 0).UTC()}
 		if v.MetAt != 0 {
 			at := time.Unix(v.MetAt, 0).UTC()
 			one.MetAt = &at
@@ -171,7 +174,8 @@ func (p Promise) Sentence(pace arrival.Pace) string {
 	by := time.Unix(pace.To, 0).In(p.rule.Zone).Format("15:04")
 	switch pace.Standing {
 	case arrival.Behind:
-		return fmt.Sprintf("%s is behind: %s so far, due by %s; it makes it with a chance of %s", p.Name, have, by, words.Percent(pace.Probability))
+		return fmt.Sprintf("%s is behind: %s so far, due by %s; it makes it with a chance of %s", p.Name, have, by,
+			words.Percent(pace.Probability))
 	case arrival.Missed:
 		return fmt.Sprintf("%s is missed: %s had come by %s", p.Name, have, by)
 	case arrival.Met:

@@ -16,8 +16,9 @@ import (
 func (v *Subject) AlertOf(series record.Series, a detect.Alert) record.Alert {
 	row := record.Alert{
 		MonitorID: v.Monitor.ID, SeriesID: series.ID, Segment: series.Segment,
-		Monitor: v.Monitor.Name, Metric: v.Metric.Name, Measure: v.Metric.Measure, Comparison: v.Metric.Comparison, Dataset: v.Metric.Dataset,
-		Zone: v.Metric.Zone, Unit: v.Metric.Unit, PeriodSeconds: v.Metric.PeriodSeconds,
+		Monitor: v.Monitor.Name, Metric: v.Metric.Name, Measure: v.Metric.Measure, Comparison: v.Metric.Comparison,
+		Dataset: v.Metric.Dataset,
+		Zone:    v.Metric.Zone, Unit: v.Metric.Unit, PeriodSeconds: v.Metric.PeriodSeconds,
 		Cause: string(a.Cause), Direction: a.Direction.String(), Severity: string(a.Severity),
 		Since: time.Unix(a.Since, 0).UTC(), RaisedAt: time.Unix(a.Raised, 0).UTC(),
 		EndedAt: unix(a.End), ClosedAt: unix(a.Closed), CloseReason: a.Reason,
@@ -99,7 +100,8 @@ func (v *Subject) bound(a record.Alert) string {
 	if edge != nil && (said == "below" && a.Observed < *edge || said == "above" && a.Observed > *edge) {
 		return said + " the bound of " + v.say(*edge)
 	}
-	earlier := map[string]string{"": "the day before", "day": "the day before", "week": "the week before", "previous": "the period before"}[s.Than]
+	earlier := map[string]string{"": "the day before", "day": "the day before", "week": "the week before",
+		"previous": "the period before"}[s.Than]
 	return fmt.Sprintf("more than %s %s %s", words.Percent(share), said, earlier)
 }
 
@@ -132,7 +134,8 @@ func (v *Subject) worse(a record.Alert) bool {
 		return false
 	}
 	off, worst := a.Observed-a.Expected, a.WorstObserved-a.WorstExpected
-	if v.Metric.Kind == timeline.Count && a.Expected > 0 && a.WorstExpected > 0 && math.Abs(worst)/a.WorstExpected < math.Abs(off)/a.Expected {
+	if v.Metric.Kind == timeline.Count && a.Expected > 0 && a.WorstExpected > 0 &&
+		math.Abs(worst)/a.WorstExpected < math.Abs(off)/a.Expected {
 		return false // more rows are missing, and fewer of those that were due
 	}
 	return math.Abs(worst) > 1.1*math.Abs(off)
@@ -229,7 +232,8 @@ func driftSentence(a record.Alert) string {
 	}
 	switch a.Segment {
 	case record.DriftTogether:
-		return fmt.Sprintf("Rows of %s can be told from the reference's: separability is %s", a.Dataset, strings.Replace(far, "the limit", "its limit", 1))
+		return fmt.Sprintf("Rows of %s can be told from the reference's: separability is %s", a.Dataset,
+			strings.Replace(far, "the limit", "its limit", 1))
 	case record.DriftPair:
 		return fmt.Sprintf("Two features of %s go together in another way: %s", a.Dataset, far)
 	case record.DriftRanking:

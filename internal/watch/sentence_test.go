@@ -25,17 +25,29 @@ func TestSentencesSayWhatIsWrong(t *testing.T) {
 		a    detect.Alert
 		want string
 	}{
-		{subject(timeline.Count, "boarding scans"), detect.Alert{Cause: detect.Deviation, Direction: detect.Low, Rang: detect.Stretch{Observed: 62, Expected: 100}}, "Gullstone sends 38 % fewer boarding scans than expected (62, expected 100)"},
-		{subject(timeline.Count, "boarding scans"), detect.Alert{Cause: detect.Deviation, Direction: detect.High, Rang: detect.Stretch{Observed: 150, Expected: 100}}, "Gullstone sends 50 % more boarding scans than expected (150, expected 100)"},
-		{subject(timeline.Count, "boarding scans"), detect.Alert{Cause: detect.Deviation, Direction: detect.High, Rang: detect.Stretch{Observed: 310, Expected: 100}}, "Gullstone sends 3.1 times the boarding scans expected (310, expected 100)"},
-		{subject(timeline.Count, "boarding scans"), detect.Alert{Cause: detect.Silence, Rang: detect.Stretch{Expected: 12345}}, "Gullstone sends no boarding scans; 12,345 were expected"},
-		{subject(timeline.Count, ""), detect.Alert{Cause: detect.Deviation, Rang: detect.Stretch{Observed: 5}}, "Gullstone sends 5 rows where none were expected"},
-		{subject(timeline.Share, "null port"), detect.Alert{Cause: detect.Deviation, Rang: detect.Stretch{Observed: 0.3, Expected: 0.012}}, "Gullstone: null port is 30 %, expected 1.2 %"},
-		{subject(timeline.Duration, "age"), detect.Alert{Cause: detect.Deviation, Rang: detect.Stretch{Observed: 9000, Expected: 600}}, "Gullstone: age is 2 h 30 min, expected 10 min"},
-		{subject(timeline.Value, "mean fare"), detect.Alert{Cause: detect.Deviation, Rang: detect.Stretch{Observed: 2.5, Expected: -1234}}, "Gullstone: mean fare is 2.5, expected −1,234"},
+		{subject(timeline.Count, "boarding scans"), detect.Alert{Cause: detect.Deviation, Direction: detect.Low,
+			Rang: detect.Stretch{Observed: 62, Expected: 100}},
+			"Gullstone sends 38 % fewer boarding scans than expected (62, expected 100)"},
+		{subject(timeline.Count, "boarding scans"), detect.Alert{Cause: detect.Deviation, Direction: detect.High,
+			Rang: detect.Stretch{Observed: 150, Expected: 100}},
+			"Gullstone sends 50 % more boarding scans than expected (150, expected 100)"},
+		{subject(timeline.Count, "boarding scans"), detect.Alert{Cause: detect.Deviation, Direction: detect.High,
+			Rang: detect.Stretch{Observed: 310, Expected: 100}},
+			"Gullstone sends 3.1 times the boarding scans expected (310, expected 100)"},
+		{subject(timeline.Count, "boarding scans"), detect.Alert{Cause: detect.Silence, Rang: detect.Stretch{Expected: 12345}},
+			"Gullstone sends no boarding scans; 12,345 were expected"},
+		{subject(timeline.Count, ""), detect.Alert{Cause: detect.Deviation, Rang: detect.Stretch{Observed: 5}},
+			"Gullstone sends 5 rows where none were expected"},
+		{subject(timeline.Share, "null port"), detect.Alert{Cause: detect.Deviation, Rang: detect.Stretch{Observed: 0.3,
+			Expected: 0.012}}, "Gullstone: null port is 30 %, expected 1.2 %"},
+		{subject(timeline.Duration, "age"), detect.Alert{Cause: detect.Deviation, Rang: detect.Stretch{Observed: 9000,
+			Expected: 600}}, "Gullstone: age is 2 h 30 min, expected 10 min"},
+		{subject(timeline.Value, "mean fare"), detect.Alert{Cause: detect.Deviation, Rang: detect.Stretch{Observed: 2.5,
+			Expected: -1234}}, "Gullstone: mean fare is 2.5, expected −1,234"},
 		{subject(timeline.Count, "scans"), detect.Alert{Cause: detect.Stuck}, "Gullstone repeats the same value of scans again and again"},
 		{subject(timeline.Count, "scans"), detect.Alert{Cause: detect.Missing}, "Gullstone: scans did not come when it was due"},
-		{subject(timeline.Duration, "age"), detect.Alert{Cause: detect.Overdue, Since: 1781780400, Closed: 1781785800, Rang: detect.Stretch{Observed: 9000, Expected: 3600}}, "ops.boarding_scans was loaded 90 min late"},
+		{subject(timeline.Duration, "age"), detect.Alert{Cause: detect.Overdue, Since: 1781780400, Closed: 1781785800,
+			Rang: detect.Stretch{Observed: 9000, Expected: 3600}}, "ops.boarding_scans was loaded 90 min late"},
 	} {
 		if got := c.v.AlertOf(port, c.a).Sentence; got != c.want {
 			t.Errorf("%q, want %q", got, c.want)
@@ -72,7 +84,8 @@ func TestDriftIsToldByWhatHasDrifted(t *testing.T) {
 }
 
 func TestAnOpenOverdueLoadSaysSinceWhenInLocalTime(t *testing.T) {
-	a := detect.Alert{Cause: detect.Overdue, Since: time.Date(2026, 6, 18, 6, 14, 0, 0, time.UTC).Unix(), Rang: detect.Stretch{Expected: 86400}}
+	a := detect.Alert{Cause: detect.Overdue, Since: time.Date(2026, 6, 18, 6, 14, 0, 0, time.UTC).Unix(),
+		Rang: detect.Stretch{Expected: 86400}}
 	want := "ops.boarding_scans has had no load since Wed 03:14; one was due at 03:14"
 	if got := subject(timeline.Duration, "age").AlertOf(record.Series{}, a).Sentence; got != want {
 		t.Errorf("%q, want %q", got, want)
@@ -81,7 +94,8 @@ func TestAnOpenOverdueLoadSaysSinceWhenInLocalTime(t *testing.T) {
 
 func TestAlertsUnderAPlannedEventAreMarked(t *testing.T) {
 	v := subject(timeline.Count, "scans")
-	v.Exclusions[4] = []replay.Exclusion{{Span: timeline.Span{From: 1000, To: 2000}, Known: 5000, Planned: true}, {Span: timeline.Span{From: 3000, To: 4000}}}
+	v.Exclusions[4] = []replay.Exclusion{{Span: timeline.Span{From: 1000, To: 2000}, Known: 5000, Planned: true},
+		{Span: timeline.Span{From: 3000, To: 4000}}}
 	for since, want := range map[int64]bool{1500: true, 2500: false, 3500: false} {
 		row := v.AlertOf(record.Series{ID: 4}, detect.Alert{Cause: detect.Deviation, Since: since, Raised: since + 100})
 		if row.Planned != want {
@@ -103,7 +117,8 @@ func TestACorrectedAlertContinuesTheOneItOverlaps(t *testing.T) {
 	for _, c := range []struct {
 		row  record.Alert
 		want int64
-	}{{row("deviation", "low", 5), 1}, {row("silence", "low", 8), 1}, {row("deviation", "high", 5), 0}, {row("deviation", "low", 11), 0}, {row("missing", "both", 13), 2}} {
+	}{{row("deviation", "low", 5), 1}, {row("silence", "low", 8), 1}, {row("deviation", "high", 5), 0},
+		{row("deviation", "low", 11), 0}, {row("missing", "both", 13), 2}} {
 		got := int64(0)
 		if old := overlapping(known, c.row, map[int64]bool{}); old != nil {
 			got = old.ID

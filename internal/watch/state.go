@@ -42,7 +42,8 @@ func (w *Watcher) begin(ctx context.Context, v *Subject, unfitted []record.Serie
 			return nil, err
 		}
 	}
-	return begun, w.learnSome(ctx, v, begun, Order{Monitor: v.Monitor.ID}, walk{from: func(record.Series) time.Time { return theBeginning }})
+	return begun, w.learnSome(ctx, v, begun, Order{Monitor: v.Monitor.ID},
+		walk{from: func(record.Series) time.Time { return theBeginning }})
 }
 
 // waits keeps that a series has too little history, and from which sample on it
@@ -51,7 +52,8 @@ func (w *Watcher) waits(ctx context.Context, tx pgx.Tx, v *Subject, r fitted) er
 	now := w.now().UTC()
 	ready := v.Grid.Floor(now).Add(time.Duration(max(r.short.Need-r.short.Have, 1)-1) * v.Grid.Period)
 	return store.PutSeriesState(ctx, tx, record.SeriesState{
-		MonitorID: v.Monitor.ID, SeriesID: r.series.ID, State: record.SeriesWaiting, Since: now, TriedAt: now, FirstAt: &r.first, ReadyAt: &ready,
+		MonitorID: v.Monitor.ID, SeriesID: r.series.ID, State: record.SeriesWaiting, Since: now, TriedAt: now, FirstAt: &r.first,
+		ReadyAt: &ready,
 		Message: waiting(*r.short, v.Grid.Period),
 	})
 }

@@ -83,8 +83,9 @@ func (q *Queue) without(ctx context.Context, argument, kind string, all []int64)
 		return nil, nil
 	}
 	rows, err := q.pool.Query(ctx, `
-		select id from unnest($1::bigint[]) as id where not exists (
-			select from river_job where finalized_at is null and $3 in ('', kind) and (args->>$2)::bigint = id)`, all, argument, kind)
+		select wanted.id from unnest($1::bigint[]) as wanted(id) where not exists (
+			select from river_job j where j.finalized_at is null and $3 in ('', j.kind) and (j.args->>$2)::bigint = wanted.id)`,
+		all, argument, kind)
 	if err != nil {
 		return nil, fmt.Errorf("look for jobs: %w", err)
 	}

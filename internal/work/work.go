@@ -13,6 +13,7 @@ import (
 	"log/slog"
 	"maps"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -169,6 +170,10 @@ type Queue struct {
 	log    *slog.Logger
 	worker string // what this process is called in the jobs it takes
 	doing  *doing
+	runs   atomic.Bool // whether it takes up jobs
+
+	// Watched is told of each job: how long it had waited, and how long it took; nil: nobody is.
+	Watched func(kind string, waited, took time.Duration, err error)
 }
 
 // unfinished are the states in which a second job of the kind is not needed.
@@ -270,7 +275,18 @@ type worker[T river.JobArgs] struct {
 // on.
 func (w *worker[T]) Work(ctx context.Context, job *river.Job[T]) error {
 	defer w.queue.doing.begin(job.ID)()
+	began := time.Now()
+	ctx, end := traced(ctx, job.Kind)
+	var later Later
 	err := contain.Run(func() error { return w.do(ctx, job.Args) })
+	if errors.As(err, &later) {
+		end(nil)
+		return river.JobSnooze(later.In)
+	}
+	end(err)
+	if w.queue.Watched != nil {
+		w.queue.Watched(job.Kind, began.Sub(job.ScheduledAt), time.Since(began), err)
+	}
 	if broke := (*contain.Panic)(nil); errors.As(err, &broke) {
 		w.queue.log.ErrorContext(ctx, "a job broke off", "job", job.Kind, "arguments", string(job.EncodedArgs), "attempt", job.Attempt,
 			"error", err, "stack", broke.Stack)
@@ -278,17 +294,19 @@ func (w *worker[T]) Work(ctx context.Context, job *river.Job[T]) error {
 	return err
 }
 
-// NextRetry is soon: what failed was most often the database being away.
-func (w *worker[T]) NextRetry(job *river.Job[T]) time.Time {
-	return time.Now().Add(min(time.Second<<min(job.Attempt, 6), time.Minute))
-}
-
 func register[T river.JobArgs](q *Queue, workers *river.Workers, do func(context.Context, T) error) {
 	river.AddWorker(workers, &worker[T]{queue: q, do: do})
 }
 
 // Start begins running jobs until ctx ends or Stop is called.
-func (q *Queue) Start(ctx context.Context) error { return q.client.Start(ctx) }
+func (q *Queue) Start(ctx context.Context) error {
+	err := q.client.Start(ctx)
+	q.runs.Store(err == nil)
+	return err
+}
+
+// Started tells whether it takes up jobs: a process that only answers requests does not.
+func (q *Queue) Started() bool { return q.runs.Load() }
 
 // Stop takes up no more jobs and lets those that run finish.
 func (q *Queue) Stop(ctx context.Context) error { return q.client.Stop(ctx) }
@@ -372,28 +390,6 @@ func (j Rejudge) next() (river.JobArgs, int)   { return Rejudge{j.MetricID, j.Tu
 // Add queues a job by itself.
 func (q *Queue) Add(ctx context.Context, job river.JobArgs) error {
 	return pgx.BeginFunc(ctx, q.pool, func(tx pgx.Tx) error { return q.Put(ctx, tx, job) })
-}
-
-// patient is how often a job is tried that something always orders again, should
-// it be given up.
-const patient = 25
-
-func optionsOf(job river.JobArgs) *river.InsertOpts {
-	switch job.(type) {
-	case Collect:
-		return &river.InsertOpts{MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: unfinished}}
-	case Evaluate, Rejudge:
-		return &river.InsertOpts{MaxAttempts: patient, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: unfinished}}
-	case Summarise:
-		return &river.InsertOpts{MaxAttempts: patient, ScheduledAt: time.Now().Add(burst), UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: unfinished}}
-	case Relearn:
-		return &river.InsertOpts{MaxAttempts: patient, ScheduledAt: time.Now().Add(time.Second), UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: unfinished}}
-	case Tune, Trial, Drift:
-		return &river.InsertOpts{Queue: "long", MaxAttempts: 1}
-	case Backfill, Learn:
-		return &river.InsertOpts{Queue: "long", MaxAttempts: patient}
-	}
-	return &river.InsertOpts{MaxAttempts: patient}
 }
 
 // Idle tells whether no job is waiting or running, but for those that sum up.

@@ -65,7 +65,8 @@ func Place(list []Column, name string) int {
 // batch is how many values are handed over at a time.
 const batch = 8192
 
-var timeForms = []string{time.RFC3339Nano, "2006-01-02 15:04:05.999999999Z07:00", "2006-01-02 15:04:05Z07", "2006-01-02T15:04:05", "2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02"}
+var timeForms = []string{time.RFC3339Nano, "2006-01-02 15:04:05.999999999Z07:00", "2006-01-02 15:04:05Z07", "2006-01-02T15:04:05",
+	"2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02"}
 
 // parseTime reads a time as files write it; without an offset it is UTC.
 func parseTime(text string) (time.Time, bool) {

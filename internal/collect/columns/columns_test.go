@@ -96,7 +96,9 @@ func TestCSVIsReadForWhatItsColumnsHold(t *testing.T) {
 			t.Fatalf("%s: %s", name, got)
 		}
 		second := time.Date(2026, 6, 1, 7, 30, 0, 0, time.UTC).Unix()
-		for column, want := range map[string]string{"fare": "12.5 NaN +Inf", "sold_at": fmt.Sprint(float64(second-7200+9000), float64(second), float64(time.Date(2026, 6, 2, 0, 0, 0, 0, time.UTC).Unix())), "channel": "web kiosk a, b", "child": "true false true", "note": "null null null"} {
+		for column, want := range map[string]string{"fare": "12.5 NaN +Inf", "sold_at": fmt.Sprint(float64(second-7200+9000),
+			float64(second), float64(time.Date(2026, 6, 2, 0, 0, 0, 0, time.UTC).Unix())), "channel": "web kiosk a, b",
+			"child": "true false true", "note": "null null null"} {
 			if got := strings.Join(values[column][:3], " "); got != want {
 				t.Errorf("%s: %s is %s, wanted %s", name, column, got, want)
 			}
@@ -136,8 +138,10 @@ func TestParquetIsReadTypeByType(t *testing.T) {
 	if got := kindsOf(list); got != "n number, i number, f number, d number, m number, b boolean, s category, t time, y time" {
 		t.Fatal(got)
 	}
-	for column, want := range map[string]string{"n": "0 1 2", "i": "NaN 5 5", "f": "0.5 0.5 0.5", "m": "12.34 12.34 12.34", "b": "true false true", "s": "null web web",
-		"t": strings.TrimSpace(strings.Repeat(fmt.Sprint(float64(when.UnixMilli())/1000)+" ", 3)), "y": strings.TrimSpace(strings.Repeat(fmt.Sprint(float64(20605*86400))+" ", 3))} {
+	for column, want := range map[string]string{"n": "0 1 2", "i": "NaN 5 5", "f": "0.5 0.5 0.5", "m": "12.34 12.34 12.34",
+		"b": "true false true", "s": "null web web",
+		"t": strings.TrimSpace(strings.Repeat(fmt.Sprint(float64(when.UnixMilli())/1000)+" ", 3)),
+		"y": strings.TrimSpace(strings.Repeat(fmt.Sprint(float64(20605*86400))+" ", 3))} {
 		if got := strings.Join(values[column][:3], " "); got != want || len(values[column]) != len(rows) {
 			t.Errorf("%s is %s, %d of them; wanted %s", column, got, len(values[column]), want)
 		}

@@ -139,7 +139,8 @@ func (c *Content) ndjson(body io.Reader) error {
 		}
 		if c.Rows < named {
 			if values, depth := bound.Shape(line); depth > deepest || values > 20*mostColumns {
-				return fmt.Errorf("line %d has %d values, nested %d deep: %d are read, nested %d deep", n, values, depth, 20*mostColumns, deepest)
+				return fmt.Errorf("line %d has %d values, nested %d deep: %d are read, nested %d deep", n, values, depth,
+					20*mostColumns, deepest)
 			}
 			var object map[string]json.RawMessage
 			if err := json.Unmarshal(line, &object); err != nil {

@@ -88,8 +88,10 @@ func TestBrokenFilesSayWhere(t *testing.T) {
 	}{
 		"fields.csv": {[]byte("a,b\n1,2\n1,2,3\n"), "line 3: wrong number of fields"}, "quote.csv": {[]byte("a,b\n1,\"2\n"), "line"},
 		"cut.csv.gz": {cut[:len(cut)-40], "too early"}, "plain.csv.gz": {[]byte("a,b\n"), "not gzip"},
-		"bad.ndjson": {[]byte("{\"a\":1}\n[1]\n"), "line 2 is no JSON object"}, "cut.parquet": {parquet[:len(parquet)/2], "no Parquet file"},
-		"text.parquet": {[]byte("partner"), "no Parquet file"}, "empty.parquet": {nil, "no Parquet file"}, "a.parquet.gz": {zipped("x"), "packed already"},
+		"bad.ndjson": {[]byte("{\"a\":1}\n[1]\n"), "line 2 is no JSON object"}, "cut.parquet": {parquet[:len(parquet)/2],
+			"no Parquet file"},
+		"text.parquet": {[]byte("partner"), "no Parquet file"}, "empty.parquet": {nil, "no Parquet file"},
+		"a.parquet.gz": {zipped("x"), "packed already"},
 	} {
 		if _, err := Read(write(t, name, c.content)); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v, want %q", name, err, c.want)
@@ -102,7 +104,8 @@ func TestPatternsNameTheSegmentAndStayBelow(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for path, want := range map[string]string{"parcels/Orme/in-2026.csv": "Orme / in", "parcels/Orme/in-2026.csv.gz": "Orme / in", "parcels/a/b/in-1.csv": "", "parcels/Orme/in.csv": "", "x/parcels/Orme/in-1.csv": ""} {
+	for path, want := range map[string]string{"parcels/Orme/in-2026.csv": "Orme / in", "parcels/Orme/in-2026.csv.gz": "Orme / in",
+		"parcels/a/b/in-1.csv": "", "parcels/Orme/in.csv": "", "x/parcels/Orme/in-1.csv": ""} {
 		if got, ok := p.Segment(path); got != want || ok != (want != "") {
 			t.Errorf("%s: %q (%t), want %q", path, got, ok, want)
 		}
@@ -140,8 +143,10 @@ func FuzzParsePattern(f *testing.F) {
 func TestFilesThatLieAlikeAreProposedAsOneDataset(t *testing.T) {
 	folder := t.TempDir()
 	for _, name := range []string{
-		"parcels/north/parcels-2026-06-01.csv", "parcels/north/parcels-2026-06-02.csv", "parcels/south/late_20260602.ndjson", "parcels/south/.hidden",
-		"rates_2026-05.parquet", "rates_2026-06.parquet", "tides/2026/06/01/levels.csv.gz", "tides/2026/06/02/levels.csv.gz", "half.csv.part",
+		"parcels/north/parcels-2026-06-01.csv", "parcels/north/parcels-2026-06-02.csv", "parcels/south/late_20260602.ndjson",
+		"parcels/south/.hidden",
+		"rates_2026-05.parquet", "rates_2026-06.parquet", "tides/2026/06/01/levels.csv.gz", "tides/2026/06/02/levels.csv.gz",
+		"half.csv.part",
 	} {
 		if err := os.MkdirAll(filepath.Dir(filepath.Join(folder, name)), 0o755); err != nil {
 			t.Fatal(err)

@@ -30,7 +30,8 @@ var placeholder = regexp.MustCompile(`\\\{([A-Za-z_][A-Za-z0-9_]*)\\\}|\\\*`)
 // ParsePattern reads parcels/{partner}/*.csv.
 func ParsePattern(text string) (Pattern, error) {
 	wrong := func(why string) (Pattern, error) {
-		return Pattern{}, record.Invalid{Field: "pattern", Given: text, Allowed: "a path below the folder, with * and {dimension}: parcels/{partner}/*.csv (" + why + ")"}
+		return Pattern{}, record.Invalid{Field: "pattern", Given: text,
+			Allowed: "a path below the folder, with * and {dimension}: parcels/{partner}/*.csv (" + why + ")"}
 	}
 	switch {
 	case text == "":

@@ -65,20 +65,23 @@ type counts struct {
 	Bytes *int64 `json:"size"`
 }
 
-var states = map[string]string{"START": "running", "RUNNING": "running", "OTHER": "running", "": "running", "COMPLETE": "complete", "FAIL": "failed", "ABORT": "aborted"}
+var states = map[string]string{"START": "running", "RUNNING": "running", "OTHER": "running", "": "running",
+	"COMPLETE": "complete", "FAIL": "failed", "ABORT": "aborted"}
 
 // Parse reads one event.
 func Parse(body []byte) (record.RunEvent, error) {
 	var w wire
 	if err := json.Unmarshal(body, &w); err != nil {
-		return record.RunEvent{}, record.Invalid{Field: "event", Given: "", Allowed: "an OpenLineage event as JSON: " + strings.TrimPrefix(err.Error(), "json: ")}
+		return record.RunEvent{}, record.Invalid{Field: "event", Given: "", Allowed: "an OpenLineage event as JSON: " +
+			strings.TrimPrefix(err.Error(), "json: ")}
 	}
 	state, known := states[strings.ToUpper(w.EventType)]
 	switch {
 	case w.EventTime.IsZero():
 		return record.RunEvent{}, record.Invalid{Field: "eventTime", Given: "", Allowed: "RFC 3339, for example 2026-06-18T09:00:00Z"}
 	case !known:
-		return record.RunEvent{}, record.Invalid{Field: "eventType", Given: w.EventType, Allowed: "START, RUNNING, COMPLETE, FAIL, ABORT or OTHER"}
+		return record.RunEvent{}, record.Invalid{Field: "eventType", Given: w.EventType,
+			Allowed: "START, RUNNING, COMPLETE, FAIL, ABORT or OTHER"}
 	case w.Dataset == nil && (w.Job == nil || w.Job.Name == "" || w.Job.Namespace == ""):
 		return record.RunEvent{}, record.Invalid{Field: "job", Given: "", Allowed: "a job with namespace and name"}
 	case w.Run != nil && !uuid(w.Run.RunID):
@@ -145,7 +148,8 @@ func uuid(text string) bool {
 		return false
 	}
 	for i, c := range text {
-		if dash := i == 8 || i == 13 || i == 18 || i == 23; dash != (c == '-') || !dash && !strings.ContainsRune("0123456789abcdefABCDEF", c) {
+		if dash := i == 8 || i == 13 || i == 18 || i == 23; dash != (c == '-') ||
+			!dash && !strings.ContainsRune("0123456789abcdefABCDEF", c) {
 			return false
 		}
 	}

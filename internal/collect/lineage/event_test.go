@@ -16,7 +16,8 @@ func TestAnEventSaysWhatWasReadAndWritten(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if e.State != "complete" || e.Begins || e.Job.Name != "load scans" || !strings.HasSuffix(e.Parent, "ff") || e.Time.Hour() != 12 || len(e.Datasets) != 2 {
+	if e.State != "complete" || e.Begins || e.Job.Name != "load scans" || !strings.HasSuffix(e.Parent, "ff") ||
+		e.Time.Hour() != 12 || len(e.Datasets) != 2 {
 		t.Errorf("%+v", e)
 	}
 	if in := e.Datasets[0]; in.Output || *in.Rows != 90 || in.Bytes != nil {

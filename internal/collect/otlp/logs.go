@@ -44,7 +44,8 @@ func DecodeLogs(body []byte, json bool) ([]Line, error) {
 		about := attributes(nil, resource.GetResource().GetAttributes())
 		for _, scope := range resource.ScopeLogs {
 			for _, r := range scope.LogRecords {
-				l := Line{Service: about["service.name"], Attributes: attributes(about, r.Attributes), Severity: r.SeverityText, Body: said(r.Body)}
+				l := Line{Service: about["service.name"], Attributes: attributes(about, r.Attributes), Severity: r.SeverityText,
+					Body: said(r.Body)}
 				if at := max(r.TimeUnixNano, 0); at > 0 {
 					l.At = time.Unix(0, int64(at)).UTC()
 				} else if r.ObservedTimeUnixNano > 0 {

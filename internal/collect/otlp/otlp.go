@@ -119,7 +119,8 @@ func (d *decoder) numbers(name string, shape record.Shape, points []*metrics.Num
 	}
 }
 
-func (d *decoder) summed(name string, shape record.Shape, attributes []*common.KeyValue, at uint64, flags uint32, sum *float64, count uint64) {
+func (d *decoder) summed(name string, shape record.Shape, attributes []*common.KeyValue, at uint64, flags uint32, sum *float64,
+	count uint64) {
 	if sum == nil {
 		d.refuse(name, 1, "a histogram without its sum has no mean")
 		return
@@ -139,7 +140,8 @@ func (d *decoder) add(name string, shape record.Shape, own []*common.KeyValue, a
 		return
 	}
 	all := attributes(d.base, own)
-	d.points = append(d.points, Named{name, all, record.Point{At: time.Unix(0, int64(at)).UTC().Truncate(time.Microsecond), Stream: stream(name, all), Shape: shape, Value: value, Weight: weight}})
+	d.points = append(d.points, Named{name, all, record.Point{At: time.Unix(0, int64(at)).UTC().Truncate(time.Microsecond),
+		Stream: stream(name, all), Shape: shape, Value: value, Weight: weight}})
 }
 
 func attributes(base map[string]string, list []*common.KeyValue) map[string]string {

@@ -30,10 +30,12 @@ func TestBothEncodingsSayTheSame(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(points) != 4 || points[0].Value != 4.5 || points[0].Segment([]string{"port", "gate"}) != "Ansby / (none)" || points[0].Segment([]string{"service.name"}) != "feeder" {
+	if len(points) != 4 || points[0].Value != 4.5 || points[0].Segment([]string{"port", "gate"}) != "Ansby / (none)" ||
+		points[0].Segment([]string{"service.name"}) != "feeder" {
 		t.Errorf("points: %+v", points)
 	}
-	if points[1].Shape != record.Delta || points[2].Shape != record.Cumulative || points[3].Value != 50 || points[3].Weight != 4 || !math.IsNaN(points[1].Weight) {
+	if points[1].Shape != record.Delta || points[2].Shape != record.Cumulative || points[3].Value != 50 ||
+		points[3].Weight != 4 || !math.IsNaN(points[1].Weight) {
 		t.Errorf("shapes: %+v", points[1:])
 	}
 	for i, want := range []string{"without its sum", "deltas or cumulative", "summaries", "without a time", "no finite number"} {
@@ -74,18 +76,24 @@ func TestPointsBecomeTheSampleOfTheirPeriod(t *testing.T) {
 		value, rows float64
 		ok          bool
 	}{
-		"nothing":                {nil, 0, nan, false},
-		"gauges are averaged":    {[]record.Point{at(0, 1, record.Gauge, 4, nan), at(30, 2, record.Gauge, 8, nan), at(60, 1, record.Gauge, 99, nan)}, 6, nan, true},
-		"deltas are added":       {[]record.Point{at(0, 1, record.Delta, 50, nan), at(20, 1, record.Delta, 4, nan), at(60, 2, record.Delta, 5, nan)}, 9, nan, true},
-		"increase of a total":    {[]record.Point{at(40, 1, record.Cumulative, 130, nan), at(-5, 1, record.Cumulative, 100, nan), at(60, 1, record.Cumulative, 150, nan), at(65, 1, record.Cumulative, 160, nan)}, 50, nan, true},
-		"a total begun anew":     {[]record.Point{at(-5, 1, record.Cumulative, 100, nan), at(20, 1, record.Cumulative, 7, nan), at(40, 1, record.Cumulative, 9, nan)}, 9, nan, true},
+		"nothing": {nil, 0, nan, false},
+		"gauges are averaged": {[]record.Point{at(0, 1, record.Gauge, 4, nan), at(30, 2, record.Gauge, 8, nan),
+			at(60, 1, record.Gauge, 99, nan)}, 6, nan, true},
+		"deltas are added": {[]record.Point{at(0, 1, record.Delta, 50, nan), at(20, 1, record.Delta, 4, nan),
+			at(60, 2, record.Delta, 5, nan)}, 9, nan, true},
+		"increase of a total": {[]record.Point{at(40, 1, record.Cumulative, 130, nan), at(-5, 1, record.Cumulative, 100, nan),
+			at(60, 1, record.Cumulative, 150, nan), at(65, 1, record.Cumulative, 160, nan)}, 50, nan, true},
+		"a total begun anew": {[]record.Point{at(-5, 1, record.Cumulative, 100, nan), at(20, 1, record.Cumulative, 7, nan),
+			at(40, 1, record.Cumulative, 9, nan)}, 9, nan, true},
 		"a total without before": {[]record.Point{at(20, 1, record.Cumulative, 700, nan)}, 0, nan, false},
 		"histograms give a mean": {[]record.Point{at(10, 1, record.Delta, 50, 4), at(20, 2, record.Delta, 10, 6)}, 6, 10, true},
 		"of nothing":             {[]record.Point{at(10, 1, record.Delta, 0, 0)}, nan, 0, true},
-		"cumulative histogram":   {[]record.Point{at(-1, 1, record.Cumulative, 100, 10), at(10, 1, record.Cumulative, 130, 16)}, 5, 6, true},
+		"cumulative histogram": {[]record.Point{at(-1, 1, record.Cumulative, 100, 10), at(10, 1, record.Cumulative, 130, 16)},
+			5, 6, true},
 	} {
 		value, rows, ok := Aggregate(c.points, from, from.Add(time.Hour))
-		if ok != c.ok || ok && (value != c.value && !(math.IsNaN(value) && math.IsNaN(c.value)) || rows != c.rows && !(math.IsNaN(rows) && math.IsNaN(c.rows))) {
+		if ok != c.ok || ok && (value != c.value && !(math.IsNaN(value) && math.IsNaN(c.value)) || rows != c.rows &&
+			!(math.IsNaN(rows) && math.IsNaN(c.rows))) {
 			t.Errorf("%s: %g of %g (%t), want %g of %g (%t)", name, value, rows, ok, c.value, c.rows, c.ok)
 		}
 	}
@@ -116,7 +124,8 @@ func TestLogRecordsSayTheSameInBothEncodings(t *testing.T) {
 	if lines[0].Service != "feeder" || lines[0].Severity != "ERROR" || lines[0].Body != "gone" || lines[0].At.Unix() != 1781780400 {
 		t.Errorf("first: %+v", lines[0])
 	}
-	if lines[1].Severity != "notice" || lines[1].At.IsZero() || !strings.Contains(lines[1].Body, "3") || lines[2].Severity != "FATAL" || !lines[2].At.IsZero() {
+	if lines[1].Severity != "notice" || lines[1].At.IsZero() || !strings.Contains(lines[1].Body, "3") ||
+		lines[2].Severity != "FATAL" || !lines[2].At.IsZero() {
 		t.Errorf("others: %+v", lines[1:])
 	}
 	var request logscollector.ExportLogsServiceRequest

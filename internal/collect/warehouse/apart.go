@@ -31,7 +31,8 @@ func Apart(m record.Metric) (Parts, error) {
 	case record.MeasureNullShare:
 		return Parts{Value: "count(*) filter (where " + column + " is null)", Rows: "count(*)", Ratio: true, Counts: true}, nil
 	case record.MeasureValueShare:
-		return Parts{Value: fmt.Sprintf("count(*) filter (where %s::text = %s)", column, literal(m.Matches)), Rows: "count(*)", Ratio: true, Counts: true}, nil
+		return Parts{Value: fmt.Sprintf("count(*) filter (where %s::text = %s)", column, literal(m.Matches)), Rows: "count(*)",
+			Ratio: true, Counts: true}, nil
 	case record.MeasureSum:
 		return Parts{Value: "coalesce(sum(" + column + "), 0)", Rows: "count(" + column + ")"}, nil
 	case record.MeasureMean, record.MeasureQuantile, record.MeasureMin, record.MeasureMax, record.MeasureSD:

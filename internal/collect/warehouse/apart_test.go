@@ -20,8 +20,9 @@ func TestExpressionsAreTakenApart(t *testing.T) {
 		"sum(a) / sum(b) * 100":                                  {Value: "(" + a + ") * 100::float8", Rows: b, Ratio: true},
 		"(sum(a) - sum(b)) / sum(b)":                             {Value: "(" + a + " - " + b + ")", Rows: b, Ratio: true},
 		"1 - sum(a) / sum(b)":                                    {Value: "1 * (" + b + ") - (" + a + ")", Rows: b, Ratio: true},
-		"avg(a) filter (where b > 0)":                            {Value: "coalesce(sum(a) filter (where b > 0), 0)", Rows: "count(a) filter (where b > 0)", Ratio: true},
-		"count(*) filter (where x = 'a / b') / count(*)::float":  {Value: "coalesce(count(*) filter (where x = 'a / b'), 0)::float8", Rows: "coalesce(count(*), 0)::float8", Ratio: true, Counts: true},
+		"avg(a) filter (where b > 0)": {Value: "coalesce(sum(a) filter (where b > 0), 0)",
+			Rows: "count(a) filter (where b > 0)", Ratio: true},
+		"count(*) filter (where x = 'a / b') / count(*)::float": {Value: "coalesce(count(*) filter (where x = 'a / b'), 0)::float8", Rows: "coalesce(count(*), 0)::float8", Ratio: true, Counts: true},
 	} {
 		got, err := Apart(record.Metric{Measure: record.MeasureExpression, Expression: expression})
 		if err != nil || got != want {
@@ -29,7 +30,8 @@ func TestExpressionsAreTakenApart(t *testing.T) {
 		}
 	}
 	for _, expression := range []string{
-		"count(distinct a)", "sum(distinct a) / count(*)", "max(a)", "sum(a) + 1", "1 - sum(a)", "sum(a) / sum(b) / sum(c)", "sum(a) / 100 * count(*)",
+		"count(distinct a)", "sum(distinct a) / count(*)", "max(a)", "sum(a) + 1", "1 - sum(a)", "sum(a) / sum(b) / sum(c)",
+		"sum(a) / 100 * count(*)",
 		"sum(a) / sum(b) + sum(c)", "sum(a) over ()", "sum(a", "", "()", "100", "sqrt(sum(a))", "sum(a) / max(b)",
 	} {
 		if got, err := Apart(record.Metric{Measure: record.MeasureExpression, Expression: expression}); !errors.Is(err, ErrNotAdditive) {

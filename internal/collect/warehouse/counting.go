@@ -121,7 +121,8 @@ func (d Distribution) numbers(layouts []*drift.Layout, columns []int, from, to i
 		figures = append(figures, fmt.Sprintf(`count(%[1]s), coalesce(avg(%[1]s), 0), coalesce(var_pop(%[1]s), 0), coalesce(min(%[1]s), 0), coalesce(max(%[1]s), 0),
 			coalesce(sum(%[2]s::float8 - %[1]s) filter (where %[1]s < %[2]s::float8), 0), coalesce(sum(%[1]s - %[3]s::float8) filter (where %[1]s > %[3]s::float8), 0)`, x, exact(low), exact(high)))
 	}
-	rows := fmt.Sprintf("(select %s as day, %s as of, %s from %s where %s offset 0) r", d.midnight(), d.by(d.By), strings.Join(values, ", "), d.from(), where)
+	rows := fmt.Sprintf("(select %s as day, %s as of, %s from %s where %s offset 0) r", d.midnight(), d.by(d.By),
+		strings.Join(values, ", "), d.from(), where)
 	bins = fmt.Sprintf(`
 		select %s, of, case %s end, coalesce(%s), count(*)
 		from (select day, of, %s from %s) q group by grouping sets (%s)`,
@@ -165,7 +166,8 @@ func (w *Pools) Words(ctx context.Context, d Distribution, layouts []*drift.Layo
 					select day, of, word, n, word is null or word = any($%[5]d) as known, row_number() over (partition by day, of, word is null or word = any($%[5]d) order by n desc, word) as place from counted
 				)
 				select %[9]s, of, %[6]d, case when known or place <= 20 then word else %[7]s end, sum(n)::bigint from placed group by 1, 2, 4`,
-				d.midnight(), d.value(c), d.from(), where, len(args)+1, i, literal(unnamed), d.by(d.By), d.unix("day")), append(args[:len(args):len(args)], known)...)
+				d.midnight(), d.value(c), d.from(), where, len(args)+1, i, literal(unnamed), d.by(d.By), d.unix("day")),
+				append(args[:len(args):len(args)], known)...)
 			if err != nil {
 				return err
 			}

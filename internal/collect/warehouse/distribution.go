@@ -133,7 +133,8 @@ func (w *Pools) First(ctx context.Context, d Distribution) (at int64, ok bool, e
 		if d.Time == "" {
 			return tx.QueryRow(ctx, "select 0::float8 from "+d.from()+" limit 1").Scan(&first)
 		}
-		return tx.QueryRow(ctx, fmt.Sprintf("select extract(epoch from min(%s))::float8 from %s", d.event().instant(), d.from())).Scan(&first)
+		return tx.QueryRow(ctx, fmt.Sprintf("select extract(epoch from min(%s))::float8 from %s", d.event().instant(),
+			d.from())).Scan(&first)
 	})
 	if first == nil {
 		return 0, false, err
@@ -186,7 +187,8 @@ func (w *Pools) Layouts(ctx context.Context, d Distribution, from, to int64, see
 		for i := range ends {
 			into = append(into, &ends[i])
 		}
-		if err := tx.QueryRow(ctx, fmt.Sprintf("select %s from %s where %s", strings.Join(ranges, ", "), d.from(), where), args...).Scan(into...); err != nil {
+		if err := tx.QueryRow(ctx, fmt.Sprintf("select %s from %s where %s", strings.Join(ranges, ", "), d.from(), where),
+			args...).Scan(into...); err != nil {
 			return err
 		}
 		sampled := where
@@ -250,7 +252,8 @@ func (d Distribution) quantiles(ctx context.Context, tx pgx.Tx, where string, ar
 	for i := range found {
 		into[i] = &found[i]
 	}
-	err := tx.QueryRow(ctx, fmt.Sprintf("select %s from (select %s from %s where %s) r", strings.Join(wanted, ", "), strings.Join(values, ", "), d.from(), where), args...).Scan(into...)
+	err := tx.QueryRow(ctx, fmt.Sprintf("select %s from (select %s from %s where %s) r", strings.Join(wanted, ", "),
+		strings.Join(values, ", "), d.from(), where), args...).Scan(into...)
 	return found, err
 }
 

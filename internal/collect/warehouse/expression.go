@@ -32,7 +32,8 @@ func CheckExpression(field, text string) error {
 			if end < 0 {
 				return refuse("a quoted name is not closed")
 			}
-			if called := strings.TrimLeft(text[i+2+end:], " \t\r\n"); strings.HasPrefix(called, "(") && acts(strings.ToLower(text[i+1:i+1+end])) {
+			if called := strings.TrimLeft(text[i+2+end:], " \t\r\n"); strings.HasPrefix(called, "(") &&
+				acts(strings.ToLower(text[i+1:i+1+end])) {
 				return refuse(text[i+1:i+1+end] + " acts, it does not read")
 			}
 			i += end + 2
@@ -109,17 +110,23 @@ func name0(text string) (string, int) {
 // statements are words that begin a query or a statement; as names of columns they are
 // written in double quotes.
 var statements = map[string]bool{
-	"select": true, "insert": true, "update": true, "delete": true, "merge": true, "with": true, "values": true, "copy": true, "call": true, "do": true, "begin": true,
-	"commit": true, "rollback": true, "execute": true, "prepare": true, "truncate": true, "create": true, "drop": true, "alter": true, "grant": true, "revoke": true,
-	"listen": true, "notify": true, "lock": true, "table": true, "into": true, "union": true, "intersect": true, "except": true, "returning": true,
+	"select": true, "insert": true, "update": true, "delete": true, "merge": true, "with": true, "values": true, "copy": true,
+	"call": true, "do": true, "begin": true,
+	"commit": true, "rollback": true, "execute": true, "prepare": true, "truncate": true, "create": true, "drop": true,
+	"alter": true, "grant": true, "revoke": true,
+	"listen": true, "notify": true, "lock": true, "table": true, "into": true, "union": true, "intersect": true, "except": true,
+	"returning": true,
 }
 
 // acts tells functions that act on the server, its files, other servers, or this session.
 func acts(name string) bool {
 	for _, begins := range []string{
-		"lo_", "dblink", "pg_read_", "pg_ls_", "pg_stat_file", "pg_sleep", "pg_terminate", "pg_cancel", "pg_advisory", "pg_try_advisory", "pg_notify", "pg_reload", "pg_rotate",
-		"pg_switch", "pg_create_", "pg_drop_", "pg_backup", "pg_start_", "pg_stop_", "pg_wal_", "pg_promote", "pg_logical", "pg_replication", "pg_file", "pg_import", "pg_export",
-		"pg_stat_reset", "pg_log_", "pg_logfile", "pg_logdir", "query_to_", "table_to_", "cursor_to_", "schema_to_", "database_to_", "xpath_table", "postgres_fdw", "file_fdw",
+		"lo_", "dblink", "pg_read_", "pg_ls_", "pg_stat_file", "pg_sleep", "pg_terminate", "pg_cancel", "pg_advisory",
+		"pg_try_advisory", "pg_notify", "pg_reload", "pg_rotate",
+		"pg_switch", "pg_create_", "pg_drop_", "pg_backup", "pg_start_", "pg_stop_", "pg_wal_", "pg_promote", "pg_logical",
+		"pg_replication", "pg_file", "pg_import", "pg_export",
+		"pg_stat_reset", "pg_log_", "pg_logfile", "pg_logdir", "query_to_", "table_to_", "cursor_to_", "schema_to_",
+		"database_to_", "xpath_table", "postgres_fdw", "file_fdw",
 		"http_", "plpy", "plperl", "txid_current", "pg_current_xact_id",
 	} {
 		if strings.HasPrefix(name, begins) {
@@ -127,7 +134,8 @@ func acts(name string) bool {
 		}
 	}
 	switch name {
-	case "nextval", "setval", "set_config", "currval", "lastval", "loread", "lowrite", "crosstab", "connectby", "ts_stat", "ts_rewrite", "http":
+	case "nextval", "setval", "set_config", "currval", "lastval", "loread", "lowrite", "crosstab", "connectby", "ts_stat",
+		"ts_rewrite", "http":
 		return true
 	}
 	return false
@@ -148,10 +156,14 @@ func checkMetric(m record.Metric) error {
 
 // conditionWords say what went wrong with a value, by SQLSTATE.
 var conditionWords = map[string]string{
-	"22P02": "a text is no value of the type asked for", "22003": "a number is out of range", "22012": "a division by zero", "22007": "a text is no date or time",
-	"22008": "a date or time is out of range", "22023": "a parameter has no allowed value", "22001": "a text is too long", "22021": "a text is not of the database's encoding",
-	"22P05": "a character cannot be written in the encoding", "22025": "an escape in a pattern is wrong", "2201B": "a regular expression is wrong", "22P03": "a binary value is wrong",
-	"22004": "a null where none may be", "22011": "a part of a text is asked for that cannot be", "22030": "a key of a JSON object comes twice", "22032": "a text is no JSON",
+	"22P02": "a text is no value of the type asked for", "22003": "a number is out of range", "22012": "a division by zero",
+	"22007": "a text is no date or time",
+	"22008": "a date or time is out of range", "22023": "a parameter has no allowed value", "22001": "a text is too long",
+	"22021": "a text is not of the database's encoding",
+	"22P05": "a character cannot be written in the encoding", "22025": "an escape in a pattern is wrong",
+	"2201B": "a regular expression is wrong", "22P03": "a binary value is wrong",
+	"22004": "a null where none may be", "22011": "a part of a text is asked for that cannot be",
+	"22030": "a key of a JSON object comes twice", "22032": "a text is no JSON",
 	"22033": "a JSON path leads nowhere", "2203F": "a JSON value is no single item",
 }
 
@@ -162,7 +174,8 @@ func value(code string) (said string, is bool) {
 		return "", false
 	case conditionWords[code] != "":
 		return conditionWords[code] + " (which is not shown)", true
-	case strings.HasPrefix(code, "22"), strings.HasPrefix(code, "23"), strings.HasPrefix(code, "P0"), strings.HasPrefix(code, "XX"), strings.HasPrefix(code, "38"), strings.HasPrefix(code, "39"):
+	case strings.HasPrefix(code, "22"), strings.HasPrefix(code, "23"), strings.HasPrefix(code, "P0"),
+		strings.HasPrefix(code, "XX"), strings.HasPrefix(code, "38"), strings.HasPrefix(code, "39"):
 		return fmt.Sprintf("a value could not be worked with, SQLSTATE %s (the value is not shown)", code), true
 	}
 	return "", false

@@ -47,12 +47,14 @@ func countable(kind string) bool {
 	return strings.HasPrefix(kind, "character") || !strings.ContainsAny(kind, "([ ") && !slices.Contains(uncountable, kind)
 }
 
-var uncountable = []string{"numeric", "real", "date", "interval", "json", "jsonb", "uuid", "bytea", "xml", "inet", "tsvector", "point", "oid"}
+var uncountable = []string{"numeric", "real", "date", "interval", "json", "jsonb", "uuid", "bytea", "xml", "inet", "tsvector",
+	"point", "oid"}
 
 // Dimensions proposes columns that a change of a metric may be explained by: those
 // of few values, by a sample of the rows of some spans, those that it is segmented by
 // first. Some are left out.
-func (w *Pools) Dimensions(ctx context.Context, source record.Source, m Narrowed, leave []string, spans []Span, most int) ([]string, error) {
+func (w *Pools) Dimensions(ctx context.Context, source record.Source, m Narrowed, leave []string, spans []Span,
+	most int) ([]string, error) {
 	columns, err := w.Shape(ctx, Distribution{Source: source, Table: m.Dataset})
 	if err != nil {
 		return nil, err
@@ -79,7 +81,8 @@ func (w *Pools) Dimensions(ctx context.Context, source record.Source, m Narrowed
 		into[i] = &found[i]
 	}
 	err = w.brief(ctx, source, func(tx pgx.Tx) error {
-		return tx.QueryRow(ctx, fmt.Sprintf("select %s from (select %s from %s%s limit %d) sample", strings.Join(counts, ", "), strings.Join(quoted, ", "),
+		return tx.QueryRow(ctx, fmt.Sprintf("select %s from (select %s from %s%s limit %d) sample", strings.Join(counts, ", "),
+			strings.Join(quoted, ", "),
 			table(m.Metric), where([]string{when}, m.Metric), sampled), args...).Scan(into...)
 	})
 	if err != nil {
@@ -152,7 +155,8 @@ var ErrNotAdditive = fmt.Errorf("the figure of a whole does not follow from thos
 // that are null are (none). Of more rows than a person would wait for it takes a share,
 // by blocks where the spans are much of the table, and scales what it counts; share
 // says which.
-func (w *Pools) Group(ctx context.Context, source record.Source, m Narrowed, columns []string, spans []Span) (list []Grouped, share float64, err error) {
+func (w *Pools) Group(ctx context.Context, source record.Source, m Narrowed, columns []string, spans []Span) (list []Grouped,
+	share float64, err error) {
 	parts, err := Apart(m.Metric)
 	if err != nil {
 		return nil, 0, err
@@ -174,7 +178,8 @@ func (w *Pools) Group(ctx context.Context, source record.Source, m Narrowed, col
 	}
 	query := func(from string, terms ...string) string {
 		return fmt.Sprintf("select %s, (%s)::float8, (%s)::float8\nfrom %s%s\ngroup by %s\nlimit %d",
-			strings.Join(shown, ", "), parts.Rows, parts.Value, from, where(append([]string{when}, terms...), m.Metric), strings.Join(by, ", "), mostCells+1)
+			strings.Join(shown, ", "), parts.Rows, parts.Value, from, where(append([]string{when}, terms...), m.Metric),
+			strings.Join(by, ", "), mostCells+1)
 	}
 	err = w.brief(ctx, source, func(tx pgx.Tx) error {
 		asked := query(table(m.Metric))
@@ -224,7 +229,8 @@ func (m Narrowed) portion(ctx context.Context, tx pgx.Tx, when string, args []an
 			Rows float64 `json:"Plan Rows"`
 		}
 	}
-	if err := tx.QueryRow(ctx, fmt.Sprintf("explain (format json) select 1 from %s%s", table(m.Metric), where([]string{when}, m.Metric)), args...).Scan(&plan); err != nil {
+	if err := tx.QueryRow(ctx, fmt.Sprintf("explain (format json) select 1 from %s%s", table(m.Metric),
+		where([]string{when}, m.Metric)), args...).Scan(&plan); err != nil {
 		return 0, false, err
 	}
 	if len(plan) == 0 || plan[0].Plan.Rows <= grouped {
@@ -233,7 +239,8 @@ func (m Narrowed) portion(ctx context.Context, tx pgx.Tx, when string, args []an
 	share = max(grouped/plan[0].Plan.Rows, 1e-4)
 	var kind string
 	var all float64
-	err = tx.QueryRow(ctx, `select relkind::text, reltuples::float8 from pg_class where oid = $1::regclass`, table(m.Metric)).Scan(&kind, &all)
+	err = tx.QueryRow(ctx, `select relkind::text, reltuples::float8 from pg_class where oid = $1::regclass`,
+		table(m.Metric)).Scan(&kind, &all)
 	return share, (kind == "r" || kind == "p" || kind == "m") && plan[0].Plan.Rows > all/4, err
 }
 
@@ -246,7 +253,8 @@ const mostKeys = 300_000
 // Keys gives the keys of a span's rows; those without one are left out.
 func (w *Pools) Keys(ctx context.Context, source record.Source, m Narrowed, key string, s Span) (list []Keyed, err error) {
 	when, args := m.spans([]Span{s})
-	query := fmt.Sprintf("select %[1]s::text, %[2]s from %[3]s%[4]s order by 1 limit %[5]d", name(key), segment(m.Metric), table(m.Metric), where([]string{when, name(key) + " is not null"}, m.Metric), mostKeys+1)
+	query := fmt.Sprintf("select %[1]s::text, %[2]s from %[3]s%[4]s order by 1 limit %[5]d", name(key), segment(m.Metric),
+		table(m.Metric), where([]string{when, name(key) + " is not null"}, m.Metric), mostKeys+1)
 	err = w.brief(ctx, source, func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, query, args...)
 		if err != nil {

@@ -71,7 +71,8 @@ func (w *Pools) Look(ctx context.Context, source record.Source, dataset string) 
 		var horizon string
 		err = tx.QueryRow(ctx, `
 			select sum(n_tup_ins)::text, sum(n_tup_upd + n_tup_del)::text, pg_snapshot_xmin(pg_current_snapshot())::text from pg_stat_all_tables
-			where relid = $1::regclass or relid in (select relid from pg_partition_tree($1::regclass))`, Table(dataset)).Scan(&inserted, &changed, &horizon)
+			where relid = $1::regclass or relid in (select relid from pg_partition_tree($1::regclass))`,
+			Table(dataset)).Scan(&inserted, &changed, &horizon)
 		if err == nil && inserted != nil && changed != nil {
 			v.Mark = Mark{*inserted, *changed, horizon}
 		}
@@ -91,12 +92,14 @@ const (
 // another. Where nearly every row has one of its own, as a column with default
 // now() has when rows are written one by one, they say nothing of loads: then it
 // gives the minutes in which rows came, and byRow is true.
-func (w *Pools) Loads(ctx context.Context, source record.Source, dataset record.Dataset, after, until time.Time) (list []record.Load, byRow bool, err error) {
+func (w *Pools) Loads(ctx context.Context, source record.Source, dataset record.Dataset, after,
+	until time.Time) (list []record.Load, byRow bool, err error) {
 	by := LoadColumnOf(dataset).clock(dataset.Zone)
 	err = w.read(ctx, source, func(tx pgx.Tx) error {
 		var looked, distinct int64
 		if err := tx.QueryRow(ctx, fmt.Sprintf(`
-			select count(*), count(distinct at) from (select %s as at from %s where %s limit %d) as sampled`, by.column, Table(dataset.Name), by.after("$1", "$2"), lookedAt),
+			select count(*), count(distinct at) from (select %s as at from %s where %s limit %d) as sampled`, by.column,
+			Table(dataset.Name), by.after("$1", "$2"), lookedAt),
 			after, until).Scan(&looked, &distinct); err != nil {
 			return err
 		}
@@ -119,7 +122,8 @@ func (w *Pools) Loads(ctx context.Context, source record.Source, dataset record.
 
 // LateDays gives the local days from one instant to another to which rows were
 // loaded since a third, oldest first, at most a hundred.
-func (w *Pools) LateDays(ctx context.Context, source record.Source, m record.Metric, loads LoadColumn, since, from, before time.Time) ([]time.Time, error) {
+func (w *Pools) LateDays(ctx context.Context, source record.Source, m record.Metric, loads LoadColumn, since, from,
+	before time.Time) ([]time.Time, error) {
 	event, by := clock{name(m.TimeColumn), m.TimeType, m.Zone}, loads.clock(m.Zone)
 	sql := fmt.Sprintf(`select distinct date_trunc('day', %s, %s) from %s where %s and %s order by 1 limit 100`,
 		event.instant(), literal(m.Zone), Table(m.Dataset), by.after("$1", "'infinity'"), event.within("$3", "$2"))
@@ -156,7 +160,8 @@ func (w *Pools) Added(ctx context.Context, source record.Source, m record.Metric
 
 // Segments gives the largest segments of a metric's rows in [from, to), and how
 // many there are; counting stops at a million.
-func (w *Pools) Segments(ctx context.Context, source record.Source, m record.Metric, from, to time.Time, most int) (largest []string, n int, err error) {
+func (w *Pools) Segments(ctx context.Context, source record.Source, m record.Metric, from, to time.Time,
+	most int) (largest []string, n int, err error) {
 	all := m
 	all.KeptSegments = nil
 	var terms []string

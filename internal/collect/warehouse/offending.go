@@ -41,7 +41,8 @@ func Offending(m Narrowed, direction string, s Span, columns []string, loadedBy 
 		quoted[i] = name(c)
 	}
 	list := func(named, title, order string, more ...string) Listing {
-		return Listing{named, title, fmt.Sprintf("select %s\nfrom %s%s\norder by %s\nlimit 100", strings.Join(quoted, ", "), table(m.Metric), where(append(slices.Clone(terms), more...), m.Metric), order)}
+		return Listing{named, title, fmt.Sprintf("select %s\nfrom %s%s\norder by %s\nlimit 100", strings.Join(quoted, ", "),
+			table(m.Metric), where(append(slices.Clone(terms), more...), m.Metric), order)}
 	}
 	column := name(m.Column)
 	shown := slices.Contains(columns, m.Column)
@@ -50,25 +51,31 @@ func Offending(m Narrowed, direction string, s Span, columns []string, loadedBy 
 	case record.MeasureNullShare:
 		found = append(found, list("nulls", "Rows without "+m.Column, event.column, column+" is null"))
 	case record.MeasureValueShare:
-		found = append(found, list("matches", fmt.Sprintf("Rows whose %s is %s", m.Column, m.Matches), event.column, column+"::text = "+literal(m.Matches)))
+		found = append(found, list("matches", fmt.Sprintf("Rows whose %s is %s", m.Column, m.Matches), event.column,
+			column+"::text = "+literal(m.Matches)))
 	case record.MeasureMean, record.MeasureSum, record.MeasureMin, record.MeasureMax, record.MeasureSD, record.MeasureQuantile:
 		if shown {
 			before := Span{s.From.AddDate(0, 0, -28), s.From}
 			outside := fmt.Sprintf("not %s between (select percentile_cont(0.01) within group (order by %s) from %s%s)\n    and (select percentile_cont(0.99) within group (order by %s) from %s%s)",
-				column, column, table(m.Metric), where([]string{within(before.From, before.To)}, m.Metric), column, table(m.Metric), where([]string{within(before.From, before.To)}, m.Metric))
-			found = append(found, list("outside", fmt.Sprintf("Rows whose %s lies outside of 98 %% of the four weeks before", m.Column), column+" desc", column+" is not null", outside))
+				column, column, table(m.Metric), where([]string{within(before.From, before.To)}, m.Metric), column,
+				table(m.Metric), where([]string{within(before.From, before.To)}, m.Metric))
+			found = append(found, list("outside", fmt.Sprintf("Rows whose %s lies outside of 98 %% of the four weeks before",
+				m.Column), column+" desc", column+" is not null", outside))
 		}
 	case record.MeasureDistinct:
 		if shown {
 			found = append(found, Listing{"doubled", "Values of " + m.Column + " that occur more than once",
-				fmt.Sprintf("select %s, count(*) as rows\nfrom %s%s\ngroup by 1 having count(*) > 1\norder by 2 desc\nlimit 100", column, table(m.Metric), where(terms, m.Metric))})
+				fmt.Sprintf("select %s, count(*) as rows\nfrom %s%s\ngroup by 1 having count(*) > 1\norder by 2 desc\nlimit 100",
+					column, table(m.Metric), where(terms, m.Metric))})
 		}
 	case record.MeasureFreshness:
 		by := event.column
 		if loadedBy != "" && slices.Contains(columns, loadedBy) {
 			by = name(loadedBy)
 		}
-		found = append(found, Listing{"newest", "The rows that came last", fmt.Sprintf("select %s\nfrom %s%s\norder by %s desc\nlimit 100", strings.Join(quoted, ", "), table(m.Metric), where(nil, m.Metric), by)})
+		found = append(found, Listing{"newest", "The rows that came last",
+			fmt.Sprintf("select %s\nfrom %s%s\norder by %s desc\nlimit 100", strings.Join(quoted, ", "), table(m.Metric),
+				where(nil, m.Metric), by)})
 	}
 	if m.Measure == record.MeasureRows || m.Measure == record.MeasureFreshness {
 		if direction != "low" {
@@ -80,7 +87,8 @@ func Offending(m Narrowed, direction string, s Span, columns []string, loadedBy 
 		around := []string{within(wide.From, wide.To)}
 		around = append(around, terms[1:]...)
 		found = append(found, Listing{"around", "Rows of each period, with those before and after",
-			fmt.Sprintf("select %s as period, count(*) as rows\nfrom %s%s\ngroup by 1\norder by 1\nlimit 500", bucket(m.Metric, event.instant()), table(m.Metric), where(around, m.Metric))})
+			fmt.Sprintf("select %s as period, count(*) as rows\nfrom %s%s\ngroup by 1\norder by 1\nlimit 500",
+				bucket(m.Metric, event.instant()), table(m.Metric), where(around, m.Metric))})
 	}
 	return append(found, list("rows", "All rows of the stretch", event.column))
 }

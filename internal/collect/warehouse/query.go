@@ -25,7 +25,8 @@ func Batches(metrics []record.Metric) [][]record.Metric {
 	var batches [][]record.Metric
 	place := map[string]int{}
 	for _, m := range metrics {
-		key := fmt.Sprint(m.Snapshot(), m.Measure == record.MeasureTableBytes, m.Measure == record.MeasureFreshness, m.TimeColumn, m.TimeType, m.PeriodSeconds, m.Zone,
+		key := fmt.Sprint(m.Snapshot(), m.Measure == record.MeasureTableBytes, m.Measure == record.MeasureFreshness, m.TimeColumn,
+			m.TimeType, m.PeriodSeconds, m.Zone,
 			m.SettleSeconds, m.SegmentBy, m.KeptSegments, m.RowFilter)
 		i, there := place[key]
 		if !there {
@@ -93,8 +94,9 @@ func BuildNewest(m record.Metric, loads LoadColumn) Query {
 		by = loads.clock(m.Zone)
 	}
 	terms := []string{by.within("$1::timestamptz - interval '14 days'", "$1"), "$2::timestamptz is not null"}
-	return Query{Metrics: []record.Metric{m}, SQL: fmt.Sprintf("select 0::bigint as period, %s as segment,\n       extract(epoch from max(%s))::double precision as v1, null::double precision as of1\nfrom %s%s\ngroup by 1, 2",
-		segment(m), event.instant(), table(m), where(terms, m))}
+	return Query{Metrics: []record.Metric{m},
+		SQL: fmt.Sprintf("select 0::bigint as period, %s as segment,\n       extract(epoch from max(%s))::double precision as v1, null::double precision as of1\nfrom %s%s\ngroup by 1, 2",
+			segment(m), event.instant(), table(m), where(terms, m))}
 }
 
 // aggregate gives the SQL of a measure and of the rows it is taken from.
@@ -129,7 +131,8 @@ func aggregate(m record.Metric, event clock) (value, of string, err error) {
 	for _, one := range record.Measures {
 		known = append(known, one.Name)
 	}
-	return "", "", record.Invalid{Field: "measure", Given: m.Measure, Allowed: "a warehouse table gives " + strings.Join(known, ", ") + "; other measures can be pushed"}
+	return "", "", record.Invalid{Field: "measure", Given: m.Measure, Allowed: "a warehouse table gives " + strings.Join(known,
+		", ") + "; other measures can be pushed"}
 }
 
 // segment joins the dimension columns; segments beyond those kept are one.

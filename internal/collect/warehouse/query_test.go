@@ -30,8 +30,10 @@ func holds(t *testing.T, sql string, wanted ...string) {
 }
 
 func TestProbesQuoteWhateverANameHolds(t *testing.T) {
-	m := record.Metric{Dataset: `raw.or"der; drop table x`, Measure: "rows", TimeColumn: `at"; --`, SegmentBy: record.Strings{"select", "from"}, PeriodSeconds: 86400, Zone: "America/Halifax'; --"}
-	holds(t, build(t, "", m), `"raw"."or""der; drop table x"`, `"at""; --" >= $1`, `"select"::text`, `"from"::text`, `'America/Halifax''; --'`, "date_trunc('day'")
+	m := record.Metric{Dataset: `raw.or"der; drop table x`, Measure: "rows", TimeColumn: `at"; --`,
+		SegmentBy: record.Strings{"select", "from"}, PeriodSeconds: 86400, Zone: "America/Halifax'; --"}
+	holds(t, build(t, "", m), `"raw"."or""der; drop table x"`, `"at""; --" >= $1`, `"select"::text`, `"from"::text`,
+		`'America/Halifax''; --'`, "date_trunc('day'")
 	m.Measure, m.Column, m.Matches = record.MeasureValueShare, `a"b`, "it's"
 	holds(t, build(t, "", m), `"a""b"::text = 'it''s'`)
 	m.KeptSegments = record.Strings{"O'Neill / x", "b / y"}
@@ -43,15 +45,19 @@ func TestProbesQuoteWhateverANameHolds(t *testing.T) {
 }
 
 func TestFreshnessIsTakenAsItWasKnown(t *testing.T) {
-	m := record.Metric{Dataset: "ops.scans", Measure: record.MeasureFreshness, TimeColumn: "scanned_at", PeriodSeconds: 3600, RowFilter: "port = 'Ansby'"}
+	m := record.Metric{Dataset: "ops.scans", Measure: record.MeasureFreshness, TimeColumn: "scanned_at", PeriodSeconds: 3600,
+		RowFilter: "port = 'Ansby'"}
 	holds(t, build(t, "loaded_at", m), `max("scanned_at")`, `"loaded_at" >= $1`, "and (port = 'Ansby')")
 }
 
 func TestTimesWithoutAZoneAreLocalAndTheirIndexIsUsed(t *testing.T) {
-	m := record.Metric{Dataset: "ops.scans", Measure: record.MeasureRows, TimeColumn: "at", TimeType: "timestamp", PeriodSeconds: 3600, Zone: "America/Halifax"}
-	holds(t, build(t, "", m), `date_bin('3600 seconds', ("at" at time zone 'America/Halifax'), 'epoch')`, `"at" >= (($1)::timestamptz at time zone 'America/Halifax')`)
+	m := record.Metric{Dataset: "ops.scans", Measure: record.MeasureRows, TimeColumn: "at", TimeType: "timestamp",
+		PeriodSeconds: 3600, Zone: "America/Halifax"}
+	holds(t, build(t, "", m), `date_bin('3600 seconds', ("at" at time zone 'America/Halifax'), 'epoch')`,
+		`"at" >= (($1)::timestamptz at time zone 'America/Halifax')`)
 	m.TimeType, m.PeriodSeconds = "date", 86400
-	holds(t, build(t, "", m), `("at"::timestamp at time zone 'America/Halifax')`, `"at" < (($2)::timestamptz at time zone 'America/Halifax')::date`)
+	holds(t, build(t, "", m), `("at"::timestamp at time zone 'America/Halifax')`,
+		`"at" < (($2)::timestamptz at time zone 'America/Halifax')::date`)
 }
 
 func TestMetricsOfTheSameRowsShareAPass(t *testing.T) {
@@ -86,15 +92,18 @@ func TestMetricsOfTheSameRowsShareAPass(t *testing.T) {
 }
 
 func TestTimeColumnsAreProposed(t *testing.T) {
-	times, loaded := propose([]record.Column{{Name: "id", Type: "bigint"}, {Name: "loaded_at", Type: "timestamp with time zone"}, {Name: "day", Type: "date"},
-		{Name: "sold_at", Type: "timestamp(3) with time zone"}, {Name: "said_at", Type: "text"}, {Name: "local", Type: "timestamp without time zone"}})
+	times, loaded := propose([]record.Column{{Name: "id", Type: "bigint"}, {Name: "loaded_at", Type: "timestamp with time zone"},
+		{Name: "day", Type: "date"},
+		{Name: "sold_at", Type: "timestamp(3) with time zone"}, {Name: "said_at", Type: "text"},
+		{Name: "local", Type: "timestamp without time zone"}})
 	if fmt.Sprint(times) != "[day sold_at local loaded_at]" || loaded != "loaded_at" {
 		t.Errorf("time columns %v, loading %q", times, loaded)
 	}
 }
 
 func TestOutOfReachIsToldFromRefused(t *testing.T) {
-	for code, reached := range map[string]bool{"42P01": true, "42703": true, "42501": true, "57014": true, "28P01": false, "3D000": false, "57P01": false, "53300": false} {
+	for code, reached := range map[string]bool{"42P01": true, "42703": true, "42501": true, "57014": true, "28P01": false,
+		"3D000": false, "57P01": false, "53300": false} {
 		if got := Reached(fmt.Errorf("ask: %w", &pgconn.PgError{Code: code})); got != reached {
 			t.Errorf("%s: reached %t", code, got)
 		}

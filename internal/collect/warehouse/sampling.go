@@ -42,7 +42,8 @@ func (w *Pools) Sample(ctx context.Context, d Distribution, version string, stre
 				return err
 			}
 			where, args := d.when(s.From, s.To)
-			rows, err := tx.Query(ctx, fmt.Sprintf("select %s from %s where %s order by random() limit %d", strings.Join(columns, ", "), d.from(), where, s.Rows), args...)
+			rows, err := tx.Query(ctx, fmt.Sprintf("select %s from %s where %s order by random() limit %d",
+				strings.Join(columns, ", "), d.from(), where, s.Rows), args...)
 			if err != nil {
 				return err
 			}

@@ -26,7 +26,8 @@ type ScoreCount struct {
 
 // Scores counts a model's answers by day, version and bin; without a column of
 // scores only rows. inputs are the columns of which none should be missing.
-func (w *Pools) Scores(ctx context.Context, d Distribution, score, version, outcome string, threshold float64, inputs []string, from, to int64) ([]ScoreCount, error) {
+func (w *Pools) Scores(ctx context.Context, d Distribution, score, version, outcome string, threshold float64, inputs []string,
+	from, to int64) ([]ScoreCount, error) {
 	where, args := d.when(from, to)
 	lacks, came := "false", "null::boolean"
 	if len(inputs) > 0 {
@@ -65,7 +66,8 @@ func (w *Pools) Scores(ctx context.Context, d Distribution, score, version, outc
 
 // Paired sums up two versions of a model on the rows that both scored, told by
 // their key.
-func (w *Pools) Paired(ctx context.Context, d Distribution, score, version, key, a, b string, threshold float64, from, to int64) (drift.Paired, error) {
+func (w *Pools) Paired(ctx context.Context, d Distribution, score, version, key, a, b string, threshold float64, from,
+	to int64) (drift.Paired, error) {
 	where, args := d.when(from, to)
 	args = append(args, a, b, threshold)
 	n := len(args)

@@ -49,7 +49,8 @@ func (w *Pools) Read(ctx context.Context, source record.Source, p Picked, most i
 		also += fmt.Sprintf(", coalesce(%s::text, '')", name(c))
 	}
 	event := clock{name(p.Time), p.TimeType, p.Zone}
-	sql := fmt.Sprintf("select extract(epoch from %s)::bigint, %s::float8%s\nfrom %s\nwhere %s\norder by %s desc\nlimit %d", event.instant(), name(p.Column), also, Table(p.Table), p.where(), event.column, most+1)
+	sql := fmt.Sprintf("select extract(epoch from %s)::bigint, %s::float8%s\nfrom %s\nwhere %s\norder by %s desc\nlimit %d",
+		event.instant(), name(p.Column), also, Table(p.Table), p.where(), event.column, most+1)
 	err := w.brief(ctx, source, func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, sql)
 		if err != nil {
@@ -109,7 +110,8 @@ func Finding(p Picked, columns []string) string {
 	for i, c := range columns {
 		quoted[i] = name(c)
 	}
-	return fmt.Sprintf("select %s\nfrom %s\nwhere %s\norder by %s\nlimit 500", strings.Join(quoted, ", "), Table(p.Table), p.where(), name(p.Time))
+	return fmt.Sprintf("select %s\nfrom %s\nwhere %s\norder by %s\nlimit 500", strings.Join(quoted, ", "), Table(p.Table),
+		p.where(), name(p.Time))
 }
 
 // Measurable tells whether a column's type has numbers.
