@@ -269,7 +269,8 @@ func (d *Desk) Suggestions(ctx context.Context) ([]Suggestion, error) {
 		// Segments that were called planned together are one happening.
 		for _, r := range timeline.Recur(timeline.Join(spans), zone) {
 			next := r.After(d.now())
-			s := Suggestion{Dataset: dataset, Summary: called(list, r), Repeat: r.Rule, Zone: list[0].Zone, From: next.UTC(), To: next.Add(r.Length).UTC(), Seen: r.Seen, Due: r.Due}
+			s := Suggestion{Dataset: dataset, Summary: called(list, r), Repeat: r.Rule, Zone: list[0].Zone, From: next.UTC(),
+				To: next.Add(r.Length).UTC(), Seen: r.Seen, Due: r.Due}
 			if !slices.ContainsFunc(events, func(e record.PlannedEvent) bool {
 				return (e.Dataset == "" || e.Dataset == dataset) && e.StartedAt.Before(s.To) && e.EndedAt.After(s.From)
 			}) {

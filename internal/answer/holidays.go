@@ -48,20 +48,24 @@ import (
 // countries are the holiday rules that are known, by country (ISO 3166-1), and
 // where its parts differ, by part (ISO 3166-2).
 var countries = map[string][]*cal.Holiday{
-	"AR": ar.Holidays, "AT": at.Holidays, "AU-ACT": au.HolidaysACT, "AU-NSW": au.HolidaysNSW, "AU-NT": au.HolidaysNT, "AU-QLD": au.HolidaysQLD,
-	"AU-SA": au.HolidaysSA, "AU-TAS": au.HolidaysTAS, "AU-VIC": au.HolidaysVIC, "AU-WA": au.HolidaysWA, "BE": be.Holidays, "BG": bg.Holidays,
-	"BR": br.Holidays, "CA": ca.Holidays, "CH": ch.Holidays, "CH-AG": ch.HolidaysAG, "CH-AI": ch.HolidaysAI, "CH-AR": ch.HolidaysAR,
-	"CH-BE": ch.HolidaysBE, "CH-BL": ch.HolidaysBL, "CH-BS": ch.HolidaysBS, "CH-FR": ch.HolidaysFR, "CH-GE": ch.HolidaysGE, "CH-GL": ch.HolidaysGL,
-	"CH-GR": ch.HolidaysGR, "CH-JU": ch.HolidaysJU, "CH-LU": ch.HolidaysLU, "CH-NE": ch.HolidaysNE, "CH-NW": ch.HolidaysNW, "CH-OW": ch.HolidaysOW,
-	"CH-SG": ch.HolidaysSG, "CH-SH": ch.HolidaysSH, "CH-SO": ch.HolidaysSO, "CH-SZ": ch.HolidaysSZ, "CH-TG": ch.HolidaysTG, "CH-TI": ch.HolidaysTI,
-	"CH-UR": ch.HolidaysUR, "CH-VD": ch.HolidaysVD, "CH-VS": ch.HolidaysVS, "CH-ZG": ch.HolidaysZG, "CH-ZH": ch.HolidaysZH, "CZ": cz.Holidays,
-	"DE": de.Holidays, "DE-BB": de.HolidaysBB, "DE-BE": de.HolidaysBE, "DE-BW": de.HolidaysBW, "DE-BY": de.HolidaysBY, "DE-HB": de.HolidaysHB,
-	"DE-HE": de.HolidaysHE, "DE-HH": de.HolidaysHH, "DE-MV": de.HolidaysMV, "DE-NI": de.HolidaysNI, "DE-NW": de.HolidaysNW, "DE-RP": de.HolidaysRP,
-	"DE-SH": de.HolidaysSH, "DE-SL": de.HolidaysSL, "DE-SN": de.HolidaysSN, "DE-ST": de.HolidaysST, "DE-TH": de.HolidaysTH, "DK": dk.Holidays,
-	"ES": es.Holidays, "FR": fr.Holidays, "GB": gb.Holidays, "HR": hr.Holidays, "IE": ie.Holidays, "IT": it.Holidays, "JP": jp.Holidays,
-	"LT": lt.Holidays, "LV": lv.Holidays, "MW": mw.Holidays, "NL": nl.Holidays, "NO": no.Holidays, "NZ": nz.Holidays, "PL": pl.Holidays,
-	"RO": ro.Holidays, "RU": ru.Holidays, "SE": se.Holidays, "SI": si.Holidays, "SK": sk.Holidays, "UA": ua.Holidays, "US": us.Holidays,
-	"ZA": za.Holidays,
+	"AR": ar.Holidays, "AT": at.Holidays, "AU-ACT": au.HolidaysACT, "AU-NSW": au.HolidaysNSW, "AU-NT": au.HolidaysNT,
+	"AU-QLD": au.HolidaysQLD, "AU-SA": au.HolidaysSA, "AU-TAS": au.HolidaysTAS, "AU-VIC": au.HolidaysVIC,
+	"AU-WA": au.HolidaysWA, "BE": be.Holidays, "BG": bg.Holidays, "BR": br.Holidays, "CA": ca.Holidays,
+	"CH": ch.Holidays, "CH-AG": ch.HolidaysAG, "CH-AI": ch.HolidaysAI, "CH-AR": ch.HolidaysAR,
+	"CH-BE": ch.HolidaysBE, "CH-BL": ch.HolidaysBL, "CH-BS": ch.HolidaysBS, "CH-FR": ch.HolidaysFR,
+	"CH-GE": ch.HolidaysGE, "CH-GL": ch.HolidaysGL, "CH-GR": ch.HolidaysGR, "CH-JU": ch.HolidaysJU,
+	"CH-LU": ch.HolidaysLU, "CH-NE": ch.HolidaysNE, "CH-NW": ch.HolidaysNW, "CH-OW": ch.HolidaysOW,
+	"CH-SG": ch.HolidaysSG, "CH-SH": ch.HolidaysSH, "CH-SO": ch.HolidaysSO, "CH-SZ": ch.HolidaysSZ,
+	"CH-TG": ch.HolidaysTG, "CH-TI": ch.HolidaysTI, "CH-UR": ch.HolidaysUR, "CH-VD": ch.HolidaysVD,
+	"CH-VS": ch.HolidaysVS, "CH-ZG": ch.HolidaysZG, "CH-ZH": ch.HolidaysZH, "CZ": cz.Holidays, "DE": de.Holidays,
+	"DE-BB": de.HolidaysBB, "DE-BE": de.HolidaysBE, "DE-BW": de.HolidaysBW, "DE-BY": de.HolidaysBY,
+	"DE-HB": de.HolidaysHB, "DE-HE": de.HolidaysHE, "DE-HH": de.HolidaysHH, "DE-MV": de.HolidaysMV,
+	"DE-NI": de.HolidaysNI, "DE-NW": de.HolidaysNW, "DE-RP": de.HolidaysRP, "DE-SH": de.HolidaysSH,
+	"DE-SL": de.HolidaysSL, "DE-SN": de.HolidaysSN, "DE-ST": de.HolidaysST, "DE-TH": de.HolidaysTH,
+	"DK": dk.Holidays, "ES": es.Holidays, "FR": fr.Holidays, "GB": gb.Holidays, "HR": hr.Holidays, "IE": ie.Holidays,
+	"IT": it.Holidays, "JP": jp.Holidays, "LT": lt.Holidays, "LV": lv.Holidays, "MW": mw.Holidays, "NL": nl.Holidays,
+	"NO": no.Holidays, "NZ": nz.Holidays, "PL": pl.Holidays, "RO": ro.Holidays, "RU": ru.Holidays, "SE": se.Holidays,
+	"SI": si.Holidays, "SK": sk.Holidays, "UA": ua.Holidays, "US": us.Holidays, "ZA": za.Holidays,
 }
 
 // Countries names the countries and parts whose holidays are known.
@@ -88,8 +92,10 @@ func (d *Desk) holidays(c record.Calendar) ([]record.PlannedEvent, error) {
 					continue
 				}
 				start := time.Date(day.Year(), day.Month(), day.Day(), 0, 0, 0, 0, zone)
-				events = append(events, record.PlannedEvent{Calendar: c.Name, UID: fmt.Sprintf("%s-%s", c.Country, rule.Name), Summary: rule.Name, Dataset: c.Dataset,
-					Holiday: true, Effect: c.Effect, StartedAt: start.UTC(), EndedAt: start.AddDate(0, 0, 1).UTC(), KnownAt: start.AddDate(-1, 0, 0)})
+				events = append(events, record.PlannedEvent{Calendar: c.Name, UID: fmt.Sprintf("%s-%s", c.Country, rule.Name),
+					Summary: rule.Name, Dataset: c.Dataset,
+					Holiday: true, Effect: c.Effect, StartedAt: start.UTC(), EndedAt: start.AddDate(0, 0, 1).UTC(),
+					KnownAt: start.AddDate(-1, 0, 0)})
 			}
 		}
 	}

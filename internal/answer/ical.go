@@ -68,7 +68,8 @@ func text(e *ical.VEvent, p ical.ComponentProperty) string {
 
 // single reads an event as it first happens.
 func (d *Desk) single(c record.Calendar, e *ical.VEvent) (v record.PlannedEvent, start time.Time, err error) {
-	v = record.PlannedEvent{Calendar: c.Name, UID: e.Id(), Summary: text(e, ical.ComponentPropertySummary), Dataset: c.Dataset, Effect: c.Effect, KnownAt: d.now().UTC()}
+	v = record.PlannedEvent{Calendar: c.Name, UID: e.Id(), Summary: text(e, ical.ComponentPropertySummary), Dataset: c.Dataset,
+		Effect: c.Effect, KnownAt: d.now().UTC()}
 	if named := text(e, propertyDataset); named != "" {
 		v.Dataset = named
 	}
@@ -267,7 +268,8 @@ func (d *Desk) written(e NewEvent) (string, *ical.VEvent, error) {
 		return "", nil, record.Invalid{Field: "summary", Given: e.Summary, Allowed: "a few words that say what it is"}
 	}
 	if !e.To.After(e.From) {
-		return "", nil, record.Invalid{Field: "to", Given: e.To.Format(time.RFC3339), Allowed: "a time after " + e.From.Format(time.RFC3339)}
+		return "", nil, record.Invalid{Field: "to", Given: e.To.Format(time.RFC3339),
+			Allowed: "a time after " + e.From.Format(time.RFC3339)}
 	}
 	if e.Effect != "" && !slices.Contains(effects, e.Effect) {
 		return "", nil, record.Invalid{Field: "effect", Given: e.Effect, Allowed: strings.Join(effects, ", ")}
@@ -281,7 +283,8 @@ func (d *Desk) written(e NewEvent) (string, *ical.VEvent, error) {
 	}
 	if e.Repeat != "" {
 		if _, err := rrule.StrToRRule(e.Repeat); err != nil {
-			return "", nil, record.Invalid{Field: "repeat", Given: e.Repeat, Allowed: "a rule of iCalendar's RRULE, such as FREQ=WEEKLY;BYDAY=TU: " + err.Error()}
+			return "", nil, record.Invalid{Field: "repeat", Given: e.Repeat,
+				Allowed: "a rule of iCalendar's RRULE, such as FREQ=WEEKLY;BYDAY=TU: " + err.Error()}
 		}
 	}
 	c := ical.NewCalendar()

@@ -76,7 +76,8 @@ func (d *Desk) complete(ctx context.Context, v *record.Incident) error {
 	case v.StartedAt.IsZero():
 		return record.Invalid{Field: "started_at", Given: "", Allowed: "when the fault began, RFC 3339"}
 	case v.EndedAt != nil && !v.EndedAt.After(v.StartedAt):
-		return record.Invalid{Field: "ended_at", Given: v.EndedAt.Format(time.RFC3339), Allowed: "a time after started_at, " + v.StartedAt.Format(time.RFC3339)}
+		return record.Invalid{Field: "ended_at", Given: v.EndedAt.Format(time.RFC3339), Allowed: "a time after started_at, " +
+			v.StartedAt.Format(time.RFC3339)}
 	}
 	if v.Severity == "" {
 		v.Severity = "warning"
@@ -109,7 +110,8 @@ func (d *Desk) putIncidents(ctx context.Context, tx pgx.Tx, list []record.Incide
 
 // IncidentColumns are the columns of an incident catalogue; the first five are
 // needed. Times are RFC 3339, so each carries its own zone.
-var IncidentColumns = []string{"reference", "dataset", "title", "started_at", "ended_at", "measure", "segment", "cause", "severity", "note", "author", "known_at", "impact", "downstream", "also"}
+var IncidentColumns = []string{"reference", "dataset", "title", "started_at", "ended_at", "measure", "segment", "cause",
+	"severity", "note", "author", "known_at", "impact", "downstream", "also"}
 
 // ImportIncidents reads a catalogue as CSV, NDJSON or a JSON array. Lines with a known reference
 // replace that incident; bad lines are named and the good ones kept.
@@ -133,7 +135,8 @@ func (d *Desk) ImportIncidents(ctx context.Context, body io.Reader) (Import, err
 			return err
 		}
 		if other := overlapping(v, append(known, list...)); other != "" {
-			result.Notes = append(result.Notes, LineProblem{line, fmt.Sprintf("%s overlaps %s on the same rows: both are kept and scored; to make them one, merge them", v.Reference, other)})
+			result.Notes = append(result.Notes,
+				LineProblem{line, fmt.Sprintf("%s overlaps %s on the same rows: both are kept and scored; to make them one, merge them", v.Reference, other)})
 		}
 		list = append(list, v)
 		return nil
@@ -165,7 +168,8 @@ func overlapping(v record.Incident, among []record.Incident) string {
 }
 
 func readIncident(fields map[string]string) (v record.Incident, err error) {
-	v = record.Incident{Reference: fields["reference"], Dataset: fields["dataset"], Title: fields["title"], Measure: fields["measure"], Segment: fields["segment"],
+	v = record.Incident{Reference: fields["reference"], Dataset: fields["dataset"], Title: fields["title"],
+		Measure: fields["measure"], Segment: fields["segment"],
 		Cause: fields["cause"], Severity: fields["severity"], Note: fields["note"], Author: fields["author"], Impact: fields["impact"]}
 	for name := range strings.SplitSeq(fields["also"], ";") {
 		if name = strings.TrimSpace(name); name != "" {
@@ -223,7 +227,8 @@ type IncidentRow struct {
 func IncidentRows(list []record.Incident) []IncidentRow {
 	rows := make([]IncidentRow, len(list))
 	for i, v := range list {
-		rows[i] = IncidentRow{v.Reference, v.Dataset, v.Title, v.StartedAt.UTC(), v.EndedAt, v.Measure, v.Segment, v.Cause, v.Severity, v.Note, v.Author, v.KnownAt.UTC(), v.Impact, v.Downstream, v.Also}
+		rows[i] = IncidentRow{v.Reference, v.Dataset, v.Title, v.StartedAt.UTC(), v.EndedAt, v.Measure, v.Segment, v.Cause,
+			v.Severity, v.Note, v.Author, v.KnownAt.UTC(), v.Impact, v.Downstream, v.Also}
 	}
 	return rows
 }
@@ -371,7 +376,8 @@ func (d *Desk) Split(ctx context.Context, reference string, at time.Time) ([]rec
 		return nil, err
 	}
 	if !at.After(v.StartedAt) || v.EndedAt != nil && !at.Before(*v.EndedAt) {
-		return nil, record.Invalid{Field: "at", Given: at.Format(time.RFC3339), Allowed: "a time within the incident, which began " + v.StartedAt.Format(time.RFC3339)}
+		return nil, record.Invalid{Field: "at", Given: at.Format(time.RFC3339),
+			Allowed: "a time within the incident, which began " + v.StartedAt.Format(time.RFC3339)}
 	}
 	rest := v
 	at = at.UTC()

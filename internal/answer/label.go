@@ -197,7 +197,8 @@ func (d *Desk) LabelRows(ctx context.Context) ([]LabelRow, error) {
 	var rows []LabelRow
 	for _, l := range list {
 		if l.Verdict != "" {
-			rows = append(rows, LabelRow{l.AlertID, l.Monitor, l.Segment, l.RaisedAt.UTC(), l.Verdict, l.Cause, l.Note, l.Author, l.At.UTC()})
+			rows = append(rows, LabelRow{l.AlertID, l.Monitor, l.Segment, l.RaisedAt.UTC(), l.Verdict, l.Cause, l.Note, l.Author,
+				l.At.UTC()})
 		}
 	}
 	return rows, err
@@ -216,7 +217,8 @@ func (d *Desk) LabelStretch(ctx context.Context, v record.Stretch) (record.Stret
 	}
 	v.At = l.At
 	if !v.To.After(v.From) {
-		return v, record.Invalid{Field: "to", Given: v.To.Format(time.RFC3339), Allowed: "a time after from, " + v.From.Format(time.RFC3339)}
+		return v, record.Invalid{Field: "to", Given: v.To.Format(time.RFC3339), Allowed: "a time after from, " +
+			v.From.Format(time.RFC3339)}
 	}
 	series, err := d.store.SeriesByID(ctx, v.SeriesID)
 	if err != nil {
@@ -233,8 +235,9 @@ func (d *Desk) LabelStretch(ctx context.Context, v record.Stretch) (record.Stret
 			title = "seen on the chart of " + strings.TrimSpace(series.Segment+" "+strings.ReplaceAll(metric.Measure, "_", " "))
 		}
 		end := v.To
-		incident = &record.Incident{Dataset: metric.Dataset, Measure: metric.Measure, Segment: series.Segment, StartedAt: v.From, EndedAt: &end,
-			Title: title, Cause: v.Cause, Note: v.Note, Author: v.Author}
+		incident = &record.Incident{Dataset: metric.Dataset, Measure: metric.Measure, Segment: series.Segment, StartedAt: v.From,
+			EndedAt: &end,
+			Title:   title, Cause: v.Cause, Note: v.Note, Author: v.Author}
 	}
 	err = d.store.InTx(ctx, func(tx pgx.Tx) error {
 		if incident != nil {

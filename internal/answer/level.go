@@ -20,10 +20,12 @@ func (d *Desk) NewNormal(ctx context.Context, alert int64, author string) (recor
 		return a, err
 	}
 	if !a.Judged() {
-		return a, record.Invalid{Field: "alert", Given: fmt.Sprint(alert), Allowed: "an alert of a monitor; this one is about a source, a table or a job, which has no level"}
+		return a, record.Invalid{Field: "alert", Given: fmt.Sprint(alert),
+			Allowed: "an alert of a monitor; this one is about a source, a table or a job, which has no level"}
 	}
 	if a.Cause == "overdue" || a.Cause == "missing" || a.Cause == "silence" {
-		return a, record.Invalid{Field: "alert", Given: fmt.Sprintf("%d, opened by the %s rule", alert, a.Cause), Allowed: "an alert about a changed level; nothing arriving can be no normal"}
+		return a, record.Invalid{Field: "alert", Given: fmt.Sprintf("%d, opened by the %s rule", alert, a.Cause),
+			Allowed: "an alert about a changed level; nothing arriving can be no normal"}
 	}
 	now := d.now().UTC().Truncate(time.Second)
 	to := now
@@ -34,7 +36,8 @@ func (d *Desk) NewNormal(ctx context.Context, alert int64, author string) (recor
 		return a, record.Invalid{Field: "alert", Given: fmt.Sprint(alert), Allowed: "an alert that has lasted at least a period"}
 	}
 	err = d.store.InTx(ctx, func(tx pgx.Tx) error {
-		if err := store.AddLevelChange(ctx, tx, record.LevelChange{SeriesID: a.SeriesID, FromAt: a.Since, ToAt: to, Author: author, KnownAt: now}); err != nil {
+		if err := store.AddLevelChange(ctx, tx, record.LevelChange{SeriesID: a.SeriesID, FromAt: a.Since, ToAt: to,
+			Author: author, KnownAt: now}); err != nil {
 			return err
 		}
 		if a.ClosedAt == nil {

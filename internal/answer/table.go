@@ -42,7 +42,8 @@ func readTable(body io.Reader, columns []string, needed ...string) (*table, erro
 	t.csv.FieldsPerRecord = -1
 	head, err := t.csv.Read()
 	if err != nil {
-		return nil, record.Invalid{Field: "file", Given: "", Allowed: "CSV with the columns " + strings.Join(columns, ", ") + ", or JSON with these keys"}
+		return nil, record.Invalid{Field: "file", Given: "", Allowed: "CSV with the columns " + strings.Join(columns, ", ") +
+			", or JSON with these keys"}
 	}
 	for i, column := range head {
 		head[i] = strings.TrimSpace(strings.TrimPrefix(column, "\ufeff"))
@@ -93,7 +94,8 @@ func (t *table) next() (map[string]string, error) {
 		}
 		return nil, err
 	case err != nil:
-		return nil, fatal{record.Invalid{Field: "file", Given: fmt.Sprintf("after line %d", t.line), Allowed: "a whole file: " + err.Error()}}
+		return nil, fatal{record.Invalid{Field: "file", Given: fmt.Sprintf("after line %d", t.line),
+			Allowed: "a whole file: " + err.Error()}}
 	}
 	t.line, _ = t.csv.FieldPos(0)
 	if len(fields) != len(t.head) {

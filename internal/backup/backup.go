@@ -83,7 +83,8 @@ func Write(ctx context.Context, to io.Writer, o Order, now time.Time) (m Manifes
 	defer os.Remove(dump.Name())
 	defer dump.Close()
 	sum := sha256.New()
-	if err := program(ctx, "pg_dump", o.Database, io.MultiWriter(dump, sum), nil, "--format=custom", "--no-owner", "--no-privileges"); err != nil {
+	if err := program(ctx, "pg_dump", o.Database, io.MultiWriter(dump, sum), nil, "--format=custom", "--no-owner",
+		"--no-privileges"); err != nil {
 		return m, err
 	}
 	m.Digest = hex.EncodeToString(sum.Sum(nil))
@@ -161,7 +162,8 @@ func Restore(ctx context.Context, from io.Reader, o Order) (m Manifest, err erro
 	if _, err := dump.Seek(0, io.SeekStart); err != nil {
 		return m, err
 	}
-	if err := program(ctx, "pg_restore", o.Database, nil, dump, "--no-owner", "--no-privileges", "--exit-on-error", "--single-transaction"); err != nil {
+	if err := program(ctx, "pg_restore", o.Database, nil, dump, "--no-owner", "--no-privileges", "--exit-on-error",
+		"--single-transaction"); err != nil {
 		return m, err
 	}
 	if _, err := os.Stat(o.Key); key != nil && errors.Is(err, os.ErrNotExist) {

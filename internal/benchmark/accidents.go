@@ -71,14 +71,14 @@ func (c *chaos) happen(ctx context.Context) {
 	}
 }
 
-func (c *chaos) killService() error {
-	c.end(syscall.SIGKILL)
-	return c.serve(context.Background())
-}
+func (c *chaos) killService() error { return c.again(syscall.SIGKILL) }
+func (c *chaos) stopService() error { return c.again(syscall.SIGTERM) }
 
-func (c *chaos) stopService() error {
-	c.end(syscall.SIGTERM)
-	return c.serve(context.Background())
+// again ends one of the processes and starts it anew.
+func (c *chaos) again(signal syscall.Signal) error {
+	i := c.rng.IntN(len(c.ports))
+	c.end(i, signal)
+	return c.serve(context.Background(), i)
 }
 
 func (c *chaos) killDatabase() error {
@@ -138,7 +138,8 @@ func (c *chaos) badFile() error {
 }
 
 func (c *chaos) badLines() error {
-	lines := []string{"{", `{"metric":"steady","at":"1970-01-01T00:00:00Z","value":1}`, "{\"metric\":\"\xff\"}", `{"metric":"steady","segment":"` + strings.Repeat("y", 30_000) + `"}`, strings.Repeat("[", 100_000)}
+	lines := []string{"{", `{"metric":"steady","at":"1970-01-01T00:00:00Z","value":1}`, "{\"metric\":\"\xff\"}",
+		`{"metric":"steady","segment":"` + strings.Repeat("y", 30_000) + `"}`, strings.Repeat("[", 100_000)}
 	answer, err := http.Post(c.address()+"/api/v1/samples", "application/x-ndjson", strings.NewReader(strings.Join(lines, "\n")))
 	if err != nil {
 		return err

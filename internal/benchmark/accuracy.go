@@ -244,16 +244,17 @@ func (p Plan) rarity(st stretch, contaminated bool) ([]Rarity, error) {
 		for k, coverage := range statedCoverage {
 			cfg := s.Config
 			cfg.Coverage = coverage
-			_, err := replay.Walk(replay.Job{Config: cfg, Rule: detect.Rule{BandOnly: true}, History: s.History, From: s.From, Read: func(r detect.Reading) {
-				if math.IsNaN(r.Observed) || cfg.Kind == timeline.Count && r.Expected < 20 {
-					return
-				}
-				if r.Observed >= r.Low && r.Observed <= r.High {
-					results[i].inside[k]++
-				} else {
-					results[i].outside[k]++
-				}
-			}})
+			_, err := replay.Walk(replay.Job{Config: cfg, Rule: detect.Rule{BandOnly: true}, History: s.History, From: s.From,
+				Read: func(r detect.Reading) {
+					if math.IsNaN(r.Observed) || cfg.Kind == timeline.Count && r.Expected < 20 {
+						return
+					}
+					if r.Observed >= r.Low && r.Observed <= r.High {
+						results[i].inside[k]++
+					} else {
+						results[i].outside[k]++
+					}
+				}})
 			if err != nil {
 				return err
 			}
@@ -367,7 +368,8 @@ func (p Plan) Losses(ctx context.Context, budget float64) ([]LossCheck, error) {
 		}
 		c.SeriesTried = len(shares)
 		c.Predicted = robust.Median(shares)
-		c.AtLess, c.AtSometimes, c.AtAlways = score.Wilson(sum.found[0], sum.n[0]), score.Wilson(sum.found[1], sum.n[1]), score.Wilson(sum.found[2], sum.n[2])
+		c.AtLess, c.AtSometimes, c.AtAlways = score.Wilson(sum.found[0], sum.n[0]), score.Wilson(sum.found[1], sum.n[1]),
+			score.Wilson(sum.found[2], sum.n[2])
 		list = append(list, c)
 	}
 	return list, nil
@@ -385,7 +387,8 @@ func lossFound(s *Scene, first, at, length int, share, budget float64) (bool, er
 			x.Value = math.Round(x.Value * (1 - share))
 		}
 		r := e.Step(x, timeline.Judged)
-		if a, open := e.OpenAlert(); open && i >= at && (r.Change == detect.Opened || r.Change == detect.Reopened) && a.Direction == detect.Low {
+		if a, open := e.OpenAlert(); open && i >= at && (r.Change == detect.Opened || r.Change == detect.Reopened) &&
+			a.Direction == detect.Low {
 			return true, nil
 		}
 	}

@@ -30,7 +30,8 @@ func asked(scenes []Scene, rule detect.Rule) ([]Scene, error) {
 				}
 			}
 			if !fault {
-				s.Exclusions = append(s.Exclusions[:len(s.Exclusions):len(s.Exclusions)], replay.Exclusion{Span: span, Known: s.From, Ordinary: true})
+				s.Exclusions = append(s.Exclusions[:len(s.Exclusions):len(s.Exclusions)],
+					replay.Exclusion{Span: span, Known: s.From, Ordinary: true})
 			}
 		}
 		return nil

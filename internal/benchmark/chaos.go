@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -22,6 +23,7 @@ import (
 	"tinbell/internal/client"
 	"tinbell/internal/collect"
 	"tinbell/internal/httpapi"
+	"tinbell/internal/localpg"
 	"tinbell/internal/record"
 )
 
@@ -32,6 +34,7 @@ type ChaosOrder struct {
 	Every     time.Duration // between accidents
 	Seed      uint64
 	Accidents []string // empty: all that can be made here
+	Processes int      // of the service, on one database of their own; 0 or 1: one, with a private database
 }
 
 // Chaos is what a service went through, and what became of what it acknowledged.
@@ -43,9 +46,10 @@ type Chaos struct {
 	Lost         int            `json:"lost" doc:"acknowledged samples that are not there in the end"`
 	Faults       int            `json:"faults" doc:"planted, one after another"`
 	Untold       int            `json:"untold" doc:"of these, never told"`
+	Stuck        []string       `json:"stuck" doc:"how far each of these came"`
 	Doubled      int            `json:"doubled" doc:"of these, told under two keys"`
 	Delays       []float64      `json:"delays_seconds" doc:"from acknowledging a fault's sample to its message, accidents or not"`
-	Peak         int            `json:"peak_mb" doc:"of the service's resident memory"`
+	Peak         int            `json:"peak_mb" doc:"of the resident memory of a process of the service"`
 }
 
 // ClockFile names, by environment, a file with the seconds by which a service's
@@ -58,12 +62,14 @@ type chaos struct {
 	say     func(string)
 	rng     *rand.Rand
 	dir     string
-	port    int
+	ports   []int           // of each process
+	shared  *localpg.Server // that several processes have; nil: the one process has its own
 	mounted bool
 	told    *faultsTold
 
 	mu      sync.Mutex
-	run     *exec.Cmd
+	runs    []*exec.Cmd
+	turn    int                  // of the processes, who is asked next
 	acked   map[string]bool      // samples
 	planted map[string]time.Time // faults, by dataset, when acknowledged
 	result  Chaos
@@ -73,8 +79,9 @@ type chaos struct {
 // pause, plants faults, and has accidents happen to it. At the end it waits for
 // what is under way and counts.
 func RunChaos(ctx context.Context, order ChaosOrder, say func(string)) (Chaos, error) {
-	c := &chaos{order: order, say: say, rng: rand.New(rand.NewPCG(order.Seed, 1)), acked: map[string]bool{}, planted: map[string]time.Time{},
-		told: &faultsTold{at: map[string]time.Time{}, keys: map[string]map[string]bool{}}, result: Chaos{Accidents: map[string]int{}}}
+	c := &chaos{order: order, say: say, rng: rand.New(rand.NewPCG(order.Seed, 1)), acked: map[string]bool{},
+		planted: map[string]time.Time{},
+		told:    &faultsTold{at: map[string]time.Time{}, keys: map[string]map[string]bool{}}, result: Chaos{Accidents: map[string]int{}}}
 	if err := c.prepare(); err != nil {
 		return c.result, err
 	}
@@ -84,10 +91,12 @@ func RunChaos(ctx context.Context, order ChaosOrder, say func(string)) (Chaos, e
 		return c.result, err
 	}
 	defer receiver.Close()
-	if err := c.serve(ctx); err != nil {
-		return c.result, err
+	for i := range c.ports {
+		if err := c.serve(ctx, i); err != nil {
+			return c.result, err
+		}
+		defer c.end(i, syscall.SIGKILL)
 	}
-	defer c.end(syscall.SIGKILL)
 	if err := c.setUp(ctx, address); err != nil {
 		return c.result, err
 	}
@@ -125,16 +134,31 @@ func (c *chaos) prepare() error {
 	if err := os.MkdirAll(filepath.Join(dir, "landing"), 0o755); err != nil {
 		return err
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return err
+	for range max(1, c.order.Processes) {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return err
+		}
+		defer l.Close()
+		c.ports = append(c.ports, l.Addr().(*net.TCPAddr).Port)
 	}
-	defer l.Close()
-	c.port = l.Addr().(*net.TCPAddr).Port
+	c.runs = make([]*exec.Cmd, len(c.ports))
+	if len(c.ports) > 1 {
+		// Where a single process would have it, so that it is found alike.
+		if c.shared, err = localpg.Start(context.Background(), localpg.Options{Dir: filepath.Join(c.dir, "data", "postgres")}); err != nil {
+			return err
+		}
+		if _, err := c.shared.EnsureDatabase(context.Background(), "tinbell_records"); err != nil {
+			return err
+		}
+	}
 	return c.setClock(0)
 }
 
 func (c *chaos) clear() {
+	if c.shared != nil {
+		c.shared.Stop()
+	}
 	if c.mounted {
 		syscall.Unmount(c.dir, syscall.MNT_DETACH)
 	}
@@ -151,25 +175,29 @@ func (c *chaos) receive() (*http.Server, string, error) {
 	return server, "http://" + l.Addr().String() + "/", nil
 }
 
-// serve runs the service until it is ready.
-func (c *chaos) serve(ctx context.Context) error {
+// serve runs a process of the service until it is ready.
+func (c *chaos) serve(ctx context.Context, i int) error {
 	log, err := os.OpenFile(filepath.Join(os.TempDir(), "tinbell-chaos.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
 	if err != nil {
 		return err
 	}
 	defer log.Close()
-	run := exec.Command(c.order.Program, "serve", "--dir", filepath.Join(c.dir, "data"),
-		"--listen", fmt.Sprintf("127.0.0.1:%d", c.port), "--sign-in=false", "--allow-private", "127.0.0.0/8")
+	at := fmt.Sprintf("127.0.0.1:%d", c.ports[i])
+	run := exec.Command(c.order.Program, "serve", "--dir", filepath.Join(c.dir, "data"), "--listen", at, "--sign-in=false",
+		"--allow-private", "127.0.0.0/8")
 	run.Env = append(os.Environ(), ClockFile+"="+c.clockFile())
+	if c.shared != nil {
+		run.Env = append(run.Env, "TINBELL_DATABASE="+c.shared.URL("tinbell_records"))
+	}
 	run.Stdout, run.Stderr = log, log
 	if err := run.Start(); err != nil {
 		return err
 	}
 	c.mu.Lock()
-	c.run = run
+	c.runs[i] = run
 	c.mu.Unlock()
 	for end := time.Now().Add(2 * time.Minute); ; time.Sleep(50 * time.Millisecond) {
-		if answer, err := http.Get(c.address() + "/readyz"); err == nil {
+		if answer, err := http.Get("http://" + at + "/readyz"); err == nil {
 			answer.Body.Close()
 			if answer.StatusCode == http.StatusOK {
 				return nil
@@ -181,12 +209,19 @@ func (c *chaos) serve(ctx context.Context) error {
 	}
 }
 
-func (c *chaos) address() string   { return fmt.Sprintf("http://127.0.0.1:%d", c.port) }
+// address is that of a process: each in turn.
+func (c *chaos) address() string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.turn++
+	return fmt.Sprintf("http://127.0.0.1:%d", c.ports[c.turn%len(c.ports)])
+}
+
 func (c *chaos) clockFile() string { return filepath.Join(c.dir, "clock") }
 
-func (c *chaos) end(signal syscall.Signal) {
+func (c *chaos) end(i int, signal syscall.Signal) {
 	c.mu.Lock()
-	run := c.run
+	run := c.runs[i]
 	c.mu.Unlock()
 	run.Process.Signal(signal)
 	run.Wait()
@@ -202,9 +237,11 @@ func (c *chaos) setUp(ctx context.Context, receiver string) error {
 		path string
 		body any
 	}{
-		{"/channels", httpapi.NewChannel{Name: "chaos", Kind: record.ChannelWebhook, Settings: record.ChannelSettings{URL: receiver}, HourlyLimit: 3600}},
+		{"/channels", httpapi.NewChannel{Name: "chaos", Kind: record.ChannelWebhook,
+			Settings: record.ChannelSettings{URL: receiver}, HourlyLimit: 3600}},
 		{"/routes", httpapi.NewRoute{Name: "chaos", Channel: "chaos", WaitSeconds: &wait}},
-		{"/metrics/declare", collect.Declaration{Metric: "steady", Dataset: "chaos.steady", Measure: "rows", Kind: timeline.Count, Period: "1m", MaxSegments: 1000}},
+		{"/metrics/declare", collect.Declaration{Metric: "steady", Dataset: "chaos.steady", Measure: "rows", Kind: timeline.Count,
+			Period: "1m", MaxSegments: 1000}},
 		{"/sources", httpapi.NewSource{Name: "landing", Address: filepath.Join(c.dir, "landing")}},
 		{"/datasets", httpapi.NewDataset{Source: "landing", Name: "files", Pattern: "{port}.csv"}},
 		{"/metrics", httpapi.NewMetric{Dataset: "files", Name: "file-rows", Measure: "rows", PeriodSeconds: 3600, EverySeconds: 5}},
@@ -274,7 +311,8 @@ func (c *chaos) plant(ctx context.Context) {
 		at := time.Now().UTC().Truncate(time.Hour).Add(-time.Hour).Format(time.RFC3339)
 		steps := []func() bool{
 			func() bool {
-				return c.post(ctx, "/metrics/declare", collect.Declaration{Metric: name, Dataset: name, Measure: "rows", Kind: timeline.Count, Period: "1h"})
+				return c.post(ctx, "/metrics/declare", collect.Declaration{Metric: name, Dataset: name, Measure: "rows",
+					Kind: timeline.Count, Period: "1h"})
 			},
 			func() bool {
 				return c.post(ctx, "/monitors", httpapi.NewMonitor{Name: name, Metric: name, Settings: &settings})
@@ -320,12 +358,14 @@ func (c *chaos) post(ctx context.Context, path string, body any) bool {
 func (c *chaos) weigh(ctx context.Context) {
 	for ctx.Err() == nil {
 		c.mu.Lock()
-		pid := c.run.Process.Pid
+		runs := slices.Clone(c.runs)
 		c.mu.Unlock()
-		if mb := resident(pid); mb > 0 {
-			c.mu.Lock()
-			c.result.Peak = max(c.result.Peak, mb)
-			c.mu.Unlock()
+		for _, run := range runs {
+			if mb := resident(run.Process.Pid); mb > 0 {
+				c.mu.Lock()
+				c.result.Peak = max(c.result.Peak, mb)
+				c.mu.Unlock()
+			}
 		}
 		time.Sleep(200 * time.Millisecond)
 	}

@@ -66,7 +66,8 @@ func Delay(ctx context.Context, say func(string)) (Delays, error) {
 	}
 	defer stop()
 	c := client.New(s.Address, "")
-	if err := c.Send(ctx, "POST", "/channels", httpapi.NewChannel{Name: "bench", Kind: record.ChannelWebhook, Settings: record.ChannelSettings{URL: "http://" + l.Addr().String() + "/"}, HourlyLimit: 3600}, nil); err != nil {
+	if err := c.Send(ctx, "POST", "/channels", httpapi.NewChannel{Name: "bench", Kind: record.ChannelWebhook,
+		Settings: record.ChannelSettings{URL: "http://" + l.Addr().String() + "/"}, HourlyLimit: 3600}, nil); err != nil {
 		return v, err
 	}
 	wait := int64(0)
@@ -153,7 +154,8 @@ func delaySegment(n int) string { return fmt.Sprintf("s%02d", n) }
 func populate(ctx context.Context, s *service.Service, until time.Time) error {
 	rng := rand.New(rand.NewPCG(6, 6))
 	for n := range delayDatasets {
-		m, err := s.Parts.Collector.Declare(ctx, collect.Declaration{Metric: fmt.Sprintf("delay-%03d", n), Dataset: fmt.Sprintf("bench.table_%03d", n), Measure: record.MeasureRows,
+		m, err := s.Parts.Collector.Declare(ctx, collect.Declaration{Metric: fmt.Sprintf("delay-%03d", n),
+			Dataset: fmt.Sprintf("bench.table_%03d", n), Measure: record.MeasureRows,
 			Kind: timeline.Count, Period: "1h", SegmentBy: []string{"part"}})
 		if err != nil {
 			return err

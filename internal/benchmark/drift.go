@@ -30,9 +30,11 @@ type DriftRow struct {
 	Verdict  float64 `json:"verdict" doc:"share found by the calibrated verdict of the feature"`
 	PSI      float64 `json:"psi" doc:"by PSI > 0.2 over ten bins"`
 	KS       float64 `json:"ks" doc:"by a plain Kolmogorov-Smirnov test at 0.05; chi-square for categories"`
-	Blocks   float64 `json:"blocks" doc:"by the better of two t-tests of the day against the days of the reference, of mean rank and of the mean distance of ranks from the middle, each at the whole stated share; 0 for categories"`
+	Blocks   float64 `json:"blocks" doc:"by the better of two t-tests of the day against the days of the reference, each at the stated share: of mean rank, and of the mean distance of ranks from the middle; 0 for categories"`
 	Together float64 `json:"together" doc:"by separability over its limit"`
 	Pairs    float64 `json:"pairs" doc:"by a pair of features over its limit"`
+
+	rank, depth float64 // what each of the two t-tests found
 }
 
 // driftKind plants a drift in a day's rows; strength 0 is none.
@@ -97,8 +99,10 @@ func (d *driftDay) some(feature int, share float64, alter func(x float64) float6
 
 var driftKinds = []driftKind{
 	{"clean", []float64{0}, "", driftFirst, func(*driftDay, float64) {}},
-	{"shift", []float64{0.2, 0.4, 0.8}, "%g sd", driftFirst, func(d *driftDay, s float64) { d.some(driftFirst, 1, func(x float64) float64 { return x + s }) }},
-	{"spread", []float64{1.2, 1.5, 2}, "x %g", driftFirst, func(d *driftDay, s float64) { d.some(driftFirst, 1, func(x float64) float64 { return x * s }) }},
+	{"shift", []float64{0.2, 0.4, 0.8}, "%g sd", driftFirst,
+		func(d *driftDay, s float64) { d.some(driftFirst, 1, func(x float64) float64 { return x + s }) }},
+	{"spread", []float64{1.2, 1.5, 2}, "x %g", driftFirst,
+		func(d *driftDay, s float64) { d.some(driftFirst, 1, func(x float64) float64 { return x * s }) }},
 	{"shape, two humps", []float64{0.5, 0.8}, "%g sd apart", driftFirst, func(d *driftDay, s float64) {
 		// Mean and spread stay as they were.
 		d.some(driftFirst, 1, func(x float64) float64 {
@@ -109,14 +113,19 @@ var driftKinds = []driftKind{
 			return side + math.Sqrt(1-s*s)*x
 		})
 	}},
-	{"new category", []float64{0.01, 0.03, 0.1}, "%g of rows", driftCategory, func(d *driftDay, s float64) { d.some(driftCategory, s, func(float64) float64 { return 9 }) }},
+	{"new category", []float64{0.01, 0.03, 0.1}, "%g of rows", driftCategory,
+		func(d *driftDay, s float64) { d.some(driftCategory, s, func(float64) float64 { return 9 }) }},
 	{"shares of categories", []float64{1.2, 1.5}, "x %g", driftCategory, func(d *driftDay, s float64) {
 		d.some(driftCategory, 1, func(x float64) float64 { return math.Floor(8 * math.Pow((x+d.rng.Float64())/8, s)) })
 	}},
-	{"missing burst", []float64{0.02, 0.05, 0.2}, "+%g", driftAmount, func(d *driftDay, s float64) { d.some(driftAmount, s, func(float64) float64 { return math.NaN() }) }},
-	{"unit changed", []float64{0.02, 0.1, 1}, "x 100 in %g", driftAmount, func(d *driftDay, s float64) { d.some(driftAmount, s, func(x float64) float64 { return 100 * x }) }},
-	{"joint only", []float64{0.3, 1}, "%g of rows", driftSecond, func(d *driftDay, s float64) { d.some(driftSecond, s, func(x float64) float64 { return -x }) }},
-	{"slow", []float64{0.01, 0.02}, "%g sd a day for 30", driftFirst, func(d *driftDay, s float64) { d.some(driftFirst, 1, func(x float64) float64 { return x + 30*s }) }},
+	{"missing burst", []float64{0.02, 0.05, 0.2}, "+%g", driftAmount,
+		func(d *driftDay, s float64) { d.some(driftAmount, s, func(float64) float64 { return math.NaN() }) }},
+	{"unit changed", []float64{0.02, 0.1, 1}, "x 100 in %g", driftAmount,
+		func(d *driftDay, s float64) { d.some(driftAmount, s, func(x float64) float64 { return 100 * x }) }},
+	{"joint only", []float64{0.3, 1}, "%g of rows", driftSecond,
+		func(d *driftDay, s float64) { d.some(driftSecond, s, func(x float64) float64 { return -x }) }},
+	{"slow", []float64{0.01, 0.02}, "%g sd a day for 30", driftFirst,
+		func(d *driftDay, s float64) { d.some(driftFirst, 1, func(x float64) float64 { return x + 30*s }) }},
 }
 
 // driftSizes are rows a day.
@@ -155,11 +164,13 @@ func Drift(p DriftPlan, progress func(done, total int)) []DriftRow {
 		for _, seed := range p.Seeds {
 			for round := range p.Rounds {
 				// All kinds meet the same references, so that they can be compared.
-				driftRound(&row, t.kind, t.strength, p.Accept, rand.New(rand.NewPCG(seed, uint64(round)<<20|uint64(t.size))), [3]uint64{seed, uint64(round), uint64(t.size)}, &levels)
+				driftRound(&row, t.kind, t.strength, p.Accept, rand.New(rand.NewPCG(seed, uint64(round)<<20|uint64(t.size))),
+					[3]uint64{seed, uint64(round), uint64(t.size)}, &levels)
 			}
 		}
 		n := float64(row.Rounds)
-		row.Verdict, row.PSI, row.KS, row.Blocks, row.Together, row.Pairs = row.Verdict/n, row.PSI/n, row.KS/n, row.Blocks/n, row.Together/n, row.Pairs/n
+		row.Verdict, row.PSI, row.KS, row.Together, row.Pairs = row.Verdict/n, row.PSI/n, row.KS/n, row.Together/n, row.Pairs/n
+		row.Blocks = max(row.rank, row.depth) / n
 		list[i] = row
 		return nil
 	})
@@ -193,32 +204,23 @@ func driftRound(row *DriftRow, k driftKind, strength, accept float64, rng *rand.
 	count(&row.PSI, psi)
 	count(&row.KS, plain)
 	if k.feature != driftCategory {
-		count(&row.Blocks, betterOfBlocks(days, day, k.feature, accept))
+		rank, depth := blockTests(days, day, k.feature, accept)
+		count(&row.rank, rank)
+		count(&row.depth, depth)
 	}
 	before, after := driftSample(rng, days, row.Rows), driftSample(rng, []*driftDay{day}, row.Rows)
 	half := thin(before, after.Rows())
 	s := drift.Separate(half, after, 1)
-	own := levels.of(key, func() driftLevel {
-		var blocks []drift.Sample
-		for i := range drift.NullBlocks {
-			at := i * len(days) / drift.NullBlocks
-			block := driftSample(rng, days[at:at+1], row.Rows)
-			for j := range block.Block {
-				block.Block[j] = int32(at)
-			}
-			blocks = append(blocks, block)
-		}
-		return driftLevel{drift.NullLimit(before, blocks, after.Rows(), 1), drift.PairWobble(before, blocks)}
-	})
+	own := levels.of(key, func() driftLevel { return driftLevelOf(rng, days, before, row.Rows) })
 	count(&row.Together, s.Score > own.limit)
 	pairs := drift.Pairs(half, after, accept, own.pairs, 1)
 	count(&row.Pairs, len(pairs) > 0 && pairs[0].Beyond > pairs[0].Limit)
 }
 
-// betterOfBlocks is the power to compare with: what two simple tests find that hold the
-// stated share by themselves, days being normal and independent. A verdict that need not
-// know beforehand which of them to use cannot find more. Ranks are of all rows pooled.
-func betterOfBlocks(days []*driftDay, day *driftDay, feature int, accept float64) bool {
+// blockTests is the power to compare with: what each of two simple tests finds that hold
+// the stated share, days being normal and independent. Whoever knew which kind of drift
+// comes would take the one that finds it. Ranks are of all rows pooled.
+func blockTests(days []*driftDay, day *driftDay, feature int, accept float64) (rank, depth bool) {
 	var all []float64
 	for _, d := range days {
 		all = append(all, d.values[feature]...)
@@ -250,7 +252,7 @@ func betterOfBlocks(days []*driftDay, day *driftDay, feature int, accept float64
 		return math.Abs(of(day)-mean) / sd / math.Sqrt(1+1/float64(len(days)))
 	}
 	limit := distuv.StudentsT{Sigma: 1, Nu: float64(len(days) - 1)}.Quantile(1 - accept/2)
-	return far(false) > limit || far(true) > limit
+	return far(false) > limit, far(true) > limit
 }
 
 // driftLevel is what a reference shows of itself: how well it can be told apart,
@@ -258,6 +260,21 @@ func betterOfBlocks(days []*driftDay, day *driftDay, feature int, accept float64
 type driftLevel struct {
 	limit float64
 	pairs []float64
+}
+
+// driftLevelOf measures days of a reference against one another; before is a sample of
+// all of them.
+func driftLevelOf(rng *rand.Rand, days []*driftDay, before drift.Sample, rows int) driftLevel {
+	var blocks []drift.Sample
+	for i := range drift.NullBlocks {
+		at := i * len(days) / drift.NullBlocks
+		block := driftSample(rng, days[at:at+1], rows)
+		for j := range block.Block {
+			block.Block[j] = int32(at)
+		}
+		blocks = append(blocks, block)
+	}
+	return driftLevel{drift.NullLimit(before, blocks, blocks[0].Rows(), 1), drift.PairWobble(before, blocks)}
 }
 
 // driftLevels keeps the level of each reference: all kinds of drift meet the same

@@ -11,7 +11,8 @@ func TestPlantedDriftsAreFoundAtTheStatedShareOfFalseFlags(t *testing.T) {
 	}
 	const rounds = 4
 	done := 0
-	list := Drift(DriftPlan{Seeds: []uint64{11}, Rounds: rounds, Accept: 0.001, Sizes: []int{2000}}, func(n, total int) { done = max(done, n) })
+	list := Drift(DriftPlan{Seeds: []uint64{11}, Rounds: rounds, Accept: 0.001, Sizes: []int{2000}},
+		func(n, total int) { done = max(done, n) })
 	if done != len(list) {
 		t.Errorf("told of %d of %d", done, len(list))
 	}
@@ -40,7 +41,8 @@ func TestPlantedDriftsAreFoundAtTheStatedShareOfFalseFlags(t *testing.T) {
 			if r.PSI > 0.1 || r.Verdict > 0.1 {
 				t.Errorf("each feature alone is as it was, and yet %.2f, %.2f", r.Verdict, r.PSI)
 			}
-		case r.Kind == "shift" && r.Strength == "0.4 sd", r.Kind == "missing burst" && r.Strength == "+0.05", r.Kind == "new category" && r.Strength == "0.03 of rows", r.Kind == "unit changed" && r.Strength == "x 100 in 0.02":
+		case r.Kind == "shift" && r.Strength == "0.4 sd", r.Kind == "missing burst" && r.Strength == "+0.05",
+			r.Kind == "new category" && r.Strength == "0.03 of rows", r.Kind == "unit changed" && r.Strength == "x 100 in 0.02":
 			least("the verdict", r.Verdict, 0.9)
 		}
 	}
@@ -71,6 +73,20 @@ func TestCleanFeaturesOfEverySortAreFlaggedAsSeldomAsStated(t *testing.T) {
 		}
 		if r.Judged != 4*cellPeriods {
 			t.Errorf("%s: %d judged", r.Sort, r.Judged)
+		}
+	}
+}
+
+func TestWholeDaysWithoutDriftAreOverAsSeldomAsStated(t *testing.T) {
+	if testing.Short() {
+		t.Skip("takes some seconds")
+	}
+	for _, r := range Joint(DriftPlan{Seeds: []uint64{8}, Accept: 0.005, Sizes: []int{400}}, 10, func(int, int) {}) {
+		t.Logf("%.4f of %d (%.4f to %.4f), stated %.4f: %d by a feature, %d separable, %d by a pair", r.Found, r.Judged, r.Low,
+			r.High, r.Stated, r.Features, r.Separable, r.Pairs)
+		if expected := r.Stated * float64(r.Judged); r.Judged != 10*jointDays || r.Found*float64(r.Judged) > expected+
+			3*math.Sqrt(expected) {
+			t.Errorf("%.4f of %d clean days are over in some way, stated is %.4f", r.Found, r.Judged, r.Stated)
 		}
 	}
 }

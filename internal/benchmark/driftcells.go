@@ -64,7 +64,8 @@ var cellSorts = []cellSort{
 		below: func(x, off float64) float64 {
 			return normalBelow((math.Log(max(math.Ceil(x), 1e-9)) - 1.2 - 0.05*off) / 0.7)
 		}},
-	{name: "a flag of 0.1 %", kind: drift.Boolean, shares: func(off float64) []float64 { p := 0.001 * math.Exp(0.2*off); return []float64{1 - p, p} }},
+	{name: "a flag of 0.1 %", kind: drift.Boolean,
+		shares: func(off float64) []float64 { p := 0.001 * math.Exp(0.2*off); return []float64{1 - p, p} }},
 	{name: "5 categories", kind: drift.Category, shares: zipf(5)},
 	{name: "300 categories", kind: drift.Category, shares: zipf(300)},
 }

@@ -75,10 +75,13 @@ func driftSpeed(ctx context.Context) ([]Result, error) {
 	}
 	whole := time.Since(began)
 	return []Result{
-		{fmt.Sprintf("drift of a Parquet file, %d rows x %d features, all measures but the classifier", wideRows, wideNumbers+wideWords), fmt.Sprintf("%.2f s", took.Seconds()),
-			fmt.Sprintf("%d weeks; reading every column once: %.2f s, ratio %.2f", len(out.Periods), read.Seconds(), took.Seconds()/read.Seconds())},
+		{fmt.Sprintf("drift of a Parquet file, %d rows x %d features, all measures but the classifier", wideRows,
+			wideNumbers+wideWords), fmt.Sprintf("%.2f s", took.Seconds()),
+			fmt.Sprintf("%d weeks; reading every column once: %.2f s, ratio %.2f", len(out.Periods), read.Seconds(),
+				took.Seconds()/read.Seconds())},
 		{"its memory", fmt.Sprintf("%d MB at most", *most>>20), fmt.Sprintf("%d MB with a quarter of the rows", *less>>20)},
-		{fmt.Sprintf("classifier of %d rows x %d features", 2*wideSampled, wideNumbers+wideWords), fmt.Sprintf("%.2f s", (whole-took).Seconds()/float64(len(out.Periods))),
+		{fmt.Sprintf("classifier of %d rows x %d features", 2*wideSampled, wideNumbers+wideWords),
+			fmt.Sprintf("%.2f s", (whole-took).Seconds()/float64(len(out.Periods))),
 			"a period, of eight, with its share of sampling, limit and pairs"},
 	}, nil
 }

@@ -46,7 +46,8 @@ func newFleet(seed uint64, perFamily int, budgets []float64) (*fleet, error) {
 	var monitor []int
 	for k, family := range Families {
 		for i := range perFamily {
-			f.scenes = append(f.scenes, NewScene(Setting{Seed: seed, Period: time.Hour, Learn: fleetLearn, Judge: fleetJudge, Contaminated: i%2 == 0, Faults: true}, family, i))
+			f.scenes = append(f.scenes, NewScene(Setting{Seed: seed, Period: time.Hour, Learn: fleetLearn, Judge: fleetJudge,
+				Contaminated: i%2 == 0, Faults: true}, family, i))
 			monitor = append(monitor, k)
 		}
 	}

@@ -40,7 +40,8 @@ func holdSpeed(ctx context.Context) ([]Result, error) {
 		}
 	}
 	var results []Result
-	for _, measure := range []func(context.Context, *service.Service, *client.Client) (Result, error){segmentsAtOnce, firstJudged, burstOfWrites, bombs} {
+	for _, measure := range []func(context.Context, *service.Service, *client.Client) (Result, error){segmentsAtOnce, firstJudged,
+		burstOfWrites, bombs} {
 		r, err := measure(ctx, s, c)
 		if err != nil {
 			return results, err
@@ -132,7 +133,8 @@ func burstOfWrites(ctx context.Context, s *service.Service, c *client.Client) (R
 	for i := range writes {
 		wait.Go(func() {
 			if c.Send(ctx, "POST", "/channels", httpapi.NewChannel{Name: fmt.Sprint("c", i), Kind: record.ChannelEmail,
-				Settings: record.ChannelSettings{Host: "localhost", From: "bell@ferries.example", To: []string{"desk@ferries.example"}}}, nil) != nil {
+				Settings: record.ChannelSettings{Host: "localhost", From: "bell@ferries.example",
+					To: []string{"desk@ferries.example"}}}, nil) != nil {
 				failed.Add(1)
 			}
 		})
@@ -162,9 +164,12 @@ func bombs(ctx context.Context, s *service.Service, _ *client.Client) (Result, e
 		path, media string
 		body        []byte
 	}{
-		{"/v1/metrics", "application/x-protobuf", body("", "\x0a\x00", 64)}, {"/v1/metrics", "application/json", body(`{"resourceMetrics":[`, "{},", 64)},
-		{"/api/v1/samples", "text/csv", body("metric,at,value\n\"", "x", 900)}, {"/api/v1/samples", "application/json", body(`[{"metric":"`, "x", 900)},
-		{"/api/v1/samples", "application/x-ndjson", body("", "[", 64)}, {"/api/v1/lineage", "application/json", body(`{"outputs":[`, `{"a":{}},`, 14)},
+		{"/v1/metrics", "application/x-protobuf", body("", "\x0a\x00", 64)}, {"/v1/metrics", "application/json",
+			body(`{"resourceMetrics":[`, "{},", 64)},
+		{"/api/v1/samples", "text/csv", body("metric,at,value\n\"", "x", 900)}, {"/api/v1/samples", "application/json",
+			body(`[{"metric":"`, "x", 900)},
+		{"/api/v1/samples", "application/x-ndjson", body("", "[", 64)}, {"/api/v1/lineage", "application/json",
+			body(`{"outputs":[`, `{"a":{}},`, 14)},
 	}
 	runtime.GC()
 	peak, measured := watchMemory()

@@ -218,7 +218,8 @@ func (f *fleet) queued(n int, wrong, limit float64, only int, rng *rand.Rand) (m
 						weight += 1 / float64(len(budgets)-1)
 					}
 				}
-				questions = append(questions, filter.Question{Case: a.Case, Monitor: int64(a.monitor), Series: int64(a.scene), Chance: l.filter.Probability(&a.Case), Weight: weight})
+				questions = append(questions, filter.Question{Case: a.Case, Monitor: int64(a.monitor), Series: int64(a.scene),
+					Chance: l.filter.Probability(&a.Case), Weight: weight})
 				places = append(places, i)
 			}
 		}

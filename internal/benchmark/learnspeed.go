@@ -41,7 +41,8 @@ func learnSpeed(ctx context.Context) ([]Result, error) {
 	from := until.AddDate(0, 0, -7*learnWeeks)
 	began := time.Now()
 	n := 0
-	if err := s.Parts.Store.EachSeries(ctx, ids, from, until, func(_ int64, list []timeline.Sample) error { n += len(list); return nil }); err != nil {
+	if err := s.Parts.Store.EachSeries(ctx, ids, from, until,
+		func(_ int64, list []timeline.Sample) error { n += len(list); return nil }); err != nil {
 		return nil, err
 	}
 	reading := time.Since(began)
@@ -55,7 +56,8 @@ func learnSpeed(ctx context.Context) ([]Result, error) {
 	}
 	trying := time.Since(began)
 	results := []Result{{fmt.Sprintf("trial of a monitor of %d series x %d weeks hourly, both sides", learnSeries, learnWeeks),
-		fmt.Sprintf("%.2f s on %d cores, %d alerts today, %d proposed", trying.Seconds(), runtime.NumCPU(), len(trial.Today.Alerts), len(trial.Proposed.Alerts)),
+		fmt.Sprintf("%.2f s on %d cores, %d alerts today, %d proposed", trying.Seconds(), runtime.NumCPU(),
+			len(trial.Today.Alerts), len(trial.Proposed.Alerts)),
 		fmt.Sprintf("reading its %d samples %.2f s", n, reading.Seconds())}}
 	if err := answerAll(ctx, s, trial.Today.Alerts[0].RaisedAt); err != nil {
 		return results, err
@@ -66,7 +68,8 @@ func learnSpeed(ctx context.Context) ([]Result, error) {
 		return results, err
 	}
 	tuning := time.Since(began)
-	results = append(results, Result{"tuning it over the whole search space", fmt.Sprintf("%.1f s for %d settings, %d answers", tuning.Seconds(), tuned.Tried, tuned.Answers),
+	results = append(results, Result{"tuning it over the whole search space", fmt.Sprintf("%.1f s for %d settings, %d answers",
+		tuning.Seconds(), tuned.Tried, tuned.Answers),
 		fmt.Sprintf("one side of the trial %.2f s", trying.Seconds()/2)})
 	more, err := scoreSpeed(ctx, s, m, ids)
 	return append(results, more...), err
@@ -76,7 +79,8 @@ func learnSpeed(ctx context.Context) ([]Result, error) {
 func busyMonitor(ctx context.Context, s *service.Service) (record.Monitor, []int64, error) {
 	c := client.New(s.Address, "")
 	var m record.Monitor
-	if err := c.Send(ctx, "POST", "/metrics/declare", collect.Declaration{Metric: "busy", Dataset: "bench.busy", Measure: "rows", Kind: timeline.Count, Period: "1h", Zone: "America/Halifax"}, nil); err != nil {
+	if err := c.Send(ctx, "POST", "/metrics/declare", collect.Declaration{Metric: "busy", Dataset: "bench.busy", Measure: "rows",
+		Kind: timeline.Count, Period: "1h", Zone: "America/Halifax"}, nil); err != nil {
 		return m, nil, err
 	}
 	records := s.Parts.Store
@@ -152,10 +156,12 @@ func scoreSpeed(ctx context.Context, s *service.Service, m record.Monitor, ids [
 	rows := make([][]any, scoredAlerts)
 	for i := range rows {
 		at := now.Add(-time.Duration(i)*5*time.Minute - 17*time.Second)
-		rows[i] = []any{m.ID, ids[i%len(ids)], "deviation", "low", "warning", at.Add(-time.Hour), at, at.Add(time.Hour), at.Add(time.Hour), "a made-up alert", []string{"", "fault", "noise"}[i%3]}
+		rows[i] = []any{m.ID, ids[i%len(ids)], "deviation", "low", "warning", at.Add(-time.Hour), at, at.Add(time.Hour),
+			at.Add(time.Hour), "a made-up alert", []string{"", "fault", "noise"}[i%3]}
 	}
 	pool := s.Parts.Store.Pool
-	if _, err := pool.CopyFrom(ctx, pgx.Identifier{"alert"}, []string{"monitor_id", "series_id", "cause", "direction", "severity", "since", "raised_at", "ended_at", "closed_at", "sentence", "verdict"}, pgx.CopyFromRows(rows)); err != nil {
+	if _, err := pool.CopyFrom(ctx, pgx.Identifier{"alert"}, []string{"monitor_id", "series_id", "cause", "direction", "severity",
+		"since", "raised_at", "ended_at", "closed_at", "sentence", "verdict"}, pgx.CopyFromRows(rows)); err != nil {
 		return nil, err
 	}
 	if _, err := pool.Exec(ctx, `
@@ -189,6 +195,7 @@ func scoreSpeed(ctx context.Context, s *service.Service, m record.Monitor, ids [
 	}
 	return []Result{{fmt.Sprintf("label queue over %d alerts, %d of them unanswered", counted, counted/3),
 		fmt.Sprintf("%.0f ms", float64(asking.Microseconds())/1e3), ""},
-		{fmt.Sprintf("scorecard over %d alerts, by monitor, week and segment", counted), fmt.Sprintf("%.0f ms", float64(best.Microseconds())/1e3),
+		{fmt.Sprintf("scorecard over %d alerts, by monitor, week and segment", counted),
+			fmt.Sprintf("%.0f ms", float64(best.Microseconds())/1e3),
 			fmt.Sprintf("reading and sorting them in SQL alone %.0f ms", float64(query.Microseconds())/1e3)}}, nil
 }

@@ -6,7 +6,6 @@ import (
 	"io"
 	"math"
 	"math/rand/v2"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -19,7 +18,6 @@ import (
 
 	"tinbell/core/timeline"
 	"tinbell/internal/collect"
-	"tinbell/internal/localpg"
 	"tinbell/internal/record"
 	"tinbell/internal/service"
 	"tinbell/internal/store"
@@ -39,6 +37,7 @@ type Load struct {
 	Minutes int           `json:"minutes" doc:"of samples that were pushed, each as it ended"`
 	Memory  []int         `json:"memory_mb" doc:"of the service, once a minute"`
 	Peak    int           `json:"peak_mb"`
+	Cores   []float64     `json:"cores" doc:"processor time of the service in each minute, in cores"`
 	Behind  []int         `json:"behind" doc:"series not judged to the end at the end of each minute"`
 }
 
@@ -49,38 +48,26 @@ const loadDays = 4
 // minute, and weighs the service, which runs as a process of its own.
 func RunLoad(ctx context.Context, order LoadOrder, say func(string)) (Load, error) {
 	v := Load{Series: order.Series}
-	dir, err := os.MkdirTemp("", "tinbell-load-")
+	dir, url, clear, err := ground(ctx, "load")
 	if err != nil {
 		return v, err
 	}
-	defer os.RemoveAll(dir)
-	if err := os.Chmod(dir, 0o755); err != nil {
-		return v, err
-	}
-	server, err := localpg.Start(ctx, localpg.Options{Dir: filepath.Join(dir, "postgres")})
-	if err != nil {
-		return v, err
-	}
-	defer server.Stop()
-	if _, err := server.EnsureDatabase(ctx, "load"); err != nil {
-		return v, err
-	}
+	defer clear()
 	say(fmt.Sprintf("writing %d days of %d series", loadDays, order.Series))
-	if err := fillMinutes(ctx, dir, server.URL("load"), order.Series); err != nil {
+	if err := fillMinutes(ctx, dir, url, order.Series); err != nil {
 		return v, err
 	}
-	records, err := store.Open(ctx, server.URL("load"))
+	records, err := store.Open(ctx, url)
 	if err != nil {
 		return v, err
 	}
 	defer records.Close()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	address, err := freeAddress()
 	if err != nil {
 		return v, err
 	}
-	address := l.Addr().String()
-	l.Close()
-	run := exec.Command(order.Program, "serve", "--dir", filepath.Join(dir, "data"), "--database", server.URL("load"), "--listen", address, "--sign-in=false")
+	run := exec.Command(order.Program, "serve", "--dir", filepath.Join(dir, "data"), "--database", url, "--listen", address,
+		"--sign-in=false")
 	run.Stdout, run.Stderr = io.Discard, os.Stderr
 	began := time.Now()
 	if err := run.Start(); err != nil {
@@ -112,6 +99,7 @@ func RunLoad(ctx context.Context, order LoadOrder, say func(string)) (Load, erro
 		if err := pauseFor(ctx, time.Until(at.Add(time.Minute+time.Second))); err != nil {
 			return v, err
 		}
+		before := processorOf(run.Process.Pid)
 		answer, err := http.Post("http://"+address+"/api/v1/samples", "application/x-ndjson", minute(rng, at, order.Series))
 		if err != nil {
 			return v, err
@@ -131,8 +119,10 @@ func RunLoad(ctx context.Context, order LoadOrder, say func(string)) (Load, erro
 			return v, err
 		}
 		v.Minutes++
+		v.Cores = append(v.Cores, (processorOf(run.Process.Pid)-before)/60)
 		v.Memory, v.Behind = append(v.Memory, resident(run.Process.Pid)), append(v.Behind, behind)
-		say(fmt.Sprintf("minute %d: %d MB, %d series behind", v.Minutes, v.Memory[v.Minutes-1], behind))
+		say(fmt.Sprintf("minute %d: %d MB, %.0f %% of a core, %d series behind", v.Minutes, v.Memory[v.Minutes-1],
+			100*v.Cores[v.Minutes-1], behind))
 	}
 	return v, nil
 }
@@ -164,7 +154,7 @@ func minute(rng *rand.Rand, at time.Time, n int) io.Reader {
 // fillMinutes declares the metric with its history and its monitor. Nothing is
 // fitted: that is for the service.
 func fillMinutes(ctx context.Context, dir, url string, n int) error {
-	s, err := service.Start(ctx, service.Options{Dir: filepath.Join(dir, "filling"), Database: url, Listen: "127.0.0.1:0", Log: quietLog()})
+	s, err := service.Start(ctx, service.Options{Dir: filepath.Join(dir, "data"), Database: url, Listen: "127.0.0.1:0", Log: quietLog()})
 	if err != nil {
 		return err
 	}

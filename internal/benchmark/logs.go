@@ -217,7 +217,8 @@ func Logs(q LogScene) LogResult {
 	truth := sentences(rng, q.Templates)
 	heads := make([]string, len(truth))
 	for i := range heads {
-		heads[i] = fmt.Sprintf("%s [%s.%s]", []string{"INFO", "INFO", "INFO", "WARN", "ERROR", "DEBUG"}[rng.IntN(6)], logWords[rng.IntN(30)], logWords[rng.IntN(30)])
+		heads[i] = fmt.Sprintf("%s [%s.%s]", []string{"INFO", "INFO", "INFO", "WARN", "ERROR", "DEBUG"}[rng.IntN(6)],
+			logWords[rng.IntN(30)], logWords[rng.IntN(30)])
 	}
 	at := time.Date(2026, 10, 31, 4, 0, 0, 0, time.UTC)
 	// A few sentences make most lines, many are rare (Zipf).
@@ -251,7 +252,8 @@ func Logs(q LogScene) LogResult {
 	}
 	forward, took, held, miner := mined(lines, false)
 	backward, _, _, _ := mined(lines, true)
-	r := LogResult{Name: fmt.Sprintf("%d templates, seed %d", q.Templates, q.Seed), Lines: q.Lines, Found: len(miner.Templates()), PerSecond: float64(q.Lines) / took.Seconds(), Megabytes: held}
+	r := LogResult{Name: fmt.Sprintf("%d templates, seed %d", q.Templates, q.Seed), Lines: q.Lines, Found: len(miner.Templates()),
+		PerSecond: float64(q.Lines) / took.Seconds(), Megabytes: held}
 	there := map[int]bool{}
 	for _, k := range of {
 		there[k] = true

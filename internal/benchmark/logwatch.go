@@ -136,8 +136,9 @@ func WatchLogs(logs, days int, rare float64, seed uint64) (WatchResult, error) {
 	err := g.Wait()
 	stated := float64(logs*days) / rare
 	return WatchResult{Logs: logs, Days: days, Rare: rare,
-		Bursts: float64(all.bursts) / stated, Vanished: float64(all.vanished) / stated, Either: float64(all.bursts+all.vanished) / (2 * stated),
-		Burst: float64(all.burst) / float64(max(all.planted, 1)), Silence: float64(all.ended) / float64(max(all.ends, 1))}, err
+		Bursts: float64(all.bursts) / stated, Vanished: float64(all.vanished) / stated,
+		Either: float64(all.bursts+all.vanished) / (2 * stated),
+		Burst:  float64(all.burst) / float64(max(all.planted, 1)), Silence: float64(all.ended) / float64(max(all.ends, 1))}, err
 }
 
 func watchOne(rng *rand.Rand, past, days int, rare float64) (w watching) {
@@ -198,7 +199,8 @@ func watchOne(rng *rand.Rand, past, days int, rare float64) (w watching) {
 				for p := at; p < at+12; p++ {
 					burst[p] += count(rng, 7*usual/12)
 				}
-				if slices.ContainsFunc([]int{0, 3, 6, 9, 11}, func(k int) bool { return watch.Bursts(i+1, at+k-from, within(burst, at+k)) >= 1 }) {
+				if slices.ContainsFunc([]int{0, 3, 6, 9, 11},
+					func(k int) bool { return watch.Bursts(i+1, at+k-from, within(burst, at+k)) >= 1 }) {
 					w.burst++
 				}
 			}

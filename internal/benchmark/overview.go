@@ -44,7 +44,8 @@ func overviewSpeed(ctx context.Context) ([]Result, error) {
 		}
 		best = min(best, time.Since(began))
 	}
-	return []Result{{fmt.Sprintf("overview of %d datasets with their small charts, over HTTP", manyDatasets), fmt.Sprintf("%.2f s", best.Seconds()), ""}}, nil
+	return []Result{{fmt.Sprintf("overview of %d datasets with their small charts, over HTTP", manyDatasets),
+		fmt.Sprintf("%.2f s", best.Seconds()), ""}}, nil
 }
 
 // crowd makes many datasets with a metric of four weeks each, and sums them up.
@@ -53,7 +54,8 @@ func crowd(ctx context.Context, records *store.Store, collector *collect.Collect
 	now := time.Now().UTC().Truncate(time.Hour)
 	for n := range manyDatasets {
 		name := fmt.Sprintf("crowd.table_%04d", n)
-		m, err := collector.Declare(ctx, collect.Declaration{Metric: fmt.Sprintf("crowd-%04d", n), Dataset: name, Measure: record.MeasureRows, Kind: timeline.Count, Period: "1h"})
+		m, err := collector.Declare(ctx, collect.Declaration{Metric: fmt.Sprintf("crowd-%04d", n), Dataset: name,
+			Measure: record.MeasureRows, Kind: timeline.Count, Period: "1h"})
 		if err != nil {
 			return err
 		}

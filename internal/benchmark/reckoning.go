@@ -38,7 +38,7 @@ func (c *chaos) reckon(ctx context.Context) error {
 	c.told.mu.Unlock()
 	slices.Sort(c.result.Delays)
 	c.result.Acknowledged = len(c.acked)
-	there, err := c.kept(ctx)
+	there, err := c.kept(ctx, c.untold())
 	if err != nil {
 		return err
 	}
@@ -62,8 +62,9 @@ func (c *chaos) untold() []string {
 	return list
 }
 
-// kept reads which samples are there, from the database itself.
-func (c *chaos) kept(ctx context.Context) (map[string]bool, error) {
+// kept reads which samples are there, and how far faults came that were not told, from
+// the database itself.
+func (c *chaos) kept(ctx context.Context, untold []string) (map[string]bool, error) {
 	folder := filepath.Join(c.dir, "data", "postgres")
 	password, err := os.ReadFile(filepath.Join(folder, "password"))
 	if err != nil {
@@ -73,12 +74,26 @@ func (c *chaos) kept(ctx context.Context) (map[string]bool, error) {
 	if err != nil {
 		return nil, err
 	}
-	records, err := store.Open(ctx, fmt.Sprintf("postgres://tinbell:%s@127.0.0.1:%s/tinbell_records?sslmode=disable",
-		strings.TrimSpace(string(password)), strings.TrimSpace(string(port))))
+	url := fmt.Sprintf("postgres://tinbell:%s@127.0.0.1:%s/tinbell_records?sslmode=disable",
+		strings.TrimSpace(string(password)), strings.TrimSpace(string(port)))
+	records, err := store.Open(ctx, url)
+	for end := time.Now().Add(chaosPatience); err != nil && time.Now().Before(end); { // it may have been killed just now
+		if err := pauseFor(ctx, time.Second); err != nil {
+			return nil, err
+		}
+		records, err = store.Open(ctx, url)
+	}
 	if err != nil {
 		return nil, err
 	}
 	defer records.Close()
+	for _, name := range untold {
+		stuck, err := howFar(ctx, records, name)
+		if err != nil {
+			return nil, err
+		}
+		c.result.Stuck = append(c.result.Stuck, stuck)
+	}
 	m, err := records.Metric(ctx, "steady")
 	if err != nil {
 		return nil, err
@@ -98,6 +113,27 @@ func (c *chaos) kept(ctx context.Context) (map[string]bool, error) {
 		}
 	}
 	return there, nil
+}
+
+// howFar says what there is of a fault: its sample, its alert, its group, its messages, and
+// the jobs that are not done.
+func howFar(ctx context.Context, records *store.Store, name string) (string, error) {
+	var found string
+	err := records.DB.GetContext(ctx, &found, `
+		select format('%s: %s samples; fitted %s; alerts %s; groups %s; messages %s; jobs %s', $1::text,
+			(select count(*) from sample p join series s on s.id = p.series_id where s.metric_id = m.id), v.learned_at::text,
+			(select string_agg(format('%s raised %s, held "%s"', a.id, a.raised_at, a.held), ', ') from alert a where a.monitor_id = v.id),
+			(select string_agg(format('%s of %s, merged into %s', g.id, g.origin, g.merged_into), ', ') from alert a join alert_group g on g.id = a.group_id
+				where a.monitor_id = v.id),
+			(select string_agg(format('%s %s due %s, %s tries %s', t.what, t.state, t.due_at, t.attempts, t.error), ', ')
+				from alert a join message t on t.group_id = a.group_id where a.monitor_id = v.id),
+			(select string_agg(format('%s %s %s', j.kind, j.state, j.args), ', ') from river_job j where j.finalized_at is null
+				and (j.args->>'metric_id' = m.id::text or j.args->>'monitor_id' = v.id::text)))
+		from metric m left join monitor v on v.metric_id = m.id where m.name = $1`, name)
+	if err != nil {
+		return "", fmt.Errorf("look for %s: %w", name, err)
+	}
+	return found, nil
 }
 
 // faultsTold takes webhooks and notes of each fault when it was told first, and

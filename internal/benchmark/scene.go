@@ -87,7 +87,8 @@ func NewScene(setting Setting, family Family, index int) Scene {
 	grid := timeline.Grid{Period: setting.Period, Zone: zone}
 	m := &maker{
 		Rand:    rand.New(rand.NewPCG(setting.Seed*1000003+uint64(index), uint64(setting.Period)+uint64(len(family)))),
-		setting: setting, grid: grid, family: family, scene: &Scene{Family: family, Config: baseline.Config{Kind: kindOf(family), Grid: grid}},
+		setting: setting, grid: grid, family: family, scene: &Scene{Family: family, Config: baseline.Config{Kind: kindOf(family),
+			Grid: grid}},
 	}
 	m.draw()
 	return *m.scene

@@ -32,7 +32,8 @@ func TestEverySentenceStatesADifferenceInItsDirection(t *testing.T) {
 		}
 		for i, of := range alerts {
 			cfg := scenes[i].Config
-			v := &watch.Subject{Metric: record.Metric{Kind: cfg.Kind, Unit: "rows", Dataset: "a.table", Measure: "rows", Zone: "UTC"}, Grid: cfg.Grid, Exclusions: map[int64][]replay.Exclusion{}}
+			v := &watch.Subject{Metric: record.Metric{Kind: cfg.Kind, Unit: "rows", Dataset: "a.table", Measure: "rows",
+				Zone: "UTC"}, Grid: cfg.Grid, Exclusions: map[int64][]replay.Exclusion{}}
 			for _, a := range of {
 				row := v.AlertOf(record.Series{Segment: "part"}, a)
 				if a.Cause != detect.Deviation && a.Cause != detect.Step {
@@ -50,7 +51,8 @@ func TestEverySentenceStatesADifferenceInItsDirection(t *testing.T) {
 					t.Errorf("%s: %q states no difference: %q", cfg.Kind, row.Sentence, found)
 				}
 				if percent := regexp.MustCompile(`sends ([0-9.]+) % (fewer|more)`).FindStringSubmatch(row.Sentence); percent != nil {
-					if x, err := strconv.ParseFloat(percent[1], 64); err != nil || x == 0 || (percent[2] == "fewer") != (a.Direction == detect.Low) {
+					if x, err := strconv.ParseFloat(percent[1], 64); err != nil || x == 0 ||
+						(percent[2] == "fewer") != (a.Direction == detect.Low) {
 						t.Errorf("%q of direction %s", row.Sentence, a.Direction)
 					}
 				}

@@ -39,7 +39,8 @@ var SpeedParts = []string{"series", "ingest", "layers", "overview", "learning", 
 // Speed measures the parts asked for; all if none is.
 func Speed(ctx context.Context, parts []string) ([]Result, error) {
 	results := []Result{}
-	for i, measure := range []func(context.Context) ([]Result, error){seriesSpeed, ingestSpeed, layerSpeed, overviewSpeed, learnSpeed, driftSpeed, holdSpeed, whySpeed} {
+	for i, measure := range []func(context.Context) ([]Result, error){seriesSpeed, ingestSpeed, layerSpeed, overviewSpeed,
+		learnSpeed, driftSpeed, holdSpeed, whySpeed} {
 		if len(parts) > 0 && !slices.Contains(parts, SpeedParts[i]) {
 			continue
 		}
@@ -83,7 +84,8 @@ func seriesSpeed(context.Context) ([]Result, error) {
 	})
 	return []Result{
 		{"fit of 2,160 hourly points", fmt.Sprintf("%.2f ms", float64(fit.NsPerOp())/1e6), ""},
-		{"evaluation of one sample", fmt.Sprintf("%.2f µs", float64(step.NsPerOp())/1e3), fmt.Sprintf("%d allocations", step.AllocsPerOp())},
+		{"evaluation of one sample", fmt.Sprintf("%.2f µs", float64(step.NsPerOp())/1e3),
+			fmt.Sprintf("%d allocations", step.AllocsPerOp())},
 	}, nil
 }
 
@@ -128,7 +130,8 @@ func series(n int) []timeline.Sample {
 	list := make([]timeline.Sample, n)
 	for i := range list {
 		mu := 80 * (1.1 + math.Sin(2*math.Pi*float64(i)/24))
-		list[i] = timeline.Sample{At: 1_770_000_000/3600*3600 + int64(i)*3600, Value: math.Round(max(mu+math.Sqrt(mu)*rng.NormFloat64(), 0))}
+		list[i] = timeline.Sample{At: 1_770_000_000/3600*3600 + int64(i)*3600,
+			Value: math.Round(max(mu+math.Sqrt(mu)*rng.NormFloat64(), 0))}
 	}
 	return list
 }
@@ -143,7 +146,8 @@ func ingestSpeed(ctx context.Context) ([]Result, error) {
 	}
 	defer stop()
 	c := client.New(s.Address, "")
-	if err := c.Send(ctx, "POST", "/metrics/declare", collect.Declaration{Metric: "speed", Dataset: "bench.speed", Measure: "rows", Kind: timeline.Count, Period: "1m"}, nil); err != nil {
+	if err := c.Send(ctx, "POST", "/metrics/declare", collect.Declaration{Metric: "speed", Dataset: "bench.speed",
+		Measure: "rows", Kind: timeline.Count, Period: "1m"}, nil); err != nil {
 		return nil, err
 	}
 	body, rows := lines(n)
@@ -179,7 +183,8 @@ func lines(n int) ([]byte, [][]any) {
 	start := time.Now().UTC().Truncate(time.Minute).Add(-time.Duration(n/segments+1) * time.Minute)
 	for i := range n {
 		at := start.Add(time.Duration(i/segments) * time.Minute)
-		fmt.Fprintf(&b, "{\"metric\":\"speed\",\"segment\":\"s%d\",\"at\":\"%s\",\"value\":%d}\n", i%segments, at.Format(time.RFC3339), i%977)
+		fmt.Fprintf(&b, "{\"metric\":\"speed\",\"segment\":\"s%d\",\"at\":\"%s\",\"value\":%d}\n", i%segments,
+			at.Format(time.RFC3339), i%977)
 		rows[i] = []any{int64(i%segments + 1), at, float64(i % 977), nil}
 	}
 	return b.Bytes(), rows

@@ -19,7 +19,8 @@ func TestScenesAreWhatTheirSeedSays(t *testing.T) {
 	for _, f := range Families {
 		a, b := NewScene(setting, f, 2), NewScene(setting, f, 2)
 		for i := range a.History {
-			if a.History[i].At != b.History[i].At || a.History[i].Missing() != b.History[i].Missing() || !a.History[i].Missing() && a.History[i].Value != b.History[i].Value {
+			if a.History[i].At != b.History[i].At || a.History[i].Missing() != b.History[i].Missing() ||
+				!a.History[i].Missing() && a.History[i].Value != b.History[i].Value {
 				t.Fatalf("%s: period %d differs between two makings", f, i)
 			}
 		}
@@ -27,7 +28,8 @@ func TestScenesAreWhatTheirSeedSays(t *testing.T) {
 			t.Errorf("%s: faults differ", f)
 		}
 		other := NewScene(setting, f, 3)
-		if len(a.History) != 42*24 || f != Reference && a.History[5].Value == other.History[5].Value && a.History[6].Value == other.History[6].Value {
+		if len(a.History) != 42*24 || f != Reference && a.History[5].Value == other.History[5].Value &&
+			a.History[6].Value == other.History[6].Value {
 			t.Errorf("%s: another scene is the same", f)
 		}
 		for _, x := range a.Faults {
@@ -74,7 +76,8 @@ func TestStatedRarityIsFoundOnCleanSeries(t *testing.T) {
 		}
 		all := rows[0]
 		for k, stated := range all.Stated {
-			t.Logf("faults in history %t: stated %.1f a month, found %.2f (%.2f–%.2f)", contaminated, stated, all.Found[k].Estimate, all.Found[k].Low, all.Found[k].High)
+			t.Logf("faults in history %t: stated %.1f a month, found %.2f (%.2f–%.2f)", contaminated, stated,
+				all.Found[k].Estimate, all.Found[k].Low, all.Found[k].High)
 			// Few series: the interval must reach the stated figure's neighbourhood.
 			// Faults that nobody labelled make limits err on the quiet side.
 			if all.Found[k].Low > 1.5*stated || !contaminated && all.Found[k].High < stated/1.5 {
@@ -157,9 +160,11 @@ func TestPredictedLossesAreFound(t *testing.T) {
 
 func TestTalliesCountEachFaultOnce(t *testing.T) {
 	s := NewScene(Setting{Seed: 1, Period: time.Hour, Learn: 28, Judge: 14}, Counts, 0)
-	s.Faults = []Fault{{Span: timeline.Span{From: s.From + 10*3600, To: s.From + 20*3600}, Kind: "stall"}, {Span: timeline.Span{From: s.From + 90*3600, To: s.From + 95*3600}, Kind: "dip"}}
+	s.Faults = []Fault{{Span: timeline.Span{From: s.From + 10*3600, To: s.From + 20*3600}, Kind: "stall"},
+		{Span: timeline.Span{From: s.From + 90*3600, To: s.From + 95*3600}, Kind: "dip"}}
 	at := func(hour int64) detect.Alert {
-		return detect.Alert{Since: s.From + (hour-1)*3600, Raised: s.From + hour*3600, End: s.From + (hour+2)*3600, Closed: s.From + (hour+3)*3600}
+		return detect.Alert{Since: s.From + (hour-1)*3600, Raised: s.From + hour*3600, End: s.From + (hour+2)*3600,
+			Closed: s.From + (hour+3)*3600}
 	}
 	o := tally("x", []Scene{s}, [][]detect.Alert{{at(12), at(16), at(50)}})
 	if o.Hits != 1 || o.False != 1 || o.Found != 1 || o.Faults != 2 || o.Delay() != 2*time.Hour {

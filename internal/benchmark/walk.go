@@ -72,7 +72,8 @@ func (h *layers) walk(ctx context.Context) ([]Result, error) {
 	sql := time.Since(began)
 	return []Result{{fmt.Sprintf("walk-forward backtest of %d series x %d weeks hourly, from storage", walkSeries, walkWeeks),
 		fmt.Sprintf("%.1f s on %d cores, %d alerts, %.0f MB at most", took.Seconds(), runtime.NumCPU(), len(b.Alerts), float64(*peak)/1e6),
-		fmt.Sprintf("median and MAD by hour of the week of the same %d rows in SQL %.1f s: ratio %.2f", walkSamples, sql.Seconds(), took.Seconds()/sql.Seconds())}}, nil
+		fmt.Sprintf("median and MAD by hour of the week of the same %d rows in SQL %.1f s: ratio %.2f", walkSamples,
+			sql.Seconds(), took.Seconds()/sql.Seconds())}}, nil
 }
 
 // byHand is what a person would write: values more than four MADs from the
@@ -91,7 +92,8 @@ const byHand = `
 // samples: into the store, and into a plain table of the same columns and key.
 func (h *layers) fill(ctx context.Context) ([]Result, error) {
 	c := client.New(h.Address, "")
-	if err := c.Send(ctx, "POST", "/metrics/declare", collect.Declaration{Metric: "walk", Dataset: "bench.walk", Measure: "rows", Kind: timeline.Count, Period: "1h", Zone: "America/Halifax"}, nil); err != nil {
+	if err := c.Send(ctx, "POST", "/metrics/declare", collect.Declaration{Metric: "walk", Dataset: "bench.walk", Measure: "rows",
+		Kind: timeline.Count, Period: "1h", Zone: "America/Halifax"}, nil); err != nil {
 		return nil, err
 	}
 	records := h.Parts.Store
@@ -99,7 +101,8 @@ func (h *layers) fill(ctx context.Context) ([]Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, err := records.AddMonitor(ctx, record.Monitor{MetricID: metric.ID, Name: "walk", Settings: record.DefaultSettings()}); err != nil {
+	if _, err := records.AddMonitor(ctx, record.Monitor{MetricID: metric.ID, Name: "walk",
+		Settings: record.DefaultSettings()}); err != nil {
 		return nil, err
 	}
 	if h.monitor, err = records.Monitor(ctx, "walk"); err != nil {
@@ -126,7 +129,8 @@ func (h *layers) fill(ctx context.Context) ([]Result, error) {
 			for hour := range walkWeeks * 168 {
 				mu := 60 * (1.1 + math.Sin(2*math.Pi*float64(hour)/24))
 				v := math.Round(max(mu+math.Sqrt(mu)*rng.NormFloat64(), 0))
-				samples = append(samples, record.Sample{SeriesID: ids[segment], At: h.first.Add(time.Duration(hour) * time.Hour), Value: &v})
+				samples = append(samples, record.Sample{SeriesID: ids[segment], At: h.first.Add(time.Duration(hour) * time.Hour),
+					Value: &v})
 			}
 		}
 		began := time.Now()
@@ -139,15 +143,17 @@ func (h *layers) fill(ctx context.Context) ([]Result, error) {
 		}
 		packing += time.Since(began)
 		began = time.Now()
-		if _, err := records.Pool.CopyFrom(ctx, pgx.Identifier{"plain"}, []string{"series_id", "at", "value"}, pgx.CopyFromSlice(len(samples), func(i int) ([]any, error) {
-			return []any{samples[i].SeriesID, samples[i].At, samples[i].Value}, nil
-		})); err != nil {
+		if _, err := records.Pool.CopyFrom(ctx, pgx.Identifier{"plain"}, []string{"series_id", "at", "value"},
+			pgx.CopyFromSlice(len(samples), func(i int) ([]any, error) {
+				return []any{samples[i].SeriesID, samples[i].At, samples[i].Value}, nil
+			})); err != nil {
 			return nil, fmt.Errorf("fill plain table: %w", err)
 		}
 		copying += time.Since(began)
 	}
 	_, err = records.Pool.Exec(ctx, `analyze sample_day, plain`)
-	return []Result{{"history written as day chunks", perSecond(walkSamples, packing), "COPY into a plain table with the same key " + perSecond(walkSamples, copying)}}, err
+	return []Result{{"history written as day chunks", perSecond(walkSamples, packing),
+		"COPY into a plain table with the same key " + perSecond(walkSamples, copying)}}, err
 }
 
 func perSecond(n int, took time.Duration) string {
@@ -159,19 +165,23 @@ func (h *layers) sizes(ctx context.Context) ([]Result, error) {
 	var packed, plain float64
 	err := h.Parts.Store.Pool.QueryRow(ctx, `
 		select pg_total_relation_size('sample_day')::float8, pg_total_relation_size('plain')::float8`).Scan(&packed, &plain)
-	return []Result{{"size of an hourly sample in a day chunk", fmt.Sprintf("%.1f bytes", packed/walkSamples), fmt.Sprintf("plain table %.1f bytes", plain/walkSamples)}}, err
+	return []Result{{"size of an hourly sample in a day chunk", fmt.Sprintf("%.1f bytes", packed/walkSamples),
+		fmt.Sprintf("plain table %.1f bytes", plain/walkSamples)}}, err
 }
 
 // reads reads all of both.
 func (h *layers) reads(ctx context.Context) ([]Result, error) {
 	began := time.Now()
 	n := 0
-	if err := h.Parts.Store.EachSeries(ctx, h.series, h.first, h.until, func(_ int64, list []timeline.Sample) error { n += len(list); return nil }); err != nil {
+	if err := h.Parts.Store.EachSeries(ctx, h.series, h.first, h.until,
+		func(_ int64, list []timeline.Sample) error { n += len(list); return nil }); err != nil {
 		return nil, err
 	}
 	chunks := time.Since(began)
 	began = time.Now()
-	rows, err := h.Parts.Store.Pool.Query(ctx, `select series_id, at, value from plain where series_id = any($1) and at >= $2 and at < $3 order by series_id, at`, h.series, h.first, h.until)
+	rows, err := h.Parts.Store.Pool.Query(ctx,
+		`select series_id, at, value from plain where series_id = any($1) and at >= $2 and at < $3 order by series_id, at`,
+		h.series, h.first, h.until)
 	if err != nil {
 		return nil, err
 	}
@@ -187,7 +197,8 @@ func (h *layers) reads(ctx context.Context) ([]Result, error) {
 	if n != walkSamples || m != walkSamples {
 		return nil, fmt.Errorf("wrote %d samples, read %d from chunks and %d from the plain table", walkSamples, n, m)
 	}
-	return []Result{{"history read from day chunks", perSecond(n, chunks), "the plain table, row by row " + perSecond(m, time.Since(began))}}, rows.Err()
+	return []Result{{"history read from day chunks", perSecond(n, chunks), "the plain table, row by row " + perSecond(m,
+		time.Since(began))}}, rows.Err()
 }
 
 // watchMemory notes the largest memory the program itself asked of the system

@@ -84,7 +84,8 @@ func millSpeed(ctx context.Context, s *service.Service) ([]Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	m := warehouse.Narrowed{Metric: record.Metric{Dataset: "public.loads", Measure: record.MeasureRows, TimeColumn: "weighed_at", TimeType: "timestamptz", Zone: "UTC"}}
+	m := warehouse.Narrowed{Metric: record.Metric{Dataset: "public.loads", Measure: record.MeasureRows, TimeColumn: "weighed_at",
+		TimeType: "timestamptz", Zone: "UTC"}}
 	end := time.Date(2026, 6, 15, 0, 0, 0, 0, time.UTC)
 	var spans []warehouse.Span
 	for week := range 5 {
@@ -114,14 +115,16 @@ func millSpeed(ctx context.Context, s *service.Service) ([]Result, error) {
 	diagnose.Explain(diagnose.Rows, len(columns), list, 0)
 	explained := time.Since(found)
 	whole := looked + grouped + explained
-	return []Result{{fmt.Sprintf("segments behind a change, %d rows x %d columns, %d combinations", millRows, len(columns), len(list)), fmt.Sprintf("%.2f s", whole.Seconds()),
+	return []Result{{fmt.Sprintf("segments behind a change, %d rows x %d columns, %d combinations", millRows, len(columns),
+		len(list)), fmt.Sprintf("%.2f s", whole.Seconds()),
 		fmt.Sprintf("one full scan of these columns: %.2f s, ratio %.2f; of it grouping %.0f %% of the rows %.2f s, search %.2f s", scan.Seconds(), whole.Seconds()/scan.Seconds(), 100*share, grouped.Seconds(), explained.Seconds())}}, nil
 }
 
 func besideSpeed(ctx context.Context, s *service.Service) ([]Result, error) {
 	rng := rand.New(rand.NewPCG(4, 4))
 	now := time.Now().UTC().Truncate(time.Hour)
-	m, err := s.Parts.Collector.Declare(ctx, collect.Declaration{Metric: "beside", Dataset: "beside", Measure: record.MeasureRows, Kind: timeline.Count, Period: "1h", MaxSegments: beside + 1})
+	m, err := s.Parts.Collector.Declare(ctx, collect.Declaration{Metric: "beside", Dataset: "beside", Measure: record.MeasureRows,
+		Kind: timeline.Count, Period: "1h", MaxSegments: beside + 1})
 	if err != nil {
 		return nil, err
 	}
@@ -142,7 +145,8 @@ func besideSpeed(ctx context.Context, s *service.Service) ([]Result, error) {
 			for week := range 7 {
 				for hour := range 30 {
 					v := math.Round(max(80+9*rng.NormFloat64(), 0))
-					samples = append(samples, record.Sample{SeriesID: ids[name], At: now.AddDate(0, 0, -7*week).Add(-time.Duration(hour+2) * time.Hour), Value: &v})
+					samples = append(samples, record.Sample{SeriesID: ids[name],
+						At: now.AddDate(0, 0, -7*week).Add(-time.Duration(hour+2) * time.Hour), Value: &v})
 				}
 			}
 		}
@@ -165,7 +169,8 @@ func besideSpeed(ctx context.Context, s *service.Service) ([]Result, error) {
 	var alert int64
 	err = s.Parts.Store.InTx(ctx, func(tx pgx.Tx) error {
 		to := now.Add(-2 * time.Hour)
-		alert, err = store.PutAlert(ctx, tx, record.Alert{MonitorID: monitor.ID, SeriesID: ids[segments[0]], Cause: "deviation", Direction: "low", Severity: "warning",
+		alert, err = store.PutAlert(ctx, tx, record.Alert{MonitorID: monitor.ID, SeriesID: ids[segments[0]], Cause: "deviation",
+			Direction: "low", Severity: "warning",
 			Since: now.Add(-10 * time.Hour), RaisedAt: to, RangTo: &to, Sentence: "a benchmark"})
 		return err
 	})
@@ -183,7 +188,8 @@ func besideSpeed(ctx context.Context, s *service.Service) ([]Result, error) {
 		}
 		best = min(best, w.Together.Took)
 	}
-	return []Result{{fmt.Sprintf("what else broke, of %d series", beside), fmt.Sprintf("%.2f s", best), "eight hours of each beside the same of six weeks before"}}, nil
+	return []Result{{fmt.Sprintf("what else broke, of %d series", beside), fmt.Sprintf("%.2f s", best),
+		"eight hours of each beside the same of six weeks before"}}, nil
 }
 
 // floodSpeed measures how long it takes until a flood of alerts over many datasets is
@@ -194,7 +200,8 @@ func floodSpeed(ctx context.Context, s *service.Service) ([]Result, error) {
 	var monitors, series []int64
 	for n := range floodedSets {
 		name := fmt.Sprintf("flood.t%03d", n)
-		m, err := s.Parts.Collector.Declare(ctx, collect.Declaration{Metric: name, Dataset: name, Measure: record.MeasureRows, Kind: timeline.Count, Period: "1h", SegmentBy: record.Strings{"part"}})
+		m, err := s.Parts.Collector.Declare(ctx, collect.Declaration{Metric: name, Dataset: name, Measure: record.MeasureRows,
+			Kind: timeline.Count, Period: "1h", SegmentBy: record.Strings{"part"}})
 		if err != nil {
 			return nil, err
 		}
@@ -234,7 +241,8 @@ func floodSpeed(ctx context.Context, s *service.Service) ([]Result, error) {
 			for i := from; i < to; i++ {
 				since := now.Add(-time.Duration(20+rng.IntN(100)) * time.Minute)
 				raised := since.Add(10 * time.Minute)
-				_, err := store.PutAlert(ctx, tx, record.Alert{MonitorID: monitors[i], SeriesID: series[i], Cause: "deviation", Direction: "low", Severity: "warning", Since: since, RaisedAt: raised,
+				_, err := store.PutAlert(ctx, tx, record.Alert{MonitorID: monitors[i], SeriesID: series[i], Cause: "deviation",
+					Direction: "low", Severity: "warning", Since: since, RaisedAt: raised,
 					RangTo: &raised, Sentence: "a flood", Effect: -rng.Float64(), EffectError: 0.05, OnsetSpread: 1800})
 				if err != nil {
 					return err
@@ -267,6 +275,8 @@ func floodSpeed(ctx context.Context, s *service.Service) ([]Result, error) {
 		return nil, err
 	}
 	one, err := grouped()
-	return []Result{{fmt.Sprintf("%d alerts of an hour, over %d datasets in one lineage, until they are grouped and told", flooded, floodedSets), fmt.Sprintf("%.1f s", all.Seconds()), ""},
-		{"one more alert while all of them are open", fmt.Sprintf("%.0f ms", 1000*one.Seconds()), "with reading all groups of the last days"}}, err
+	return []Result{{fmt.Sprintf("%d alerts of an hour, over %d datasets in one lineage, until they are grouped and told",
+		flooded, floodedSets), fmt.Sprintf("%.1f s", all.Seconds()), ""},
+		{"one more alert while all of them are open", fmt.Sprintf("%.0f ms", 1000*one.Seconds()),
+			"with reading all groups of the last days"}}, err
 }

@@ -33,7 +33,8 @@ func Open(ctx context.Context, width, height int64, dark bool) (*Tab, error) {
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.Flag("no-sandbox", true),
 		chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
 		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("user-data-dir", profile),
-		chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("font-render-hinting", "none"), chromedp.Flag("force-prefers-reduced-motion", true))
+		chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("font-render-hinting", "none"),
+		chromedp.Flag("force-prefers-reduced-motion", true))
 	if dark {
 		options = append(options, chromedp.Flag("blink-settings", "preferredColorScheme=0"))
 	} else {
@@ -73,7 +74,7 @@ func (t *Tab) Await(expression string) error {
 		}
 		if time.Now().After(deadline) {
 			text, _ := t.Text()
-			return fmt.Errorf("never became true: %s (last error: %v); the page says: %.600s", expression, err, text)
+			return fmt.Errorf("never became true: %s (last error: %v); the page says: %.2500s", expression, err, text)
 		}
 		select {
 		case <-t.ctx.Done():
@@ -100,7 +101,8 @@ func (t *Tab) Press(key string) error {
 }
 
 // keys that stand for no character.
-var keys = map[string]string{"ArrowLeft": kb.ArrowLeft, "ArrowRight": kb.ArrowRight, "ArrowUp": kb.ArrowUp, "ArrowDown": kb.ArrowDown}
+var keys = map[string]string{"Tab": kb.Tab, "Enter": kb.Enter, "Escape": kb.Escape, "ArrowLeft": kb.ArrowLeft,
+	"ArrowRight": kb.ArrowRight, "ArrowUp": kb.ArrowUp, "ArrowDown": kb.ArrowDown}
 
 // Fit makes the page as high as what it shows.
 func (t *Tab) Fit() error {

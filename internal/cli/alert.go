@@ -33,9 +33,11 @@ func (a *app) alertCommand() *cobra.Command {
 			if err := a.client().Get(c.Context(), "/alerts", q, &page); err != nil {
 				return err
 			}
-			l := listing{head: []string{"id", "raised", "severity", "what", "dataset", "how rare", "label"}, right: []int{1}, raw: page, none: "No such alert."}
+			l := listing{head: []string{"id", "raised", "severity", "what", "dataset", "how rare", "label"}, right: []int{1},
+				raw: page, none: "No such alert."}
 			for _, x := range page.Alerts {
-				l.rows = append(l.rows, []string{strconv.FormatInt(x.ID, 10), a.local(x.RaisedAt, x.Zone), x.Severity, x.Sentence, or(x.Dataset, x.Source+x.Job), rare(x.ReturnPeriod), verdict(x)})
+				l.rows = append(l.rows, []string{strconv.FormatInt(x.ID, 10), a.local(x.RaisedAt, x.Zone), x.Severity, x.Sentence,
+					or(x.Dataset, x.Source+x.Job), rare(x.ReturnPeriod), verdict(x)})
 			}
 			return a.show(l)
 		}}
@@ -51,8 +53,10 @@ func (a *app) alertCommand() *cobra.Command {
 func (a *app) alertShow() *cobra.Command {
 	var file, fill string
 	var explain bool
-	show := &cobra.Command{Use: "show ID", Short: "Show one alert with its labels, its picture, and why its value was expected", Args: exactly(1, "ID"),
-		Example: "  tinbell alert show 23 --explain\n  tinbell alert show 23 --plot gullstone.png", RunE: func(c *cobra.Command, args []string) error {
+	show := &cobra.Command{Use: "show ID", Short: "Show one alert with its labels, its picture, and why its value was expected",
+		Args:    exactly(1, "ID"),
+		Example: "  tinbell alert show 23 --explain\n  tinbell alert show 23 --plot gullstone.png",
+		RunE: func(c *cobra.Command, args []string) error {
 			var d httpapi.AlertDetail
 			if err := a.client().Get(c.Context(), "/alerts/"+url.PathEscape(args[0]), nil, &d); err != nil {
 				return err
@@ -65,9 +69,12 @@ func (a *app) alertShow() *cobra.Command {
 			}
 			a.printf("%s.\n\n", d.Sentence)
 			facts := [][2]string{
-				{"state", d.Severity + ", " + verdict(d.Alert)}, {"dataset", d.Dataset}, {"segment", orNone(d.Segment)}, {"monitor", d.Monitor}, {"owner", orNone(d.Owner)},
-				{"since", a.local(d.Since, d.Zone)}, {"raised", a.local(d.RaisedAt, d.Zone)}, {"closed", a.optional(d.ClosedAt, d.Zone, "still open")},
-				{"opened by", d.Cause + " rule, " + d.Direction}, {"how rare", rare(d.ReturnPeriod)}, {"peak", fmt.Sprintf("%+.1f half-widths of the band", d.Peak)},
+				{"state", d.Severity + ", " + verdict(d.Alert)}, {"dataset", d.Dataset}, {"segment", orNone(d.Segment)},
+				{"monitor", d.Monitor}, {"owner", orNone(d.Owner)},
+				{"since", a.local(d.Since, d.Zone)}, {"raised", a.local(d.RaisedAt, d.Zone)},
+				{"closed", a.optional(d.ClosedAt, d.Zone, "still open")},
+				{"opened by", d.Cause + " rule, " + d.Direction}, {"how rare", rare(d.ReturnPeriod)},
+				{"peak", fmt.Sprintf("%+.1f half-widths of the band", d.Peak)},
 			}
 			if d.Figures != "" {
 				facts = append(facts[:7], append([][2]string{{"figures", d.Figures}}, facts[7:]...)...)
@@ -76,19 +83,23 @@ func (a *app) alertShow() *cobra.Command {
 				facts = append(facts, [2]string{"strength", fmt.Sprintf("%.1f times the rule's limit", d.Strength)})
 			}
 			if d.Returns > 0 {
-				facts = append(facts, [2]string{"came back", fmt.Sprintf("%s since, not told again; last %s", words.Plural(d.Returns, "time"), a.optional(d.ReturnedAt, d.Zone, ""))})
+				facts = append(facts, [2]string{"came back", fmt.Sprintf("%s since, not told again; last %s",
+					words.Plural(d.Returns, "time"), a.optional(d.ReturnedAt, d.Zone, ""))})
 			}
 			if !d.Judged() {
 				facts = [][2]string{
-					{"state", d.Severity + ", " + verdict(d.Alert)}, {"source", orNone(d.Source)}, {"dataset", orNone(d.Dataset)}, {"job", orNone(d.Job)}, {"owner", orNone(d.Owner)},
-					{"since", a.local(d.Since, d.Zone)}, {"raised", a.local(d.RaisedAt, d.Zone)}, {"closed", a.optional(d.ClosedAt, d.Zone, "still open")},
+					{"state", d.Severity + ", " + verdict(d.Alert)}, {"source", orNone(d.Source)}, {"dataset", orNone(d.Dataset)},
+					{"job", orNone(d.Job)}, {"owner", orNone(d.Owner)},
+					{"since", a.local(d.Since, d.Zone)}, {"raised", a.local(d.RaisedAt, d.Zone)},
+					{"closed", a.optional(d.ClosedAt, d.Zone, "still open")},
 				}
 			}
 			for _, pair := range facts {
 				a.printf("  %-10s %s\n", pair[0], pair[1])
 			}
 			for _, l := range d.Labels {
-				a.printf("  %-10s %s by %s, %s%s\n", "labelled", l.Verdict, l.Author, a.local(l.At, d.Zone), strings.TrimRight(": "+l.Cause+" "+l.Note, ": "))
+				a.printf("  %-10s %s by %s, %s%s\n", "labelled", l.Verdict, l.Author, a.local(l.At, d.Zone),
+					strings.TrimRight(": "+l.Cause+" "+l.Note, ": "))
 			}
 			if d.Judged() && file == "" && a.output == "table" {
 				chart, err := a.around(c.Context(), d.Alert, fill)
@@ -125,14 +136,16 @@ func (a *app) explain(ctx context.Context, alert record.Alert) error {
 		at = *alert.PeakAt
 	}
 	var x inspect.Explanation
-	if err := a.client().Get(ctx, fmt.Sprintf("/series/%d/explain", alert.SeriesID), url.Values{"at": {at.Format(time.RFC3339)}}, &x); err != nil {
+	if err := a.client().Get(ctx, fmt.Sprintf("/series/%d/explain", alert.SeriesID), url.Values{"at": {at.Format(time.RFC3339)}},
+		&x); err != nil {
 		return err
 	}
 	a.printf("\nExpected at %s: %.4g\n", a.local(x.At, alert.Zone), x.Expected)
 	for _, p := range x.Parts {
 		a.printf("  %-20s %+.4g\n", p.Name, p.Amount)
 	}
-	a.printf("Learned from %s to %s, %d stretches left out:\n", a.local(x.TrainedFrom, alert.Zone), a.local(x.TrainedTo, alert.Zone), len(x.Excluded))
+	a.printf("Learned from %s to %s, %d stretches left out:\n", a.local(x.TrainedFrom, alert.Zone),
+		a.local(x.TrainedTo, alert.Zone), len(x.Excluded))
 	for _, e := range x.Excluded {
 		a.printf("  %s to %s  %s\n", a.local(e.From, alert.Zone), a.local(e.To, alert.Zone), e.Why)
 	}
@@ -181,7 +194,8 @@ func (a *app) alertLabel() *cobra.Command {
 }
 
 func (a *app) alertNormal() *cobra.Command {
-	return &cobra.Command{Use: "normal ID", Short: "Say that what a series shows since an alert began is its new normal", Args: exactly(1, "ID"),
+	return &cobra.Command{Use: "normal ID", Short: "Say that what a series shows since an alert began is its new normal",
+		Args:    exactly(1, "ID"),
 		Example: "  tinbell alert normal 412",
 		RunE: func(c *cobra.Command, args []string) error {
 			var x record.Alert
@@ -194,9 +208,10 @@ func (a *app) alertNormal() *cobra.Command {
 }
 
 func (a *app) alertExport() *cobra.Command {
-	return a.export("export", "Write all alerts with their verdicts, those held back too", "/alerts/export", "  tinbell alert export --from 90d --file alerts.parquet", 0, func(c *cobra.Command, x *exporting) {
-		spanned(c, x)
-		x.text(c, "dataset", "of this dataset alone")
-		x.text(c, "monitor", "of this monitor alone")
-	})
+	return a.export("export", "Write all alerts with their verdicts, those held back too", "/alerts/export",
+		"  tinbell alert export --from 90d --file alerts.parquet", 0, func(c *cobra.Command, x *exporting) {
+			spanned(c, x)
+			x.text(c, "dataset", "of this dataset alone")
+			x.text(c, "monitor", "of this monitor alone")
+		})
 }

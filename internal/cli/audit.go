@@ -32,7 +32,8 @@ there before and after.`,
 			if err := a.client().Get(c.Context(), "/audit", q, &entries); err != nil {
 				return err
 			}
-			l := listing{head: []string{"at", "who", "role", "what", "of", "from", "which"}, raw: entries, none: "Nothing yet.", keep: []string{"at", "who", "what", "of"}}
+			l := listing{head: []string{"at", "who", "role", "what", "of", "from", "which"}, raw: entries, none: "Nothing yet.",
+				keep: []string{"at", "who", "what", "of"}}
 			for _, x := range entries {
 				l.rows = append(l.rows, []string{a.local(x.At, "UTC"), x.Who, orNone(x.Role), x.What, x.About, orNone(x.Origin), x.Note})
 			}
@@ -51,7 +52,8 @@ there before and after.`,
 var errTampered = errors.New("the audit trail is not as it was written")
 
 func (a *app) auditVerify() *cobra.Command {
-	return &cobra.Command{Use: "verify", Short: "Compute the seals of the audit trail anew: is it as it was written?", Args: exactly(0, "nothing"),
+	return &cobra.Command{Use: "verify", Short: "Compute the seals of the audit trail anew: is it as it was written?",
+		Args: exactly(0, "nothing"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			var p store.Proof
 			if err := a.client().Get(c.Context(), "/audit/proof", nil, &p); err != nil {
@@ -63,7 +65,8 @@ func (a *app) auditVerify() *cobra.Command {
 			if p.Broken > 0 {
 				return fmt.Errorf("%w: entry %d does not follow from the one before it", errTampered, p.Broken)
 			}
-			a.say("The audit trail is as it was written: each of %s follows from the one before it, up to entry %d.", words.Agree(int(p.Entries), "sealed entry", "sealed entries"), p.Last)
+			a.say("The audit trail is as it was written: each of %s follows from the one before it, up to entry %d.",
+				words.Agree(int(p.Entries), "sealed entry", "sealed entries"), p.Last)
 			a.say("Its seal is %s: kept elsewhere, it proves later that nothing was cut off.", hex.EncodeToString(p.Seal))
 			return nil
 		}}

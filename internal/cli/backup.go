@@ -78,7 +78,8 @@ secret.key of the data directory, is kept elsewhere, or goes along with --with-k
 				return nil
 			})
 		}}
-	c.Flags().StringVar(&database, "database", "", "address of the database of records (TINBELL_DATABASE); the private one of --dir if left out")
+	c.Flags().StringVar(&database, "database", "",
+		"address of the database of records (TINBELL_DATABASE); the private one of --dir if left out")
 	c.Flags().BoolVar(&withKey, "with-key", false, "put the key of the secrets in too: whoever has the file can then read them")
 	return c
 }

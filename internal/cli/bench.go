@@ -19,7 +19,9 @@ import (
 
 func (a *app) benchCommand() *cobra.Command {
 	var parts []string
-	speed := &cobra.Command{Use: "speed", Short: "Time of a fit, of a judged sample, of a backtest beside SQL, of ingest beside COPY, and of drift beside reading", Args: exactly(0, "nothing"),
+	speed := &cobra.Command{Use: "speed",
+		Short:   "Time of a fit, of a judged sample, of a backtest beside SQL, of ingest beside COPY, and of drift beside reading",
+		Args:    exactly(0, "nothing"),
 		Example: "  tinbell bench speed\n  tinbell bench speed --part drift",
 		RunE: func(c *cobra.Command, _ []string) error {
 			for _, p := range parts {
@@ -39,7 +41,8 @@ func (a *app) benchCommand() *cobra.Command {
 		}}
 	speed.Flags().StringSliceVar(&parts, "part", nil, strings.Join(benchmark.SpeedParts, ", ")+"; all if left out")
 	return group("bench", "Measure Tin Bell itself", a.accuracyCommand(), a.learningCommand(), a.messagesBench(), a.delayBench(),
-		a.driftBench(), a.corpusBench(), a.groupingBench(), a.logsBench(), a.chaosBench(), a.loadBench(), speed)
+		a.driftBench(), a.corpusBench(), a.groupingBench(), a.logsBench(), a.chaosBench(), a.crowdBench(), a.workersBench(),
+		a.loadBench(), speed)
 }
 
 var accuracyParts = []string{"rarity", "everyday", "faults", "detectors", "losses"}
@@ -48,7 +51,8 @@ func (a *app) accuracyCommand() *cobra.Command {
 	var seeds, each int
 	var budget float64
 	var parts []string
-	c := &cobra.Command{Use: "accuracy", Short: "Stated rarity beside found, and precision, recall and delay beside simple rivals", Args: exactly(0, "nothing"),
+	c := &cobra.Command{Use: "accuracy",
+		Short: "Stated rarity beside found, and precision, recall and delay beside simple rivals", Args: exactly(0, "nothing"),
 		Long: `Makes up series of every kind and period from several seeds, judges them walking
 forward, and prints five things:
 
@@ -65,7 +69,8 @@ The generator shares nothing with the demo, and no setting follows from a seed.`
 		Example: "  tinbell bench accuracy\n  tinbell bench accuracy --part rarity --seeds 5",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if seeds < 1 || seeds > 50 || each < 1 || each > 200 || !(budget >= 0.01 && budget <= 10) {
-				return wrongUsage{fmt.Errorf("--seeds %d, --each %d, --budget %g: allowed are 1 to 50, 1 to 200 and 0.01 to 10", seeds, each, budget)}
+				return wrongUsage{fmt.Errorf("--seeds %d, --each %d, --budget %g: allowed are 1 to 50, 1 to 200 and 0.01 to 10",
+					seeds, each, budget)}
 			}
 			for _, p := range parts {
 				if !slices.Contains(accuracyParts, p) {
@@ -174,7 +179,8 @@ func everydayTable(rows []benchmark.Generality, budget float64) listing {
 			}
 		}
 		l.rows = append(l.rows, []string{words.Duration(r.Period), r.Sort, fmt.Sprintf("%.1f", r.Stated), strconv.Itoa(r.Found),
-			fmt.Sprintf("%.2f (%.2f to %.2f)", r.Ratio.Estimate, r.Ratio.Low, r.Ratio.High), strings.Join(rules, ", "), fmt.Sprintf("%d of %d", r.Noticed, r.Faults)})
+			fmt.Sprintf("%.2f (%.2f to %.2f)", r.Ratio.Estimate, r.Ratio.Low, r.Ratio.High), strings.Join(rules, ", "),
+			fmt.Sprintf("%d of %d", r.Noticed, r.Faults)})
 	}
 	return l
 }
@@ -222,7 +228,8 @@ func contestTable(contests []benchmark.Contest) listing {
 		}
 		period := words.Duration(c.Period)
 		l.rows = append(l.rows, append([]string{period}, append(outcomeRow("Tin Bell", "budget", c.Ours), beside(c.Ours))...))
-		l.rows = append(l.rows, append([]string{period}, append(outcomeRow("… after 5 answers about its past", "budget", c.Asked), beside(c.Asked))...))
+		l.rows = append(l.rows, append([]string{period}, append(outcomeRow("… after 5 answers about its past", "budget", c.Asked),
+			beside(c.Asked))...))
 		equal := slices.Clone(c.Equal)
 		sort.SliceStable(equal, func(i, j int) bool { return equal[i].Found > equal[j].Found })
 		for _, o := range equal[:3] {
@@ -232,7 +239,8 @@ func contestTable(contests []benchmark.Contest) listing {
 		}
 		usual := slices.Clone(c.Usual)
 		sort.SliceStable(usual, func(i, j int) bool { return usual[i].False < usual[j].False })
-		l.rows = append(l.rows, append([]string{period}, append(outcomeRow(usual[0].Way+" (as set)", fmt.Sprintf("%.3g", usual[0].Limit), usual[0]), beside(usual[0]))...))
+		l.rows = append(l.rows, append([]string{period},
+			append(outcomeRow(usual[0].Way+" (as set)", fmt.Sprintf("%.3g", usual[0].Limit), usual[0]), beside(usual[0]))...))
 	}
 	return l
 }
@@ -274,7 +282,8 @@ func kindTable(contests []benchmark.Contest) listing {
 }
 
 func absentTable(rows []benchmark.Absent) listing {
-	l := listing{title: "Hourly faults with one thing left out", head: append([]string{"without"}, outcomeHead[2:]...), right: []int{4, 6, 7}}
+	l := listing{title: "Hourly faults with one thing left out", head: append([]string{"without"}, outcomeHead[2:]...),
+		right: []int{4, 6, 7}}
 	for _, r := range rows {
 		cells := outcomeRow(r.Without, "", r.Outcome)
 		l.rows = append(l.rows, append(cells[:1], cells[2:]...))
@@ -284,9 +293,11 @@ func absentTable(rows []benchmark.Absent) listing {
 
 func lossTable(rows []benchmark.LossCheck) listing {
 	l := listing{title: "Predicted detectable losses of hourly counts, planted in clean series: how often they were found in time",
-		head: []string{"within", "loss sometimes found, median", "found at it", "found at what is always found", "found at 6 tenths of it", "series"}, right: []int{2, 6}}
+		head: []string{"within", "loss sometimes found, median", "found at it", "found at what is always found",
+			"found at 6 tenths of it", "series"}, right: []int{2, 6}}
 	for _, r := range rows {
-		l.rows = append(l.rows, []string{words.Duration(r.Within), words.Percent(r.Predicted), interval(r.AtSometimes), interval(r.AtAlways), interval(r.AtLess), strconv.Itoa(r.SeriesTried)})
+		l.rows = append(l.rows, []string{words.Duration(r.Within), words.Percent(r.Predicted), interval(r.AtSometimes),
+			interval(r.AtAlways), interval(r.AtLess), strconv.Itoa(r.SeriesTried)})
 	}
 	return l
 }

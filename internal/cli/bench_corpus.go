@@ -14,8 +14,9 @@ import (
 func (a *app) corpusBench() *cobra.Command {
 	var order corpus.Order
 	var details bool
-	c := &cobra.Command{Use: "corpus FOLDER...", Short: "Precision, recall, delay and false alarms found beside stated, on anybody's labelled history",
-		Args: cobra.MinimumNArgs(1),
+	c := &cobra.Command{Use: "corpus FOLDER...",
+		Short: "Precision, recall, delay and false alarms found beside stated, on anybody's labelled history",
+		Args:  cobra.MinimumNArgs(1),
 		Long: `Walks forward through each series of a labelled history as the service would
 have: baselines are fitted from what lies before, incidents before a series'
 split_at are known as labels, and events are known ahead. What would have been
@@ -58,7 +59,8 @@ what is in them and how an alert is matched.`,
 			}
 			return nil
 		}}
-	c.Flags().Float64Var(&order.Budget, "budget", 0, "false alarms stated per series and 30 days; left out: 0.03, of periods under an hour 0.1")
+	c.Flags().Float64Var(&order.Budget, "budget", 0,
+		"false alarms stated per series and 30 days; left out: 0.03, of periods under an hour 0.1")
 	c.Flags().BoolVar(&order.Unlabelled, "unlabelled", false, "do not tell it the incidents before the split")
 	c.Flags().BoolVar(&order.Unplanned, "unplanned", false, "do not tell it the events")
 	c.Flags().BoolVar(&details, "alerts", false, "list each alert and what it was")
@@ -87,7 +89,8 @@ func corpusRules(results []corpus.Result) listing {
 		head: []string{"history", "rule", "true", "false", "false / stated"}, right: []int{2, 3, 4}}
 	for _, r := range results {
 		for _, rule := range r.Rules {
-			l.rows = append(l.rows, []string{r.Corpus, string(rule.Rule), fmt.Sprint(rule.True), fmt.Sprint(rule.False), fmt.Sprintf("%.2f", float64(rule.False)/r.Stated)})
+			l.rows = append(l.rows, []string{r.Corpus, string(rule.Rule), fmt.Sprint(rule.True), fmt.Sprint(rule.False),
+				fmt.Sprintf("%.2f", float64(rule.False)/r.Stated)})
 		}
 	}
 	return l

@@ -12,7 +12,8 @@ import (
 
 func (a *app) groupingBench() *cobra.Command {
 	var seeds int
-	c := &cobra.Command{Use: "grouping [FOLDER...]", Short: "Faults told as one message each, with the right origin, beside a rule of nearness",
+	c := &cobra.Command{Use: "grouping [FOLDER...]",
+		Short: "Faults told as one message each, with the right origin, beside a rule of nearness",
 		Long: `Makes up lineages of 8 to 20 tables whose rows flow from one to the next, breaks
 them, judges all of their series as the service would, and puts the alerts into
 groups as they come: by the inference, and by nearness alone (one table, or
@@ -72,11 +73,14 @@ grouped instead.
 				}
 				results = append(results, result{past.name, inferred}, result{past.name, nearby})
 			}
-			l := listing{head: []string{"past", "rule", "faults", "alerts", "false", "groups", "messages", "purity", "hidden", "origin", "and segment", "corrections"},
+			l := listing{head: []string{"past", "rule", "faults", "alerts", "false", "groups", "messages", "purity", "hidden",
+				"origin", "and segment", "corrections"},
 				right: []int{3, 4, 5, 6, 7, 8, 9, 10, 11, 12}, raw: results}
 			for _, r := range results {
-				l.rows = append(l.rows, []string{r.Past, r.Rule, fmt.Sprint(r.Faults), fmt.Sprint(r.Alerts), fmt.Sprint(r.False), fmt.Sprint(r.Groups), fmt.Sprintf("%.2f", r.Messages),
-					fmt.Sprintf("%.3f", r.Purity), fmt.Sprintf("%.3f", r.Hidden), fmt.Sprintf("%.3f", r.Origin), fmt.Sprintf("%.3f", r.Segment), fmt.Sprintf("%.2f", r.Corrections)})
+				l.rows = append(l.rows, []string{r.Past, r.Rule, fmt.Sprint(r.Faults), fmt.Sprint(r.Alerts), fmt.Sprint(r.False),
+					fmt.Sprint(r.Groups), fmt.Sprintf("%.2f", r.Messages),
+					fmt.Sprintf("%.3f", r.Purity), fmt.Sprintf("%.3f", r.Hidden), fmt.Sprintf("%.3f", r.Origin),
+					fmt.Sprintf("%.3f", r.Segment), fmt.Sprintf("%.2f", r.Corrections)})
 			}
 			return a.show(l)
 		}}

@@ -35,11 +35,13 @@ vanished is told, by what is asked for, and what rings of faults that are plante
 				return wrongUsage{fmt.Errorf("allowed are 1 to 5,000 templates, 1 to 5,000,000 lines and 1 to 50 seeds")}
 			}
 			var results []benchmark.LogResult
-			l := listing{head: []string{"log", "lines", "templates", "found", "grouping", "templates right", "order", "lines a second", "memory"}, right: []int{2, 3, 4, 5, 6, 7, 8, 9}, raw: &results}
+			l := listing{head: []string{"log", "lines", "templates", "found", "grouping", "templates right", "order",
+				"lines a second", "memory"}, right: []int{2, 3, 4, 5, 6, 7, 8, 9}, raw: &results}
 			for seed := range seeds {
 				r := benchmark.Logs(benchmark.LogScene{Templates: templates, Lines: lines, Seed: uint64(seed + 1)})
 				results = append(results, r)
-				l.rows = append(l.rows, []string{r.Name, words.Number(float64(r.Lines)), fmt.Sprint(r.True), fmt.Sprint(r.Found), fmt.Sprintf("%.3f", r.Grouping), fmt.Sprintf("%.3f", r.Templates), fmt.Sprintf("%.3f", r.Order),
+				l.rows = append(l.rows, []string{r.Name, words.Number(float64(r.Lines)), fmt.Sprint(r.True), fmt.Sprint(r.Found),
+					fmt.Sprintf("%.3f", r.Grouping), fmt.Sprintf("%.3f", r.Templates), fmt.Sprintf("%.3f", r.Order),
 					words.Number(r.PerSecond), words.Bytes(1e6 * r.Megabytes)})
 			}
 			return a.show(l)
@@ -54,14 +56,16 @@ vanished is told, by what is asked for, and what rings of faults that are plante
 // watchBench watches clean logs at three rarities.
 func (a *app) watchBench(logs int) error {
 	var results []benchmark.WatchResult
-	l := listing{head: []string{"asked for once in", "logs", "days", "bursts told", "vanished told", "together", "bursts found", "ends found"}, right: []int{2, 3, 4, 5, 6, 7, 8}, raw: &results}
+	l := listing{head: []string{"asked for once in", "logs", "days", "bursts told", "vanished told", "together", "bursts found",
+		"ends found"}, right: []int{2, 3, 4, 5, 6, 7, 8}, raw: &results}
 	for _, rare := range []float64{14, 28, 56} {
 		r, err := benchmark.WatchLogs(logs, 40, rare, 7)
 		if err != nil {
 			return err
 		}
 		results = append(results, r)
-		l.rows = append(l.rows, []string{fmt.Sprintf("%.0f days", rare), fmt.Sprint(r.Logs), fmt.Sprint(r.Days), fmt.Sprintf("%.2f times", r.Bursts), fmt.Sprintf("%.2f times", r.Vanished),
+		l.rows = append(l.rows, []string{fmt.Sprintf("%.0f days", rare), fmt.Sprint(r.Logs), fmt.Sprint(r.Days),
+			fmt.Sprintf("%.2f times", r.Bursts), fmt.Sprintf("%.2f times", r.Vanished),
 			fmt.Sprintf("%.2f times", r.Either), words.Percent(r.Burst), words.Percent(r.Silence)})
 	}
 	return a.show(l)

@@ -17,12 +17,15 @@ import (
 )
 
 func (a *app) calendarCommand() *cobra.Command {
-	return group("calendar", "Planned events and holidays", a.calendarList(), a.calendarImport(), a.calendarAdd(), a.calendarHolidays(), a.calendarSuggest(), a.calendarDrop(), a.calendarRemove(), a.calendarFollow(), a.calendarFeeds(), a.calendarFetch(), a.calendarUnfollow())
+	return group("calendar", "Planned events and holidays", a.calendarList(), a.calendarImport(), a.calendarAdd(),
+		a.calendarHolidays(), a.calendarSuggest(), a.calendarDrop(), a.calendarRemove(), a.calendarFollow(), a.calendarFeeds(),
+		a.calendarFetch(), a.calendarUnfollow())
 }
 
 func (a *app) calendarList() *cobra.Command {
 	var all bool
-	c := &cobra.Command{Use: "list", Short: "List planned events from four weeks ago on", Args: exactly(0, "nothing"), Example: "  tinbell calendar list --all --output csv",
+	c := &cobra.Command{Use: "list", Short: "List planned events from four weeks ago on", Args: exactly(0, "nothing"),
+		Example: "  tinbell calendar list --all --output csv",
 		RunE: func(c *cobra.Command, _ []string) error {
 			var events []record.PlannedEvent
 			if err := a.client().Get(c.Context(), "/planned-events", nil, &events); err != nil {
@@ -34,7 +37,8 @@ func (a *app) calendarList() *cobra.Command {
 					kept = append(kept, e)
 				}
 			}
-			l := listing{head: []string{"calendar", "event", "from", "to", "dataset", "does", "id"}, raw: kept, none: "No planned event. Add one: tinbell calendar add 'Maintenance night' --from … --to …"}
+			l := listing{head: []string{"calendar", "event", "from", "to", "dataset", "does", "id"}, raw: kept,
+				none: "No planned event. Add one: tinbell calendar add 'Maintenance night' --from … --to …"}
 			for _, e := range kept {
 				does := e.Effect
 				if e.Holiday {
@@ -44,7 +48,8 @@ func (a *app) calendarList() *cobra.Command {
 				if e.Calendar == answer.ByHand {
 					id = e.UID
 				}
-				l.rows = append(l.rows, []string{e.Calendar, e.Summary, e.StartedAt.Format("2006-01-02 15:04Z"), e.EndedAt.Format("2006-01-02 15:04Z"), orNone(e.Dataset), does, id})
+				l.rows = append(l.rows, []string{e.Calendar, e.Summary, e.StartedAt.Format("2006-01-02 15:04Z"),
+					e.EndedAt.Format("2006-01-02 15:04Z"), orNone(e.Dataset), does, id})
 			}
 			return a.show(l)
 		}}
@@ -65,7 +70,8 @@ func (a *app) calendarImport() *cobra.Command {
 			defer f.Close()
 			q := url.Values{"dataset": {dataset}, "effect": {effect}, "empty": {strconv.FormatBool(empty)}}
 			var events []record.PlannedEvent
-			if err := a.client().Stream(c.Context(), "PUT", "/calendars/"+url.PathEscape(args[0])+"?"+q.Encode(), "text/calendar", f, &events); err != nil {
+			if err := a.client().Stream(c.Context(), "PUT", "/calendars/"+url.PathEscape(args[0])+"?"+q.Encode(), "text/calendar",
+				f, &events); err != nil {
 				return err
 			}
 			a.say("Calendar %s has %s.", args[0], words.Plural(len(events), "event"))
@@ -106,7 +112,8 @@ func (a *app) calendarAdd() *cobra.Command {
 			if err := a.client().Send(c.Context(), "POST", "/planned-events", in, &events); err != nil {
 				return err
 			}
-			a.say("Added: %s, %s until two years from now. What it concerns is fitted again.", in.Summary, words.Plural(len(events), "time"))
+			a.say("Added: %s, %s until two years from now. What it concerns is fitted again.", in.Summary,
+				words.Plural(len(events), "time"))
 			return nil
 		}}
 	f := c.Flags()
@@ -114,7 +121,8 @@ func (a *app) calendarAdd() *cobra.Command {
 	f.StringVar(&to, "to", "", "when it ends")
 	f.StringVar(&length, "for", "", "how long it lasts, instead of --to")
 	f.StringVar(&in.Dataset, "dataset", "", "only for this dataset")
-	f.StringVar(&in.Effect, "effect", "", "mute (neither judged nor learned from), widen (judged by a wider band) or 'leave out' (judged as ever, not learned from)")
+	f.StringVar(&in.Effect, "effect", "",
+		"mute (neither judged nor learned from), widen (judged by a wider band) or 'leave out' (judged as ever, not learned from)")
 	f.StringVar(&in.Repeat, "repeat", "", "as iCalendar's RRULE")
 	f.StringVar(&in.Zone, "zone", "", "by whose clocks it repeats")
 	f.BoolVar(&in.Holiday, "holiday", false, "a day like a Sunday, rather than an event")
@@ -123,7 +131,8 @@ func (a *app) calendarAdd() *cobra.Command {
 
 func (a *app) calendarHolidays() *cobra.Command {
 	var in httpapi.Holidays
-	c := &cobra.Command{Use: "holidays COUNTRY", Short: "Make a calendar of a country's holidays", Args: exactly(1, "COUNTRY"), Example: "  tinbell calendar holidays CA\n  tinbell calendar holidays DE-BY --dataset mart.daily_revenue",
+	c := &cobra.Command{Use: "holidays COUNTRY", Short: "Make a calendar of a country's holidays", Args: exactly(1, "COUNTRY"),
+		Example: "  tinbell calendar holidays CA\n  tinbell calendar holidays DE-BY --dataset mart.daily_revenue",
 		RunE: func(c *cobra.Command, args []string) error {
 			in.Country = args[0]
 			var events []record.PlannedEvent
@@ -140,44 +149,50 @@ func (a *app) calendarHolidays() *cobra.Command {
 }
 
 func (a *app) calendarSuggest() *cobra.Command {
-	return &cobra.Command{Use: "suggest", Short: "Events that people call planned again and again", Args: exactly(0, "nothing"), Example: "  tinbell calendar suggest",
+	return &cobra.Command{Use: "suggest", Short: "Events that people call planned again and again", Args: exactly(0, "nothing"),
+		Example: "  tinbell calendar suggest",
 		RunE: func(c *cobra.Command, _ []string) error {
 			var list []answer.Suggestion
 			if err := a.client().Get(c.Context(), "/planned-events/suggestions", nil, &list); err != nil {
 				return err
 			}
-			l := listing{head: []string{"dataset", "what", "repeats", "next", "lasts", "seen"}, raw: list, none: "Nothing that people called planned comes back at a steady time."}
+			l := listing{head: []string{"dataset", "what", "repeats", "next", "lasts", "seen"}, raw: list,
+				none: "Nothing that people called planned comes back at a steady time."}
 			for _, s := range list {
-				l.rows = append(l.rows, []string{s.Dataset, s.Summary, s.Repeat, a.local(s.From, s.Zone), words.Duration(s.To.Sub(s.From)), fmt.Sprintf("%d of %d times", s.Seen, s.Due)})
+				l.rows = append(l.rows, []string{s.Dataset, s.Summary, s.Repeat, a.local(s.From, s.Zone),
+					words.Duration(s.To.Sub(s.From)), fmt.Sprintf("%d of %d times", s.Seen, s.Due)})
 			}
 			return a.show(l)
 		}}
 }
 
 func (a *app) calendarDrop() *cobra.Command {
-	return &cobra.Command{Use: "drop ID", Short: "Remove an event that was added by hand", Args: exactly(1, "ID"), RunE: func(c *cobra.Command, args []string) error {
-		if err := a.client().Send(c.Context(), "DELETE", "/planned-events/"+url.PathEscape(args[0]), nil, nil); err != nil {
-			return err
-		}
-		a.say("Removed.")
-		return nil
-	}}
+	return &cobra.Command{Use: "drop ID", Short: "Remove an event that was added by hand", Args: exactly(1, "ID"),
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := a.client().Send(c.Context(), "DELETE", "/planned-events/"+url.PathEscape(args[0]), nil, nil); err != nil {
+				return err
+			}
+			a.say("Removed.")
+			return nil
+		}}
 }
 
 func (a *app) calendarRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Remove a calendar with all of its events", Args: exactly(1, "NAME"), RunE: func(c *cobra.Command, args []string) error {
-		if err := a.client().Send(c.Context(), "DELETE", "/calendars/"+url.PathEscape(args[0]), nil, nil); err != nil {
-			return err
-		}
-		a.say("Calendar %s is removed; what it concerned is fitted again.", args[0])
-		return nil
-	}}
+	return &cobra.Command{Use: "remove NAME", Short: "Remove a calendar with all of its events", Args: exactly(1, "NAME"),
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := a.client().Send(c.Context(), "DELETE", "/calendars/"+url.PathEscape(args[0]), nil, nil); err != nil {
+				return err
+			}
+			a.say("Calendar %s is removed; what it concerned is fitted again.", args[0])
+			return nil
+		}}
 }
 
 func (a *app) calendarFollow() *cobra.Command {
 	var in feed.Wanted
 	var every string
-	c := &cobra.Command{Use: "follow NAME ADDRESS", Short: "Fetch a calendar by address, now and on a schedule; the last good copy stays in force", Args: exactly(2, "NAME ADDRESS"),
+	c := &cobra.Command{Use: "follow NAME ADDRESS",
+		Short: "Fetch a calendar by address, now and on a schedule; the last good copy stays in force", Args: exactly(2, "NAME ADDRESS"),
 		Example: "  tinbell calendar follow harbour https://calendar.example.com/harbour.ics --every 6h",
 		RunE: func(c *cobra.Command, args []string) error {
 			in.Address = args[1]
@@ -199,44 +214,49 @@ func (a *app) calendarFollow() *cobra.Command {
 }
 
 func (a *app) calendarFeeds() *cobra.Command {
-	return &cobra.Command{Use: "feeds", Short: "List the calendars that are fetched by address, and what became of it", Args: exactly(0, "nothing"),
+	return &cobra.Command{Use: "feeds", Short: "List the calendars that are fetched by address, and what became of it",
+		Args: exactly(0, "nothing"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			var feeds []record.Feed
 			if err := a.client().Get(c.Context(), "/calendar-feeds", nil, &feeds); err != nil {
 				return err
 			}
-			l := listing{head: []string{"calendar", "from", "every", "fetched", "next", "state"}, keep: []string{"state"}, raw: feeds, none: "No calendar is fetched. Follow one: tinbell calendar follow NAME ADDRESS"}
+			l := listing{head: []string{"calendar", "from", "every", "fetched", "next", "state"}, keep: []string{"state"},
+				raw: feeds, none: "No calendar is fetched. Follow one: tinbell calendar follow NAME ADDRESS"}
 			for _, f := range feeds {
 				state := "good"
 				if f.FailingSince != nil {
 					state = "failing since " + a.local(*f.FailingSince, "UTC") + ": " + f.Message
 				}
-				l.rows = append(l.rows, []string{f.Calendar, f.Host, words.Seconds(float64(f.EverySeconds)), a.optional(f.FetchedAt, "UTC", "never"), a.local(f.NextAt, "UTC"), state})
+				l.rows = append(l.rows, []string{f.Calendar, f.Host, words.Seconds(float64(f.EverySeconds)),
+					a.optional(f.FetchedAt, "UTC", "never"), a.local(f.NextAt, "UTC"), state})
 			}
 			return a.show(l)
 		}}
 }
 
 func (a *app) calendarFetch() *cobra.Command {
-	return &cobra.Command{Use: "fetch NAME", Short: "Fetch a calendar now", Args: exactly(1, "NAME"), RunE: func(c *cobra.Command, args []string) error {
-		var f record.Feed
-		if err := a.client().Send(c.Context(), "POST", "/calendars/"+url.PathEscape(args[0])+"/feed/fetch", nil, &f); err != nil {
-			return err
-		}
-		if f.FailingSince != nil {
-			return fmt.Errorf("%s: %s; the last good copy stays in force", f.Calendar, f.Message)
-		}
-		a.say("Calendar %s is as %s has it.", f.Calendar, f.Host)
-		return nil
-	}}
+	return &cobra.Command{Use: "fetch NAME", Short: "Fetch a calendar now", Args: exactly(1, "NAME"),
+		RunE: func(c *cobra.Command, args []string) error {
+			var f record.Feed
+			if err := a.client().Send(c.Context(), "POST", "/calendars/"+url.PathEscape(args[0])+"/feed/fetch", nil, &f); err != nil {
+				return err
+			}
+			if f.FailingSince != nil {
+				return fmt.Errorf("%s: %s; the last good copy stays in force", f.Calendar, f.Message)
+			}
+			a.say("Calendar %s is as %s has it.", f.Calendar, f.Host)
+			return nil
+		}}
 }
 
 func (a *app) calendarUnfollow() *cobra.Command {
-	return &cobra.Command{Use: "unfollow NAME", Short: "Fetch a calendar no more; its events stay", Args: exactly(1, "NAME"), RunE: func(c *cobra.Command, args []string) error {
-		if err := a.client().Send(c.Context(), "DELETE", "/calendars/"+url.PathEscape(args[0])+"/feed", nil, nil); err != nil {
-			return err
-		}
-		a.say("Calendar %s is fetched no more; its events stay.", args[0])
-		return nil
-	}}
+	return &cobra.Command{Use: "unfollow NAME", Short: "Fetch a calendar no more; its events stay", Args: exactly(1, "NAME"),
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := a.client().Send(c.Context(), "DELETE", "/calendars/"+url.PathEscape(args[0])+"/feed", nil, nil); err != nil {
+				return err
+			}
+			a.say("Calendar %s is fetched no more; its events stay.", args[0])
+			return nil
+		}}
 }

@@ -16,30 +16,32 @@ import (
 )
 
 func (a *app) channelCommand() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List channels", Args: exactly(0, "nothing"), RunE: func(c *cobra.Command, _ []string) error {
-		var channels []record.Channel
-		if err := a.client().Get(c.Context(), "/channels", nil, &channels); err != nil {
-			return err
-		}
-		l := listing{head: []string{"channel", "kind", "to", "form", "an hour", "state"}, right: []int{5}, raw: channels,
-			none: "No channel yet. Add one: tinbell channel set night-desk --email night@ferries.example --from bell@ferries.example --host smtp.ferries.example"}
-		for _, v := range channels {
-			to, state := v.Settings.URL, "reached"
-			if v.Kind == record.ChannelEmail {
-				to = strings.Join(v.Settings.To, ", ")
+	list := &cobra.Command{Use: "list", Short: "List channels", Args: exactly(0, "nothing"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			var channels []record.Channel
+			if err := a.client().Get(c.Context(), "/channels", nil, &channels); err != nil {
+				return err
 			}
-			switch {
-			case v.Paused:
-				state = "paused"
-			case v.Message != "":
-				state = "not reached since " + a.local(*v.FailingSince, "UTC") + ": " + v.Message
+			l := listing{head: []string{"channel", "kind", "to", "form", "an hour", "state"}, right: []int{5}, raw: channels,
+				none: "No channel yet. Add one: tinbell channel set night-desk --email night@ferries.example --from bell@ferries.example --host smtp.ferries.example"}
+			for _, v := range channels {
+				to, state := v.Settings.URL, "reached"
+				if v.Kind == record.ChannelEmail {
+					to = strings.Join(v.Settings.To, ", ")
+				}
+				switch {
+				case v.Paused:
+					state = "paused"
+				case v.Message != "":
+					state = "not reached since " + a.local(*v.FailingSince, "UTC") + ": " + v.Message
+				}
+				l.rows = append(l.rows, []string{v.Name, v.Kind, to, orNone(v.Settings.Form), strconv.Itoa(v.HourlyLimit), state})
 			}
-			l.rows = append(l.rows, []string{v.Name, v.Kind, to, orNone(v.Settings.Form), strconv.Itoa(v.HourlyLimit), state})
-		}
-		return a.show(l)
-	}}
+			return a.show(l)
+		}}
 	named := func(use, short, done string, do func(c *cobra.Command, path, name string) error) *cobra.Command {
-		return &cobra.Command{Use: use + " NAME", Short: short, Args: exactly(1, "NAME"), Example: "  tinbell channel " + use + " night-desk", RunE: func(c *cobra.Command, args []string) error {
+		return &cobra.Command{Use: use + " NAME", Short: short, Args: exactly(1, "NAME"), Example: "  tinbell channel " + use +
+			" night-desk", RunE: func(c *cobra.Command, args []string) error {
 			if err := do(c, "/channels/"+url.PathEscape(args[0]), args[0]); err != nil {
 				return err
 			}
@@ -79,9 +81,10 @@ func (a *app) channelCommand() *cobra.Command {
 		a.say("%s for %s are tried now.", words.Plural(n.Messages, "message"), name)
 		return nil
 	})
-	remove := named("remove", "Remove a channel with its routes and messages", "Channel %s is removed.", func(c *cobra.Command, path, _ string) error {
-		return a.client().Send(c.Context(), "DELETE", path, nil, nil)
-	})
+	remove := named("remove", "Remove a channel with its routes and messages", "Channel %s is removed.",
+		func(c *cobra.Command, path, _ string) error {
+			return a.client().Send(c.Context(), "DELETE", path, nil, nil)
+		})
 	return group("channel", "Where messages go: e-mail and webhooks", list, a.channelSet(), test, rotate, retry, remove)
 }
 
@@ -136,7 +139,8 @@ like stand; it is checked before it is kept.`,
 	f.StringVar(&in.Settings.Security, "security", "", "starttls (if left out), tls or none")
 	f.StringVar(&in.Settings.User, "user", "", "SMTP login")
 	f.StringVar(&in.Secret, "password", "", "of the SMTP login")
-	f.StringToStringVar(&in.Headers, "header", nil, "sent along with a webhook's messages, as Authorization='Bearer …'; kept encrypted, and as they are if left out")
+	f.StringToStringVar(&in.Headers, "header", nil,
+		"sent along with a webhook's messages, as Authorization='Bearer …'; kept encrypted, and as they are if left out")
 	f.StringVar(&in.Secret, "secret", "", "signing secret of a webhook, instead of a new one")
 	f.StringVar(&in.Settings.URL, "webhook", "", "address of a webhook")
 	f.StringVar(&in.Settings.Form, "form", "", "of a webhook: cloudevent (if left out), chat or ticket")
@@ -153,7 +157,8 @@ func (a *app) routeCommand() *cobra.Command {
 		if err := a.client().Get(c.Context(), "/routes", nil, &routes); err != nil {
 			return err
 		}
-		l := listing{head: []string{"route", "channel", "datasets", "owners", "tags", "from", "hours", "waits", "reminds", "escalates"}, raw: routes,
+		l := listing{head: []string{"route", "channel", "datasets", "owners", "tags", "from", "hours", "waits", "reminds",
+			"escalates"}, raw: routes,
 			none: "No route yet: nobody hears of alerts. Add one: tinbell route set everything CHANNEL"}
 		every := func(s int64) string {
 			if s == 0 {
@@ -166,7 +171,9 @@ func (a *app) routeCommand() *cobra.Command {
 			if r.EscalateSeconds > 0 {
 				escalates = "to " + r.EscalateTo + " after " + every(r.EscalateSeconds)
 			}
-			l.rows = append(l.rows, []string{r.Name, r.Channel, or(strings.Join(r.Datasets, ", "), "all"), or(strings.Join(r.Owners, ", "), "all"), or(strings.Join(r.Tags, ", "), "all"), r.Severity, or(strings.Join(r.Hours, ", "), "always"),
+			l.rows = append(l.rows, []string{r.Name, r.Channel, or(strings.Join(r.Datasets, ", "), "all"),
+				or(strings.Join(r.Owners, ", "), "all"), or(strings.Join(r.Tags, ", "), "all"), r.Severity,
+				or(strings.Join(r.Hours, ", "), "always"),
 				every(r.WaitSeconds), every(r.RemindSeconds), escalates})
 		}
 		return a.show(l)
@@ -214,20 +221,22 @@ func (a *app) routeCommand() *cobra.Command {
 	f.StringVar(&escalate, "escalate", "", "when to tell --escalate-to, if nobody looks after it")
 	f.StringVar(&in.EscalateTo, "escalate-to", "", "another channel")
 	f.BoolVar(&in.NoRecovery, "no-recovery", false, "do not tell when it is over")
-	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a route", Args: exactly(1, "NAME"), RunE: func(c *cobra.Command, args []string) error {
-		if err := a.client().Send(c.Context(), "DELETE", "/routes/"+url.PathEscape(args[0]), nil, nil); err != nil {
-			return err
-		}
-		a.say("Route %s is removed.", args[0])
-		return nil
-	}}
+	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a route", Args: exactly(1, "NAME"),
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := a.client().Send(c.Context(), "DELETE", "/routes/"+url.PathEscape(args[0]), nil, nil); err != nil {
+				return err
+			}
+			a.say("Route %s is removed.", args[0])
+			return nil
+		}}
 	return group("route", "Which groups which channel hears of", list, set, remove)
 }
 
 func (a *app) messageCommand() *cobra.Command {
 	var channel, state string
 	var limit int
-	list := &cobra.Command{Use: "list", Short: "What was and is to be sent, newest first", Args: exactly(0, "nothing"), Example: "  tinbell message list --state waiting",
+	list := &cobra.Command{Use: "list", Short: "What was and is to be sent, newest first", Args: exactly(0, "nothing"),
+		Example: "  tinbell message list --state waiting",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q := url.Values{"channel": {channel}, "state": {state}, "limit": {strconv.Itoa(limit)}}
 			var list []record.Message
@@ -239,25 +248,26 @@ func (a *app) messageCommand() *cobra.Command {
 	list.Flags().StringVar(&channel, "channel", "", "only to this channel")
 	list.Flags().StringVar(&state, "state", "", "waiting, sent, failed, dropped or summed")
 	list.Flags().IntVar(&limit, "limit", 40, "at most so many")
-	show := &cobra.Command{Use: "show ID", Short: "Show a message as it is sent", Args: exactly(1, "ID"), RunE: func(c *cobra.Command, args []string) error {
-		var m httpapi.MessageDetail
-		if err := a.client().Get(c.Context(), "/messages/"+url.PathEscape(args[0]), nil, &m); err != nil {
-			return err
-		}
-		if done, err := a.data(m); done {
-			return err
-		}
-		a.printf("%s to %s, %s after %s. %s\n\n", m.What, m.Channel, m.State, words.Plural(m.Attempts, "attempt"), m.Error)
-		b, _ := m.Body.(map[string]any)
-		for _, part := range []string{"text", "payload"} {
-			if text, _ := b[part].(string); text != "" {
-				a.println(pretty(text))
-				return nil
+	show := &cobra.Command{Use: "show ID", Short: "Show a message as it is sent", Args: exactly(1, "ID"),
+		RunE: func(c *cobra.Command, args []string) error {
+			var m httpapi.MessageDetail
+			if err := a.client().Get(c.Context(), "/messages/"+url.PathEscape(args[0]), nil, &m); err != nil {
+				return err
 			}
-		}
-		a.println("It has not been written yet: that happens when it is due.")
-		return nil
-	}}
+			if done, err := a.data(m); done {
+				return err
+			}
+			a.printf("%s to %s, %s after %s. %s\n\n", m.What, m.Channel, m.State, words.Plural(m.Attempts, "attempt"), m.Error)
+			b, _ := m.Body.(map[string]any)
+			for _, part := range []string{"text", "payload"} {
+				if text, _ := b[part].(string); text != "" {
+					a.println(pretty(text))
+					return nil
+				}
+			}
+			a.println("It has not been written yet: that happens when it is due.")
+			return nil
+		}}
 	return group("message", "The outbox: what was and is to be sent", list, show)
 }
 
@@ -275,7 +285,8 @@ func pretty(text string) string {
 }
 
 func (a *app) messageTable(list []record.Message, none string) listing {
-	l := listing{head: []string{"message", "created", "channel", "what", "state", "tries", "group", "subject"}, right: []int{6, 7}, raw: list, none: none}
+	l := listing{head: []string{"message", "created", "channel", "what", "state", "tries", "group", "subject"},
+		right: []int{6, 7}, raw: list, none: none}
 	for _, m := range list {
 		group, state := "–", m.State
 		if m.GroupID != nil {
@@ -284,7 +295,8 @@ func (a *app) messageTable(list []record.Message, none string) listing {
 		if m.Error != "" && m.State != record.MessageSent {
 			state += ": " + m.Error
 		}
-		l.rows = append(l.rows, []string{m.ID, a.local(m.CreatedAt, "UTC"), m.Channel, m.What, state, strconv.Itoa(m.Attempts), group, m.Subject})
+		l.rows = append(l.rows, []string{m.ID, a.local(m.CreatedAt, "UTC"), m.Channel, m.What, state, strconv.Itoa(m.Attempts),
+			group, m.Subject})
 	}
 	return l
 }

@@ -97,7 +97,8 @@ type value struct {
 // outside lists the periods that lay outside the band; as data all of them.
 func outside(a *app, c inspect.Chart) listing {
 	var all []value
-	l := listing{head: []string{"period", "came", "expected", "band", "half-widths"}, right: []int{2, 3, 4, 5}, raw: &all, none: "Nothing lay outside the band."}
+	l := listing{head: []string{"period", "came", "expected", "band", "half-widths"}, right: []int{2, 3, 4, 5}, raw: &all,
+		none: "Nothing lay outside the band."}
 	for i, at := range c.At {
 		v := value{at, c.Observed[i], c.Expected[i], c.Low[i], c.High[i], c.Deviation[i], c.Filled != nil && c.Filled[i]}
 		if v.Observed == nil && v.Expected != nil && at.After(time.Now()) {
@@ -105,7 +106,8 @@ func outside(a *app, c inspect.Chart) listing {
 		}
 		all = append(all, v)
 		if v.Deviation != nil && (*v.Deviation > 1 || *v.Deviation < -1) {
-			l.rows = append(l.rows, []string{a.local(at, c.Zone), amount(v.Observed), amount(v.Expected), between(v.Low, v.High), fmt.Sprintf("%+.1f", *v.Deviation)})
+			l.rows = append(l.rows, []string{a.local(at, c.Zone), amount(v.Observed), amount(v.Expected), between(v.Low, v.High),
+				fmt.Sprintf("%+.1f", *v.Deviation)})
 		}
 	}
 	const most = 20
@@ -119,7 +121,8 @@ func outside(a *app, c inspect.Chart) listing {
 
 func (a *app) datasetShow() *cobra.Command {
 	var since, fill string
-	c := &cobra.Command{Use: "show NAME", Short: "Show a dataset: how it stands, its rows as charts, its metrics and monitors", Args: exactly(1, "NAME"), Example: "  tinbell dataset show ops.refunds --since 7d",
+	c := &cobra.Command{Use: "show NAME", Short: "Show a dataset: how it stands, its rows as charts, its metrics and monitors",
+		Args: exactly(1, "NAME"), Example: "  tinbell dataset show ops.refunds --since 7d",
 		RunE: func(c *cobra.Command, args []string) error {
 			var p inspect.Page
 			if err := a.client().Get(c.Context(), "/datasets/"+url.PathEscape(args[0]), nil, &p); err != nil {
@@ -158,7 +161,8 @@ func (a *app) datasetShow() *cobra.Command {
 			if drawn > 0 {
 				a.printf("\n")
 			}
-			l := listing{head: []string{"metric", "measure", "every", "segments", "monitor"}, right: []int{4}, raw: p.Metrics, none: "Nothing is measured of it yet."}
+			l := listing{head: []string{"metric", "measure", "every", "segments", "monitor"}, right: []int{4}, raw: p.Metrics,
+				none: "Nothing is measured of it yet."}
 			for _, m := range p.Metrics {
 				if m.Comparison != "" {
 					continue
@@ -169,7 +173,8 @@ func (a *app) datasetShow() *cobra.Command {
 						monitors = append(monitors, v.Name)
 					}
 				}
-				l.rows = append(l.rows, []string{m.Name, strings.TrimSpace(m.Measure + " " + m.Column), words.Seconds(float64(m.PeriodSeconds)), strconv.Itoa(len(m.Series)), orNone(strings.Join(monitors, ", "))})
+				l.rows = append(l.rows, []string{m.Name, strings.TrimSpace(m.Measure + " " + m.Column),
+					words.Seconds(float64(m.PeriodSeconds)), strconv.Itoa(len(m.Series)), orNone(strings.Join(monitors, ", "))})
 			}
 			return a.show(l)
 		}}
@@ -181,8 +186,11 @@ func (a *app) datasetShow() *cobra.Command {
 // standing says how a dataset stands.
 func (a *app) standing(p inspect.Page) {
 	h, d := p.Health, p.Dataset
-	facts := [][2]string{{"dataset", d.Name + ", of " + d.Source}, {"owner", orNone(d.Owner)}, {"tags", orNone(strings.Join(d.Tags, ", "))}, {"state", strings.TrimSuffix(h.State+": "+h.Message, ": ")},
-		{"newest", a.optional(h.Newest, d.Zone, "nothing yet")}, {"rows", fmt.Sprintf("%s in 24 hours, %s expected", amount(h.Rows24h), amount(h.Expected24))}, {"alerts", words.Plural(h.Open, "open alert")}}
+	facts := [][2]string{{"dataset", d.Name + ", of " + d.Source}, {"owner", orNone(d.Owner)},
+		{"tags", orNone(strings.Join(d.Tags, ", "))}, {"state", strings.TrimSuffix(h.State+": "+h.Message, ": ")},
+		{"newest", a.optional(h.Newest, d.Zone, "nothing yet")},
+		{"rows", fmt.Sprintf("%s in 24 hours, %s expected", amount(h.Rows24h), amount(h.Expected24))},
+		{"alerts", words.Plural(h.Open, "open alert")}}
 	if h.Load != nil {
 		facts = append(facts, [2]string{"next load", "by " + a.local(h.Load.Deadline, d.Zone)})
 	}
@@ -196,7 +204,8 @@ func (a *app) seriesLink() *cobra.Command {
 	var s study
 	var span, svg = "7d", false
 	var in httpapi.NewChartLink
-	c := &cobra.Command{Use: "link METRIC", Short: "Make an address of a series' chart that another page can show, without signing in", Args: exactly(1, "METRIC"),
+	c := &cobra.Command{Use: "link METRIC",
+		Short: "Make an address of a series' chart that another page can show, without signing in", Args: exactly(1, "METRIC"),
 		Long: `The address shows the chart as it is whenever it is looked at, to whoever has it, and
 nothing else; it is signed and works until its end. The audit trail keeps who made it.`,
 		Example: "  tinbell series link refunds-rows --span 7d --days 90\n  tinbell series link boarding-scans-rows --segment Gullstone --svg",

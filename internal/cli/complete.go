@@ -12,8 +12,10 @@ import (
 // namesOf says where the names lie that stand for a placeholder of a command: by itself,
 // or where it is only called NAME, by the group that the command is in.
 var namesOf = map[string]string{
-	"MONITOR": "/monitors", "monitor": "/monitors", "METRIC": "/metrics", "metric": "/metrics", "DATASET": "/datasets", "dataset": "/datasets",
-	"SOURCE": "/sources", "source": "/sources", "calendar": "/calendars", "sla": "/slas", "channel": "/channels", "route": "/routes", "drift": "/drift", "reconcile": "/reconciliations", "log": "/logs", "TAG": "/tags", "tag": "/tags",
+	"MONITOR": "/monitors", "monitor": "/monitors", "METRIC": "/metrics", "metric": "/metrics", "DATASET": "/datasets",
+	"dataset": "/datasets",
+	"SOURCE":  "/sources", "source": "/sources", "calendar": "/calendars", "sla": "/slas", "channel": "/channels",
+	"route": "/routes", "drift": "/drift", "reconcile": "/reconciliations", "log": "/logs", "TAG": "/tags", "tag": "/tags",
 }
 
 var placeholder = regexp.MustCompile(`^[A-Z]+`)

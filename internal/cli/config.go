@@ -32,7 +32,7 @@ func (a *app) configCommand() *cobra.Command {
 			return err
 		}}
 	load := &cobra.Command{Use: "load DIR", Short: "Put the files of a folder in force, all or nothing", Args: exactly(1, "DIR"),
-		Long: "Reads all .yaml files of a folder and makes what is set up be as they say. Everything is checked first, new probes against their tables; then it is written in one go. What is set up and in no file stays, unless --prune says that it goes: of the kinds that the files hold, monitors retire with their past, and SLAs, routes, channels, calendars, comparisons and reconciliations are removed; sources, datasets and metrics hold samples and stay. 'config diff --prune' says what would go. Passwords are in no file: where a source says ${NAME}, the variable of that name is taken from the environment here, and without it the password that is kept.", Example: "  tinbell config load monitoring/",
+		Long: "Reads all .yaml files of a folder and makes what is set up be as they say. Everything is checked first, new probes against their tables; then it is written in one go. What is set up and in no file stays, unless --prune says that it goes: of the kinds that the files hold, monitors retire with their past, and SLAs, routes, channels, calendars, comparisons and reconciliations are removed; sources, datasets and metrics hold samples and stay. 'config diff --prune' says what would go. Passwords are in no file: where a source says ${NAME}, the variable of that name is taken from the environment here, or the file of that name from the folder of --secrets, and without both the password that is kept.", Example: "  tinbell config load monitoring/",
 		RunE: func(c *cobra.Command, args []string) error {
 			documents, changes, err := a.configSend(c, args[0], "/config/load"+query())
 			if err != nil {
@@ -43,6 +43,7 @@ func (a *app) configCommand() *cobra.Command {
 	load.Flags().StringVar(&backfill, "backfill", "", "measure the past of what is new, so far back, for example 90d; without it is said how")
 	for _, c := range []*cobra.Command{diff, load} {
 		c.Flags().BoolVar(&pruned, "prune", false, "what is in no file goes")
+		c.Flags().StringVar(&a.secrets, "secrets", "", "folder with a file for each ${NAME} that is no variable of the environment")
 	}
 	save := &cobra.Command{Use: "save DIR", Short: "Write what is set up as files, one for each dataset", Args: exactly(1, "DIR"), Example: "  tinbell config save monitoring/",
 		RunE: func(c *cobra.Command, args []string) error { return a.configSave(c, args[0]) }}
@@ -126,11 +127,24 @@ func (a *app) pastOf(c *cobra.Command, documents config.Documents, changes []con
 	return nil
 }
 
+// secretNamed gives what ${NAME} stands for: the variable of that name, or the file of that
+// name in the secrets folder.
+func (a *app) secretNamed(name string) (string, bool) {
+	if value, set := os.LookupEnv(name); set {
+		return value, true
+	}
+	if a.secrets == "" {
+		return "", false
+	}
+	content, err := os.ReadFile(filepath.Join(a.secrets, name))
+	return strings.TrimRight(string(content), "\r\n"), err == nil
+}
+
 func (a *app) configSend(c *cobra.Command, dir, path string) (documents config.Documents, changes []config.Change, err error) {
 	if documents, err = readConfig(dir); err != nil {
 		return documents, nil, err
 	}
-	documents.Fill(os.LookupEnv)
+	documents.Fill(a.secretNamed)
 	if err := a.client().Send(c.Context(), "POST", path, documents, &changes); err != nil {
 		return documents, nil, err
 	}

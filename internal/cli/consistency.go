@@ -103,7 +103,8 @@ is known, the change to it stands beside, day by day, by weekday and holiday.`,
 			if file != "" {
 				return a.drawn(file, draw.Sheet(x, file))
 			}
-			l := listing{head: []string{"series", "a day", "usually", "change", "allowed", "a year before", "verdict"}, right: []int{2, 3, 4, 5, 6}, raw: x, data: &x.Series, none: "No series has samples there."}
+			l := listing{head: []string{"series", "a day", "usually", "change", "allowed", "a year before", "verdict"},
+				right: []int{2, 3, 4, 5, 6}, raw: x, data: &x.Series, none: "No series has samples there."}
 			for _, b := range x.Series {
 				if outside && b.Off <= 1 {
 					continue
@@ -112,7 +113,8 @@ is known, the change to it stands beside, day by day, by weekday and holiday.`,
 				if b.Faults > 0 {
 					verdict += fmt.Sprintf(" (known faults on %s)", words.Plural(b.Faults, "day"))
 				}
-				l.rows = append(l.rows, []string{b.Called(), ofKind(b.Now, b.Kind), ofKind(b.Usual, b.Kind), changed(b.Change, b.Kind), allowedOf(b), changed(b.LastYear, b.Kind), verdict})
+				l.rows = append(l.rows, []string{b.Called(), ofKind(b.Now, b.Kind), ofKind(b.Usual, b.Kind),
+					changed(b.Change, b.Kind), allowedOf(b), changed(b.LastYear, b.Kind), verdict})
 			}
 			a.say("%s\n", x.Sentence)
 			if err := a.show(l); err != nil {
@@ -198,7 +200,8 @@ func measured(x float64, kind timeline.Kind) string {
 func (a *app) seriesEarlier() *cobra.Command {
 	var of study
 	var s spannedBy
-	c := &cobra.Command{Use: "earlier METRIC", Short: "Hold a week, month or year of a series against the same of earlier years and weeks", Args: exactly(1, "METRIC"),
+	c := &cobra.Command{Use: "earlier METRIC",
+		Short: "Hold a week, month or year of a series against the same of earlier years and weeks", Args: exactly(1, "METRIC"),
 		Long: `Day by day: each is held against the nearest of its weekday, a holiday against that of
 the same name; days without a counterpart are left out. The change has a 95 % interval
 in which what a day owes to the one before is allowed for.`,
@@ -212,13 +215,15 @@ in which what a day owes to the one before is allowed for.`,
 			if err := of.ask(a, c, args[0], "earlier", q, &x); err != nil {
 				return err
 			}
-			l := listing{head: []string{"beside", "from", "a day", "then", "change", "95 %", "days"}, right: []int{3, 4, 5, 6, 7}, raw: x, data: &x.Against, none: "Nothing earlier is known."}
+			l := listing{head: []string{"beside", "from", "a day", "then", "change", "95 %", "days"}, right: []int{3, 4, 5, 6, 7},
+				raw: x, data: &x.Against, none: "Nothing earlier is known."}
 			for _, e := range x.Against {
 				within := "–"
 				if e.Low != nil && e.High != nil {
 					within = changed(e.Low, x.Kind) + " to " + changed(e.High, x.Kind)
 				}
-				l.rows = append(l.rows, []string{e.Of, e.From, ofKind(e.Now, x.Kind), ofKind(e.Then, x.Kind), changed(e.Change, x.Kind), within, strconv.Itoa(e.Pairs)})
+				l.rows = append(l.rows, []string{e.Of, e.From, ofKind(e.Now, x.Kind), ofKind(e.Then, x.Kind),
+					changed(e.Change, x.Kind), within, strconv.Itoa(e.Pairs)})
 			}
 			a.say("%s\n", x.Sentence)
 			return a.show(l)

@@ -19,7 +19,8 @@ func (a *app) datasetCommand() *cobra.Command {
 		if err := a.client().Get(c.Context(), "/datasets", nil, &list); err != nil {
 			return err
 		}
-		l := listing{head: []string{"dataset", "owner", "rows 24 h", "lowest to highest", "rows 7 d", "rows 30 d", "bytes 7 d", "per row", "deviation", "newest load", "next by", "state", "open alerts"},
+		l := listing{head: []string{"dataset", "owner", "rows 24 h", "lowest to highest", "rows 7 d", "rows 30 d", "bytes 7 d",
+			"per row", "deviation", "newest load", "next by", "state", "open alerts"},
 			right: []int{3, 4, 5, 6, 7, 8, 9, 10}, raw: list, none: "No dataset yet. Add one: tinbell dataset add warehouse schema.table"}
 		for _, h := range list {
 			age, next, deviation := "–", "–", "–"
@@ -36,11 +37,14 @@ func (a *app) datasetCommand() *cobra.Command {
 			if h.Open > 0 {
 				open = fmt.Sprintf("%d, %s", h.Open, h.Worst)
 			}
-			l.rows = append(l.rows, []string{h.Dataset.Name, orNone(h.Dataset.Owner), amount(h.Rows24h), between(h.Lowest24h, h.Highest24h), amount(h.Rows7d), amount(h.Rows30d), size(h.Bytes7d), size(h.RowBytes), deviation, age, next, h.State, open})
+			l.rows = append(l.rows, []string{h.Dataset.Name, orNone(h.Dataset.Owner), amount(h.Rows24h),
+				between(h.Lowest24h, h.Highest24h), amount(h.Rows7d), amount(h.Rows30d), size(h.Bytes7d), size(h.RowBytes),
+				deviation, age, next, h.State, open})
 		}
 		return a.show(l)
 	}
-	list := &cobra.Command{Use: "health", Aliases: []string{"list"}, Short: "Ingestion health of all datasets", Args: exactly(0, "nothing"), RunE: health}
+	list := &cobra.Command{Use: "health", Aliases: []string{"list"}, Short: "Ingestion health of all datasets",
+		Args: exactly(0, "nothing"), RunE: health}
 	var in httpapi.NewDataset
 	add := &cobra.Command{Use: "add SOURCE TABLE", Short: "Add a table of a source", Args: exactly(2, "SOURCE TABLE"),
 		Example: "  tinbell dataset add vellamar ops.boarding_scans --zone America/Halifax --loaded-by loaded_at --owner 'Harbour data'",
@@ -58,7 +62,8 @@ func (a *app) datasetCommand() *cobra.Command {
 	add.Flags().StringVar(&in.Pattern, "pattern", "", "of a folder: which files are this dataset's, with * and {dimension}")
 	add.Flags().StringVar(&in.Owner, "owner", "", "team that looks after it")
 	add.Flags().StringSliceVar((*[]string)(&in.Tags), "tag", nil, "what it is tagged with")
-	return group("dataset", "Tables, streams and files", list, a.datasetShow(), add, a.datasetSet(), a.columnsCommand(), a.deliveriesCommand(), a.runsOfCommand(), a.lineageCommand(), a.keepCommand(), a.hideCommand(),
+	return group("dataset", "Tables, streams and files", list, a.datasetShow(), add, a.datasetSet(), a.columnsCommand(),
+		a.deliveriesCommand(), a.runsOfCommand(), a.lineageCommand(), a.keepCommand(), a.hideCommand(),
 		a.removal("dataset", "/datasets/", "with its metrics, samples, monitors and alerts"))
 }
 
@@ -66,7 +71,9 @@ func (a *app) datasetCommand() *cobra.Command {
 func (a *app) datasetSet() *cobra.Command {
 	var owner, loadedBy string
 	var tags []string
-	c := &cobra.Command{Use: "set NAME", Short: "Change whose a dataset is, what it is tagged with, or which column says when its rows were loaded", Args: exactly(1, "NAME"),
+	c := &cobra.Command{Use: "set NAME",
+		Short:   "Change whose a dataset is, what it is tagged with, or which column says when its rows were loaded",
+		Args:    exactly(1, "NAME"),
 		Example: "  tinbell dataset set ops.refunds --owner 'Sales data' --tag money --loaded-by loaded_at",
 		RunE: func(c *cobra.Command, args []string) error {
 			in := httpapi.DatasetChange{}
@@ -110,13 +117,15 @@ func between(low, high *float64) string {
 }
 
 func (a *app) columnsCommand() *cobra.Command {
-	return &cobra.Command{Use: "columns NAME", Short: "What a table's columns were, newest first", Args: exactly(1, "NAME"), Example: "  tinbell dataset columns ops.boarding_scans",
+	return &cobra.Command{Use: "columns NAME", Short: "What a table's columns were, newest first", Args: exactly(1, "NAME"),
+		Example: "  tinbell dataset columns ops.boarding_scans",
 		RunE: func(c *cobra.Command, args []string) error {
 			var versions []record.ColumnVersion
 			if err := a.client().Get(c.Context(), "/datasets/"+url.PathEscape(args[0])+"/columns", nil, &versions); err != nil {
 				return err
 			}
-			l := listing{head: []string{"since", "columns", "what changed"}, right: []int{2}, raw: versions, none: "Not looked at yet: columns are noted when a metric is collected."}
+			l := listing{head: []string{"since", "columns", "what changed"}, right: []int{2}, raw: versions,
+				none: "Not looked at yet: columns are noted when a metric is collected."}
 			for _, v := range versions {
 				var changes []string
 				for _, x := range v.Changes {
@@ -127,7 +136,8 @@ func (a *app) columnsCommand() *cobra.Command {
 						changes = append(changes, x.Column+" "+x.What)
 					}
 				}
-				l.rows = append(l.rows, []string{a.local(v.SeenAt, "UTC"), fmt.Sprint(len(v.Columns)), or(strings.Join(changes, "; "), "first seen")})
+				l.rows = append(l.rows, []string{a.local(v.SeenAt, "UTC"), fmt.Sprint(len(v.Columns)),
+					or(strings.Join(changes, "; "), "first seen")})
 			}
 			return a.show(l)
 		}}
@@ -135,12 +145,15 @@ func (a *app) columnsCommand() *cobra.Command {
 
 func (a *app) keepCommand() *cobra.Command {
 	var days int
-	keep := &cobra.Command{Use: "keep NAME", Short: "Say how long a dataset's samples are kept", Args: exactly(1, "NAME"), Example: "  tinbell dataset keep raw.gate_events --days 400",
+	keep := &cobra.Command{Use: "keep NAME", Short: "Say how long a dataset's samples are kept", Args: exactly(1, "NAME"),
+		Example: "  tinbell dataset keep raw.gate_events --days 400",
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := a.client().Send(c.Context(), "PUT", "/datasets/"+url.PathEscape(args[0])+"/keep", map[string]int{"days": days}, nil); err != nil {
+			if err := a.client().Send(c.Context(), "PUT", "/datasets/"+url.PathEscape(args[0])+"/keep",
+				map[string]int{"days": days}, nil); err != nil {
 				return err
 			}
-			a.say("%s: %s", args[0], map[bool]string{true: "kept as the service says", false: fmt.Sprintf("kept for %d days", days)}[days == 0])
+			a.say("%s: %s", args[0], map[bool]string{true: "kept as the service says", false: fmt.Sprintf("kept for %d days",
+				days)}[days == 0])
 			return nil
 		}}
 	keep.Flags().IntVar(&days, "days", 0, "0: as the service says")

@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -16,12 +17,14 @@ import (
 	"tinbell/internal/client"
 	"tinbell/internal/collect"
 	"tinbell/internal/demo"
+	"tinbell/internal/record"
 	"tinbell/internal/service"
 	"tinbell/internal/words"
 )
 
 func (a *app) demoCommand() *cobra.Command {
-	return group("demo", "Vellamar Ferries: an invented warehouse to try things on", a.demoRun(), a.demoBreak(), a.demoMend(), a.demoReceiver(), a.demoFiles())
+	return group("demo", "Vellamar Ferries: an invented warehouse to try things on", a.demoRun(), a.demoBreak(), a.demoMend(),
+		a.demoReceiver(), a.demoFiles())
 }
 
 const warehouseName = "vellamar"
@@ -63,7 +66,8 @@ func (a *app) runDemo(ctx context.Context, o demoOptions) error {
 	if err != nil {
 		return err
 	}
-	s, err := service.Start(ctx, service.Options{Dir: dir, Listen: o.listen, SignIn: true, Now: clock, Mailbox: stands.mailbox, AllowPrivate: loopback,
+	s, err := service.Start(ctx, service.Options{Dir: dir, Listen: o.listen, SignIn: true, Now: clock, Mailbox: stands.mailbox,
+		AllowPrivate: loopback, OpenID: &stands.openID, WatchItself: true,
 		Log: slog.New(slog.NewTextHandler(a.errors, &slog.HandlerOptions{Level: slog.LevelWarn}))})
 	if err != nil {
 		return err
@@ -104,6 +108,12 @@ func (a *app) runDemo(ctx context.Context, o demoOptions) error {
 		if err := demo.SetTelling(ctx, emitter.Client, stands.Receivers); err != nil {
 			return fmt.Errorf("set up who is told: %w (start again after removing %s)", err, dir)
 		}
+		if err := demo.SetPeople(ctx, emitter.Client); err != nil {
+			return fmt.Errorf("set up who may do what: %w (start again after removing %s)", err, dir)
+		}
+		if err := demo.SetOwn(ctx, emitter.Client); err != nil {
+			return fmt.Errorf("set up how the service watches itself: %w (start again after removing %s)", err, dir)
+		}
 	} else if err := s.Parts.Warehouses.Move(ctx, "vellamar", reader); err != nil {
 		return err
 	}
@@ -134,7 +144,8 @@ func (a *app) knownToken(dir string) string {
 // prepareWarehouse fills the warehouse on the first start, and again if the
 // first was interrupted; then it gives the world to set up, and the loads since
 // its past ended.
-func (a *app) prepareWarehouse(ctx context.Context, s *service.Service, seed uint64, now time.Time) (*demo.Warehouse, *demo.World, []demo.Load, error) {
+func (a *app) prepareWarehouse(ctx context.Context, s *service.Service, seed uint64, now time.Time) (*demo.Warehouse, *demo.World,
+	[]demo.Load, error) {
 	if _, err := s.Postgres.EnsureDatabase(ctx, warehouseName); err != nil {
 		return nil, nil, nil, err
 	}
@@ -158,8 +169,11 @@ func (a *app) prepareWarehouse(ctx context.Context, s *service.Service, seed uin
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	if err := s.Parts.Store.Forget(ctx); err != nil {
-		return nil, nil, nil, err
+	begun := func(v record.Source) bool { return v.Name != collect.PushedSource } // that one the service makes of its own figures
+	if !asOf.IsZero() || slices.ContainsFunc(sources, begun) {
+		if err := s.Parts.Store.Forget(ctx); err != nil {
+			return nil, nil, nil, err
+		}
 	}
 	house := demo.OpenWarehouse(address, w)
 	a.say("  generating sixteen weeks of rows …")
@@ -186,6 +200,7 @@ func (a *app) greet(address, token string, took time.Duration) {
 Tin Bell watches Vellamar Ferries, an invented ferry line (ready after %.1f s).
 
   Console      %s/sign-in#%s
+               then %[2]s/?tour for a way through it
   From here    %[4]salert list --state open
                %[4]sscore
                %[4]smailbox list
@@ -218,7 +233,7 @@ func (a *app) feed(ctx context.Context, house *demo.Warehouse, emitter *demo.Emi
 			func() error { return emitter.Gates(ctx, time.Now()) },
 		} {
 			if err := tell(); err != nil && ctx.Err() == nil {
-				a.logger().Warn("feeder", "error", err)
+				a.logger("text").Warn("feeder", "error", err)
 			}
 		}
 		select {
@@ -241,7 +256,8 @@ func (a *app) warehouse() (*demo.Warehouse, error) {
 func (a *app) demoBreak() *cobra.Command {
 	var segment, since string
 	var share float64
-	c := &cobra.Command{Use: "break stall|drop|double TABLE", Short: "Break something, and watch the alert arrive", Args: exactly(2, "stall|drop|double TABLE"),
+	c := &cobra.Command{Use: "break stall|drop|double TABLE", Short: "Break something, and watch the alert arrive",
+		Args: exactly(2, "stall|drop|double TABLE"),
 		Long: `Breaks a table of the demo's warehouse from a little while ago on, as faults are
 noticed late in life too: a stalled loader's rows are taken back until it is
 mended, dropped rows are gone, doubled rows stand twice. The feeder goes on like
@@ -275,20 +291,21 @@ that until 'tinbell demo mend'.`,
 }
 
 func (a *app) demoMend() *cobra.Command {
-	return &cobra.Command{Use: "mend", Short: "Mend what was broken", Args: exactly(0, "nothing"), RunE: func(c *cobra.Command, _ []string) error {
-		house, err := a.warehouse()
-		if err != nil {
+	return &cobra.Command{Use: "mend", Short: "Mend what was broken", Args: exactly(0, "nothing"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			house, err := a.warehouse()
+			if err != nil {
+				return err
+			}
+			list, err := house.Mend(c.Context(), time.Now())
+			for _, b := range list {
+				a.say("Mended %s", b)
+			}
+			if err == nil && len(list) == 0 {
+				a.say("Nothing was broken.")
+			}
 			return err
-		}
-		list, err := house.Mend(c.Context(), time.Now())
-		for _, b := range list {
-			a.say("Mended %s", b)
-		}
-		if err == nil && len(list) == 0 {
-			a.say("Nothing was broken.")
-		}
-		return err
-	}}
+		}}
 }
 
 func (a *app) demoFiles() *cobra.Command {

@@ -9,7 +9,9 @@ import (
 )
 
 func (a *app) doctorCommand() *cobra.Command {
-	return &cobra.Command{Use: "doctor", Short: "Look at how the service is set up and how it is doing, and say what to do; ends with 1 if something is wrong", Args: exactly(0, "nothing"),
+	return &cobra.Command{Use: "doctor",
+		Short: "Look at how the service is set up and how it is doing, and say what to do; ends with 1 if something is wrong",
+		Args:  exactly(0, "nothing"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			var e vitals.Examination
 			if err := a.client().Get(c.Context(), "/doctor", nil, &e); err != nil {
@@ -17,7 +19,8 @@ func (a *app) doctorCommand() *cobra.Command {
 			}
 			l := listing{head: []string{"", "check", "found", "what to do"}, raw: e, data: e.Checks, keep: []string{"", "check", "found"}}
 			for _, v := range e.Checks {
-				l.rows = append(l.rows, []string{map[string]string{"good": "", "mind": "mind", "wrong": "wrong"}[v.State], v.Name, v.Said, v.Do})
+				l.rows = append(l.rows, []string{map[string]string{"good": "", "mind": "mind", "wrong": "wrong"}[v.State], v.Name,
+					v.Said, v.Do})
 			}
 			if err := a.show(l); err != nil {
 				return err

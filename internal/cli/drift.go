@@ -17,18 +17,21 @@ import (
 )
 
 func (a *app) driftCommand() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "All drift comparisons: what their last periods showed", Args: exactly(0, "nothing"), Example: "  tinbell drift list",
+	list := &cobra.Command{Use: "list", Short: "All drift comparisons: what their last periods showed",
+		Args: exactly(0, "nothing"), Example: "  tinbell drift list",
 		RunE: func(c *cobra.Command, _ []string) error {
 			var list []compare.Summary
 			if err := a.client().Get(c.Context(), "/drift", nil, &list); err != nil {
 				return err
 			}
-			l := listing{head: []string{"comparison", "dataset", "by", "state", "last period", "rows", "over", "separability", "limit"}, right: []int{6, 7, 8, 9}, raw: list,
+			l := listing{head: []string{"comparison", "dataset", "by", "state", "last period", "rows", "over", "separability",
+				"limit"}, right: []int{6, 7, 8, 9}, raw: list,
 				none: "No comparison yet. Add one: tinbell drift set noshow ml.noshow_features --time scored_at"}
 			for _, s := range list {
 				row := []string{s.Name, s.Dataset, s.Settings.Period, s.State, "–", "–", "–", "–", "–"}
 				if p := s.Last; p != nil {
-					row[4], row[5], row[6] = stretch(p.From, p.To, s.Zone), words.Number(float64(p.Found.Rows)), fmt.Sprintf("%d of %d", p.Found.Over, len(p.Found.Features))
+					row[4], row[5], row[6] = stretch(p.From, p.To, s.Zone), words.Number(float64(p.Found.Rows)),
+						fmt.Sprintf("%d of %d", p.Found.Over, len(p.Found.Features))
 					if v := p.Found.Separability; v != nil {
 						row[7], row[8] = fmt.Sprintf("%.2f", v.Score), fmt.Sprintf("%.2f", v.Limit)
 					}
@@ -37,7 +40,8 @@ func (a *app) driftCommand() *cobra.Command {
 			}
 			return a.show(l)
 		}}
-	return group("drift", "Compare what rows are like with a reference: features, pairs, models", list, a.driftSet(), a.driftRun(), a.driftShow(), a.driftPlot(), a.driftReference(), a.driftExport(), a.driftRemove(), a.driftCompare())
+	return group("drift", "Compare what rows are like with a reference: features, pairs, models", list, a.driftSet(),
+		a.driftRun(), a.driftShow(), a.driftPlot(), a.driftReference(), a.driftExport(), a.driftRemove(), a.driftCompare())
 }
 
 // lined writes each sentence on a line of its own.
@@ -78,7 +82,8 @@ func bindComparison(c *cobra.Command, s *record.ComparisonSettings) {
 func (a *app) driftSet() *cobra.Command {
 	in := httpapi.NewComparison{}
 	try := false
-	c := &cobra.Command{Use: "set NAME DATASET", Short: "Add a drift comparison or replace the one of that name", Args: exactly(2, "NAME DATASET"),
+	c := &cobra.Command{Use: "set NAME DATASET", Short: "Add a drift comparison or replace the one of that name",
+		Args: exactly(2, "NAME DATASET"),
 		Long: `Compares a dataset's rows with a reference, each day, week or month. The dataset
 is a table of a warehouse or a set of CSV or Parquet files; --query takes the rows
 of a query instead. The reference is a span of days (without one, the first 28
@@ -115,7 +120,8 @@ With --try nothing is kept: it tells what would be compared, and why not.`,
 				return err
 			}
 			if !try {
-				a.say("\n%s: %d features by %s. It is being computed; see it: tinbell drift show %s", v.Name, len(compare.Compared(v.Features)), v.Settings.Period, v.Name)
+				a.say("\n%s: %d features by %s. It is being computed; see it: tinbell drift show %s", v.Name,
+					len(compare.Compared(v.Features)), v.Settings.Period, v.Name)
 			}
 			return nil
 		}}
@@ -133,7 +139,8 @@ With --try nothing is kept: it tells what would be compared, and why not.`,
 
 func (a *app) driftRun() *cobra.Command {
 	order := httpapi.DriftOrder{}
-	c := &cobra.Command{Use: "run NAME", Short: "Judge the periods that are new, or all anew", Args: exactly(1, "NAME"), Example: "  tinbell drift run noshow\n  tinbell drift run noshow --all",
+	c := &cobra.Command{Use: "run NAME", Short: "Judge the periods that are new, or all anew", Args: exactly(1, "NAME"),
+		Example: "  tinbell drift run noshow\n  tinbell drift run noshow --all",
 		RunE: func(c *cobra.Command, args []string) error {
 			var begun httpapi.Started
 			if err := a.client().Send(c.Context(), "POST", "/drift/"+url.PathEscape(args[0])+"/run", order, &begun); err != nil {
@@ -186,7 +193,8 @@ func (d *driftAsked) query() (url.Values, error) {
 
 func (a *app) driftShow() *cobra.Command {
 	var d driftAsked
-	c := &cobra.Command{Use: "show NAME", Short: "Features by period; one feature, the pairs or the model of a period", Args: exactly(1, "NAME"),
+	c := &cobra.Command{Use: "show NAME", Short: "Features by period; one feature, the pairs or the model of a period",
+		Args:    exactly(1, "NAME"),
 		Example: "  tinbell drift show noshow\n  tinbell drift show noshow --feature lead_time_hours --period 2026-11-02\n  tinbell drift show noshow --pairs\n  tinbell drift show noshow --pair lead_time_hours,party_size\n  tinbell drift show noshow --models",
 		RunE: func(c *cobra.Command, args []string) error {
 			q, err := d.query()
@@ -301,7 +309,8 @@ func (a *app) showMatrix(m compare.Matrix) error {
 	if err := a.show(l); err != nil {
 		return err
 	}
-	a.say("\nHow much of its limit a feature has used; ! over the limit. Against %s, by %s.", stretch(m.Referred.From, m.Referred.To, m.Zone), m.Settings.Period)
+	a.say("\nHow much of its limit a feature has used; ! over the limit. Against %s, by %s.",
+		stretch(m.Referred.From, m.Referred.To, m.Zone), m.Settings.Period)
 	return nil
 }
 
@@ -318,7 +327,9 @@ func ratio(state string, r float64) string {
 
 func (a *app) driftPlot() *cobra.Command {
 	var d driftAsked
-	c := &cobra.Command{Use: "plot NAME FILE", Short: "Draw the matrix of features by period, or one feature's distributions, to FILE.png or FILE.svg", Args: exactly(2, "NAME FILE"),
+	c := &cobra.Command{Use: "plot NAME FILE",
+		Short:   "Draw the matrix of features by period, or one feature's distributions, to FILE.png or FILE.svg",
+		Args:    exactly(2, "NAME FILE"),
 		Example: "  tinbell drift plot noshow matrix.png\n  tinbell drift plot noshow lead.png --feature lead_time_hours --period 2026-11-02",
 		RunE: func(c *cobra.Command, args []string) error {
 			q, err := d.query()
@@ -352,7 +363,8 @@ func (a *app) driftPlot() *cobra.Command {
 
 func (a *app) driftReference() *cobra.Command {
 	var in httpapi.NewReference
-	c := &cobra.Command{Use: "reference NAME", Short: "Compare with other days from now on; all periods are judged anew", Args: exactly(1, "NAME"), Example: "  tinbell drift reference noshow --from 2026-10-05 --to 2026-11-01",
+	c := &cobra.Command{Use: "reference NAME", Short: "Compare with other days from now on; all periods are judged anew",
+		Args: exactly(1, "NAME"), Example: "  tinbell drift reference noshow --from 2026-10-05 --to 2026-11-01",
 		RunE: func(c *cobra.Command, args []string) error {
 			if in.From == "" || in.To == "" {
 				return wrongUsage{fmt.Errorf("give --from and --to, as 2026-10-05")}
@@ -369,15 +381,17 @@ func (a *app) driftReference() *cobra.Command {
 }
 
 func (a *app) driftExport() *cobra.Command {
-	return a.export("export NAME", "Write every figure of a comparison: period, feature, measure, value, limit", "/drift/%s/export", "  tinbell drift export noshow --file noshow.parquet", 1, nil)
+	return a.export("export NAME", "Write every figure of a comparison: period, feature, measure, value, limit",
+		"/drift/%s/export", "  tinbell drift export noshow --file noshow.parquet", 1, nil)
 }
 
 func (a *app) driftRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Remove a comparison; its series and their alerts stay", Args: exactly(1, "NAME"), RunE: func(c *cobra.Command, args []string) error {
-		if err := a.client().Send(c.Context(), "DELETE", "/drift/"+url.PathEscape(args[0]), nil, nil); err != nil {
-			return err
-		}
-		a.say("Comparison %s is removed.", args[0])
-		return nil
-	}}
+	return &cobra.Command{Use: "remove NAME", Short: "Remove a comparison; its series and their alerts stay",
+		Args: exactly(1, "NAME"), RunE: func(c *cobra.Command, args []string) error {
+			if err := a.client().Send(c.Context(), "DELETE", "/drift/"+url.PathEscape(args[0]), nil, nil); err != nil {
+				return err
+			}
+			a.say("Comparison %s is removed.", args[0])
+			return nil
+		}}
 }

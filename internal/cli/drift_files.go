@@ -24,7 +24,8 @@ func (a *app) driftCompare() *cobra.Command {
 	var zoneName, feature, picture string
 	var quick bool
 	var require map[string]string
-	c := &cobra.Command{Use: "compare REFERENCE PERIOD...", Short: "Compare files, CSV or Parquet, with a reference, without a service", Args: cobra.MinimumNArgs(2),
+	c := &cobra.Command{Use: "compare REFERENCE PERIOD...",
+		Short: "Compare files, CSV or Parquet, with a reference, without a service", Args: cobra.MinimumNArgs(2),
 		Long: `Compares the rows of each file with those of the first. With --time the days of the
 reference tell how much it wobbles by itself, and limits allow for that; without,
 limits follow from the number of rows alone, which holds where rows are independent
@@ -116,7 +117,8 @@ func (a *app) showOutcome(o compare.Outcome, period string, zone *time.Location,
 	found := o.Periods[0].Found
 	sentence, detail := compare.Told(found)
 	a.say("%s.\n%s\n", sentence, lined(detail))
-	l := listing{head: []string{"feature", "verdict", "of its limit", "by", "PSI", "KS", "missing", "was missing", "importance"}, right: []int{3, 5, 6, 7, 8, 9}, raw: o}
+	l := listing{head: []string{"feature", "verdict", "of its limit", "by", "PSI", "KS", "missing", "was missing", "importance"},
+		right: []int{3, 5, 6, 7, 8, 9}, raw: o}
 	for _, f := range sortedByRatio(found.Features) {
 		row := []string{f.Feature, f.State, ratio(f.State, f.Ratio), measureNames[f.By], "–", "–", "–", words.Percent(0), "–"}
 		for i, name := range []string{drift.MeasurePSI, drift.MeasureKS, drift.MeasureMissing} {

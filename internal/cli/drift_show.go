@@ -10,9 +10,12 @@ import (
 	"tinbell/internal/words"
 )
 
-var measureNames = map[string]string{drift.MeasurePSI: "PSI", drift.MeasureJS: "Jensen-Shannon distance", drift.MeasureKS: "Kolmogorov-Smirnov", drift.MeasureChiSquare: "chi-square",
-	drift.MeasureCramer: "Cramér's V", drift.MeasureRank: "mean rank", drift.MeasureDepth: "spread of ranks", drift.MeasureShare: "share of a value",
-	drift.MeasureWasserstein: "Wasserstein distance", drift.MeasureMissing: "missing share", drift.MeasurePresent: "present share", drift.MeasureNew: "share of new values",
+var measureNames = map[string]string{drift.MeasurePSI: "PSI", drift.MeasureJS: "Jensen-Shannon distance",
+	drift.MeasureKS: "Kolmogorov-Smirnov", drift.MeasureChiSquare: "chi-square",
+	drift.MeasureCramer: "Cramér's V", drift.MeasureRank: "mean rank", drift.MeasureDepth: "spread of ranks",
+	drift.MeasureShare:       "share of a value",
+	drift.MeasureWasserstein: "Wasserstein distance", drift.MeasureMissing: "missing share",
+	drift.MeasurePresent: "present share", drift.MeasureNew: "share of new values",
 	drift.MeasureOutside: "share outside the range", drift.MeasureVanished: "vanished values"}
 
 // measuresListing are a feature's measures beside their limits.
@@ -86,19 +89,22 @@ func barsListing(bars []drift.Bar) listing {
 		draw := func(share float64, mark string) string {
 			return strings.Repeat(mark, int(share/max(most, 1e-9)*24+0.5))
 		}
-		l.rows = append(l.rows, []string{label, words.Percent(b.Reference), words.Percent(b.Period), draw(b.Reference, "░") + "\n" + draw(b.Period, "█")})
+		l.rows = append(l.rows, []string{label, words.Percent(b.Reference), words.Percent(b.Period),
+			draw(b.Reference, "░") + "\n" + draw(b.Period, "█")})
 	}
 	return l
 }
 
 func pairsListing(p record.DriftPeriod) listing {
-	l := listing{head: []string{"first", "second", "rows", "changed together", "limit", "verdict"}, right: []int{3, 4, 5}, raw: p.Found.Pairs, none: "No pairs: " + p.Found.Message}
+	l := listing{head: []string{"first", "second", "rows", "changed together", "limit", "verdict"}, right: []int{3, 4, 5},
+		raw: p.Found.Pairs, none: "No pairs: " + p.Found.Message}
 	for _, one := range p.Found.Pairs {
 		state := "as expected"
 		if one.Beyond > one.Limit {
 			state = "over"
 		}
-		l.rows = append(l.rows, []string{one.First, one.Second, fmt.Sprint(one.Rows), fmt.Sprintf("%.3f", one.Beyond), fmt.Sprintf("%.3f", one.Limit), state})
+		l.rows = append(l.rows, []string{one.First, one.Second, fmt.Sprint(one.Rows), fmt.Sprintf("%.3f", one.Beyond),
+			fmt.Sprintf("%.3f", one.Limit), state})
 	}
 	return l
 }
@@ -139,9 +145,11 @@ func (a *app) showModels(v compare.ModelView) error {
 		return nil
 	}
 	a.say("%s\n", stretch(v.From, v.To, v.Zone))
-	l := listing{head: []string{"version", "rows", "mean score", "at or above", "lacking an input", "scores", "AUC", "AUC less reference", "came true / said"}, right: []int{2, 3, 4, 5, 7, 8, 9}, none: "No row of a model in this period."}
+	l := listing{head: []string{"version", "rows", "mean score", "at or above", "lacking an input", "scores", "AUC",
+		"AUC less reference", "came true / said"}, right: []int{2, 3, 4, 5, 7, 8, 9}, none: "No row of a model in this period."}
 	for _, m := range v.Versions {
-		row := []string{orNone(m.Version), words.Number(float64(m.Rows)), "–", words.Percent(m.Above), words.Percent(m.MissingInput), "–", "–", "–", "–"}
+		row := []string{orNone(m.Version), words.Number(float64(m.Rows)), "–", words.Percent(m.Above),
+			words.Percent(m.MissingInput), "–", "–", "–", "–"}
 		if s := m.Scores; s != nil {
 			row[2], row[5] = fmt.Sprintf("%.3f", s.Period.Mean), s.State
 			if !m.Same {
@@ -149,7 +157,8 @@ func (a *app) showModels(v compare.ModelView) error {
 			}
 		}
 		if q := m.Quality; q != nil {
-			row[6], row[8] = fmt.Sprintf("%.2f (%.2f–%.2f)", q.AUC, q.AUCLow, q.AUCHigh), fmt.Sprintf("%.2f (%.2f–%.2f)", q.Ratio, q.RatioLow, q.RatioHigh)
+			row[6], row[8] = fmt.Sprintf("%.2f (%.2f–%.2f)", q.AUC, q.AUCLow, q.AUCHigh), fmt.Sprintf("%.2f (%.2f–%.2f)", q.Ratio,
+				q.RatioLow, q.RatioHigh)
 		}
 		if d := m.Concept; d != nil {
 			row[7] = fmt.Sprintf("%+.2f (%+.2f to %+.2f)", d.Value, d.Low, d.High)
@@ -164,13 +173,15 @@ func (a *app) showModels(v compare.ModelView) error {
 		return err
 	}
 	a.say("")
-	versions := listing{head: []string{"version", "against", "on", "rows", "mean", "mean before", "difference", "other side of the threshold"}, right: []int{4, 5, 6, 7, 8}}
+	versions := listing{head: []string{"version", "against", "on", "rows", "mean", "mean before", "difference",
+		"other side of the threshold"}, right: []int{4, 5, 6, 7, 8}}
 	for _, v := range v.Compared {
 		on, apart := "like inputs", "–"
 		if v.Same {
 			on, apart = "the same rows", words.Percent(v.Apart)
 		}
-		versions.rows = append(versions.rows, []string{v.B, v.A, on, fmt.Sprint(v.Rows), fmt.Sprintf("%.3f", v.MeanB), fmt.Sprintf("%.3f", v.MeanA),
+		versions.rows = append(versions.rows, []string{v.B, v.A, on, fmt.Sprint(v.Rows), fmt.Sprintf("%.3f", v.MeanB),
+			fmt.Sprintf("%.3f", v.MeanA),
 			fmt.Sprintf("%+.3f (%+.3f to %+.3f)", v.Difference.Value, v.Difference.Low, v.Difference.High), apart})
 	}
 	return a.show(versions)
@@ -178,15 +189,18 @@ func (a *app) showModels(v compare.ModelView) error {
 
 // modelHistory is the quality of each version by period.
 func modelHistory(v compare.ModelView) listing {
-	l := listing{head: []string{"period", "version", "rows", "mean score", "lacking an input", "AUC", "came true / said"}, right: []int{3, 4, 5, 6, 7}, raw: v.Periods}
+	l := listing{head: []string{"period", "version", "rows", "mean score", "lacking an input", "AUC", "came true / said"},
+		right: []int{3, 4, 5, 6, 7}, raw: v.Periods}
 	for _, p := range v.Periods {
 		for _, m := range p.Models {
-			row := []string{stretch(p.From, p.To, v.Zone), orNone(m.Version), words.Number(float64(m.Rows)), "–", words.Percent(m.MissingInput), "–", "–"}
+			row := []string{stretch(p.From, p.To, v.Zone), orNone(m.Version), words.Number(float64(m.Rows)), "–",
+				words.Percent(m.MissingInput), "–", "–"}
 			if s := m.Scores; s != nil && len(m.Classes) == 0 {
 				row[3] = fmt.Sprintf("%.3f", s.Period.Mean)
 			}
 			if q := m.Quality; q != nil {
-				row[5], row[6] = fmt.Sprintf("%.2f (%.2f–%.2f)", q.AUC, q.AUCLow, q.AUCHigh), fmt.Sprintf("%.2f (%.2f–%.2f)", q.Ratio, q.RatioLow, q.RatioHigh)
+				row[5], row[6] = fmt.Sprintf("%.2f (%.2f–%.2f)", q.AUC, q.AUCLow, q.AUCHigh), fmt.Sprintf("%.2f (%.2f–%.2f)",
+					q.Ratio, q.RatioLow, q.RatioHigh)
 			}
 			l.rows = append(l.rows, row)
 		}

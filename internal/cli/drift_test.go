@@ -13,8 +13,10 @@ import (
 func TestDriftIsWrittenForATerminal(t *testing.T) {
 	for want, got := range map[string]string{
 		"1.4!": ratio(drift.Over, 1.4), "0.3": ratio(drift.AsExpected, 0.3), "few": ratio(drift.TooFew, 0),
-		"2 Nov to 8 Nov": stretch(time.Date(2026, 11, 2, 4, 0, 0, 0, time.UTC), time.Date(2026, 11, 9, 4, 0, 0, 0, time.UTC), "America/Halifax"),
-		"1 Nov":          stretch(time.Date(2026, 11, 1, 3, 0, 0, 0, time.UTC), time.Date(2026, 11, 2, 4, 0, 0, 0, time.UTC), "America/Halifax"), // of 25 hours
+		"2 Nov to 8 Nov": stretch(time.Date(2026, 11, 2, 4, 0, 0, 0, time.UTC), time.Date(2026, 11, 9, 4, 0, 0, 0, time.UTC),
+			"America/Halifax"),
+		"1 Nov": stretch(time.Date(2026, 11, 1, 3, 0, 0, 0, time.UTC), time.Date(2026, 11, 2, 4, 0, 0, 0, time.UTC),
+			"America/Halifax"), // of 25 hours
 	} {
 		if got != want {
 			t.Errorf("written as %q, wanted %q", got, want)
@@ -27,7 +29,8 @@ func TestDriftIsWrittenForATerminal(t *testing.T) {
 	if got := bars.rows[1]; got[0] != "10 to 20" || got[3] != "\n"+strings.Repeat("█", 24) {
 		t.Errorf("a bar is drawn as %q", got)
 	}
-	l := measuresListing(drift.Verdict{Measures: []drift.Measured{{Name: drift.MeasurePSI, Value: 0.3, Limit: 0.1, Decides: true}, {Name: drift.MeasureJS, Value: 0.3, Limit: 0.1}, {Name: drift.MeasureVanished, Value: 2}}})
+	l := measuresListing(drift.Verdict{Measures: []drift.Measured{{Name: drift.MeasurePSI, Value: 0.3, Limit: 0.1, Decides: true},
+		{Name: drift.MeasureJS, Value: 0.3, Limit: 0.1}, {Name: drift.MeasureVanished, Value: 2}}})
 	for i, want := range []string{"over", "over, does not decide", "–"} {
 		if l.rows[i][3] != want {
 			t.Errorf("%s is %q, wanted %q", l.rows[i][0], l.rows[i][3], want)
@@ -38,7 +41,8 @@ func TestDriftIsWrittenForATerminal(t *testing.T) {
 func TestAGateIsMetOrNot(t *testing.T) {
 	var said strings.Builder
 	a := &app{errors: &said}
-	o := compare.Outcome{Periods: []record.DriftPeriod{{Found: record.DriftResult{Over: 1, Separability: &drift.Separability{Score: 0.1}, Whole: record.WholeVerdict{State: drift.Over}}},
+	o := compare.Outcome{Periods: []record.DriftPeriod{{Found: record.DriftResult{Over: 1,
+		Separability: &drift.Separability{Score: 0.1}, Whole: record.WholeVerdict{State: drift.Over}}},
 		{Found: record.DriftResult{Separability: &drift.Separability{Score: 0.3}, Whole: record.WholeVerdict{State: drift.AsExpected}}}}}
 	unsure := func(found record.DriftResult) compare.Outcome {
 		return compare.Outcome{Periods: []record.DriftPeriod{{Name: "may.csv", Found: found}}}
@@ -46,7 +50,8 @@ func TestAGateIsMetOrNot(t *testing.T) {
 	for _, c := range []struct {
 		require map[string]string
 		met     bool
-	}{{nil, true}, {map[string]string{"over": "1"}, true}, {map[string]string{"over": "0"}, false}, {map[string]string{"drifted": "1"}, true}, {map[string]string{"drifted": "0"}, false},
+	}{{nil, true}, {map[string]string{"over": "1"}, true}, {map[string]string{"over": "0"}, false},
+		{map[string]string{"drifted": "1"}, true}, {map[string]string{"drifted": "0"}, false},
 		{map[string]string{"separability": "0.3"}, true}, {map[string]string{"separability": "0.29", "over": "5"}, false}} {
 		if err := a.driftGate(o, c.require); (err == nil) != c.met {
 			t.Errorf("required %v: %v", c.require, err)
@@ -56,8 +61,9 @@ func TestAGateIsMetOrNot(t *testing.T) {
 		t.Errorf("it says %q", said.String())
 	}
 	for want, o := range map[string]compare.Outcome{
-		"there are no rows":                          {},
-		"nothing of may.csv could be judged":         unsure(record.DriftResult{Rows: 3, Whole: record.WholeVerdict{State: record.NotJudged}}),
+		"there are no rows": {},
+		"nothing of may.csv could be judged": unsure(record.DriftResult{Rows: 3,
+			Whole: record.WholeVerdict{State: record.NotJudged}}),
 		"columns of may.csv are gone: fare and port": unsure(record.DriftResult{Whole: record.WholeVerdict{State: drift.AsExpected, Gone: record.Strings{"fare", "port"}}}),
 		"--quick leaves it out":                      unsure(record.DriftResult{Whole: record.WholeVerdict{State: drift.AsExpected}}),
 	} {

@@ -29,7 +29,9 @@ type Reckoned struct {
 func (a *app) figuresCommand() *cobra.Command {
 	var beside string
 	var ahead int
-	c := &cobra.Command{Use: "figures FILE COLUMN", Short: "Standard figures of a column as the literature defines them, with ours beside; without a service", Args: exactly(2, "FILE COLUMN"),
+	c := &cobra.Command{Use: "figures FILE COLUMN",
+		Short: "Standard figures of a column as the literature defines them, with ours beside; without a service",
+		Args:  exactly(2, "FILE COLUMN"),
 		Long: `Quartiles by three definitions, MAD, Hodges and Lehmann's estimate, the exact bounds of
 the share missing and a generalised Pareto tail; with --beside also the shift, Smirnov's
 exact test, and PSI and Jensen-Shannon over the deciles of FILE as they are defined; with
@@ -98,7 +100,8 @@ func ofOne(values []float64, ahead int) []Reckoned {
 	low, high := standard.ClopperPearson(missing, len(values), 0.95)
 	ours := score.Wilson(missing, len(values))
 	list := []Reckoned{
-		reckon("values", float64(n), "", nil), reckon("mean", mean, "", nil), reckon("standard deviation", math.Sqrt(square/float64(max(n-1, 1))), "n − 1", nil),
+		reckon("values", float64(n), "", nil), reckon("mean", mean, "", nil),
+		reckon("standard deviation", math.Sqrt(square/float64(max(n-1, 1))), "n − 1", nil),
 	}
 	for _, quarter := range []struct {
 		name string
@@ -107,19 +110,24 @@ func ofOne(values []float64, ahead int) []Reckoned {
 		own := standard.Quantile(sorted, quarter.q, 7)
 		for _, definition := range []int{2, 6, 7} {
 			v := standard.Quantile(sorted, quarter.q, definition)
-			list = append(list, reckon(fmt.Sprintf("%s, definition %d", quarter.name, definition), v, "Hyndman and Fan 1996", otherwise(v, own)))
+			list = append(list, reckon(fmt.Sprintf("%s, definition %d", quarter.name, definition), v, "Hyndman and Fan 1996",
+				otherwise(v, own)))
 		}
 	}
 	mad := standard.MAD(sorted)
 	scaled := 1.4826 * mad
-	list = append(list, reckon("MAD", mad, "Hampel 1974; ours times 1.4826", &scaled), reckon("median of means of pairs", standard.HodgesLehmann(sorted), "Hodges and Lehmann 1963", nil),
-		reckon("share missing, low", low, "Clopper and Pearson 1934, 95 %; ours Wilson 1927", finiteFigure(ours.Low)), reckon("share missing, high", high, "as before", finiteFigure(ours.High)))
+	list = append(list, reckon("MAD", mad, "Hampel 1974; ours times 1.4826", &scaled), reckon("median of means of pairs",
+		standard.HodgesLehmann(sorted), "Hodges and Lehmann 1963", nil),
+		reckon("share missing, low", low, "Clopper and Pearson 1934, 95 %; ours Wilson 1927", finiteFigure(ours.Low)),
+		reckon("share missing, high", high, "as before", finiteFigure(ours.High)))
 	if p, ok := standard.FitPareto(sorted, 0.95); ok {
-		list = append(list, reckon("tail above", p.Threshold, fmt.Sprintf("the .95 quantile; %d values", p.Above), nil), reckon("tail, shape", p.Shape, "generalised Pareto; Hosking and Wallis 1987", nil),
+		list = append(list, reckon("tail above", p.Threshold, fmt.Sprintf("the .95 quantile; %d values", p.Above), nil),
+			reckon("tail, shape", p.Shape, "generalised Pareto; Hosking and Wallis 1987", nil),
 			reckon("tail, scale", p.Scale, "as before", nil), reckon("passed once in 10,000 values", p.Level(1e-4), "by that tail", nil))
 	}
 	if h, ok := standard.FitHolt(inOrder); ok && ahead > 0 {
-		list = append(list, reckon("Holt, level weight", h.Alpha, "Gardner and McKenzie 1985", nil), reckon("Holt, trend weight", h.Beta, "as before", nil), reckon("Holt, damping", h.Phi, "as before", nil),
+		list = append(list, reckon("Holt, level weight", h.Alpha, "Gardner and McKenzie 1985", nil),
+			reckon("Holt, trend weight", h.Beta, "as before", nil), reckon("Holt, damping", h.Phi, "as before", nil),
 			reckon(fmt.Sprintf("%d on", ahead), h.Ahead(ahead), "as before", nil))
 	}
 	return list
@@ -134,7 +142,8 @@ func ofTwo(a, b []float64) []Reckoned {
 	// Ours reckons by the limit at any size.
 	x, y := tally(a, b)
 	_, limit := drift.KolmogorovSmirnov(x, y)
-	list := []Reckoned{reckon("shift", standard.Shift(a, b), "Hodges and Lehmann 1963", nil), reckon("largest distance", d, "Smirnov 1939", nil), reckon("its chance", p, how, otherwise(p, limit))}
+	list := []Reckoned{reckon("shift", standard.Shift(a, b), "Hodges and Lehmann 1963", nil),
+		reckon("largest distance", d, "Smirnov 1939", nil), reckon("its chance", p, how, otherwise(p, limit))}
 	sorted := slices.Sorted(slices.Values(a))
 	var edges []float64
 	for tenth := 1; tenth < 10; tenth++ {
@@ -151,7 +160,8 @@ func ofTwo(a, b []float64) []Reckoned {
 	}
 	ca, cb := binned(a), binned(b)
 	psi, js := drift.PSI(ca, cb), drift.JensenShannon(ca, cb)
-	return append(list, reckon("PSI over deciles", standard.PSI(ca, cb), "ours with half a value in each bin", &psi), reckon("Jensen-Shannon divergence, bits", standard.JensenShannon(ca, cb), "Lin 1991; ours its root, a distance", &js))
+	return append(list, reckon("PSI over deciles", standard.PSI(ca, cb), "ours with half a value in each bin", &psi),
+		reckon("Jensen-Shannon divergence, bits", standard.JensenShannon(ca, cb), "Lin 1991; ours its root, a distance", &js))
 }
 
 // tally counts both samples at each value that either has.

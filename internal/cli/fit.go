@@ -65,7 +65,8 @@ func (l listing) fit(width int) (fitted listing, gone int) {
 				longest = i
 			}
 		}
-		if most := max(list[longest]-over, shortest, utf8.RuneCountInString(l.head[longest])); most < list[longest] && !slices.Contains(l.right, longest+1) {
+		if most := max(list[longest]-over, shortest, utf8.RuneCountInString(l.head[longest])); most < list[longest] &&
+			!slices.Contains(l.right, longest+1) {
 			for _, row := range l.rows {
 				row[longest] = shortened(row[longest], most)
 			}

@@ -48,11 +48,13 @@ func TestCSVIsDataAndNotThePrintedTable(t *testing.T) {
 	}
 	var out bytes.Buffer
 	a := &app{out: &out, output: "csv"}
-	if err := a.show(listing{head: []string{"what"}, rows: [][]string{{"12 %"}}, raw: []row{{"x", 0.123456789}}}); err != nil || out.String() != "name,rate\nx,0.123456789\n" {
+	if err := a.show(listing{head: []string{"what"}, rows: [][]string{{"12 %"}}, raw: []row{{"x", 0.123456789}}}); err != nil ||
+		out.String() != "name,rate\nx,0.123456789\n" {
 		t.Errorf("%v %q", err, out.String())
 	}
 	out.Reset()
-	if err := a.show(listing{head: []string{"fact"}, rows: [][]string{{"it"}}, raw: map[string]int{}}); err != nil || out.String() != "fact\nit\n" {
+	if err := a.show(listing{head: []string{"fact"}, rows: [][]string{{"it"}}, raw: map[string]int{}}); err != nil ||
+		out.String() != "fact\nit\n" {
 		t.Errorf("what is no list: %v %q", err, out.String())
 	}
 }
@@ -74,8 +76,10 @@ func TestEveryCommandKnowsQuietAndWhatItsWordsMean(t *testing.T) {
 		if f := c.Flag("quiet"); f == nil || f.Shorthand != "q" || f.Value.Type() != "bool" {
 			t.Errorf("%s: -q is something else", c.CommandPath())
 		}
-		if c.HasSubCommands() && c.Name() != "completion" && c.Name() != "help" && c.Name() != "score" && c.Name() != "audit" { // which answer by themselves
-			if err := c.RunE(c, []string{"nonsense"}); err == nil || !strings.Contains(err.Error(), fmt.Sprintf("there is no command %q", c.CommandPath()+" nonsense")) {
+		if c.HasSubCommands() && c.Name() != "completion" && c.Name() != "help" && c.Name() != "score" &&
+			c.Name() != "audit" { // which answer by themselves
+			if err := c.RunE(c, []string{"nonsense"}); err == nil || !strings.Contains(err.Error(),
+				fmt.Sprintf("there is no command %q", c.CommandPath()+" nonsense")) {
 				t.Errorf("%s nonsense: %v", c.CommandPath(), err)
 			}
 		}
@@ -84,7 +88,8 @@ func TestEveryCommandKnowsQuietAndWhatItsWordsMean(t *testing.T) {
 		}
 	}
 	each(a.root())
-	for _, args := range [][]string{{"montor"}, {"monitor", "sho"}, {"alert", "list", "--zone", "Atlantis"}, {"alert", "list", "--nonsense"}, {"alert", "show"}, {"metric", "list", "--output", "xml"}} {
+	for _, args := range [][]string{{"montor"}, {"monitor", "sho"}, {"alert", "list", "--zone", "Atlantis"},
+		{"alert", "list", "--nonsense"}, {"alert", "show"}, {"metric", "list", "--output", "xml"}} {
 		var out, problems bytes.Buffer
 		if code := Main(args, &out, &problems); code != exitUsage || problems.Len() == 0 || out.Len() > 0 {
 			t.Errorf("%v: exit %d, %q", args, code, problems.String())

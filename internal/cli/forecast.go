@@ -38,7 +38,8 @@ func (t *foretold) query() url.Values {
 
 func (a *app) forecastCommand() *cobra.Command {
 	export := a.export("export METRIC", "Write the days that a forecast was made from and those to come, with intervals, totals and chances", "/forecasts/export?metric=%s",
-		"  tinbell forecast export boarding-scans-rows --whole true --days 90 --file outlook.parquet", 1, func(c *cobra.Command, x *exporting) {
+		"  tinbell forecast export boarding-scans-rows --whole true --days 90 --file outlook.parquet", 1,
+		func(c *cobra.Command, x *exporting) {
 			x.text(c, "segment", "of one segment alone")
 			x.text(c, "whole", "true: all segments together")
 			x.text(c, "days", "how many days ahead; 30 if left out")
@@ -94,7 +95,8 @@ together. A limit is reached when the typical day has passed it with the probabi
 func (a *app) seriesForecast() *cobra.Command {
 	var s study
 	var t foretold
-	c := &cobra.Command{Use: "forecast METRIC", Short: "Say what a series does in days to come, with intervals, and when it passes a limit", Args: exactly(1, "METRIC"),
+	c := &cobra.Command{Use: "forecast METRIC",
+		Short: "Say what a series does in days to come, with intervals, and when it passes a limit", Args: exactly(1, "METRIC"),
 		Example: "  tinbell series forecast ticket-sales-rows --segment web --days 90 --limit 5000 --plot growth.png",
 		RunE: func(c *cobra.Command, args []string) error {
 			var x inspect.Forecast
@@ -117,7 +119,8 @@ func (a *app) showForecast(x inspect.Forecast, days int, file string) error {
 	if err := x.EachDay(func(d inspect.ForecastDay) error { all = append(all, d); return nil }); err != nil {
 		return err
 	}
-	l := listing{head: []string{"day", "expected", "low", "high", "together", "reached the limit"}, right: []int{2, 3, 4, 5, 6}, raw: x, data: &all}
+	l := listing{head: []string{"day", "expected", "low", "high", "together", "reached the limit"}, right: []int{2, 3, 4, 5, 6},
+		raw: x, data: &all}
 	stride := 1
 	if a.output == "table" {
 		stride = max(1, days/15)
@@ -133,7 +136,8 @@ func (a *app) showForecast(x inspect.Forecast, days int, file string) error {
 		if i < len(x.Total) {
 			together = words.Number(x.Total[i])
 		}
-		l.rows = append(l.rows, []string{x.At[i].In(zoneOf(x.Zone)).Format("Mon 2 Jan 2006"), measured(x.Expected[i], x.Kind), measured(x.Low[i], x.Kind), measured(x.High[i], x.Kind), together, passed})
+		l.rows = append(l.rows, []string{x.At[i].In(zoneOf(x.Zone)).Format("Mon 2 Jan 2006"), measured(x.Expected[i], x.Kind),
+			measured(x.Low[i], x.Kind), measured(x.High[i], x.Kind), together, passed})
 	}
 	if err := a.show(l); err != nil {
 		return err
@@ -158,7 +162,8 @@ func howForetold(x inspect.Forecast) string {
 
 // showForecasts prints a line for each of several series.
 func (a *app) showForecasts(list []inspect.Forecast) error {
-	l := listing{head: []string{"series", "expected", "low", "high", "growth", "together", "reaches the limit", "off before"}, right: []int{2, 3, 4, 5, 6, 8}, raw: list, none: "No series is old enough to be forecast."}
+	l := listing{head: []string{"series", "expected", "low", "high", "growth", "together", "reaches the limit", "off before"},
+		right: []int{2, 3, 4, 5, 6, 8}, raw: list, none: "No series is old enough to be forecast."}
 	for _, x := range list {
 		last := len(x.At) - 1
 		name := x.Metric
@@ -183,11 +188,13 @@ func (a *app) showForecasts(list []inspect.Forecast) error {
 				off = words.Percent(*x.Error)
 			}
 		}
-		l.rows = append(l.rows, []string{name, measured(x.Expected[last], x.Kind), measured(x.Low[last], x.Kind), measured(x.High[last], x.Kind), growth, together, reaches, off})
+		l.rows = append(l.rows, []string{name, measured(x.Expected[last], x.Kind), measured(x.Low[last], x.Kind),
+			measured(x.High[last], x.Kind), growth, together, reaches, off})
 	}
 	if len(list) > 0 {
 		x := list[0]
-		a.say("On %s, %s ahead, a day; interval %s.\n", x.At[len(x.At)-1].In(zoneOf(x.Zone)).Format("2 January 2006"), words.Plural(len(x.At), "day"), words.Percent(x.Coverage))
+		a.say("On %s, %s ahead, a day; interval %s.\n", x.At[len(x.At)-1].In(zoneOf(x.Zone)).Format("2 January 2006"),
+			words.Plural(len(x.At), "day"), words.Percent(x.Coverage))
 	}
 	return a.show(l)
 }

@@ -17,13 +17,15 @@ import (
 )
 
 func (a *app) groupCommand() *cobra.Command {
-	return group("group", "Alerts that are told as one", a.groupList(), a.groupShow(), a.groupTake(), a.groupSnooze(), a.groupTell(), a.groupPart(), a.groupJoin(), a.groupAnswers())
+	return group("group", "Alerts that are told as one", a.groupList(), a.groupShow(), a.groupTake(), a.groupSnooze(),
+		a.groupTell(), a.groupPart(), a.groupJoin(), a.groupAnswers())
 }
 
 func (a *app) groupList() *cobra.Command {
 	var state, dataset, since string
 	var limit int
-	c := &cobra.Command{Use: "list", Short: "List groups, newest first", Args: exactly(0, "nothing"), Example: "  tinbell group list --state open",
+	c := &cobra.Command{Use: "list", Short: "List groups, newest first", Args: exactly(0, "nothing"),
+		Example: "  tinbell group list --state open",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q := url.Values{"limit": {strconv.Itoa(limit)}}
 			for name, v := range map[string]string{"state": state, "dataset": dataset} {
@@ -40,9 +42,11 @@ func (a *app) groupList() *cobra.Command {
 			if err := a.client().Get(c.Context(), "/groups", q, &page); err != nil {
 				return err
 			}
-			l := listing{head: []string{"group", "opened", "severity", "alerts", "what", "likely origin", "lasted", "looked after"}, right: []int{1, 4}, raw: page, none: "No such group."}
+			l := listing{head: []string{"group", "opened", "severity", "alerts", "what", "likely origin", "lasted",
+				"looked after"}, right: []int{1, 4}, raw: page, none: "No such group."}
 			for _, g := range page.Groups {
-				l.rows = append(l.rows, []string{strconv.FormatInt(g.ID, 10), a.local(g.OpenedAt, g.Zone), g.Severity, strconv.Itoa(g.Alerts), g.Sentence, orNone(g.Place), lasted(g.Group), orNone(g.TakenBy)})
+				l.rows = append(l.rows, []string{strconv.FormatInt(g.ID, 10), a.local(g.OpenedAt, g.Zone), g.Severity,
+					strconv.Itoa(g.Alerts), g.Sentence, orNone(g.Place), lasted(g.Group), orNone(g.TakenBy)})
 			}
 			return a.show(l)
 		}}
@@ -62,7 +66,8 @@ func lasted(g record.Group) string {
 }
 
 func (a *app) groupShow() *cobra.Command {
-	return &cobra.Command{Use: "show ID", Short: "Show a group: its alerts, where it likely began, what was told to whom", Args: exactly(1, "ID"), Example: "  tinbell group show 12",
+	return &cobra.Command{Use: "show ID", Short: "Show a group: its alerts, where it likely began, what was told to whom",
+		Args: exactly(1, "ID"), Example: "  tinbell group show 12",
 		RunE: func(c *cobra.Command, args []string) error {
 			var g httpapi.GroupDetail
 			if err := a.client().Get(c.Context(), "/groups/"+url.PathEscape(args[0]), nil, &g); err != nil {
@@ -73,15 +78,18 @@ func (a *app) groupShow() *cobra.Command {
 			}
 			a.printf("%s.\n\n", g.Sentence)
 			for _, pair := range [][2]string{
-				{"group", fmt.Sprintf("%d, %s, %s", g.ID, g.Severity, lasted(g.GroupRow.Group))}, {"began", a.local(g.BeganAt, g.Zone)}, {"opened", a.local(g.OpenedAt, g.Zone)},
-				{"origin", "likely " + orNone(g.Place)}, {"kept by", or(g.TakenBy, "nobody yet: tinbell group take "+args[0])}, {"snoozed", a.optional(g.SnoozedUntil, g.Zone, "no")},
+				{"group", fmt.Sprintf("%d, %s, %s", g.ID, g.Severity, lasted(g.GroupRow.Group))},
+				{"began", a.local(g.BeganAt, g.Zone)}, {"opened", a.local(g.OpenedAt, g.Zone)},
+				{"origin", "likely " + orNone(g.Place)}, {"kept by", or(g.TakenBy, "nobody yet: tinbell group take "+args[0])},
+				{"snoozed", a.optional(g.SnoozedUntil, g.Zone, "no")},
 			} {
 				a.printf("  %-10s %s\n", pair[0], pair[1])
 			}
 			a.printf("\n")
 			l := listing{head: []string{"alert", "raised", "severity", "what", "dataset", "label"}, right: []int{1}}
 			for _, x := range g.Members {
-				l.rows = append(l.rows, []string{strconv.FormatInt(x.ID, 10), a.local(x.RaisedAt, x.Zone), x.Severity, x.Sentence, or(x.Dataset, x.Source+x.Job), verdict(x)})
+				l.rows = append(l.rows, []string{strconv.FormatInt(x.ID, 10), a.local(x.RaisedAt, x.Zone), x.Severity, x.Sentence,
+					or(x.Dataset, x.Source+x.Job), verdict(x)})
 			}
 			if err := a.show(l); err != nil {
 				return err
@@ -93,10 +101,12 @@ func (a *app) groupShow() *cobra.Command {
 
 func (a *app) groupTake() *cobra.Command {
 	var back bool
-	c := &cobra.Command{Use: "take ID", Short: "Say that you look after a group: reminders and escalation end", Args: exactly(1, "ID"), Example: "  tinbell group take 12",
+	c := &cobra.Command{Use: "take ID", Short: "Say that you look after a group: reminders and escalation end",
+		Args: exactly(1, "ID"), Example: "  tinbell group take 12",
 		RunE: func(c *cobra.Command, args []string) error {
 			var g httpapi.GroupDetail
-			if err := a.client().Send(c.Context(), "POST", "/groups/"+url.PathEscape(args[0])+"/take", map[string]bool{"back": back}, &g); err != nil {
+			if err := a.client().Send(c.Context(), "POST", "/groups/"+url.PathEscape(args[0])+"/take",
+				map[string]bool{"back": back}, &g); err != nil {
 				return err
 			}
 			a.say("Group %d: %s.", g.ID, map[bool]string{true: "nobody looks after it now", false: g.TakenBy + " looks after it"}[back])
@@ -121,7 +131,8 @@ func (a *app) snoozing(use, short, example, path string) *cobra.Command {
 					return err
 				}
 			}
-			if err := a.client().Send(c.Context(), "POST", path+url.PathEscape(args[0])+"/snooze", httpapi.Snooze{Seconds: length}, nil); err != nil {
+			if err := a.client().Send(c.Context(), "POST", path+url.PathEscape(args[0])+"/snooze",
+				httpapi.Snooze{Seconds: length}, nil); err != nil {
 				return err
 			}
 			if length == 0 {
@@ -134,10 +145,12 @@ func (a *app) snoozing(use, short, example, path string) *cobra.Command {
 }
 
 func (a *app) groupTell() *cobra.Command {
-	return &cobra.Command{Use: "tell ID CHANNEL", Short: "Tell a channel of a group at once", Args: exactly(2, "ID CHANNEL"), Example: "  tinbell group tell 12 night-desk",
+	return &cobra.Command{Use: "tell ID CHANNEL", Short: "Tell a channel of a group at once", Args: exactly(2, "ID CHANNEL"),
+		Example: "  tinbell group tell 12 night-desk",
 		RunE: func(c *cobra.Command, args []string) error {
 			var m record.Message
-			if err := a.client().Send(c.Context(), "POST", "/groups/"+url.PathEscape(args[0])+"/tell", map[string]string{"channel": args[1]}, &m); err != nil {
+			if err := a.client().Send(c.Context(), "POST", "/groups/"+url.PathEscape(args[0])+"/tell",
+				map[string]string{"channel": args[1]}, &m); err != nil {
 				return err
 			}
 			a.say("Put into the outbox as %s: tinbell message show %s", m.ID, m.ID)
@@ -146,7 +159,8 @@ func (a *app) groupTell() *cobra.Command {
 }
 
 func (a *app) groupPart() *cobra.Command {
-	return &cobra.Command{Use: "part ID ALERT...", Short: "Say that some alerts of a group are not the same fault: they become a group of their own", Args: cobra.MinimumNArgs(2),
+	return &cobra.Command{Use: "part ID ALERT...",
+		Short: "Say that some alerts of a group are not the same fault: they become a group of their own", Args: cobra.MinimumNArgs(2),
 		Example: "  tinbell group part 12 41 43",
 		RunE: func(c *cobra.Command, args []string) error {
 			var alerts []int64
@@ -158,7 +172,8 @@ func (a *app) groupPart() *cobra.Command {
 				alerts = append(alerts, id)
 			}
 			var g httpapi.GroupDetail
-			if err := a.client().Send(c.Context(), "POST", "/groups/"+url.PathEscape(args[0])+"/part", map[string]any{"alerts": alerts}, &g); err != nil {
+			if err := a.client().Send(c.Context(), "POST", "/groups/"+url.PathEscape(args[0])+"/part",
+				map[string]any{"alerts": alerts}, &g); err != nil {
 				return err
 			}
 			a.say("They are group %d now, likely from %s: tinbell group show %d", g.ID, orNone(g.Place), g.ID)
@@ -167,14 +182,16 @@ func (a *app) groupPart() *cobra.Command {
 }
 
 func (a *app) groupJoin() *cobra.Command {
-	return &cobra.Command{Use: "join ID OTHER", Short: "Say that another group is the same fault: it becomes part of this one", Args: exactly(2, "ID OTHER"), Example: "  tinbell group join 12 14",
+	return &cobra.Command{Use: "join ID OTHER", Short: "Say that another group is the same fault: it becomes part of this one",
+		Args: exactly(2, "ID OTHER"), Example: "  tinbell group join 12 14",
 		RunE: func(c *cobra.Command, args []string) error {
 			other, err := strconv.ParseInt(args[1], 10, 64)
 			if err != nil {
 				return wrongUsage{fmt.Errorf("group %q: give its number, as tinbell group list prints it", args[1])}
 			}
 			var g httpapi.GroupDetail
-			if err := a.client().Send(c.Context(), "POST", "/groups/"+url.PathEscape(args[0])+"/join", map[string]any{"group": other}, &g); err != nil {
+			if err := a.client().Send(c.Context(), "POST", "/groups/"+url.PathEscape(args[0])+"/join",
+				map[string]any{"group": other}, &g); err != nil {
 				return err
 			}
 			a.say("Group %d has %s now, likely from %s.", g.ID, words.Plural(g.Alerts, "alert"), orNone(g.Place))
@@ -183,15 +200,18 @@ func (a *app) groupJoin() *cobra.Command {
 }
 
 func (a *app) groupAnswers() *cobra.Command {
-	return &cobra.Command{Use: "answers", Short: "List what people said of groups, whether they are one fault", Args: exactly(0, "nothing"), Example: "  tinbell group answers --output csv",
+	return &cobra.Command{Use: "answers", Short: "List what people said of groups, whether they are one fault",
+		Args: exactly(0, "nothing"), Example: "  tinbell group answers --output csv",
 		RunE: func(c *cobra.Command, _ []string) error {
 			var list []record.GroupAnswer
 			if err := a.client().Get(c.Context(), "/group-answers", nil, &list); err != nil {
 				return err
 			}
-			l := listing{head: []string{"at", "who", "group", "and", "are", "alerts"}, right: []int{3, 4}, raw: list, none: "Nobody has said anything of groups."}
+			l := listing{head: []string{"at", "who", "group", "and", "are", "alerts"}, right: []int{3, 4}, raw: list,
+				none: "Nobody has said anything of groups."}
 			for _, x := range list {
-				l.rows = append(l.rows, []string{a.local(x.At, "UTC"), x.Author, strconv.FormatInt(x.GroupID, 10), strconv.FormatInt(x.OtherID, 10), x.Says, strings.Trim(fmt.Sprint([]int64(x.Alerts)), "[]")})
+				l.rows = append(l.rows, []string{a.local(x.At, "UTC"), x.Author, strconv.FormatInt(x.GroupID, 10),
+					strconv.FormatInt(x.OtherID, 10), x.Says, strings.Trim(fmt.Sprint([]int64(x.Alerts)), "[]")})
 			}
 			return a.show(l)
 		}}
@@ -199,7 +219,8 @@ func (a *app) groupAnswers() *cobra.Command {
 
 // messagesBench prints what grouping spares people, on the stored past.
 func (a *app) messagesBench() *cobra.Command {
-	return &cobra.Command{Use: "messages", Short: "Messages per incident, one an alert and one a group, over the stored past", Args: exactly(0, "nothing"),
+	return &cobra.Command{Use: "messages", Short: "Messages per incident, one an alert and one a group, over the stored past",
+		Args:    exactly(0, "nothing"),
 		Long:    "Asks the running service, such as the demo, how many messages its known incidents\nand its false alarms made: if each alert were told, and with alerts of one cause\ntold as one.",
 		Example: "  tinbell bench messages",
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -222,12 +243,15 @@ func (a *app) messagesBench() *cobra.Command {
 				}
 				return words.Percent(1 - float64(after)/float64(before))
 			}
-			a.say("From %s to %s; the largest group has %s.\n", t.From.Format("2 Jan 2006"), t.To.Format("2 Jan 2006"), words.Plural(t.LargestGroup, "alert"))
-			if err := a.show(listing{head: []string{"messages", "one an alert", "one a group", "spared"}, right: []int{2, 3, 4}, rows: [][]string{
-				{fmt.Sprintf("about the %d incidents that were told", t.Incidents), strconv.Itoa(t.Alerts), strconv.Itoa(t.Groups), spared(t.Alerts, t.Groups)},
-				{"of these per incident", per(t.Alerts, t.Incidents), per(t.Groups, t.Incidents), ""},
-				{"false alarms", strconv.Itoa(t.FalseAlerts), strconv.Itoa(t.FalseGroups), spared(t.FalseAlerts, t.FalseGroups)},
-			}}); err != nil {
+			a.say("From %s to %s; the largest group has %s.\n", t.From.Format("2 Jan 2006"), t.To.Format("2 Jan 2006"),
+				words.Plural(t.LargestGroup, "alert"))
+			if err := a.show(listing{head: []string{"messages", "one an alert", "one a group", "spared"}, right: []int{2, 3, 4},
+				rows: [][]string{
+					{fmt.Sprintf("about the %d incidents that were told", t.Incidents), strconv.Itoa(t.Alerts),
+						strconv.Itoa(t.Groups), spared(t.Alerts, t.Groups)},
+					{"of these per incident", per(t.Alerts, t.Incidents), per(t.Groups, t.Incidents), ""},
+					{"false alarms", strconv.Itoa(t.FalseAlerts), strconv.Itoa(t.FalseGroups), spared(t.FalseAlerts, t.FalseGroups)},
+				}}); err != nil {
 				return err
 			}
 			a.printf("\n")

@@ -16,39 +16,46 @@ import (
 
 func (a *app) incidentCommand() *cobra.Command {
 	var dataset, since, until string
-	list := &cobra.Command{Use: "list", Short: "List the incident catalogue", Args: exactly(0, "nothing"), Example: "  tinbell incident list --dataset ops.refunds --since 60d", RunE: func(c *cobra.Command, _ []string) error {
-		q := url.Values{"dataset": {dataset}}
-		for key, text := range map[string]string{"from": since, "to": until} {
-			at, err := ago(text, time.Now())
-			if err != nil {
+	list := &cobra.Command{Use: "list", Short: "List the incident catalogue", Args: exactly(0, "nothing"),
+		Example: "  tinbell incident list --dataset ops.refunds --since 60d", RunE: func(c *cobra.Command, _ []string) error {
+			q := url.Values{"dataset": {dataset}}
+			for key, text := range map[string]string{"from": since, "to": until} {
+				at, err := ago(text, time.Now())
+				if err != nil {
+					return err
+				}
+				if !at.IsZero() {
+					q.Set(key, at.Format(time.RFC3339))
+				}
+			}
+			var incidents []record.Incident
+			if err := a.client().Get(c.Context(), "/incidents", q, &incidents); err != nil {
 				return err
 			}
-			if !at.IsZero() {
-				q.Set(key, at.Format(time.RFC3339))
+			l := listing{head: []string{"reference", "started", "ended", "datasets", "segment", "title", "cause", "severity"},
+				raw:  incidents,
+				none: "No incident yet. Import a catalogue: tinbell incident import FILE.csv"}
+			for _, i := range incidents {
+				l.rows = append(l.rows, []string{i.Reference, i.StartedAt.Format(time.RFC3339),
+					a.optional(i.EndedAt, "UTC", "lasting"), strings.Join(i.Datasets(), ", "), orNone(i.Segment), i.Title,
+					orNone(i.Cause), i.Severity})
 			}
-		}
-		var incidents []record.Incident
-		if err := a.client().Get(c.Context(), "/incidents", q, &incidents); err != nil {
-			return err
-		}
-		l := listing{head: []string{"reference", "started", "ended", "datasets", "segment", "title", "cause", "severity"}, raw: incidents,
-			none: "No incident yet. Import a catalogue: tinbell incident import FILE.csv"}
-		for _, i := range incidents {
-			l.rows = append(l.rows, []string{i.Reference, i.StartedAt.Format(time.RFC3339), a.optional(i.EndedAt, "UTC", "lasting"), strings.Join(i.Datasets(), ", "), orNone(i.Segment), i.Title, orNone(i.Cause), i.Severity})
-		}
-		return a.show(l)
-	}}
+			return a.show(l)
+		}}
 	list.Flags().StringVar(&dataset, "dataset", "", "of one dataset")
 	list.Flags().StringVar(&since, "since", "", "that lasted after: a time, or how long ago")
 	list.Flags().StringVar(&until, "until", "", "that began before: a time, or how long ago")
-	load := &cobra.Command{Use: "import FILE", Short: "Import a catalogue as CSV", Args: exactly(1, "FILE"), Example: "  tinbell incident import incidents.csv",
+	load := &cobra.Command{Use: "import FILE", Short: "Import a catalogue as CSV", Args: exactly(1, "FILE"),
+		Example: "  tinbell incident import incidents.csv",
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.importFile(c, "/incidents/import", args[0], "incidents")
 		}}
-	drop := &cobra.Command{Use: "drop REFERENCE", Short: "Remove an incident", Args: exactly(1, "REFERENCE"), RunE: func(c *cobra.Command, args []string) error {
-		return a.client().Send(c.Context(), "DELETE", "/incidents/"+url.PathEscape(args[0]), nil, nil)
-	}}
-	return group("incident", "Faults that did happen", list, a.incidentAdd(), a.incidentOfAlerts(), a.incidentMerge(), a.incidentSplit(), load, a.incidentExport(), drop)
+	drop := &cobra.Command{Use: "drop REFERENCE", Short: "Remove an incident", Args: exactly(1, "REFERENCE"),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.client().Send(c.Context(), "DELETE", "/incidents/"+url.PathEscape(args[0]), nil, nil)
+		}}
+	return group("incident", "Faults that did happen", list, a.incidentAdd(), a.incidentOfAlerts(), a.incidentMerge(),
+		a.incidentSplit(), load, a.incidentExport(), drop)
 }
 
 func (a *app) incidentAdd() *cobra.Command {
@@ -90,7 +97,8 @@ func (a *app) incidentAdd() *cobra.Command {
 
 func (a *app) incidentOfAlerts() *cobra.Command {
 	var in httpapi.IncidentOfAlerts
-	c := &cobra.Command{Use: "of-alerts ID…", Short: "Make an incident of alerts; they become labelled faults", Example: "  tinbell incident of-alerts 412 413 --title 'Gate 3 sent nothing' --impact 'load factors of two days'",
+	c := &cobra.Command{Use: "of-alerts ID…", Short: "Make an incident of alerts; they become labelled faults",
+		Example: "  tinbell incident of-alerts 412 413 --title 'Gate 3 sent nothing' --impact 'load factors of two days'",
 		RunE: func(c *cobra.Command, args []string) error {
 			for _, text := range args {
 				id, err := strconv.ParseInt(text, 10, 64)
@@ -118,13 +126,15 @@ func (a *app) incidentOfAlerts() *cobra.Command {
 }
 
 func (a *app) incidentMerge() *cobra.Command {
-	return &cobra.Command{Use: "merge REFERENCE OTHER…", Short: "Make one incident of several", Example: "  tinbell incident merge I-41 I-43",
+	return &cobra.Command{Use: "merge REFERENCE OTHER…", Short: "Make one incident of several",
+		Example: "  tinbell incident merge I-41 I-43",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) < 2 {
 				return wrongUsage{errors.New("give the incident that stays and at least one other")}
 			}
 			var v record.Incident
-			if err := a.client().Send(c.Context(), "POST", "/incidents/"+url.PathEscape(args[0])+"/merge", map[string][]string{"others": args[1:]}, &v); err != nil {
+			if err := a.client().Send(c.Context(), "POST", "/incidents/"+url.PathEscape(args[0])+"/merge",
+				map[string][]string{"others": args[1:]}, &v); err != nil {
 				return err
 			}
 			a.say("%s now begins %s.", v.Reference, a.local(v.StartedAt, v.Zone))
@@ -134,14 +144,16 @@ func (a *app) incidentMerge() *cobra.Command {
 
 func (a *app) incidentSplit() *cobra.Command {
 	var at string
-	c := &cobra.Command{Use: "split REFERENCE", Short: "End an incident at a time and make a second one of the rest", Args: exactly(1, "REFERENCE"), Example: "  tinbell incident split I-41 --at 2026-06-18T12:00:00-03:00",
+	c := &cobra.Command{Use: "split REFERENCE", Short: "End an incident at a time and make a second one of the rest",
+		Args: exactly(1, "REFERENCE"), Example: "  tinbell incident split I-41 --at 2026-06-18T12:00:00-03:00",
 		RunE: func(c *cobra.Command, args []string) error {
 			when, err := ago(at, time.Now())
 			if err != nil {
 				return err
 			}
 			var parts []record.Incident
-			if err := a.client().Send(c.Context(), "POST", "/incidents/"+url.PathEscape(args[0])+"/split", map[string]time.Time{"at": when}, &parts); err != nil {
+			if err := a.client().Send(c.Context(), "POST", "/incidents/"+url.PathEscape(args[0])+"/split",
+				map[string]time.Time{"at": when}, &parts); err != nil {
 				return err
 			}
 			a.say("%s ends there; the rest is %s.", parts[0].Reference, parts[1].Reference)
@@ -152,8 +164,10 @@ func (a *app) incidentSplit() *cobra.Command {
 }
 
 func (a *app) incidentExport() *cobra.Command {
-	return a.export("export", "Write the incident catalogue, as it is imported", "/incidents/export", "  tinbell incident export > incidents.csv\n  tinbell incident export --dataset ops.refunds --file incidents.parquet", 0, func(c *cobra.Command, x *exporting) {
-		spanned(c, x)
-		x.text(c, "dataset", "of this dataset alone")
-	})
+	return a.export("export", "Write the incident catalogue, as it is imported", "/incidents/export",
+		"  tinbell incident export > incidents.csv\n  tinbell incident export --dataset ops.refunds --file incidents.parquet", 0,
+		func(c *cobra.Command, x *exporting) {
+			spanned(c, x)
+			x.text(c, "dataset", "of this dataset alone")
+		})
 }

@@ -18,39 +18,44 @@ import (
 )
 
 func (a *app) jobCommand() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "Jobs with their last runs, and when the next is due", Args: exactly(0, "nothing"), RunE: func(c *cobra.Command, _ []string) error {
-		var jobs []inspect.JobHealth
-		if err := a.client().Get(c.Context(), "/jobs", nil, &jobs); err != nil {
-			return err
-		}
-		l := listing{head: []string{"id", "job", "writes", "last run", "state", "usually takes", "runs 30 d", "failed", "next by"}, right: []int{1, 6, 7, 8}, raw: jobs,
-			none: "No job was heard of yet. Send OpenLineage events to " + a.server + "/api/v1/lineage"}
-		for _, j := range jobs {
-			state, last, takes, next := "–", "–", "–", "–"
-			if j.State != nil {
-				state = *j.State
+	list := &cobra.Command{Use: "list", Short: "Jobs with their last runs, and when the next is due", Args: exactly(0, "nothing"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			var jobs []inspect.JobHealth
+			if err := a.client().Get(c.Context(), "/jobs", nil, &jobs); err != nil {
+				return err
 			}
-			if j.SilentSince != nil {
-				state = "silent"
+			l := listing{head: []string{"id", "job", "writes", "last run", "state", "usually takes", "runs 30 d", "failed",
+				"next by"}, right: []int{1, 6, 7, 8}, raw: jobs,
+				none: "No job was heard of yet. Send OpenLineage events to " + a.server + "/api/v1/lineage"}
+			for _, j := range jobs {
+				state, last, takes, next := "–", "–", "–", "–"
+				if j.State != nil {
+					state = *j.State
+				}
+				if j.SilentSince != nil {
+					state = "silent"
+				}
+				if j.LastAt != nil {
+					last = a.local(*j.LastAt, "UTC")
+				}
+				if j.Seconds != nil {
+					takes = words.Seconds(*j.Seconds)
+				}
+				if j.Next != nil {
+					next = a.local(j.Next.Deadline, "UTC")
+				}
+				l.rows = append(l.rows, []string{fmt.Sprint(j.ID), j.Name, orNone(j.Writes), last, state, takes, fmt.Sprint(j.Runs),
+					fmt.Sprint(j.Failed), next})
 			}
-			if j.LastAt != nil {
-				last = a.local(*j.LastAt, "UTC")
-			}
-			if j.Seconds != nil {
-				takes = words.Seconds(*j.Seconds)
-			}
-			if j.Next != nil {
-				next = a.local(j.Next.Deadline, "UTC")
-			}
-			l.rows = append(l.rows, []string{fmt.Sprint(j.ID), j.Name, orNone(j.Writes), last, state, takes, fmt.Sprint(j.Runs), fmt.Sprint(j.Failed), next})
-		}
-		return a.show(l)
-	}}
-	runs := &cobra.Command{Use: "runs ID", Short: "The last runs of a job, newest first", Args: exactly(1, "ID"), Example: "  tinbell job runs 3",
+			return a.show(l)
+		}}
+	runs := &cobra.Command{Use: "runs ID", Short: "The last runs of a job, newest first", Args: exactly(1, "ID"),
+		Example: "  tinbell job runs 3",
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.runs(c, "/jobs/"+url.PathEscape(args[0])+"/runs")
 		}}
-	send := &cobra.Command{Use: "send FILE…", Short: "Send OpenLineage events from files: JSON, or one event a line", Example: "  tinbell job send events.ndjson",
+	send := &cobra.Command{Use: "send FILE…", Short: "Send OpenLineage events from files: JSON, or one event a line",
+		Example: "  tinbell job send events.ndjson",
 		RunE: func(c *cobra.Command, args []string) error {
 			for _, name := range args {
 				content, err := os.ReadFile(name)
@@ -61,7 +66,8 @@ func (a *app) jobCommand() *cobra.Command {
 					content = []byte("[" + strings.Join(strings.Split(strings.TrimSpace(string(content)), "\n"), ",") + "]")
 				}
 				var heard httpapi.Heard
-				if err := a.client().Stream(c.Context(), "POST", "/lineage", "application/json", strings.NewReader(string(content)), &heard.Body); err != nil {
+				if err := a.client().Stream(c.Context(), "POST", "/lineage", "application/json",
+					strings.NewReader(string(content)), &heard.Body); err != nil {
 					return fmt.Errorf("%s: %w", name, err)
 				}
 				a.say("%s: %d events", name, heard.Body.Events)
@@ -76,7 +82,8 @@ func (a *app) runs(c *cobra.Command, path string) error {
 	if err := a.client().Get(c.Context(), path, nil, &runs); err != nil {
 		return err
 	}
-	l := listing{head: []string{"started", "job", "state", "took", "rows", "bytes", "message"}, right: []int{4, 5, 6}, raw: runs, none: "No run was heard of yet."}
+	l := listing{head: []string{"started", "job", "state", "took", "rows", "bytes", "message"}, right: []int{4, 5, 6}, raw: runs,
+		none: "No run was heard of yet."}
 	for _, r := range runs {
 		started, took, rows, size := "–", "–", "–", "–"
 		if r.StartedAt != nil {
@@ -97,14 +104,16 @@ func (a *app) runs(c *cobra.Command, path string) error {
 }
 
 func (a *app) runsOfCommand() *cobra.Command {
-	return &cobra.Command{Use: "runs NAME", Short: "The last runs that wrote a dataset, newest first", Args: exactly(1, "NAME"), Example: "  tinbell dataset runs ops.boarding_scans",
+	return &cobra.Command{Use: "runs NAME", Short: "The last runs that wrote a dataset, newest first", Args: exactly(1, "NAME"),
+		Example: "  tinbell dataset runs ops.boarding_scans",
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.runs(c, "/datasets/"+url.PathEscape(args[0])+"/runs")
 		}}
 }
 
 func (a *app) lineageCommand() *cobra.Command {
-	return &cobra.Command{Use: "lineage NAME", Short: "What a dataset is made from, and what is made from it", Args: exactly(1, "NAME"), Example: "  tinbell dataset lineage ops.boarding_scans",
+	return &cobra.Command{Use: "lineage NAME", Short: "What a dataset is made from, and what is made from it",
+		Args: exactly(1, "NAME"), Example: "  tinbell dataset lineage ops.boarding_scans",
 		RunE: func(c *cobra.Command, args []string) error {
 			var g inspect.Lineage
 			if err := a.client().Get(c.Context(), "/datasets/"+url.PathEscape(args[0])+"/lineage", nil, &g); err != nil {
@@ -134,7 +143,8 @@ func (a *app) lineageCommand() *cobra.Command {
 }
 
 func (a *app) deliveriesCommand() *cobra.Command {
-	return &cobra.Command{Use: "deliveries NAME", Short: "Files that landed, newest first", Args: exactly(1, "NAME"), Example: "  tinbell dataset deliveries landing.parcels",
+	return &cobra.Command{Use: "deliveries NAME", Short: "Files that landed, newest first", Args: exactly(1, "NAME"),
+		Example: "  tinbell dataset deliveries landing.parcels",
 		RunE: func(c *cobra.Command, args []string) error {
 			var list []record.Delivery
 			if err := a.client().Get(c.Context(), "/datasets/"+url.PathEscape(args[0])+"/deliveries", nil, &list); err != nil {
@@ -147,7 +157,8 @@ func (a *app) deliveriesCommand() *cobra.Command {
 				if d.Rows != nil {
 					rows = words.Number(float64(*d.Rows))
 				}
-				l.rows = append(l.rows, []string{a.local(d.LandedAt, "UTC"), d.Path, orNone(d.Segment), rows, words.Bytes(float64(d.Bytes)), d.State, d.Message})
+				l.rows = append(l.rows, []string{a.local(d.LandedAt, "UTC"), d.Path, orNone(d.Segment), rows,
+					words.Bytes(float64(d.Bytes)), d.State, d.Message})
 			}
 			return a.show(l)
 		}}

@@ -16,29 +16,34 @@ import (
 
 func (a *app) monitorCommand() *cobra.Command {
 	var retired bool
-	list := &cobra.Command{Use: "list", Short: "List monitors", Args: exactly(0, "nothing"), RunE: func(c *cobra.Command, _ []string) error {
-		var monitors []record.Monitor
-		q := url.Values{}
-		if retired {
-			q.Set("retired", "true")
-		}
-		if err := a.client().Get(c.Context(), "/monitors", q, &monitors); err != nil {
-			return err
-		}
-		l := listing{head: []string{"monitor", "metric", "state", "method", "direction", "warn", "critical", "persist", "version", "fitted"}, raw: monitors,
-			none: "No monitor yet. Add one: tinbell monitor add NAME METRIC"}
-		for _, m := range monitors {
-			s := m.Settings
-			l.rows = append(l.rows, []string{m.Name, m.Metric, monitorState(m, time.Now()), s.Method, s.Direction, "once in " + words.Seconds(float64(s.WarnSeconds)),
-				"once in " + words.Seconds(float64(s.CriticalSeconds)), fmt.Sprintf("%d of %d", s.Persist, s.Of), strconv.Itoa(m.Version),
-				a.optional(m.LearnedAt, "UTC", "not yet")})
-		}
-		return a.show(l)
-	}}
+	list := &cobra.Command{Use: "list", Short: "List monitors", Args: exactly(0, "nothing"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			var monitors []record.Monitor
+			q := url.Values{}
+			if retired {
+				q.Set("retired", "true")
+			}
+			if err := a.client().Get(c.Context(), "/monitors", q, &monitors); err != nil {
+				return err
+			}
+			l := listing{head: []string{"monitor", "metric", "state", "method", "direction", "warn", "critical", "persist", "version",
+				"fitted"}, raw: monitors,
+				none: "No monitor yet. Add one: tinbell monitor add NAME METRIC"}
+			for _, m := range monitors {
+				s := m.Settings
+				l.rows = append(l.rows, []string{m.Name, m.Metric, monitorState(m, time.Now()), s.Method, s.Direction,
+					"once in " + words.Seconds(float64(s.WarnSeconds)),
+					"once in " + words.Seconds(float64(s.CriticalSeconds)), fmt.Sprintf("%d of %d", s.Persist, s.Of),
+					strconv.Itoa(m.Version),
+					a.optional(m.LearnedAt, "UTC", "not yet")})
+			}
+			return a.show(l)
+		}}
 	list.Flags().BoolVar(&retired, "retired", false, "with those that are no longer needed")
 	var flags settingsFlags
 	var owner string
-	add := &cobra.Command{Use: "add NAME METRIC", Short: "Put a monitor on a metric; it is fitted to the past at once", Args: exactly(2, "NAME METRIC"),
+	add := &cobra.Command{Use: "add NAME METRIC", Short: "Put a monitor on a metric; it is fitted to the past at once",
+		Args:    exactly(2, "NAME METRIC"),
 		Example: "  tinbell monitor add gate-nulls gate-nulls --direction high --warn 1y",
 		RunE: func(c *cobra.Command, args []string) error {
 			settings := record.DefaultSettings()
@@ -46,7 +51,8 @@ func (a *app) monitorCommand() *cobra.Command {
 				return err
 			}
 			var m record.Monitor
-			if err := a.client().Send(c.Context(), "POST", "/monitors", httpapi.NewMonitor{Name: args[0], Metric: args[1], Owner: owner, Settings: &settings}, &m); err != nil {
+			if err := a.client().Send(c.Context(), "POST", "/monitors", httpapi.NewMonitor{Name: args[0], Metric: args[1],
+				Owner: owner, Settings: &settings}, &m); err != nil {
 				return err
 			}
 			a.say("Monitor %s added. By chance it will cry wolf about once in %s.", m.Name, words.Seconds(float64(m.Settings.WarnSeconds)))
@@ -54,8 +60,12 @@ func (a *app) monitorCommand() *cobra.Command {
 		}}
 	flags.bind(add)
 	add.Flags().StringVar(&owner, "owner", "", "team that is told; the dataset's if left out")
-	return group("monitor", "Baselines and alert rules", list, add, a.monitorShow(), a.monitorPast(), a.monitorStates(), a.monitorSet(), a.monitorSegment(), a.monitorRename(), a.monitorRetire(), a.removal("monitor", "/monitors/", "with its alerts and what was said of them (retire keeps them)"),
-		a.monitorBacktest(), a.monitorTry(), a.monitorTune(), a.monitorVersions(), a.monitorTakeBack(), a.monitorAlwaysTell(), a.snoozing("snooze NAME DURATION", "Tell nothing of a monitor's alerts for a while; 0s ends it", "  tinbell monitor snooze boarding-scans-volume 4h", "/monitors/"))
+	return group("monitor", "Baselines and alert rules", list, add, a.monitorShow(), a.monitorPast(), a.monitorStates(),
+		a.monitorSet(), a.monitorSegment(), a.monitorRename(), a.monitorRetire(), a.removal("monitor", "/monitors/",
+			"with its alerts and what was said of them (retire keeps them)"),
+		a.monitorBacktest(), a.monitorTry(), a.monitorTune(), a.monitorVersions(), a.monitorTakeBack(), a.monitorAlwaysTell(),
+		a.snoozing("snooze NAME DURATION", "Tell nothing of a monitor's alerts for a while; 0s ends it",
+			"  tinbell monitor snooze boarding-scans-volume 4h", "/monitors/"))
 }
 
 func (a *app) monitorSet() *cobra.Command {
@@ -106,7 +116,8 @@ func monitorState(m record.Monitor, now time.Time) string {
 
 func (a *app) monitorRename() *cobra.Command {
 	var owner string
-	c := &cobra.Command{Use: "rename NAME [NEW]", Short: "Change what a monitor is called, or whose it is; its alerts and labels stay with it", Args: cobra.RangeArgs(1, 2),
+	c := &cobra.Command{Use: "rename NAME [NEW]",
+		Short: "Change what a monitor is called, or whose it is; its alerts and labels stay with it", Args: cobra.RangeArgs(1, 2),
 		Example: "  tinbell monitor rename refunds-volume refunds\n  tinbell monitor rename refunds-volume --owner finance",
 		RunE: func(c *cobra.Command, args []string) error {
 			in := httpapi.MonitorNames{}
@@ -132,11 +143,13 @@ func (a *app) monitorRename() *cobra.Command {
 
 func (a *app) monitorRetire() *cobra.Command {
 	var back bool
-	c := &cobra.Command{Use: "retire NAME", Short: "Let a monitor judge nothing any more and keep its past", Args: exactly(1, "NAME"), Example: "  tinbell monitor retire refunds-volume",
+	c := &cobra.Command{Use: "retire NAME", Short: "Let a monitor judge nothing any more and keep its past",
+		Args: exactly(1, "NAME"), Example: "  tinbell monitor retire refunds-volume",
 		RunE: func(c *cobra.Command, args []string) error {
 			var m record.Monitor
 			retired := !back
-			if err := a.client().Send(c.Context(), "PATCH", "/monitors/"+url.PathEscape(args[0]), httpapi.MonitorNames{Retired: &retired}, &m); err != nil {
+			if err := a.client().Send(c.Context(), "PATCH", "/monitors/"+url.PathEscape(args[0]),
+				httpapi.MonitorNames{Retired: &retired}, &m); err != nil {
 				return err
 			}
 			a.say("%s %s.", m.Name, map[bool]string{true: "is retired: it judges nothing, and its alerts, labels and versions stay", false: "is needed again and judges"}[retired])
@@ -199,21 +212,24 @@ same past, with what would change.`,
 }
 
 func backtestAlerts(b improve.Backtest) listing {
-	l := listing{head: []string{"monitor", "dataset", "measure", "segment", "since", "raised_at", "closed_at", "severity", "direction", "rule", "outcome", "incident"},
+	l := listing{head: []string{"monitor", "dataset", "measure", "segment", "since", "raised_at", "closed_at", "severity",
+		"direction", "rule", "outcome", "incident"},
 		raw: b, data: &b.Alerts, none: "No alert in this stretch."}
 	for _, x := range b.Alerts {
 		closed := ""
 		if x.ClosedAt != nil {
 			closed = x.ClosedAt.Format(time.RFC3339)
 		}
-		l.rows = append(l.rows, []string{x.Monitor, x.Dataset, x.Measure, x.Segment, x.Since.Format(time.RFC3339), x.RaisedAt.Format(time.RFC3339), closed,
+		l.rows = append(l.rows, []string{x.Monitor, x.Dataset, x.Measure, x.Segment, x.Since.Format(time.RFC3339),
+			x.RaisedAt.Format(time.RFC3339), closed,
 			x.Severity, x.Direction, x.Rule, x.Outcome, x.Incident})
 	}
 	return l
 }
 
 func backtestCards(b improve.Backtest) listing {
-	l := listing{head: []string{"monitor", "alerts", "hits of counted", "precision", "incidents", "recall", "delay", "false a week"}, right: []int{2, 3, 5, 7},
+	l := listing{head: []string{"monitor", "alerts", "hits of counted", "precision", "incidents", "recall", "delay",
+		"false a week"}, right: []int{2, 3, 5, 7},
 		raw: b, data: &b.Monitors, none: "No monitor to replay."}
 	row := func(name string, c improve.Card) []string {
 		return []string{name, strconv.Itoa(c.Alerts), fmt.Sprintf("%d of %d", c.Catalogue.K, c.Catalogue.N), figure(c.Catalogue, 2),
@@ -232,7 +248,8 @@ func backtestCards(b improve.Backtest) listing {
 func (a *app) monitorPast() *cobra.Command {
 	var verdict, note string
 	var number int
-	c := &cobra.Command{Use: "past NAME", Short: "Ask about a monitor's past: what moves its limits most, and what an answer changes", Args: exactly(1, "NAME"),
+	c := &cobra.Command{Use: "past NAME",
+		Short: "Ask about a monitor's past: what moves its limits most, and what an answer changes", Args: exactly(1, "NAME"),
 		Long: `An everyday extreme and a fault that nobody labelled look alike in a history, and
 no statistic parts them. This lists the few stretches of a monitor's past that
 move its limits most. Answer one by its number with --answer; the others keep
@@ -254,12 +271,15 @@ their order, and all can be left open.`,
 				if err := a.client().Send(c.Context(), "POST", path+"/answers", answer, &given); err != nil {
 					return err
 				}
-				a.say("Kept: %s from %s to %s is %s. Limits follow in a moment.", orNone(n.Segment), a.local(n.From, q.Zone), a.local(n.To, q.Zone), verdict)
+				a.say("Kept: %s from %s to %s is %s. Limits follow in a moment.", orNone(n.Segment), a.local(n.From, q.Zone),
+					a.local(n.To, q.Zone), verdict)
 				return nil
 			}
-			l := listing{head: []string{"", "segment", "from", "to", "rule", "limit falls by", "what it changes"}, right: []int{1, 6}, raw: q, none: q.Sentence}
+			l := listing{head: []string{"", "segment", "from", "to", "rule", "limit falls by", "what it changes"},
+				right: []int{1, 6}, raw: q, none: q.Sentence}
 			for i, n := range q.Questions {
-				l.rows = append(l.rows, []string{fmt.Sprint(i + 1), orNone(n.Segment), a.local(n.From, q.Zone), a.local(n.To, q.Zone), n.Rule + " " + n.Direction, words.Percent(n.Gain), n.Sentence})
+				l.rows = append(l.rows, []string{fmt.Sprint(i + 1), orNone(n.Segment), a.local(n.From, q.Zone),
+					a.local(n.To, q.Zone), n.Rule + " " + n.Direction, words.Percent(n.Gain), n.Sentence})
 			}
 			if len(q.Questions) > 0 && a.output != "json" {
 				a.say("%s\n", q.Sentence)
@@ -274,7 +294,8 @@ their order, and all can be left open.`,
 
 // monitorStates lists what a monitor cannot judge.
 func (a *app) monitorStates() *cobra.Command {
-	return &cobra.Command{Use: "states NAME", Short: "Which series a monitor cannot judge yet or any more: since when, and why", Args: exactly(1, "NAME"),
+	return &cobra.Command{Use: "states NAME", Short: "Which series a monitor cannot judge yet or any more: since when, and why",
+		Args:    exactly(1, "NAME"),
 		Example: "  tinbell monitor states boarding-scans-volume",
 		RunE: func(c *cobra.Command, args []string) error {
 			var states []record.SeriesState

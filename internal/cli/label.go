@@ -20,8 +20,10 @@ import (
 )
 
 func (a *app) labelCommand() *cobra.Command {
-	export := a.export("export", "Write every label, as it is imported", "/labels/export", "  tinbell label export > labels.csv\n  tinbell label export --file labels.ndjson", 0, nil)
-	load := &cobra.Command{Use: "import FILE", Short: "Import labels as CSV, NDJSON or a JSON array; what was said before is not said twice", Args: exactly(1, "FILE"),
+	export := a.export("export", "Write every label, as it is imported", "/labels/export",
+		"  tinbell label export > labels.csv\n  tinbell label export --file labels.ndjson", 0, nil)
+	load := &cobra.Command{Use: "import FILE",
+		Short: "Import labels as CSV, NDJSON or a JSON array; what was said before is not said twice", Args: exactly(1, "FILE"),
 		Long: "Columns, or keys: alert (its number), or monitor, segment and raised_at; verdict; cause, note, author and at where known.", Example: "  tinbell label import labels.csv",
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.importFile(c, "/labels/import", args[0], "labels")
@@ -64,13 +66,15 @@ func (a *app) labelQueue() *cobra.Command {
 			if err := a.client().Get(c.Context(), "/label-queue", q, &found); err != nil {
 				return err
 			}
-			l := listing{head: []string{"alert", "fault?", "raised", "monitor", "what", "alike"}, right: []int{1, 2}, raw: found, none: "Every alert is answered."}
+			l := listing{head: []string{"alert", "fault?", "raised", "monitor", "what", "alike"}, right: []int{1, 2}, raw: found,
+				none: "Every alert is answered."}
 			for _, v := range found.Questions {
 				alike := ""
 				for _, other := range v.Alike {
 					alike += fmt.Sprintf("%d ", other.ID)
 				}
-				l.rows = append(l.rows, []string{fmt.Sprint(v.Alert.ID), words.Percent(v.Chance), a.local(v.Alert.RaisedAt, v.Alert.Zone), v.Alert.Monitor, v.Alert.Sentence, alike})
+				l.rows = append(l.rows, []string{fmt.Sprint(v.Alert.ID), words.Percent(v.Chance),
+					a.local(v.Alert.RaisedAt, v.Alert.Zone), v.Alert.Monitor, v.Alert.Sentence, alike})
 			}
 			if err := a.show(l); err != nil {
 				return err
@@ -87,7 +91,8 @@ func (a *app) labelStretch() *cobra.Command {
 	var from, to string
 	in := httpapi.NewStretch{}
 	var segment string
-	c := &cobra.Command{Use: "stretch METRIC VERDICT", Short: "Give a verdict on a stretch where no alert was: a fault becomes a missed incident", Args: exactly(2, "METRIC VERDICT"),
+	c := &cobra.Command{Use: "stretch METRIC VERDICT",
+		Short: "Give a verdict on a stretch where no alert was: a fault becomes a missed incident", Args: exactly(2, "METRIC VERDICT"),
 		Example: "  tinbell label stretch boarding-scans-rows fault --segment Gullstone --from 2026-06-18T09:00:00-03:00 --to 2026-06-18T15:00:00-03:00 --note 'gate 3 sent nothing'",
 		RunE: func(c *cobra.Command, args []string) error {
 			var err error
@@ -136,21 +141,24 @@ func (a *app) labelStretch() *cobra.Command {
 }
 
 func (a *app) filterCommand() *cobra.Command {
-	show := &cobra.Command{Use: "show", Short: "How the filter of false alarms does", Args: exactly(0, "nothing"), RunE: func(c *cobra.Command, _ []string) error {
-		var r improve.FilterReport
-		if err := a.client().Get(c.Context(), "/filter", nil, &r); err != nil {
-			return err
-		}
-		return a.show(filterRows(r))
-	}}
-	why := &cobra.Command{Use: "why ALERT", Short: "What the filter makes of an alert, and the labelled ones most like it", Args: exactly(1, "ALERT"), Example: "  tinbell filter why 412",
+	show := &cobra.Command{Use: "show", Short: "How the filter of false alarms does", Args: exactly(0, "nothing"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			var r improve.FilterReport
+			if err := a.client().Get(c.Context(), "/filter", nil, &r); err != nil {
+				return err
+			}
+			return a.show(filterRows(r))
+		}}
+	why := &cobra.Command{Use: "why ALERT", Short: "What the filter makes of an alert, and the labelled ones most like it",
+		Args: exactly(1, "ALERT"), Example: "  tinbell filter why 412",
 		RunE: func(c *cobra.Command, args []string) error {
 			var h improve.Held
 			if err := a.client().Get(c.Context(), "/alerts/"+url.PathEscape(args[0])+"/held", nil, &h); err != nil {
 				return err
 			}
 			a.say("%s sure that it is a fault; alerts under %s are held back.", words.Percent(h.Chance), words.Percent(h.Cut))
-			l := listing{head: []string{"speaks", "what"}, raw: h, none: "No evidence to weigh: a rule raised it, or nothing tells it from the labelled alerts."}
+			l := listing{head: []string{"speaks", "what"}, raw: h,
+				none: "No evidence to weigh: a rule raised it, or nothing tells it from the labelled alerts."}
 			for _, r := range h.Reasons {
 				side := "for a fault"
 				if r.Push < 0 {
@@ -182,7 +190,8 @@ func (a *app) filterCommand() *cobra.Command {
 			if err := a.client().Send(c.Context(), "PATCH", "/filter", in, &how); err != nil {
 				return err
 			}
-			a.say("The filter is %s; it may lose %s of faults.", map[string]string{"off": "off", "shadow": "in shadow: it says what it would hold back", "active": "active"}[how.State], words.Percent(how.Limit))
+			a.say("The filter is %s; it may lose %s of faults.", map[string]string{"off": "off",
+				"shadow": "in shadow: it says what it would hold back", "active": "active"}[how.State], words.Percent(how.Limit))
 			return nil
 		}
 		if to != record.FilterOff {
@@ -190,8 +199,10 @@ func (a *app) filterCommand() *cobra.Command {
 		}
 		return c
 	}
-	return group("filter", "The filter of false alarms, learned from labels", show, why, state("off", "Switch it off; what it holds back is let go", record.FilterOff),
-		state("shadow", "Let it say what it would hold back, and hold nothing", record.FilterShadow), state("on", "Let it hold alerts back", record.FilterActive))
+	return group("filter", "The filter of false alarms, learned from labels", show, why,
+		state("off", "Switch it off; what it holds back is let go", record.FilterOff),
+		state("shadow", "Let it say what it would hold back, and hold nothing", record.FilterShadow),
+		state("on", "Let it hold alerts back", record.FilterActive))
 }
 
 func filterRows(r improve.FilterReport) listing {
@@ -201,26 +212,33 @@ func filterRows(r improve.FilterReport) listing {
 	}
 	checked := "too few labels to check on later time (15 are needed)"
 	if r.Checked.From != nil {
-		checked = fmt.Sprintf("lost %d of %d faults, held %d of %d noise, from %s on", r.Checked.FaultsLost, r.Checked.Faults, r.Checked.NoiseHeld, r.Checked.Noise, r.Checked.From.Format(time.DateOnly))
+		checked = fmt.Sprintf("lost %d of %d faults, held %d of %d noise, from %s on", r.Checked.FaultsLost, r.Checked.Faults,
+			r.Checked.NoiseHeld, r.Checked.Noise, r.Checked.From.Format(time.DateOnly))
 	}
 	return listing{head: []string{"filter", ""}, raw: r, rows: [][]string{
-		{"state", r.State}, {"may lose", words.Percent(r.Limit) + " of faults"}, {"learned from", fmt.Sprintf("%d labels: %s, %d noise", r.Labels, words.Plural(r.Faults, "fault"), r.Noise)},
-		{"holds back under", words.Percent(r.Cut) + " sure that it is a fault"}, {"orders rightly, unseen", right}, {"on labels newer than it learned from", checked},
-		{"last four weeks", fmt.Sprintf("%s held back, or would be; %s of them labelled since", words.Plural(r.HeldNow, "alert"), words.Plural(r.HeldFaults, "fault"))},
+		{"state", r.State}, {"may lose", words.Percent(r.Limit) + " of faults"},
+		{"learned from", fmt.Sprintf("%d labels: %s, %d noise", r.Labels, words.Plural(r.Faults, "fault"), r.Noise)},
+		{"holds back under", words.Percent(r.Cut) + " sure that it is a fault"}, {"orders rightly, unseen", right},
+		{"on labels newer than it learned from", checked},
+		{"last four weeks", fmt.Sprintf("%s held back, or would be; %s of them labelled since", words.Plural(r.HeldNow, "alert"),
+			words.Plural(r.HeldFaults, "fault"))},
 		{"tuning by night", map[bool]string{true: "yes", false: "no"}[r.Nightly]},
 	}}
 }
 
 func (a *app) labelList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List every label that was given, oldest first, those taken back too", Args: exactly(0, "nothing"), Example: "  tinbell label list --output json",
+	return &cobra.Command{Use: "list", Short: "List every label that was given, oldest first, those taken back too",
+		Args: exactly(0, "nothing"), Example: "  tinbell label list --output json",
 		RunE: func(c *cobra.Command, _ []string) error {
 			var given []store.GivenLabel
 			if err := a.client().Get(c.Context(), "/labels", nil, &given); err != nil {
 				return err
 			}
-			l := listing{head: []string{"alert", "label", "by", "at", "monitor", "segment", "note"}, right: []int{1}, keep: []string{"label", "by"}, raw: given, none: "Nothing was labelled yet."}
+			l := listing{head: []string{"alert", "label", "by", "at", "monitor", "segment", "note"}, right: []int{1},
+				keep: []string{"label", "by"}, raw: given, none: "Nothing was labelled yet."}
 			for _, g := range given {
-				l.rows = append(l.rows, []string{strconv.FormatInt(g.AlertID, 10), or(g.Verdict, "taken back"), g.Author, a.local(g.At, "UTC"), g.Monitor, orNone(g.Segment), orNone(strings.Trim(g.Cause+": "+g.Note, ": "))})
+				l.rows = append(l.rows, []string{strconv.FormatInt(g.AlertID, 10), or(g.Verdict, "taken back"), g.Author,
+					a.local(g.At, "UTC"), g.Monitor, orNone(g.Segment), orNone(strings.Trim(g.Cause+": "+g.Note, ": "))})
 			}
 			return a.show(l)
 		}}

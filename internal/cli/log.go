@@ -24,13 +24,15 @@ type Sentence struct {
 
 func (a *app) logCommand() *cobra.Command {
 	return group("log", "What log lines say, counted by their sentences",
-		a.logAdd(), a.logPush(), a.logList(), a.logFiles(), a.logFind(), a.logTemplates(), a.logShow(), a.logGoesWith(), a.logLines(), a.logCompare(),
+		a.logAdd(), a.logPush(), a.logList(), a.logFiles(), a.logFind(), a.logTemplates(), a.logShow(), a.logGoesWith(),
+		a.logLines(), a.logCompare(),
 		a.logSet(), a.logUsual(), a.logFollow(), a.logJoin(), a.logHold(), a.logVary(), a.logRemove(), a.logMine())
 }
 
 func (a *app) logMine() *cobra.Command {
 	var most, atLeast, limit int
-	c := &cobra.Command{Use: "mine FILE|-", Short: "Find the sentences of the lines of a file, gzip or not; without a service", Args: exactly(1, "FILE|-"),
+	c := &cobra.Command{Use: "mine FILE|-", Short: "Find the sentences of the lines of a file, gzip or not; without a service",
+		Args: exactly(1, "FILE|-"),
 		Long: `Like lines become one template: its constant words stay, its variable parts are marked by
 what they look like (number, time, identifier, address, path, quoted text, list). A word
 varies once more than eight stand in its place. One pass; memory by templates.`,
@@ -50,7 +52,8 @@ varies once more than eight stand in its place. One pass; memory by templates.`,
 			list := slices.DeleteFunc(m.Templates(), func(t *template.Template) bool { return t.Lines < int64(atLeast) })
 			slices.SortStableFunc(list, func(x, y *template.Template) int { return int(y.Lines - x.Lines) })
 			found := []Sentence{}
-			l := listing{head: []string{"lines", "share", "template"}, right: []int{1, 2}, raw: &found, none: "No line has anything to say."}
+			l := listing{head: []string{"lines", "share", "template"}, right: []int{1, 2}, raw: &found,
+				none: "No line has anything to say."}
 			for _, t := range list {
 				s := Sentence{t.ID, t.String(), t.Lines, float64(t.Lines) / float64(max(lines, 1))}
 				found = append(found, s)
@@ -66,7 +69,8 @@ varies once more than eight stand in its place. One pass; memory by templates.`,
 				a.say("%d more: --limit 0 lists all.", more)
 			}
 			if n := m.Overflow(); n > 0 {
-				a.say("%s came after there were %s templates, and are not told apart: --most keeps more.", words.Plural(int(n), "line"), words.Number(float64(most)))
+				a.say("%s came after there were %s templates, and are not told apart: --most keeps more.",
+					words.Plural(int(n), "line"), words.Number(float64(most)))
 			}
 			if cut > 0 {
 				a.say("%s over %s were cut.", words.Plural(cut, "line"), words.Bytes(longestLine))

@@ -42,7 +42,8 @@ func (a *app) correct(c *cobra.Command, name, number string, order logs.Correcti
 }
 
 func (a *app) logJoin() *cobra.Command {
-	return &cobra.Command{Use: "join NAME NUMBER NUMBER", Short: "Make two sentences of a log one: what differs varies from now on", Args: exactly(3, "NAME NUMBER NUMBER"),
+	return &cobra.Command{Use: "join NAME NUMBER NUMBER",
+		Short: "Make two sentences of a log one: what differs varies from now on", Args: exactly(3, "NAME NUMBER NUMBER"),
 		RunE: func(c *cobra.Command, args []string) error {
 			with, err := strconv.Atoi(args[2])
 			if err != nil {
@@ -58,7 +59,8 @@ func (a *app) logHold() *cobra.Command {
 }
 
 func (a *app) logVary() *cobra.Command {
-	return a.correction("vary", "Have a word of a sentence vary: sentences that differ in it alone become one", "  tinbell log vary gates-loader 3 started")
+	return a.correction("vary", "Have a word of a sentence vary: sentences that differ in it alone become one",
+		"  tinbell log vary gates-loader 3 started")
 }
 
 func (a *app) correction(what, short, example string) *cobra.Command {
@@ -77,7 +79,8 @@ func (a *app) correction(what, short, example string) *cobra.Command {
 
 func (a *app) logGoesWith() *cobra.Command {
 	var s overStretch
-	c := &cobra.Command{Use: "goes-with NAME NUMBER", Short: "What a sentence goes with: sentences that rise and fall with it, runs, alerts", Args: exactly(2, "NAME NUMBER"),
+	c := &cobra.Command{Use: "goes-with NAME NUMBER",
+		Short: "What a sentence goes with: sentences that rise and fall with it, runs, alerts", Args: exactly(2, "NAME NUMBER"),
 		RunE: func(c *cobra.Command, args []string) error {
 			path, err := sentencePath(args[0], args[1], "/goes-with")
 			if err != nil {
@@ -102,7 +105,8 @@ func (a *app) logGoesWith() *cobra.Command {
 				a.say("  in %d of %s of %s", r.With, words.Plural(r.Runs, r.State+" run"), r.Job)
 			}
 			for _, v := range g.Alerts {
-				a.say("  in %d of %s with an alert of %s, %s of the others", v.With, words.Plural(v.Hours, "hour"), v.Dataset, words.Percent(v.Else))
+				a.say("  in %d of %s with an alert of %s, %s of the others", v.With, words.Plural(v.Hours, "hour"), v.Dataset,
+					words.Percent(v.Else))
 			}
 			return nil
 		}}
@@ -125,7 +129,8 @@ func lagged(seconds int) string {
 func (a *app) logLines() *cobra.Command {
 	var s overStretch
 	var limit int
-	c := &cobra.Command{Use: "lines NAME NUMBER", Short: "Read the lines of a sentence from the files that are followed, secrets masked", Args: exactly(2, "NAME NUMBER"),
+	c := &cobra.Command{Use: "lines NAME NUMBER",
+		Short: "Read the lines of a sentence from the files that are followed, secrets masked", Args: exactly(2, "NAME NUMBER"),
 		RunE: func(c *cobra.Command, args []string) error {
 			path, err := sentencePath(args[0], args[1], "/lines")
 			if err != nil {
@@ -139,7 +144,8 @@ func (a *app) logLines() *cobra.Command {
 			if err := a.client().Get(c.Context(), path, q, &f); err != nil {
 				return err
 			}
-			l := listing{head: []string{"file", "line", "text"}, right: []int{2}, raw: f, data: f.Lines, none: "No line of it.", keep: []string{"text"}}
+			l := listing{head: []string{"file", "line", "text"}, right: []int{2}, raw: f, data: f.Lines, none: "No line of it.",
+				keep: []string{"text"}}
 			for _, v := range f.Lines {
 				l.rows = append(l.rows, []string{v.Path, strconv.FormatInt(v.Line, 10), v.Text})
 			}
@@ -161,10 +167,12 @@ func (a *app) logFiles() *cobra.Command {
 			if err := a.client().Get(c.Context(), "/logs/"+url.PathEscape(args[0])+"/files", nil, &list); err != nil {
 				return err
 			}
-			l := listing{head: []string{"file", "lines", "counted", "changed", "trouble"}, right: []int{2, 3}, raw: list, keep: []string{"file", "lines"},
+			l := listing{head: []string{"file", "lines", "counted", "changed", "trouble"}, right: []int{2, 3}, raw: list,
+				keep: []string{"file", "lines"},
 				none: "No file of it is followed: tinbell log set " + args[0] + " --files SOURCE:PATTERN."}
 			for _, v := range list {
-				l.rows = append(l.rows, []string{v.Path, words.Number(float64(v.Lines)), words.Bytes(float64(v.Counted)), a.local(v.Changed, ""), orNone(v.Message)})
+				l.rows = append(l.rows, []string{v.Path, words.Number(float64(v.Lines)), words.Bytes(float64(v.Counted)),
+					a.local(v.Changed, ""), orNone(v.Message)})
 			}
 			return a.show(l)
 		}}
@@ -174,7 +182,8 @@ func (a *app) logFind() *cobra.Command {
 	var s overStretch
 	var severity, dataset string
 	var limit int
-	c := &cobra.Command{Use: "find WORDS", Short: "Find sentences of all logs by words, severity, dataset and time", Args: exactly(1, "WORDS"),
+	c := &cobra.Command{Use: "find WORDS", Short: "Find sentences of all logs by words, severity, dataset and time",
+		Args:    exactly(1, "WORDS"),
 		Example: "  tinbell log find 'refuses connections' --since 7d\n  tinbell log find deadlock --severity error --dataset raw.gate_events",
 		RunE: func(c *cobra.Command, args []string) error {
 			q := url.Values{"words": {args[0]}, "dataset": {dataset}, "limit": {strconv.Itoa(limit)}}
@@ -192,9 +201,11 @@ func (a *app) logFind() *cobra.Command {
 			if err := a.client().Get(c.Context(), "/log-sentences", q, &f); err != nil {
 				return err
 			}
-			l := listing{head: []string{"log", "no.", "lines", "severity", "when", "sentence"}, right: []int{2, 3}, raw: f, data: f.Sentences, none: "No sentence fits.", keep: []string{"log", "no.", "sentence"}}
+			l := listing{head: []string{"log", "no.", "lines", "severity", "when", "sentence"}, right: []int{2, 3}, raw: f,
+				data: f.Sentences, none: "No sentence fits.", keep: []string{"log", "no.", "sentence"}}
 			for _, v := range f.Sentences {
-				l.rows = append(l.rows, []string{v.Log, strconv.Itoa(v.Number), words.Number(float64(v.Count)), orNone(v.Severity), draw.Bars(v.Bins, 24), v.Gist})
+				l.rows = append(l.rows, []string{v.Log, strconv.Itoa(v.Number), words.Number(float64(v.Count)),
+					orNone(v.Severity), draw.Bars(v.Bins, 24), v.Gist})
 			}
 			if err := a.show(l); err != nil {
 				return err

@@ -23,10 +23,13 @@ func (a *app) logList() *cobra.Command {
 			if err := a.client().Get(c.Context(), "/logs", nil, &list); err != nil {
 				return err
 			}
-			l := listing{head: []string{"log", "dataset", "lines", "sentences", "first", "last", "keeps"}, right: []int{3, 4, 7}, raw: list, keep: []string{"log", "lines"},
+			l := listing{head: []string{"log", "dataset", "lines", "sentences", "first", "last", "keeps"}, right: []int{3, 4, 7},
+				raw: list, keep: []string{"log", "lines"},
 				none: "There is no log yet: tinbell log push FILE --log NAME --dataset DATASET."}
 			for _, v := range list {
-				l.rows = append(l.rows, []string{v.Name, v.Dataset, words.Number(float64(v.Lines)), words.Number(float64(v.Templates)), a.optional(v.FirstAt, v.Zone, "–"), a.optional(v.LastAt, v.Zone, "–"), strconv.Itoa(v.KeepSamples)})
+				l.rows = append(l.rows, []string{v.Name, v.Dataset, words.Number(float64(v.Lines)),
+					words.Number(float64(v.Templates)), a.optional(v.FirstAt, v.Zone, "–"), a.optional(v.LastAt, v.Zone, "–"),
+					strconv.Itoa(v.KeepSamples)})
 			}
 			return a.show(l)
 		}}
@@ -76,13 +79,15 @@ func (a *app) logTemplates() *cobra.Command {
 			if err := a.client().Get(c.Context(), "/logs/"+url.PathEscape(args[0])+"/templates", q, &found); err != nil {
 				return err
 			}
-			l := listing{head: []string{"no.", "lines", "share", "severity", "first", "when", "sentence"}, right: []int{1, 2, 3}, raw: found, data: found.Templates,
+			l := listing{head: []string{"no.", "lines", "share", "severity", "first", "when", "sentence"}, right: []int{1, 2, 3},
+				raw: found, data: found.Templates,
 				none: "No line came, or none that fits.", keep: []string{"no.", "lines", "sentence"}}
 			for i, t := range found.Templates {
 				if limit > 0 && i == limit {
 					break
 				}
-				l.rows = append(l.rows, []string{strconv.Itoa(t.Number), words.Number(float64(t.Count)), words.Percent(t.Share), orNone(t.Severity), a.local(t.FirstAt, found.Log.Zone), draw.Bars(t.Bins, 24), t.Text})
+				l.rows = append(l.rows, []string{strconv.Itoa(t.Number), words.Number(float64(t.Count)), words.Percent(t.Share),
+					orNone(t.Severity), a.local(t.FirstAt, found.Log.Zone), draw.Bars(t.Bins, 24), t.Text})
 			}
 			if err := a.show(l); err != nil {
 				return err
@@ -103,7 +108,8 @@ func (a *app) logTemplates() *cobra.Command {
 
 func (a *app) logShow() *cobra.Command {
 	var s overStretch
-	c := &cobra.Command{Use: "show NAME NUMBER", Short: "Show a sentence of a log: when it came, and a few lines", Args: exactly(2, "NAME NUMBER"),
+	c := &cobra.Command{Use: "show NAME NUMBER", Short: "Show a sentence of a log: when it came, and a few lines",
+		Args: exactly(2, "NAME NUMBER"),
 		RunE: func(c *cobra.Command, args []string) error {
 			number, err := strconv.Atoi(args[1])
 			if err != nil {
@@ -114,14 +120,16 @@ func (a *app) logShow() *cobra.Command {
 				return err
 			}
 			var one logs.One
-			if err := a.client().Get(c.Context(), fmt.Sprintf("/logs/%s/templates/%d", url.PathEscape(args[0]), number), q, &one); err != nil {
+			if err := a.client().Get(c.Context(), fmt.Sprintf("/logs/%s/templates/%d", url.PathEscape(args[0]), number), q,
+				&one); err != nil {
 				return err
 			}
 			if done, err := a.data(one); done {
 				return err
 			}
 			a.say("%s", one.Text)
-			a.say("%s, %s since %s, the last at %s.", orNone(one.Severity), words.Plural(int(one.Lines), "line"), a.local(one.FirstAt, one.Zone), a.local(one.LastAt, one.Zone))
+			a.say("%s, %s since %s, the last at %s.", orNone(one.Severity), words.Plural(int(one.Lines), "line"),
+				a.local(one.FirstAt, one.Zone), a.local(one.LastAt, one.Zone))
 			if one.MergedInto > 0 {
 				a.say("It became part of sentence %d.", one.MergedInto)
 			}
@@ -161,13 +169,16 @@ func (a *app) logShow() *cobra.Command {
 
 // valueSaid says what stood in a variable part.
 func valueSaid(v logs.PartOf) string {
-	said := fmt.Sprintf("part %d (%s) after “%s”: %s in %s", v.Place, v.Kind, v.Before, words.Plural(int(v.Distinct), "value"), words.Plural(int(v.Lines), "line"))
+	said := fmt.Sprintf("part %d (%s) after “%s”: %s in %s", v.Place, v.Kind, v.Before, words.Plural(int(v.Distinct), "value"),
+		words.Plural(int(v.Lines), "line"))
 	if v.Before == "" {
-		said = fmt.Sprintf("part %d (%s): %s in %s", v.Place, v.Kind, words.Plural(int(v.Distinct), "value"), words.Plural(int(v.Lines), "line"))
+		said = fmt.Sprintf("part %d (%s): %s in %s", v.Place, v.Kind, words.Plural(int(v.Distinct), "value"),
+			words.Plural(int(v.Lines), "line"))
 	}
 	if n := len(v.Days); v.Numbers > 0 && n > 0 {
 		d := v.Days[n-1]
-		return said + fmt.Sprintf("; on the last day %s, between %s and %s", words.Number(d.Median), words.Number(d.Low), words.Number(d.High))
+		return said + fmt.Sprintf("; on the last day %s, between %s and %s", words.Number(d.Median), words.Number(d.Low),
+			words.Number(d.High))
 	}
 	if len(v.Top) > 0 && float64(v.Top[0].Lines) > 0.02*float64(v.Lines) {
 		return said + fmt.Sprintf("; most often %s (%s)", v.Top[0].Value, words.Percent(float64(v.Top[0].Lines)/float64(max(v.Lines, 1))))
@@ -191,7 +202,8 @@ func changeSaid(v record.LogChange) string {
 func (a *app) logCompare() *cobra.Command {
 	var s overStretch
 	var against, otherSince, otherUntil string
-	c := &cobra.Command{Use: "compare NAME", Short: "Hold a stretch of a log against an earlier one: new, vanished, more, less", Args: exactly(1, "NAME"),
+	c := &cobra.Command{Use: "compare NAME", Short: "Hold a stretch of a log against an earlier one: new, vanished, more, less",
+		Args:    exactly(1, "NAME"),
 		Example: "  tinbell log compare gates-loader --since 1h --against week\n  tinbell log compare gates-loader --since 2026-11-28T13:00:00Z --until 2026-11-28T14:00:00Z --against before",
 		RunE: func(c *cobra.Command, args []string) error {
 			q := url.Values{"against": {against}}
@@ -214,16 +226,19 @@ func (a *app) logCompare() *cobra.Command {
 			if err := a.client().Get(c.Context(), "/logs/"+url.PathEscape(args[0])+"/compare", q, &found); err != nil {
 				return err
 			}
-			l := listing{head: []string{"no.", "what", "lines", "before", "expected", "severity", "sentence"}, right: []int{1, 3, 4, 5}, raw: found, data: found.Differ,
+			l := listing{head: []string{"no.", "what", "lines", "before", "expected", "severity", "sentence"},
+				right: []int{1, 3, 4, 5}, raw: found, data: found.Differ,
 				none: "Nothing differs.", keep: []string{"no.", "what", "lines", "sentence"}}
 			for _, d := range found.Differ {
-				l.rows = append(l.rows, []string{strconv.Itoa(d.Number), d.Way, words.Number(float64(d.Now)), words.Number(float64(d.Before)), words.Number(d.Expected), orNone(d.Severity), d.Text})
+				l.rows = append(l.rows, []string{strconv.Itoa(d.Number), d.Way, words.Number(float64(d.Now)),
+					words.Number(float64(d.Before)), words.Number(d.Expected), orNone(d.Severity), d.Text})
 			}
 			if err := a.show(l); err != nil {
 				return err
 			}
 			zone := found.Log.Zone
-			a.say("\n%s %s to %s against %s to %s.", found.Sentence, a.local(found.From, zone), a.local(found.To, zone), a.local(found.Against, zone), a.local(found.Until, zone))
+			a.say("\n%s %s to %s against %s to %s.", found.Sentence, a.local(found.From, zone), a.local(found.To, zone),
+				a.local(found.Against, zone), a.local(found.Until, zone))
 			return nil
 		}}
 	s.bind(c, "1h")

@@ -18,7 +18,8 @@ import (
 
 func (a *app) logPush() *cobra.Command {
 	var o logFile
-	c := &cobra.Command{Use: "push FILE|-…", Short: "Count the lines of files or standard input (plain or NDJSON, gzip too) by what they say",
+	c := &cobra.Command{Use: "push FILE|-…",
+		Short: "Count the lines of files or standard input (plain or NDJSON, gzip too) by what they say",
 		Long: `Counts lines by their sentences; the lines themselves are not kept, but a few of each
 sentence with secrets masked. A file that is pushed again as it grows has its new lines
 counted alone: it is known by its name and its first line. A log that is new needs the
@@ -48,7 +49,8 @@ dataset whose loaders write it.`,
 	f.StringVar(&o.log, "log", "", "name of the log")
 	o.owner.bind(c)
 	f.StringVar(&o.format, "format", "", "text or ndjson; by the file's name if left out")
-	f.StringVar(&o.source, "source", "", "what the file is known by; its name and first line if left out. Of standard input all lines count if left out")
+	f.StringVar(&o.source, "source", "",
+		"what the file is known by; its name and first line if left out. Of standard input all lines count if left out")
 	return c
 }
 
@@ -102,7 +104,8 @@ func (a *app) pushLog(c *cobra.Command, name string, o logFile) error {
 		n    int64
 		what string
 	}{
-		{r.Again, "had been counted before"}, {r.Traces, "belong to the line before them, as of a trace"}, {r.Cut, "are longer than 64 kB, and cut"},
+		{r.Again, "had been counted before"}, {r.Traces, "belong to the line before them, as of a trace"},
+		{r.Cut, "are longer than 64 kB, and cut"},
 		{r.Overflow, "came after there were as many sentences as are kept, and are counted together"},
 	} {
 		if also.n > 0 {

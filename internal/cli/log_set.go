@@ -79,7 +79,9 @@ func (o *logSettings) change(c *cobra.Command) (map[string]any, error) {
 
 func (a *app) logSet() *cobra.Command {
 	var o logSettings
-	c := &cobra.Command{Use: "set NAME", Short: "Say what is told of a log, which files of it are followed, what is kept, masked and counted apart", Args: exactly(1, "NAME"),
+	c := &cobra.Command{Use: "set NAME",
+		Short: "Say what is told of a log, which files of it are followed, what is kept, masked and counted apart",
+		Args:  exactly(1, "NAME"),
 		Long: `A watched log tells when it says what it never said (a sentence of these severities,
 unlike all that was said before), when a sentence comes far more often than it does, and
 when one that always came has stopped. All that is told together comes no more often than
@@ -127,12 +129,14 @@ func watched(log record.Log) string {
 	if len(log.Watched) == 0 {
 		return "nothing is told of it"
 	}
-	said := map[string]string{"new": "new sentences of " + words.List(log.Watched), "burst": "bursts", "vanished": "sentences that have stopped"}
+	said := map[string]string{"new": "new sentences of " + words.List(log.Watched), "burst": "bursts",
+		"vanished": "sentences that have stopped"}
 	var kinds []string
 	for _, k := range log.Kinds {
 		kinds = append(kinds, said[k])
 	}
-	return fmt.Sprintf("%s are told, together no more often than once in %s", words.List(kinds), words.Duration(time.Duration(log.RareSeconds)*time.Second))
+	return fmt.Sprintf("%s are told, together no more often than once in %s", words.List(kinds),
+		words.Duration(time.Duration(log.RareSeconds)*time.Second))
 }
 
 func (a *app) logUsual() *cobra.Command {
@@ -146,7 +150,8 @@ func (a *app) logUsual() *cobra.Command {
 }
 
 func (a *app) logFollow() *cobra.Command {
-	return a.logSay("follow", "Make the lines of a sentence a series of their own, which a monitor can watch", "follow it no longer", "followed",
+	return a.logSay("follow", "Make the lines of a sentence a series of their own, which a monitor can watch",
+		"follow it no longer", "followed",
 		func(name string, number int) string {
 			return fmt.Sprintf("Its lines are the series “sentence %d” of the metric %s within a minute: tinbell monitor add NAME %[2]s", number, logs.Sentences(name))
 		},
@@ -164,7 +169,8 @@ func (a *app) logSay(use, short, back, field string, said, taken func(name strin
 			if err != nil {
 				return wrongUsage{fmt.Errorf("%s: the number of a sentence, as tinbell log templates lists it", args[1])}
 			}
-			if err := a.client().Send(c.Context(), "PATCH", fmt.Sprintf("/logs/%s/templates/%d", url.PathEscape(args[0]), number), map[string]bool{field: !not}, nil); err != nil {
+			if err := a.client().Send(c.Context(), "PATCH", fmt.Sprintf("/logs/%s/templates/%d", url.PathEscape(args[0]), number),
+				map[string]bool{field: !not}, nil); err != nil {
 				return err
 			}
 			if not {
@@ -179,7 +185,8 @@ func (a *app) logSay(use, short, back, field string, said, taken func(name strin
 
 func (a *app) logAdd() *cobra.Command {
 	var o logOwner
-	c := &cobra.Command{Use: "add NAME", Short: "Make a log before its first line comes, as for a service that sends OTLP logs", Args: exactly(1, "NAME"),
+	c := &cobra.Command{Use: "add NAME", Short: "Make a log before its first line comes, as for a service that sends OTLP logs",
+		Args:    exactly(1, "NAME"),
 		Example: "  tinbell log add gates-api --dataset raw.gate_events\n  tinbell log add refunds-loader --job load_refunds\n  tinbell log add fares-api --service fares-api",
 		RunE: func(c *cobra.Command, args []string) error {
 			if (o == logOwner{}) {
@@ -193,7 +200,8 @@ func (a *app) logAdd() *cobra.Command {
 			if done, err := a.data(log); done {
 				return err
 			}
-			a.say("Log %s of %s is there. OTLP logs of the service of that name are counted, and what tinbell log push sends.", log.Name, log.Dataset)
+			a.say("Log %s of %s is there. OTLP logs of the service of that name are counted, and what tinbell log push sends.",
+				log.Name, log.Dataset)
 			return nil
 		}}
 	o.bind(c)
@@ -201,7 +209,8 @@ func (a *app) logAdd() *cobra.Command {
 }
 
 func (a *app) logRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Remove a log with all that was counted of it; its metric stays", Args: exactly(1, "NAME"),
+	return &cobra.Command{Use: "remove NAME", Short: "Remove a log with all that was counted of it; its metric stays",
+		Args: exactly(1, "NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if err := a.client().Send(c.Context(), "DELETE", "/logs/"+url.PathEscape(args[0]), nil, nil); err != nil {
 				return err

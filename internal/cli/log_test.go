@@ -35,14 +35,16 @@ func TestTheSentencesOfAFileAreListed(t *testing.T) {
 	if _, err := w.Write(text.Bytes()); err != nil || w.Close() != nil {
 		t.Fatal(err)
 	}
-	for name, content := range map[string][]byte{plain: text.Bytes(), packed: small.Bytes(), filepath.Join(folder, "b.log.gz"): []byte("not packed"), filepath.Join(folder, "empty.log"): nil} {
+	for name, content := range map[string][]byte{plain: text.Bytes(), packed: small.Bytes(),
+		filepath.Join(folder, "b.log.gz"): []byte("not packed"), filepath.Join(folder, "empty.log"): nil} {
 		if err := os.WriteFile(name, content, 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
 	for _, name := range []string{plain, packed} {
 		out, code := mined(t, name)
-		for _, says := range []string{"60", "<time> INFO loaded <number> rows", "ERROR no such column: <quoted text>", "last line has no end", "1 line over 66 kB"} {
+		for _, says := range []string{"60", "<time> INFO loaded <number> rows", "ERROR no such column: <quoted text>",
+			"last line has no end", "1 line over 66 kB"} {
 			if code != 0 || !strings.Contains(out, says) {
 				t.Errorf("%s: %d, without %q:\n%s", name, code, says, out)
 			}

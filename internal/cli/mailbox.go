@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tinbell/internal/demo"
+	"tinbell/internal/people"
 	"tinbell/internal/sink"
 )
 
@@ -26,10 +27,11 @@ const mailboxFolder = "mailbox"
 // loopback is where the demo's stand-ins are.
 var loopback = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}
 
-// standIns are the demo's mail server and webhook receiver.
+// standIns are the demo's mail server, webhook receiver and provider of sign-ins.
 type standIns struct {
 	demo.Receivers
 	mailbox *sink.Mailbox
+	openID  people.OpenID
 }
 
 // standIns starts the demo's stand-ins, where they were before if they were; they
@@ -41,7 +43,7 @@ func (a *app) standIns(ctx context.Context, dir string) (standIns, error) {
 	}
 	s := standIns{mailbox: mailbox, Receivers: demo.Receivers{Expect: mailbox.Expect}}
 	file := filepath.Join(dir, "ports.json")
-	var ports struct{ SMTP, HTTP int }
+	var ports struct{ SMTP, HTTP, Staff int }
 	if content, err := os.ReadFile(file); err == nil {
 		json.Unmarshal(content, &ports)
 	}
@@ -53,6 +55,18 @@ func (a *app) standIns(ctx context.Context, dir string) (standIns, error) {
 	if err != nil {
 		return s, err
 	}
+	staff, err := listenAt(ports.Staff)
+	if err != nil {
+		return s, err
+	}
+	directory, err := sink.NewProvider("tin-bell", "", demo.Staff...)
+	if err != nil {
+		return s, err
+	}
+	ports.Staff = staff.Addr().(*net.TCPAddr).Port
+	s.openID = people.OpenID{Issuer: fmt.Sprintf("http://127.0.0.1:%d", ports.Staff), Client: "tin-bell",
+		Called: "Vellamar staff", Roles: demo.StaffRoles}
+	directory.At(s.openID.Issuer)
 	s.SMTP, s.HTTP = mail.Addr().(*net.TCPAddr).Port, web.Addr().(*net.TCPAddr).Port
 	ports.SMTP, ports.HTTP = s.SMTP, s.HTTP
 	content, err := json.Marshal(ports)
@@ -65,7 +79,9 @@ func (a *app) standIns(ctx context.Context, dir string) (standIns, error) {
 	go mailbox.ServeSMTP(mail, sink.Login{})
 	receiver := &http.Server{Handler: mailbox.Receiver()}
 	go receiver.Serve(web)
-	context.AfterFunc(ctx, func() { mail.Close(); receiver.Close() })
+	provider := &http.Server{Handler: directory.Handler()}
+	go provider.Serve(staff)
+	context.AfterFunc(ctx, func() { mail.Close(); receiver.Close(); provider.Close() })
 	return s, nil
 }
 
@@ -79,21 +95,25 @@ func listenAt(port int) (net.Listener, error) {
 
 func (a *app) mailboxCommand() *cobra.Command {
 	var limit int
-	list := &cobra.Command{Use: "list", Short: "What the demo's mail server and webhook receiver got, newest first", Args: exactly(0, "nothing"), Example: "  tinbell mailbox list",
+	list := &cobra.Command{Use: "list", Short: "What the demo's mail server and webhook receiver got, newest first",
+		Args: exactly(0, "nothing"), Example: "  tinbell mailbox list",
 		RunE: func(c *cobra.Command, _ []string) error {
 			var letters []sink.Letter
 			if err := a.client().Get(c.Context(), "/mailbox", url.Values{"limit": {strconv.Itoa(limit)}}, &letters); err != nil {
 				return err
 			}
-			l := listing{head: []string{"letter", "came", "through", "to", "subject", "signature", "times"}, right: []int{1, 7}, raw: letters, none: "Nothing has come yet. Break something: tinbell demo break stall raw.gate_events"}
+			l := listing{head: []string{"letter", "came", "through", "to", "subject", "signature", "times"}, right: []int{1, 7},
+				raw: letters, none: "Nothing has come yet. Break something: tinbell demo break stall raw.gate_events"}
 			for _, x := range letters {
-				l.rows = append(l.rows, []string{strconv.Itoa(x.ID), a.local(x.At, "UTC"), x.Through, x.To, x.Subject, orNone(x.Signature), strconv.Itoa(x.Times)})
+				l.rows = append(l.rows, []string{strconv.Itoa(x.ID), a.local(x.At, "UTC"), x.Through, x.To, x.Subject,
+					orNone(x.Signature), strconv.Itoa(x.Times)})
 			}
 			return a.show(l)
 		}}
 	list.Flags().IntVar(&limit, "limit", 40, "at most so many")
 	var html, picture string
-	show := &cobra.Command{Use: "show LETTER", Short: "Show one message as it came", Args: exactly(1, "LETTER"), Example: "  tinbell mailbox show 3\n  tinbell mailbox show 3 --html letter.html",
+	show := &cobra.Command{Use: "show LETTER", Short: "Show one message as it came", Args: exactly(1, "LETTER"),
+		Example: "  tinbell mailbox show 3\n  tinbell mailbox show 3 --html letter.html",
 		RunE: func(c *cobra.Command, args []string) error {
 			var x sink.Letter
 			if err := a.client().Get(c.Context(), "/mailbox/"+url.PathEscape(args[0]), nil, &x); err != nil {
@@ -112,7 +132,8 @@ func (a *app) mailboxCommand() *cobra.Command {
 				a.say("Written to %s", file)
 			}
 			if html == "" && picture == "" {
-				a.printf("to       %s\nsubject  %s\nkey      %s\n\n%s\n", x.To, x.Subject, x.Key, strings.ReplaceAll(pretty(x.Text), "\r\n", "\n"))
+				a.printf("to       %s\nsubject  %s\nkey      %s\n\n%s\n", x.To, x.Subject, x.Key,
+					strings.ReplaceAll(pretty(x.Text), "\r\n", "\n"))
 			}
 			return nil
 		}}
@@ -123,7 +144,9 @@ func (a *app) mailboxCommand() *cobra.Command {
 
 // demoReceiver takes the demo's stand-ins down and brings them back.
 func (a *app) demoReceiver() *cobra.Command {
-	return &cobra.Command{Use: "receiver down|up", Short: "Take the demo's mail server and webhook receiver down, to see messages wait, or bring them back", Args: exactly(1, "down|up"),
+	return &cobra.Command{Use: "receiver down|up",
+		Short:   "Take the demo's mail server and webhook receiver down, to see messages wait, or bring them back",
+		Args:    exactly(1, "down|up"),
 		Example: "  tinbell demo receiver down\n  tinbell demo receiver up",
 		RunE: func(_ *cobra.Command, args []string) error {
 			dir := filepath.Join(or(a.dir, ".demo"), mailboxFolder)

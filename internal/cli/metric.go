@@ -32,13 +32,15 @@ func (a *app) metricCommand() *cobra.Command {
 			if m.Message != "" {
 				state += ": " + m.Message
 			}
-			l.rows = append(l.rows, []string{m.Name, m.Dataset, strings.TrimSpace(m.Measure + " " + m.Column), orNone(strings.Join(m.SegmentBy, ", ")),
+			l.rows = append(l.rows, []string{m.Name, m.Dataset, strings.TrimSpace(m.Measure + " " + m.Column),
+				orNone(strings.Join(m.SegmentBy, ", ")),
 				words.Seconds(float64(m.PeriodSeconds)), a.optional(m.CollectedTo, m.Zone, "pushed"), state})
 		}
 		return a.show(l)
 	}}
 	list.Flags().BoolVar(&drift, "drift", false, "with the figures of drift comparisons")
-	sql := &cobra.Command{Use: "sql NAME", Short: "Show what a probe asks the warehouse", Args: exactly(1, "NAME"), Example: "  tinbell metric sql boarding-scans-rows",
+	sql := &cobra.Command{Use: "sql NAME", Short: "Show what a probe asks the warehouse", Args: exactly(1, "NAME"),
+		Example: "  tinbell metric sql boarding-scans-rows",
 		RunE: func(c *cobra.Command, args []string) error {
 			var q httpapi.MetricSQL
 			if err := a.client().Get(c.Context(), "/metrics/"+url.PathEscape(args[0])+"/sql", nil, &q); err != nil {
@@ -58,11 +60,13 @@ func (a *app) metricAdd() *cobra.Command {
 	var in httpapi.NewMetric
 	var period, every, lookback, settle, kind string
 	var try bool
-	add := &cobra.Command{Use: "add DATASET NAME", Short: "Measure a table from now on; the probe is tried first", Args: exactly(2, "DATASET NAME"),
+	add := &cobra.Command{Use: "add DATASET NAME", Short: "Measure a table from now on; the probe is tried first",
+		Args:    exactly(2, "DATASET NAME"),
 		Example: "  tinbell metric add ops.boarding_scans gate-nulls --measure null_share --column gate --time-column scanned_at --segment-by port",
 		RunE: func(c *cobra.Command, args []string) error {
 			in.Dataset, in.Name = args[0], args[1]
-			for text, into := range map[*string]*int64{&period: &in.PeriodSeconds, &every: &in.EverySeconds, &lookback: &in.LookbackSeconds, &settle: &in.SettleSeconds} {
+			for text, into := range map[*string]*int64{&period: &in.PeriodSeconds, &every: &in.EverySeconds,
+				&lookback: &in.LookbackSeconds, &settle: &in.SettleSeconds} {
 				n, err := seconds(*text)
 				if err != nil {
 					return err
@@ -126,7 +130,8 @@ func (a *app) metricSet() *cobra.Command {
 	c.RunE = func(c *cobra.Command, args []string) error {
 		var in httpapi.MetricChange
 		given := c.Flags().Changed
-		for flag, into := range map[string]**int64{"every": &in.EverySeconds, "lookback": &in.LookbackSeconds, "settle": &in.SettleSeconds} {
+		for flag, into := range map[string]**int64{"every": &in.EverySeconds, "lookback": &in.LookbackSeconds,
+			"settle": &in.SettleSeconds} {
 			if !given(flag) {
 				continue
 			}
@@ -152,7 +157,8 @@ func (a *app) metricSet() *cobra.Command {
 		if err := a.client().Send(c.Context(), "PATCH", "/metrics/"+url.PathEscape(args[0]), in, &m); err != nil {
 			return err
 		}
-		a.say("Metric %s is collected %s, reads %s back and waits %s.", m.Name, schedule(m), words.Seconds(float64(m.LookbackSeconds)), words.Seconds(float64(m.SettleSeconds)))
+		a.say("Metric %s is collected %s, reads %s back and waits %s.", m.Name, schedule(m),
+			words.Seconds(float64(m.LookbackSeconds)), words.Seconds(float64(m.SettleSeconds)))
 		return nil
 	}
 	f := c.Flags()

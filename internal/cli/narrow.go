@@ -11,12 +11,14 @@ import (
 // narrowing says what the lists of a group can be narrowed to, beside what their
 // commands say themselves. All can be sorted and cut.
 var narrowing = map[string]string{
-	"dataset": "owner tag", "metric": "dataset owner tag", "monitor": "dataset owner tag", "alert": "owner tag", "group": "owner tag", "incident": "tag", "note": "tag",
+	"dataset": "owner tag", "metric": "dataset owner tag", "monitor": "dataset owner tag", "alert": "owner tag",
+	"group": "owner tag", "incident": "tag", "note": "tag",
 	"label": "dataset tag", "drift": "dataset owner tag", "sla": "dataset owner tag",
 }
 
 // narrowFlags are what they are called, and what they say.
-var narrowFlags = map[string]string{"dataset": "of this dataset alone", "owner": "of this team alone", "tag": "with this tag alone, a dataset's counted"}
+var narrowFlags = map[string]string{"dataset": "of this dataset alone", "owner": "of this team alone",
+	"tag": "with this tag alone, a dataset's counted"}
 
 // narrow gives every list the same options.
 func (a *app) narrow(root *cobra.Command) {

@@ -13,7 +13,8 @@ import (
 
 func (a *app) noteCommand() *cobra.Command {
 	var dataset, since string
-	list := &cobra.Command{Use: "list", Short: "List notes, newest first", Args: exactly(0, "nothing"), Example: "  tinbell note list --dataset ops.refunds --since 90d",
+	list := &cobra.Command{Use: "list", Short: "List notes, newest first", Args: exactly(0, "nothing"),
+		Example: "  tinbell note list --dataset ops.refunds --since 90d",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q := url.Values{}
 			from, err := ago(since, time.Now())
@@ -30,21 +31,24 @@ func (a *app) noteCommand() *cobra.Command {
 			if err := a.client().Get(c.Context(), "/notes", q, &notes); err != nil {
 				return err
 			}
-			l := listing{head: []string{"note", "at", "says", "dataset", "author", "link"}, right: []int{1}, raw: notes, none: "No note yet. Write one: tinbell note add 'release 4.2' --dataset ops.refunds"}
+			l := listing{head: []string{"note", "at", "says", "dataset", "author", "link"}, right: []int{1}, raw: notes,
+				none: "No note yet. Write one: tinbell note add 'release 4.2' --dataset ops.refunds"}
 			for _, n := range notes {
-				l.rows = append(l.rows, []string{strconv.FormatInt(n.ID, 10), a.local(n.At, "UTC"), n.Text, or(n.Dataset, "all"), n.Author, orNone(n.Link)})
+				l.rows = append(l.rows, []string{strconv.FormatInt(n.ID, 10), a.local(n.At, "UTC"), n.Text, or(n.Dataset, "all"),
+					n.Author, orNone(n.Link)})
 			}
 			return a.show(l)
 		}}
 	list.Flags().StringVar(&dataset, "dataset", "", "of this dataset, with those on all")
 	list.Flags().StringVar(&since, "since", "", "a time, or how long ago")
-	remove := &cobra.Command{Use: "remove ID", Short: "Remove a note", Args: exactly(1, "ID"), RunE: func(c *cobra.Command, args []string) error {
-		if err := a.client().Send(c.Context(), "DELETE", "/notes/"+url.PathEscape(args[0]), nil, nil); err != nil {
-			return err
-		}
-		a.say("Note %s is removed.", args[0])
-		return nil
-	}}
+	remove := &cobra.Command{Use: "remove ID", Short: "Remove a note", Args: exactly(1, "ID"),
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := a.client().Send(c.Context(), "DELETE", "/notes/"+url.PathEscape(args[0]), nil, nil); err != nil {
+				return err
+			}
+			a.say("Note %s is removed.", args[0])
+			return nil
+		}}
 	return group("note", "What happened when, on everybody's charts", list, a.noteAdd(), remove)
 }
 

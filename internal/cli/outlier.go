@@ -46,7 +46,8 @@ func (l *limits) options() outlier.Options {
 }
 
 func (a *app) outlierCommand() *cobra.Command {
-	return group("outliers", "Which values stand out, by several rules side by side", a.outliersOfMetric(), a.outliersOfTable(), a.outliersOfFile())
+	return group("outliers", "Which values stand out, by several rules side by side", a.outliersOfMetric(), a.outliersOfTable(),
+		a.outliersOfFile())
 }
 
 func (a *app) outliersOfMetric() *cobra.Command {
@@ -90,7 +91,8 @@ A rule that cannot find anything, or would find everything, says so.`,
 func (a *app) outliersOfTable() *cobra.Command {
 	var l limits
 	var since, until, key, pairs, timeColumn string
-	c := &cobra.Command{Use: "table DATASET COLUMN", Short: "Which rows of a warehouse table stand out by a column, and the SQL that finds them", Args: exactly(2, "DATASET COLUMN"),
+	c := &cobra.Command{Use: "table DATASET COLUMN",
+		Short: "Which rows of a warehouse table stand out by a column, and the SQL that finds them", Args: exactly(2, "DATASET COLUMN"),
 		Long: `The newest 200,000 rows of the stretch are read in the warehouse, judged, and not kept;
 the audit trail says who looked. Columns that are never shown are refused.`,
 		Example: "  tinbell outliers table ops.ticket_sales fare_minor --since 7d --key channel\n  tinbell outliers table ops.ticket_sales fare_minor --since 7d --pairs channel,passenger_type",
@@ -161,9 +163,11 @@ the audit trail says who looked. Columns that are never shown are refused.`,
 // showPairs lists categories that seldom meet in a table.
 func (a *app) showPairs(columns string, found []diagnose.OddPair) error {
 	first, second, _ := strings.Cut(columns, ",")
-	l := listing{head: []string{first, second, "rows", "expected", "p, all pairs allowed for", "newest"}, right: []int{3, 4, 5}, raw: &found, none: "No two of their categories meet less often than their shares make likely."}
+	l := listing{head: []string{first, second, "rows", "expected", "p, all pairs allowed for", "newest"}, right: []int{3, 4, 5},
+		raw: &found, none: "No two of their categories meet less often than their shares make likely."}
 	for _, p := range found {
-		l.rows = append(l.rows, []string{orNone(p.First), orNone(p.Second), strconv.Itoa(p.Rows), words.Number(p.Expected), fmt.Sprintf("%.2g", p.P), p.At.Format(time.RFC3339)})
+		l.rows = append(l.rows, []string{orNone(p.First), orNone(p.Second), strconv.Itoa(p.Rows), words.Number(p.Expected),
+			fmt.Sprintf("%.2g", p.P), p.At.Format(time.RFC3339)})
 	}
 	a.say("")
 	return a.show(l)
@@ -172,7 +176,8 @@ func (a *app) showPairs(columns string, found []diagnose.OddPair) error {
 func (a *app) outliersOfFile() *cobra.Command {
 	var l limits
 	var pairs, key string
-	c := &cobra.Command{Use: "file FILE COLUMN", Short: "Which values of a column of a CSV or Parquet file stand out; without a service", Args: exactly(2, "FILE COLUMN"),
+	c := &cobra.Command{Use: "file FILE COLUMN",
+		Short: "Which values of a column of a CSV or Parquet file stand out; without a service", Args: exactly(2, "FILE COLUMN"),
 		Example: "  tinbell outliers file sales.csv fare_minor --low 0\n  tinbell outliers file sales.parquet fare_minor --key route --pairs route,ship",
 		RunE: func(_ *cobra.Command, args []string) error {
 			values, err := compare.Values(args[0], args[1])
@@ -248,7 +253,8 @@ func (a *app) showOutliers(list []inspect.OutlierStudy, file string) error {
 		return a.json(list)
 	}
 	var all []inspect.Standing
-	l := listing{head: []string{"where", "value", "usual", "z", "modified z", "beyond the quartiles", "by"}, right: []int{2, 3, 4, 5, 6}, raw: &all, none: "Nothing stands out."}
+	l := listing{head: []string{"where", "value", "usual", "z", "modified z", "beyond the quartiles", "by"},
+		right: []int{2, 3, 4, 5, 6}, raw: &all, none: "Nothing stands out."}
 	more := 0
 	for _, s := range list {
 		if len(s.Odd) > 0 || len(list) == 1 {
@@ -266,7 +272,8 @@ func (a *app) showOutliers(list []inspect.OutlierStudy, file string) error {
 			if o.At != nil {
 				where = strings.TrimSpace(o.Place + " " + a.local(*o.At, s.Zone))
 			}
-			l.rows = append(l.rows, []string{where, amount(o.Value), words.Number(o.Usual), distance(o.Z), distance(o.Modified), distance(o.Fences), strings.Join(o.Rules, ", ")})
+			l.rows = append(l.rows, []string{where, amount(o.Value), words.Number(o.Usual), distance(o.Z), distance(o.Modified),
+				distance(o.Fences), strings.Join(o.Rules, ", ")})
 		}
 	}
 	if err := a.show(l); err != nil {
@@ -308,10 +315,12 @@ func (a *app) oddPairs(file, columns string) error {
 		Row      int     `json:"row"`
 	}
 	found := []pair{}
-	l := listing{head: []string{first, second, "rows", "expected", "p, all pairs allowed for", "first in row"}, right: []int{3, 4, 5, 6}, raw: &found, none: "No two of their categories meet less often than their shares make likely."}
+	l := listing{head: []string{first, second, "rows", "expected", "p, all pairs allowed for", "first in row"},
+		right: []int{3, 4, 5, 6}, raw: &found, none: "No two of their categories meet less often than their shares make likely."}
 	for _, p := range outlier.Pairs(x, y, 0.05) {
 		found = append(found, pair{p.A, p.B, p.Rows, p.Expected, p.P, p.First + 2})
-		l.rows = append(l.rows, []string{orNone(p.A), orNone(p.B), strconv.Itoa(p.Rows), words.Number(p.Expected), fmt.Sprintf("%.2g", p.P), strconv.Itoa(p.First + 2)})
+		l.rows = append(l.rows, []string{orNone(p.A), orNone(p.B), strconv.Itoa(p.Rows), words.Number(p.Expected),
+			fmt.Sprintf("%.2g", p.P), strconv.Itoa(p.First + 2)})
 	}
 	a.say("")
 	return a.show(l)

@@ -15,7 +15,8 @@ import (
 )
 
 func (a *app) reconcileCommand() *cobra.Command {
-	return group("reconcile", "Two stages compared by the same aggregate", a.reconcileList(), a.reconcileSet(), a.reconcileShow(), a.reconcileKeys(), a.reconcileRemove())
+	return group("reconcile", "Two stages compared by the same aggregate", a.reconcileList(), a.reconcileSet(), a.reconcileShow(),
+		a.reconcileKeys(), a.reconcileRemove())
 }
 
 func (a *app) reconcileList() *cobra.Command {
@@ -25,9 +26,11 @@ func (a *app) reconcileList() *cobra.Command {
 			if err := a.client().Get(c.Context(), "/reconciliations", nil, &all); err != nil {
 				return err
 			}
-			l := listing{head: []string{"name", "first", "second", "lag", "tolerance", "compared to", "message"}, raw: all, none: "No stages are compared: tinbell reconcile set UP DOWN"}
+			l := listing{head: []string{"name", "first", "second", "lag", "tolerance", "compared to", "message"}, raw: all,
+				none: "No stages are compared: tinbell reconcile set UP DOWN"}
 			for _, v := range all {
-				l.rows = append(l.rows, []string{v.Name, v.Up, v.Down, words.Seconds(float64(v.LagSeconds)), words.Percent(v.Tolerance), a.optional(v.ComparedTo, "UTC", "–"), orNone(v.Message)})
+				l.rows = append(l.rows, []string{v.Name, v.Up, v.Down, words.Seconds(float64(v.LagSeconds)),
+					words.Percent(v.Tolerance), a.optional(v.ComparedTo, "UTC", "–"), orNone(v.Message)})
 			}
 			return a.show(l)
 		}}
@@ -36,7 +39,8 @@ func (a *app) reconcileList() *cobra.Command {
 func (a *app) reconcileSet() *cobra.Command {
 	var o reconcile.Order
 	var lag, period, keys string
-	c := &cobra.Command{Use: "set UP DOWN", Short: "Compare two datasets by the same aggregate, from now on and over the known past", Args: exactly(2, "UP DOWN"),
+	c := &cobra.Command{Use: "set UP DOWN",
+		Short: "Compare two datasets by the same aggregate, from now on and over the known past", Args: exactly(2, "UP DOWN"),
 		Long: `Compares what came at UP with what came at DOWN a lag later, by period and segment.
 The share of the larger that the other lacks is a metric with a monitor of its own:
 it is drawn, tuned, labelled and scored like all others. Metrics of the aggregate
@@ -70,7 +74,8 @@ With --keys, tinbell reconcile keys says which rows are on one side only.`,
 			if err := a.client().Send(c.Context(), "POST", "/reconciliations", o, &v); err != nil {
 				return err
 			}
-			a.say("%s compares %s with %s, up to %s; its monitor has the same name.", v.Name, v.Up, v.Down, a.optional(v.ComparedTo, "UTC", "nothing yet"))
+			a.say("%s compares %s with %s, up to %s; its monitor has the same name.", v.Name, v.Up, v.Down,
+				a.optional(v.ComparedTo, "UTC", "nothing yet"))
 			return nil
 		}}
 	f := c.Flags()
@@ -87,7 +92,8 @@ With --keys, tinbell reconcile keys says which rows are on one side only.`,
 }
 
 func (a *app) reconcileShow() *cobra.Command {
-	return &cobra.Command{Use: "show NAME", Short: "Show a reconciliation", Args: exactly(1, "NAME"), Example: "  tinbell reconcile show ops.boarding_scans-against-raw.gate_events",
+	return &cobra.Command{Use: "show NAME", Short: "Show a reconciliation", Args: exactly(1, "NAME"),
+		Example: "  tinbell reconcile show ops.boarding_scans-against-raw.gate_events",
 		RunE: func(c *cobra.Command, args []string) error {
 			var v record.Reconciliation
 			if err := a.client().Get(c.Context(), "/reconciliations/"+url.PathEscape(args[0]), nil, &v); err != nil {
@@ -97,8 +103,10 @@ func (a *app) reconcileShow() *cobra.Command {
 				return err
 			}
 			for _, pair := range [][2]string{
-				{"first stage", v.UpSet + ", " + v.Up}, {"second stage", v.DownSet + ", " + v.Down}, {"lag", words.Seconds(float64(v.LagSeconds))}, {"tolerance", words.Percent(v.Tolerance)},
-				{"keys", orNone(strings.Trim(v.UpKey+", "+v.DownKey, ", "))}, {"metric and monitor", v.Metric}, {"compared to", a.optional(v.ComparedTo, "UTC", "nothing yet")}, {"message", orNone(v.Message)}} {
+				{"first stage", v.UpSet + ", " + v.Up}, {"second stage", v.DownSet + ", " + v.Down},
+				{"lag", words.Seconds(float64(v.LagSeconds))}, {"tolerance", words.Percent(v.Tolerance)},
+				{"keys", orNone(strings.Trim(v.UpKey+", "+v.DownKey, ", "))}, {"metric and monitor", v.Metric},
+				{"compared to", a.optional(v.ComparedTo, "UTC", "nothing yet")}, {"message", orNone(v.Message)}} {
 				a.printf("  %-19s %s\n", pair[0], pair[1])
 			}
 			return nil
@@ -107,7 +115,8 @@ func (a *app) reconcileShow() *cobra.Command {
 
 func (a *app) reconcileKeys() *cobra.Command {
 	var from, to, segment string
-	c := &cobra.Command{Use: "keys NAME", Short: "Say which rows of a stretch are on one side only; they are shown and not kept", Args: exactly(1, "NAME"),
+	c := &cobra.Command{Use: "keys NAME", Short: "Say which rows of a stretch are on one side only; they are shown and not kept",
+		Args:    exactly(1, "NAME"),
 		Example: "  tinbell reconcile keys ops.ticket_sales-against-raw.web_orders --from 6h --segment web",
 		RunE: func(c *cobra.Command, args []string) error {
 			now := time.Now()
@@ -123,7 +132,8 @@ func (a *app) reconcileKeys() *cobra.Command {
 				end = now
 			}
 			var k reconcile.Keys
-			if err := a.client().Send(c.Context(), "POST", "/reconciliations/"+url.PathEscape(args[0])+"/keys", map[string]any{"from": begin, "to": end, "segment": segment}, &k); err != nil {
+			if err := a.client().Send(c.Context(), "POST", "/reconciliations/"+url.PathEscape(args[0])+"/keys",
+				map[string]any{"from": begin, "to": end, "segment": segment}, &k); err != nil {
 				return err
 			}
 			l := listing{head: []string{"dataset", "keys", "on this side only", "segments", "some"}, right: []int{2, 3}, raw: k}
@@ -133,7 +143,8 @@ func (a *app) reconcileKeys() *cobra.Command {
 					parts = append(parts, fmt.Sprintf("%s %d", orNone(segment), n))
 				}
 				sort.Strings(parts)
-				l.rows = append(l.rows, []string{s.Dataset, words.Number(float64(s.Rows)), words.Number(float64(s.Missing)), orNone(strings.Join(parts, ", ")), orNone(strings.Join(s.Some[:min(len(s.Some), 8)], ", "))})
+				l.rows = append(l.rows, []string{s.Dataset, words.Number(float64(s.Rows)), words.Number(float64(s.Missing)),
+					orNone(strings.Join(parts, ", ")), orNone(strings.Join(s.Some[:min(len(s.Some), 8)], ", "))})
 			}
 			return a.show(l)
 		}}
@@ -144,7 +155,8 @@ func (a *app) reconcileKeys() *cobra.Command {
 }
 
 func (a *app) reconcileRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "End a reconciliation; its metric goes with its monitor and alerts", Args: exactly(1, "NAME"), Example: "  tinbell reconcile remove ops.boarding_scans-against-raw.gate_events",
+	return &cobra.Command{Use: "remove NAME", Short: "End a reconciliation; its metric goes with its monitor and alerts",
+		Args: exactly(1, "NAME"), Example: "  tinbell reconcile remove ops.boarding_scans-against-raw.gate_events",
 		RunE: func(c *cobra.Command, args []string) error {
 			if err := a.client().Send(c.Context(), "DELETE", "/reconciliations/"+url.PathEscape(args[0]), nil, nil); err != nil {
 				return err

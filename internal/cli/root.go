@@ -46,17 +46,18 @@ type wrongUsage struct{ error }
 
 // app is what all commands share.
 type app struct {
-	server string
-	token  string
-	output string
-	quiet  bool
-	dir    string
-	zone   string // all times are written by its clocks; empty: each by its dataset's
-	utc    bool
-	wide   bool
-	only   url.Values // what a list is narrowed to, by what it is sorted, and how much of it
-	out    io.Writer
-	errors io.Writer
+	server  string
+	token   string
+	output  string
+	quiet   bool
+	dir     string
+	zone    string // all times are written by its clocks; empty: each by its dataset's
+	utc     bool
+	wide    bool
+	secrets string     // folder whose files ${NAME} stands for; empty: the environment alone
+	only    url.Values // what a list is narrowed to, by what it is sorted, and how much of it
+	out     io.Writer
+	errors  io.Writer
 }
 
 // Main runs the command line and gives the exit code.
@@ -106,13 +107,20 @@ alarm budget that you state, takes your verdicts, and scores itself.`,
 	flags.StringVar(&a.token, "token", "", "token to sign in with (TINBELL_TOKEN)")
 	flags.StringVarP(&a.output, "output", "o", "table", "table, json or csv")
 	flags.BoolVarP(&a.quiet, "quiet", "q", false, "say nothing but the answer")
-	flags.StringVar(&a.zone, "zone", "", "write all times by the clocks of this zone, as America/Halifax; each by its dataset's if left out")
+	flags.StringVar(&a.zone, "zone", "",
+		"write all times by the clocks of this zone, as America/Halifax; each by its dataset's if left out")
 	flags.BoolVar(&a.utc, "utc", false, "write all times in UTC")
 	flags.BoolVar(&a.wide, "wide", false, "do not cut tables to the width of the terminal")
 	flags.StringVar(&a.dir, "dir", "", "data directory of a private service (TINBELL_DIR; default .tinbell, of the demo .demo)")
-	root.AddCommand(a.serveCommand(), a.demoCommand(), a.sourceCommand(), a.datasetCommand(), a.metricCommand(), a.sampleCommand(), a.taskCommand(), a.jobCommand(), a.configCommand(),
-		a.monitorCommand(), a.seriesCommand(), a.groupCommand(), a.alertCommand(), a.incidentCommand(), a.calendarCommand(), a.slaCommand(), a.channelCommand(), a.routeCommand(), a.messageCommand(), a.mailboxCommand(), a.labelCommand(), a.proposalCommand(), a.filterCommand(), a.scoreCommand(), a.driftCommand(), a.tokenCommand(),
-		a.reconcileCommand(), a.auditCommand(), a.benchCommand(), a.openAPICommand(), a.noteCommand(), a.tagCommand(), a.outlierCommand(), a.consistencyCommand(), a.forecastCommand(), a.figuresCommand(), a.logCommand(), a.doctorCommand(), a.secretCommand(), a.backupCommand(), a.restoreCommand(), a.versionCommand())
+	root.AddCommand(a.serveCommand(), a.demoCommand(), a.sourceCommand(), a.datasetCommand(), a.metricCommand(),
+		a.sampleCommand(), a.taskCommand(), a.jobCommand(), a.configCommand(),
+		a.monitorCommand(), a.seriesCommand(), a.groupCommand(), a.alertCommand(), a.incidentCommand(), a.calendarCommand(),
+		a.slaCommand(), a.channelCommand(), a.routeCommand(), a.messageCommand(), a.mailboxCommand(), a.labelCommand(),
+		a.proposalCommand(), a.filterCommand(), a.scoreCommand(), a.driftCommand(), a.tokenCommand(), a.accountCommand(),
+		a.teamCommand(), a.sessionCommand(),
+		a.reconcileCommand(), a.auditCommand(), a.benchCommand(), a.openAPICommand(), a.noteCommand(), a.tagCommand(),
+		a.findCommand(), a.outlierCommand(), a.consistencyCommand(), a.forecastCommand(), a.figuresCommand(), a.logCommand(),
+		a.doctorCommand(), a.secretCommand(), a.backupCommand(), a.restoreCommand(), a.partitionCommand(), a.versionCommand())
 	a.narrow(root)
 	a.complete(root, "")
 	return root
@@ -259,7 +267,8 @@ func (a *app) csv(head []string, rows ...[]string) error {
 }
 
 // stateColours are those of words that say how something stands, on a terminal.
-var stateColours = map[string]text.Color{"critical": text.FgRed, "failed": text.FgRed, "overdue": text.FgRed, "missed": text.FgRed, "fault": text.Bold, "warning": text.FgYellow, "planned": text.FgMagenta, "noise": text.Faint, "–": text.Faint}
+var stateColours = map[string]text.Color{"critical": text.FgRed, "failed": text.FgRed, "overdue": text.FgRed,
+	"missed": text.FgRed, "fault": text.Bold, "warning": text.FgYellow, "planned": text.FgMagenta, "noise": text.Faint, "–": text.Faint}
 
 // coloured tells whether there is a terminal that wants colour (no-color.org).
 func (a *app) coloured() bool { return terminal(a.out) && os.Getenv("NO_COLOR") == "" }

@@ -55,7 +55,8 @@ func (a *app) scoreCommand() *cobra.Command {
 	score.Flags().StringVar(&compare, "compare", "", "beside the stretch from this time, or so long ago, to the start")
 	score.Flags().StringVar(&html, "html", "", "write it as one HTML file")
 	score.Flags().StringToStringVar(&require, "require", nil, "precision=… or recall=…; exit code 4 if not met")
-	score.AddCommand(a.export("export", "Write the figures of each monitor", "/scorecard/export", "  tinbell score export --from 90d --file score.parquet", 0, spanned))
+	score.AddCommand(a.export("export", "Write the figures of each monitor", "/scorecard/export",
+		"  tinbell score export --from 90d --file score.parquet", 0, spanned))
 	return score
 }
 
@@ -103,7 +104,8 @@ func (a *app) showScore(s improve.Scorecard, before *improve.Scorecard) error {
 	row("precision", before.Overall.Precision, s.Overall.Precision)
 	row("recall", before.Overall.Recall, s.Overall.Recall)
 	row("false alarms a week", before.Overall.FalseWeekly, s.Overall.FalseWeekly)
-	a.printf("\nFrom %s to %s, beside %s to %s:\n", s.From.Format(time.DateOnly), s.To.Format(time.DateOnly), before.From.Format(time.DateOnly), before.To.Format(time.DateOnly))
+	a.printf("\nFrom %s to %s, beside %s to %s:\n", s.From.Format(time.DateOnly), s.To.Format(time.DateOnly),
+		before.From.Format(time.DateOnly), before.To.Format(time.DateOnly))
 	return a.show(l)
 }
 
@@ -142,7 +144,8 @@ func (a *app) gate(c improve.Card, require map[string]string) error {
 }
 
 func scoreRows(s improve.Scorecard) listing {
-	l := listing{head: []string{"monitor", "precision", "faults", "unlabelled", "found", "recall", "delay", "false a week", "if unlabelled too", "stated", "achieved", "if unlabelled too"}, keep: []string{"precision", "false a week", "stated", "achieved"},
+	l := listing{head: []string{"monitor", "precision", "faults", "unlabelled", "found", "recall", "delay", "false a week",
+		"if unlabelled too", "stated", "achieved", "if unlabelled too"}, keep: []string{"precision", "false a week", "stated", "achieved"},
 		right: []int{3, 4, 5, 7, 9, 10, 11, 12}, raw: s, data: &s.Monitors, none: "No monitor yet."}
 	row := func(name string, c improve.Card) []string {
 		stated := "–"
@@ -150,7 +153,8 @@ func scoreRows(s improve.Scorecard) listing {
 			stated = "1 in " + words.Seconds(float64(c.StatedSeconds))
 		}
 		return []string{name, figure(c.Precision, 2), fmt.Sprintf("%d of %d", c.Faults, c.Faults+c.Noise), strconv.Itoa(c.Unlabelled),
-			fmt.Sprintf("%d of %d", c.Recall.K, c.Recall.N), figure(c.Recall, 2), delay(c.DelaySeconds), figure(c.FalseWeekly, 2), amount(c.FalseMost), stated, achieved(c.Achieved), atWorst(c.Achieved)}
+			fmt.Sprintf("%d of %d", c.Recall.K, c.Recall.N), figure(c.Recall, 2), delay(c.DelaySeconds), figure(c.FalseWeekly, 2),
+			amount(c.FalseMost), stated, achieved(c.Achieved), atWorst(c.Achieved)}
 	}
 	if s.By != "" {
 		l.head[0] = s.By

@@ -15,7 +15,8 @@ import (
 
 // monitorSegment gives some segments of a monitor settings of their own.
 func (a *app) monitorSegment() *cobra.Command {
-	list := &cobra.Command{Use: "list MONITOR", Short: "List the segments of a monitor that have settings of their own", Args: exactly(1, "MONITOR"),
+	list := &cobra.Command{Use: "list MONITOR", Short: "List the segments of a monitor that have settings of their own",
+		Args: exactly(1, "MONITOR"),
 		RunE: func(c *cobra.Command, args []string) error {
 			var m record.Monitor
 			if err := a.client().Get(c.Context(), "/monitors/"+url.PathEscape(args[0]), nil, &m); err != nil {
@@ -28,7 +29,8 @@ func (a *app) monitorSegment() *cobra.Command {
 			}
 			return a.show(l)
 		}}
-	remove := &cobra.Command{Use: "remove MONITOR SEGMENT", Short: "Let a segment have the monitor's settings again", Args: exactly(2, "MONITOR SEGMENT"),
+	remove := &cobra.Command{Use: "remove MONITOR SEGMENT", Short: "Let a segment have the monitor's settings again",
+		Args: exactly(2, "MONITOR SEGMENT"),
 		RunE: func(c *cobra.Command, args []string) error {
 			var m record.Monitor
 			path := "/monitors/" + url.PathEscape(args[0]) + "/segments?" + url.Values{"segment": {args[1]}}.Encode()
@@ -48,7 +50,8 @@ func (a *app) monitorSegmentSet() *cobra.Command {
 	var effect, lowest, highest, fall, rise float64
 	var smooth, missing int
 	var spikes, stuckOff, silenceOff, unmute bool
-	set := &cobra.Command{Use: "set MONITOR SEGMENT", Short: "Give a segment, or a pattern of segments, settings of its own", Args: exactly(2, "MONITOR SEGMENT"),
+	set := &cobra.Command{Use: "set MONITOR SEGMENT", Short: "Give a segment, or a pattern of segments, settings of its own",
+		Args: exactly(2, "MONITOR SEGMENT"),
 		Long: `Gives a segment settings of its own above those of its monitor: what is not given
 stays as it is. In a pattern * stands for any characters; of several that fit, the
 one that was set last goes before. The return period of a segment is its own, and no
@@ -70,10 +73,14 @@ change other segments meanwhile are not in the way.`,
 			}
 			v.Segment = args[1]
 			for name, take := range map[string]func(){
-				"direction": func() { v.Direction = said.Direction }, "sustained": func() { v.Sustained = said.Sustained }, "owner": func() { v.Owner = said.Owner },
-				"note": func() { v.Note = said.Note }, "muted": func() { v.Muted = said.Muted }, "unmute": func() { v.Muted = !unmute }, "min-effect": func() { v.MinEffect = &effect },
-				"lowest": func() { v.Lowest = bound(lowest) }, "highest": func() { v.Highest = bound(highest) }, "fall": func() { v.Fall = &fall }, "rise": func() { v.Rise = &rise },
-				"smooth": func() { v.Smooth = &smooth }, "smooth-by": func() { v.SmoothBy = said.SmoothBy }, "missing": func() { v.Missing = &missing }, "spikes": func() { v.Spikes = &spikes },
+				"direction": func() { v.Direction = said.Direction }, "sustained": func() { v.Sustained = said.Sustained },
+				"owner": func() { v.Owner = said.Owner },
+				"note":  func() { v.Note = said.Note }, "muted": func() { v.Muted = said.Muted },
+				"unmute": func() { v.Muted = !unmute }, "min-effect": func() { v.MinEffect = &effect },
+				"lowest": func() { v.Lowest = bound(lowest) }, "highest": func() { v.Highest = bound(highest) },
+				"fall": func() { v.Fall = &fall }, "rise": func() { v.Rise = &rise },
+				"smooth": func() { v.Smooth = &smooth }, "smooth-by": func() { v.SmoothBy = said.SmoothBy },
+				"missing": func() { v.Missing = &missing }, "spikes": func() { v.Spikes = &spikes },
 				"stuck-off": func() { v.StuckOff = &stuckOff }, "silence-off": func() { v.SilenceOff = &silenceOff },
 			} {
 				if given(name) {
@@ -193,7 +200,8 @@ func bounds(s record.Settings) string {
 	if s.Highest != nil {
 		said = append(said, "above "+words.Number(*s.Highest))
 	}
-	than := map[string]string{"": "the day before", "day": "the day before", "week": "the week before", "previous": "the period before"}[s.Than]
+	than := map[string]string{"": "the day before", "day": "the day before", "week": "the week before",
+		"previous": "the period before"}[s.Than]
 	if s.Fall > 0 {
 		said = append(said, fmt.Sprintf("more than %s below %s", words.Percent(s.Fall), than))
 	}

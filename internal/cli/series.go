@@ -18,18 +18,21 @@ import (
 // seriesCommand holds what can be asked of one series: METRIC and, where the
 // metric is split, --segment.
 func (a *app) seriesCommand() *cobra.Command {
-	list := &cobra.Command{Use: "list METRIC", Short: "List the series of a metric", Args: exactly(1, "METRIC"), RunE: func(c *cobra.Command, args []string) error {
-		series, err := a.seriesOf(c, args[0])
-		if err != nil {
-			return err
-		}
-		l := listing{head: []string{"id", "segment"}, right: []int{1}, raw: series, none: "No series yet: nothing was measured."}
-		for _, s := range series {
-			l.rows = append(l.rows, []string{strconv.FormatInt(s.ID, 10), orNone(s.Segment)})
-		}
-		return a.show(l)
-	}}
-	return group("series", "Study one series: suitability, explanation, smoothing, forecast, trend, earlier years", list, a.seriesShow(), a.seriesExport(), a.seriesSuits(), a.seriesExplain(), a.seriesSmooth(), a.seriesForecast(), a.seriesTrends(), a.seriesEarlier(), a.seriesLink())
+	list := &cobra.Command{Use: "list METRIC", Short: "List the series of a metric", Args: exactly(1, "METRIC"),
+		RunE: func(c *cobra.Command, args []string) error {
+			series, err := a.seriesOf(c, args[0])
+			if err != nil {
+				return err
+			}
+			l := listing{head: []string{"id", "segment"}, right: []int{1}, raw: series, none: "No series yet: nothing was measured."}
+			for _, s := range series {
+				l.rows = append(l.rows, []string{strconv.FormatInt(s.ID, 10), orNone(s.Segment)})
+			}
+			return a.show(l)
+		}}
+	return group("series", "Study one series: suitability, explanation, smoothing, forecast, trend, earlier years", list,
+		a.seriesShow(), a.seriesExport(), a.seriesSuits(), a.seriesExplain(), a.seriesSmooth(), a.seriesForecast(),
+		a.seriesTrends(), a.seriesEarlier(), a.seriesLink())
 }
 
 func (a *app) seriesOf(c *cobra.Command, metric string) ([]record.Series, error) {
@@ -83,7 +86,8 @@ func (a *app) drawn(file string, err error) error {
 
 func (a *app) seriesSuits() *cobra.Command {
 	var s study
-	c := &cobra.Command{Use: "suits METRIC", Short: "Say whether a series is predictable enough for a band, why, and what to use instead", Args: exactly(1, "METRIC"),
+	c := &cobra.Command{Use: "suits METRIC",
+		Short: "Say whether a series is predictable enough for a band, why, and what to use instead", Args: exactly(1, "METRIC"),
 		Example: "  tinbell series suits refunds-rows\n  tinbell series suits boarding-scans-rows --segment Gullstone --plot band.png",
 		RunE: func(c *cobra.Command, args []string) error {
 			var x inspect.SuitabilityStudy
@@ -92,7 +96,8 @@ func (a *app) seriesSuits() *cobra.Command {
 			}
 			l := listing{head: []string{"", ""}, raw: x}
 			add := func(name, value string) { l.rows = append(l.rows, []string{name, value}) }
-			add("a band", map[string]string{"suits": "suits it", "weak": "is weak here", "unsuitable": "does not suit it"}[string(x.Fitness)])
+			add("a band", map[string]string{"suits": "suits it", "weak": "is weak here",
+				"unsuitable": "does not suit it"}[string(x.Fitness)])
 			for _, reason := range x.Reasons {
 				add("because", reason)
 			}
@@ -107,7 +112,8 @@ func (a *app) seriesSuits() *cobra.Command {
 			if x.HalfWidth != nil {
 				add("half-width", words.Percent(*x.HalfWidth)+" of what is expected, median")
 			}
-			add("missing, zero, repeated", words.Percent(x.Missing)+", "+words.Percent(x.Zeros)+", "+words.Percent(x.Repeats)+" of its periods")
+			add("missing, zero, repeated", words.Percent(x.Missing)+", "+words.Percent(x.Zeros)+", "+words.Percent(x.Repeats)+
+				" of its periods")
 			if err := a.show(l); err != nil || s.file == "" {
 				return err
 			}
@@ -129,7 +135,8 @@ func (a *app) drawSuited(c *cobra.Command, x inspect.SuitabilityStudy, file stri
 	if err := a.client().Get(c.Context(), fmt.Sprintf("/series/%d/chart", x.Series.ID), q, &chart); err != nil {
 		return err
 	}
-	title := "A band " + map[string]string{"suits": "suits this series", "weak": "is weak here", "unsuitable": "does not suit this series"}[string(x.Fitness)]
+	title := "A band " + map[string]string{"suits": "suits this series", "weak": "is weak here",
+		"unsuitable": "does not suit this series"}[string(x.Fitness)]
 	if len(x.Reasons) > 0 {
 		title += ": " + x.Reasons[0]
 	}
@@ -139,7 +146,8 @@ func (a *app) drawSuited(c *cobra.Command, x inspect.SuitabilityStudy, file stri
 func (a *app) seriesExplain() *cobra.Command {
 	var s study
 	var at string
-	c := &cobra.Command{Use: "explain METRIC", Short: "Split an expected value into level, hour, weekday and calendar", Args: exactly(1, "METRIC"),
+	c := &cobra.Command{Use: "explain METRIC", Short: "Split an expected value into level, hour, weekday and calendar",
+		Args:    exactly(1, "METRIC"),
 		Example: "  tinbell series explain boarding-scans-rows --segment Gullstone --at 3h --plot parts.png",
 		RunE: func(c *cobra.Command, args []string) error {
 			when, err := ago(at, time.Now())
@@ -158,7 +166,8 @@ func (a *app) seriesExplain() *cobra.Command {
 			if err := a.show(l); err != nil {
 				return err
 			}
-			a.say("\nLearned from %s to %s, %s left out.", a.local(x.TrainedFrom, x.Zone), a.local(x.TrainedTo, x.Zone), words.Plural(len(x.Excluded), "stretch"))
+			a.say("\nLearned from %s to %s, %s left out.", a.local(x.TrainedFrom, x.Zone), a.local(x.TrainedTo, x.Zone),
+				words.Plural(len(x.Excluded), "stretch"))
 			for _, e := range x.Excluded {
 				a.say("  %s to %s  %s", a.local(e.From, x.Zone), a.local(e.To, x.Zone), e.Why)
 			}
@@ -175,7 +184,8 @@ func (a *app) seriesExplain() *cobra.Command {
 func (a *app) seriesSmooth() *cobra.Command {
 	var s study
 	var since, fill string
-	c := &cobra.Command{Use: "smooth METRIC", Short: "Compare moving medians and means: which past false alarms vanish, and what each costs in delay", Args: exactly(1, "METRIC"),
+	c := &cobra.Command{Use: "smooth METRIC",
+		Short: "Compare moving medians and means: which past false alarms vanish, and what each costs in delay", Args: exactly(1, "METRIC"),
 		Long: `Replays the past of a series under moving medians and means of several lengths, up
 to a day. Spikes and
 faults are planted at ten places: a good window lets no spike alarm, finds every
@@ -187,10 +197,12 @@ fault, and costs little delay. Past alerts that match no incident count as false
 				return err
 			}
 			var x inspect.SmoothingStudy
-			if err := s.ask(a, c, args[0], "smoothing", url.Values{"since_seconds": {strconv.FormatInt(back, 10)}, "fill": {fill}}, &x); err != nil {
+			if err := s.ask(a, c, args[0], "smoothing", url.Values{"since_seconds": {strconv.FormatInt(back, 10)},
+				"fill": {fill}}, &x); err != nil {
 				return err
 			}
-			l := listing{head: []string{"window", "spikes of 1, 2, 3 that alarm", "faults found", "delay", "false alarms gone", "known faults told", ""}, right: []int{3, 4, 5, 6}, raw: x, data: &x.Windows}
+			l := listing{head: []string{"window", "spikes of 1, 2, 3 that alarm", "faults found", "delay", "false alarms gone",
+				"known faults told", ""}, right: []int{3, 4, 5, 6}, raw: x, data: &x.Windows}
 			for _, w := range x.Windows {
 				name, mark := fmt.Sprintf("%s of %d", w.By, w.Periods), ""
 				if w.Periods == 1 {
@@ -199,8 +211,10 @@ fault, and costs little delay. Past alerts that match no incident count as false
 				if w.Recommended {
 					mark = "recommended"
 				}
-				l.rows = append(l.rows, []string{name, fmt.Sprintf("%s, %s, %s", words.Percent(w.Spikes[0]), words.Percent(w.Spikes[1]), words.Percent(w.Spikes[2])),
-					words.Percent(w.Dips), words.Seconds(w.Delay), fmt.Sprintf("%d of %d", w.FalseGone, w.FalseBefore), fmt.Sprintf("%d of %d", w.FaultsFound, w.Faults), mark})
+				l.rows = append(l.rows, []string{name, fmt.Sprintf("%s, %s, %s", words.Percent(w.Spikes[0]),
+					words.Percent(w.Spikes[1]), words.Percent(w.Spikes[2])),
+					words.Percent(w.Dips), words.Seconds(w.Delay), fmt.Sprintf("%d of %d", w.FalseGone, w.FalseBefore),
+					fmt.Sprintf("%d of %d", w.FaultsFound, w.Faults), mark})
 			}
 			if err := a.show(l); err != nil {
 				return err
@@ -221,7 +235,9 @@ func (a *app) seriesTrends() *cobra.Command {
 	var s study
 	var since string
 	var draws int
-	c := &cobra.Command{Use: "trends METRIC", Short: "Test whether a series grows and whether its level changed, and say what follows and what does not", Args: exactly(1, "METRIC"),
+	c := &cobra.Command{Use: "trends METRIC",
+		Short: "Test whether a series grows and whether its level changed, and say what follows and what does not",
+		Args:  exactly(1, "METRIC"),
 		Long: `Tests the local days of a series, known faults and planned stretches left out and
 the week's shape taken out. A trend by least squares, Mann-Kendall and Spearman, with
 Theil and Sen's slope; a change of level by Pettitt, CUSUM and sup-F, with its day.
@@ -246,7 +262,8 @@ before allowed for. Ranks decide the sentence, so that no odd day does.`,
 			}
 			l := listing{head: []string{"test", "of", "statistic", "p", "p by bootstrap"}, right: []int{3, 4, 5}, raw: x, data: &x.Tests}
 			for _, t := range x.Tests {
-				l.rows = append(l.rows, []string{t.Name, t.Of, fmt.Sprintf("%.4g", t.Statistic), fmt.Sprintf("%.3f", t.P), fmt.Sprintf("%.3f", t.Chance())})
+				l.rows = append(l.rows, []string{t.Name, t.Of, fmt.Sprintf("%.4g", t.Statistic), fmt.Sprintf("%.3f", t.P),
+					fmt.Sprintf("%.3f", t.Chance())})
 			}
 			a.say("%s\n%s\n", x.Sentence, x.Caution)
 			return a.show(l)

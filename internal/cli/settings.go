@@ -60,7 +60,8 @@ func (f *settingsFlags) bind(c *cobra.Command) {
 	flags.BoolVar(&f.spikes, "spikes", false, "one period alone may alarm")
 	flags.IntVar(&f.merge, "merge", 0, "alerts this many periods apart are one; -1 never")
 	flags.IntVar(&f.missing, "missing", 0, "alarm after this many missing periods in a row; 0 as learned, -1 never")
-	flags.StringArrayVar(&f.quiet, "quiet-hours", nil, "hours in which only critical alerts are told, as 'mon-fri 22:00-06:00'; '' for none")
+	flags.StringArrayVar(&f.quiet, "quiet-hours", nil,
+		"hours in which only critical alerts are told, as 'mon-fri 22:00-06:00'; '' for none")
 	flags.BoolVar(&f.stuckOff, "stuck-off", false, "do not tell of a value that repeats again and again")
 	flags.BoolVar(&f.silenceOff, "silence-off", false, "do not tell of zeros where rows were due")
 	c.Flags().AddFlagSet(flags)
@@ -87,13 +88,18 @@ func (f *settingsFlags) apply(s *record.Settings) (changed bool, err error) {
 	before := *s
 	given := f.flags.Flags().Changed
 	texts := map[string]func(){
-		"method": func() { s.Method = f.method }, "against": func() { s.Against = f.against }, "direction": func() { s.Direction = f.direction },
+		"method": func() { s.Method = f.method }, "against": func() { s.Against = f.against },
+		"direction": func() { s.Direction = f.direction },
 		"sustained": func() { s.Sustained = f.sustained }, "low": func() { s.Low = &f.low }, "high": func() { s.High = &f.high },
-		"width": func() { s.Width = f.width }, "coverage": func() { s.Coverage = f.coverage }, "min-effect": func() { s.MinEffect = f.effect },
-		"window": func() { s.Window = f.window }, "smooth": func() { s.Smooth = f.smooth }, "smooth-by": func() { s.SmoothBy = f.smoothBy }, "merge": func() { s.Merge = f.merge },
+		"width": func() { s.Width = f.width }, "coverage": func() { s.Coverage = f.coverage },
+		"min-effect": func() { s.MinEffect = f.effect },
+		"window":     func() { s.Window = f.window }, "smooth": func() { s.Smooth = f.smooth },
+		"smooth-by": func() { s.SmoothBy = f.smoothBy }, "merge": func() { s.Merge = f.merge },
 		"missing": func() { s.Missing = f.missing }, "robust": func() { s.Robust = f.robust }, "spikes": func() { s.Spikes = f.spikes },
-		"lowest": func() { s.Lowest = bound(f.lowest) }, "highest": func() { s.Highest = bound(f.highest) }, "fall": func() { s.Fall = f.fall }, "rise": func() { s.Rise = f.rise },
-		"than": func() { s.Than = f.than }, "stuck-off": func() { s.StuckOff = f.stuckOff }, "silence-off": func() { s.SilenceOff = f.silenceOff },
+		"lowest": func() { s.Lowest = bound(f.lowest) }, "highest": func() { s.Highest = bound(f.highest) },
+		"fall": func() { s.Fall = f.fall }, "rise": func() { s.Rise = f.rise },
+		"than": func() { s.Than = f.than }, "stuck-off": func() { s.StuckOff = f.stuckOff },
+		"silence-off": func() { s.SilenceOff = f.silenceOff },
 	}
 	for name, set := range texts {
 		if given(name) {
@@ -176,7 +182,8 @@ func persistence(text string) (m, n int, err error) {
 
 // monitorShow tells how a monitor is set, what it can see, and how it has done.
 func (a *app) monitorShow() *cobra.Command {
-	return &cobra.Command{Use: "show NAME", Short: "Show a monitor: its settings, what losses it shows, stated and achieved rarity", Args: exactly(1, "NAME"),
+	return &cobra.Command{Use: "show NAME",
+		Short: "Show a monitor: its settings, what losses it shows, stated and achieved rarity", Args: exactly(1, "NAME"),
 		Example: "  tinbell monitor show boarding-scans-volume", RunE: func(c *cobra.Command, args []string) error {
 			var m record.Monitor
 			path := "/monitors/" + url.PathEscape(args[0])
@@ -196,7 +203,8 @@ func (a *app) monitorShow() *cobra.Command {
 			}
 			s := m.Settings
 			a.say("%s on %s, %s, version %d: %s, direction %s.", m.Name, m.Metric, m.Dataset, m.Version, s.Method, s.Direction)
-			a.say("Warns once in %s by chance, all segments together; critical once in %s.", words.Seconds(float64(s.WarnSeconds)), words.Seconds(float64(s.CriticalSeconds)))
+			a.say("Warns once in %s by chance, all segments together; critical once in %s.",
+				words.Seconds(float64(s.WarnSeconds)), words.Seconds(float64(s.CriticalSeconds)))
 			if state := monitorState(m, time.Now()); state != "judging" {
 				a.say("It is %s.", state)
 			}
@@ -208,7 +216,8 @@ func (a *app) monitorShow() *cobra.Command {
 			}
 			for _, own := range card.Monitors {
 				if own.Monitor == m.Name {
-					a.say("Cried wolf so far: %s; if what is unlabelled were noise too: %s.\n", achieved(own.Achieved), atWorst(own.Achieved))
+					a.say("Cried wolf so far: %s; if what is unlabelled were noise too: %s.\n", achieved(own.Achieved),
+						atWorst(own.Achieved))
 				}
 			}
 			a.kept(m)
@@ -273,14 +282,17 @@ func (a *app) rehearse(c *cobra.Command, name string, proposed record.Settings, 
 		return err
 	}
 	a.say("%s\n", r.Sentence)
-	l := listing{head: []string{"", "alerts", "hits of counted", "precision", "recall", "delay", "false a week", "stated", "achieved"}, right: []int{2, 3, 6}, raw: r}
+	l := listing{head: []string{"", "alerts", "hits of counted", "precision", "recall", "delay", "false a week", "stated",
+		"achieved"}, right: []int{2, 3, 6}, raw: r}
 	for _, side := range []struct {
 		name string
 		of   improve.Replay
 	}{{"today", r.Today}, {"proposed", r.Proposed}} {
 		k := side.of.Card
-		l.rows = append(l.rows, []string{side.name, strconv.Itoa(k.Alerts), fmt.Sprintf("%d of %d", k.Catalogue.K, k.Catalogue.N), figure(k.Catalogue, 2),
-			figure(k.Recall, 2), delay(k.DelaySeconds), figure(k.FalseWeekly, 2), "1 in " + words.Seconds(float64(k.StatedSeconds)), achieved(k.Achieved)})
+		l.rows = append(l.rows, []string{side.name, strconv.Itoa(k.Alerts), fmt.Sprintf("%d of %d", k.Catalogue.K, k.Catalogue.N),
+			figure(k.Catalogue, 2),
+			figure(k.Recall, 2), delay(k.DelaySeconds), figure(k.FalseWeekly, 2),
+			"1 in " + words.Seconds(float64(k.StatedSeconds)), achieved(k.Achieved)})
 	}
 	if err := a.show(l); err != nil {
 		return err
@@ -291,7 +303,8 @@ func (a *app) rehearse(c *cobra.Command, name string, proposed record.Settings, 
 		list []improve.BacktestAlert
 	}{{"gone", r.Gone}, {"new", r.New}} {
 		for _, x := range part.list {
-			changes.rows = append(changes.rows, []string{part.name, a.local(x.Since, r.Zone), orNone(x.Segment), x.Rule, x.Outcome, orNone(x.Incident)})
+			changes.rows = append(changes.rows, []string{part.name, a.local(x.Since, r.Zone), orNone(x.Segment), x.Rule,
+				x.Outcome, orNone(x.Incident)})
 		}
 	}
 	if a.output != "table" || len(changes.rows) == 0 {

@@ -16,13 +16,15 @@ import (
 )
 
 func (a *app) slaCommand() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "How SLAs stand now, and how they were kept", Args: exactly(0, "nothing"), Example: "  tinbell sla list",
+	list := &cobra.Command{Use: "list", Short: "How SLAs stand now, and how they were kept", Args: exactly(0, "nothing"),
+		Example: "  tinbell sla list",
 		RunE: func(c *cobra.Command, _ []string) error {
 			var list []inspect.Promise
 			if err := a.client().Get(c.Context(), "/slas", nil, &list); err != nil {
 				return err
 			}
-			l := listing{head: []string{"sla", "dataset", "promise", "state", "so far", "chance", "next by", "this month", "kept"}, right: []int{5, 6}, raw: list,
+			l := listing{head: []string{"sla", "dataset", "promise", "state", "so far", "chance", "next by", "this month",
+				"kept"}, right: []int{5, 6}, raw: list,
 				none: "No SLA yet. Add one: tinbell sla set parcels landing.parcels --files 5 --by 06:30 --days mon-fri"}
 			for _, p := range list {
 				chance, next, month := "–", "–", "–"
@@ -37,7 +39,8 @@ func (a *app) slaCommand() *cobra.Command {
 					met, due = met+m.Met, due+m.Due
 					month = fmt.Sprintf("%d of %d", m.Met, m.Due)
 				}
-				l.rows = append(l.rows, []string{p.Name, p.Dataset, promised(p.SLA), p.Standing, words.Number(p.Have) + " of " + words.Number(p.AtLeast), chance, next, month, fmt.Sprintf("%d of %d", met, due)})
+				l.rows = append(l.rows, []string{p.Name, p.Dataset, promised(p.SLA), p.Standing, words.Number(p.Have) + " of " +
+					words.Number(p.AtLeast), chance, next, month, fmt.Sprintf("%d of %d", met, due)})
 			}
 			return a.show(l)
 		}}
@@ -57,7 +60,8 @@ func promised(s record.SLA) string {
 }
 
 func (a *app) slaShow() *cobra.Command {
-	return &cobra.Command{Use: "show NAME", Short: "Show an SLA: how it stands, by month, and its last windows", Args: exactly(1, "NAME"), Example: "  tinbell sla show parcels",
+	return &cobra.Command{Use: "show NAME", Short: "Show an SLA: how it stands, by month, and its last windows",
+		Args: exactly(1, "NAME"), Example: "  tinbell sla show parcels",
 		RunE: func(c *cobra.Command, args []string) error {
 			var list []inspect.Promise
 			if err := a.client().Get(c.Context(), "/slas", nil, &list); err != nil {
@@ -82,7 +86,8 @@ func (a *app) slaShow() *cobra.Command {
 				days := listing{head: []string{"day", "state", "had", "of", "met at"}, right: []int{3, 4}, none: ""}
 				for i := len(p.Windows) - 1; i >= 0; i-- {
 					d := p.Windows[i]
-					days.rows = append(days.rows, []string{d.Day.Format("Mon 2 Jan"), d.Standing, words.Number(d.Have), words.Number(d.AtLeast), a.optional(d.MetAt, p.Zone, "–")})
+					days.rows = append(days.rows, []string{d.Day.Format("Mon 2 Jan"), d.Standing, words.Number(d.Have),
+						words.Number(d.AtLeast), a.optional(d.MetAt, p.Zone, "–")})
 				}
 				return a.show(days)
 			}
@@ -94,7 +99,8 @@ func (a *app) slaSet() *cobra.Command {
 	var in httpapi.NewSLA
 	var rows, loads, files float64
 	var from, by, lead string
-	c := &cobra.Command{Use: "set NAME DATASET", Short: "Add an SLA or replace the one of that name; its past is looked at at once", Args: exactly(2, "NAME DATASET"),
+	c := &cobra.Command{Use: "set NAME DATASET",
+		Short: "Add an SLA or replace the one of that name; its past is looked at at once", Args: exactly(2, "NAME DATASET"),
 		Example: "  tinbell sla set parcels landing.parcels --files 5 --by 06:30 --days mon-fri --lead 2h\n  tinbell sla set evening-sales ops.ticket_sales --rows 400 --from 17:00 --by 22:00",
 		RunE: func(c *cobra.Command, args []string) error {
 			in.Name, in.Dataset = args[0], args[1]
@@ -140,11 +146,12 @@ func (a *app) slaSet() *cobra.Command {
 }
 
 func (a *app) slaRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Remove an SLA with its past", Args: exactly(1, "NAME"), RunE: func(c *cobra.Command, args []string) error {
-		if err := a.client().Send(c.Context(), "DELETE", "/slas/"+url.PathEscape(args[0]), nil, nil); err != nil {
-			return err
-		}
-		a.say("SLA %s is removed.", strings.TrimSpace(args[0]))
-		return nil
-	}}
+	return &cobra.Command{Use: "remove NAME", Short: "Remove an SLA with its past", Args: exactly(1, "NAME"),
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := a.client().Send(c.Context(), "DELETE", "/slas/"+url.PathEscape(args[0]), nil, nil); err != nil {
+				return err
+			}
+			a.say("SLA %s is removed.", strings.TrimSpace(args[0]))
+			return nil
+		}}
 }

@@ -14,16 +14,19 @@ import (
 )
 
 func (a *app) tagCommand() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List tags: what has them, who hears of it, what is open", Args: exactly(0, "nothing"), Example: "  tinbell tag list",
+	list := &cobra.Command{Use: "list", Short: "List tags: what has them, who hears of it, what is open",
+		Args: exactly(0, "nothing"), Example: "  tinbell tag list",
 		RunE: func(c *cobra.Command, _ []string) error {
 			var tags []record.Tag
 			if err := a.client().Get(c.Context(), "/tags", nil, &tags); err != nil {
 				return err
 			}
-			l := listing{head: []string{"tag", "datasets", "metrics", "monitors", "open alerts", "told on"}, right: []int{2, 3, 4, 5}, raw: tags,
+			l := listing{head: []string{"tag", "datasets", "metrics", "monitors", "open alerts", "told on"},
+				right: []int{2, 3, 4, 5}, raw: tags,
 				none: "No tag yet. Give one: tinbell tag add boarding --dataset 'ops.boarding*'"}
 			for _, t := range tags {
-				l.rows = append(l.rows, []string{t.Name, strconv.Itoa(len(t.Datasets)), strconv.Itoa(len(t.Metrics)), strconv.Itoa(len(t.Monitors)), strconv.Itoa(t.Open), orNone(strings.Join(t.Channels, ", "))})
+				l.rows = append(l.rows, []string{t.Name, strconv.Itoa(len(t.Datasets)), strconv.Itoa(len(t.Metrics)),
+					strconv.Itoa(len(t.Monitors)), strconv.Itoa(t.Open), orNone(strings.Join(t.Channels, ", "))})
 			}
 			return a.show(l)
 		}}
@@ -44,14 +47,16 @@ func (a *app) tagCommand() *cobra.Command {
 			}
 			return a.show(l)
 		}}
-	return group("tag", "Names for what one audience cares about", list, show, a.tagging("add", "Give things a tag", false), a.tagging("drop", "Take a tag off things", true),
+	return group("tag", "Names for what one audience cares about", list, show, a.tagging("add", "Give things a tag", false),
+		a.tagging("drop", "Take a tag off things", true),
 		a.removal("tag", "/tags/", "off everything that has it"))
 }
 
 // tagging is the command that gives things a tag or takes it off them.
 func (a *app) tagging(use, short string, off bool) *cobra.Command {
 	var things setup.Tagged
-	c := &cobra.Command{Use: use + " TAG", Short: short, Args: exactly(1, "TAG"), Example: "  tinbell tag " + use + " boarding --dataset 'ops.boarding*' --monitor gate-nulls",
+	c := &cobra.Command{Use: use + " TAG", Short: short, Args: exactly(1, "TAG"), Example: "  tinbell tag " + use +
+		" boarding --dataset 'ops.boarding*' --monitor gate-nulls",
 		RunE: func(c *cobra.Command, args []string) error {
 			change := httpapi.TagChange{On: things}
 			if off {

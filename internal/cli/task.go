@@ -23,7 +23,8 @@ func (a *app) backfillCommand() *cobra.Command {
 				return err
 			}
 			var started httpapi.Started
-			if err := a.client().Send(c.Context(), "POST", "/backfills", httpapi.Backfill{Metrics: args, SinceSeconds: n}, &started); err != nil {
+			if err := a.client().Send(c.Context(), "POST", "/backfills", httpapi.Backfill{Metrics: args, SinceSeconds: n},
+				&started); err != nil {
 				return err
 			}
 			if !wait {
@@ -42,31 +43,36 @@ func (a *app) backfillCommand() *cobra.Command {
 }
 
 func (a *app) taskCommand() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "Long pieces of work: those under way first", Args: exactly(0, "nothing"), RunE: func(c *cobra.Command, _ []string) error {
-		var tasks []record.Task
-		if err := a.client().Get(c.Context(), "/tasks", nil, &tasks); err != nil {
-			return err
-		}
-		l := listing{head: []string{"id", "what", "of", "done", "state", "begun", "message"}, right: []int{1, 4}, raw: tasks, none: "No backfill or fit was ordered yet."}
-		for _, t := range tasks {
-			done := "–"
-			if t.Total > 0 {
-				done = fmt.Sprintf("%.0f %%", 100*float64(t.Done)/float64(t.Total))
-			}
-			l.rows = append(l.rows, []string{fmt.Sprint(t.ID), t.What, t.Subject, done, t.State, a.local(t.StartedAt, "UTC"), t.Message})
-		}
-		return a.show(l)
-	}}
-	commands := []*cobra.Command{list}
-	for verb, short := range map[string]string{"pause": "Let a backfill stop after its present step", "resume": "Let a backfill go on where it was", "cancel": "Give a backfill up; what it has read stays"} {
-		commands = append(commands, &cobra.Command{Use: verb + " ID", Short: short, Args: exactly(1, "ID"), RunE: func(c *cobra.Command, args []string) error {
-			var t record.Task
-			if err := a.client().Send(c.Context(), "POST", "/tasks/"+args[0]+"/"+verb, nil, &t); err != nil {
+	list := &cobra.Command{Use: "list", Short: "Long pieces of work: those under way first", Args: exactly(0, "nothing"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			var tasks []record.Task
+			if err := a.client().Get(c.Context(), "/tasks", nil, &tasks); err != nil {
 				return err
 			}
-			a.say("Backfill %d is %s", t.ID, t.State)
-			return nil
-		}})
+			l := listing{head: []string{"id", "what", "of", "done", "state", "begun", "message"}, right: []int{1, 4}, raw: tasks,
+				none: "No backfill or fit was ordered yet."}
+			for _, t := range tasks {
+				done := "–"
+				if t.Total > 0 {
+					done = fmt.Sprintf("%.0f %%", 100*float64(t.Done)/float64(t.Total))
+				}
+				l.rows = append(l.rows, []string{fmt.Sprint(t.ID), t.What, t.Subject, done, t.State, a.local(t.StartedAt, "UTC"),
+					t.Message})
+			}
+			return a.show(l)
+		}}
+	commands := []*cobra.Command{list}
+	for verb, short := range map[string]string{"pause": "Let a backfill stop after its present step",
+		"resume": "Let a backfill go on where it was", "cancel": "Give a backfill up; what it has read stays"} {
+		commands = append(commands, &cobra.Command{Use: verb + " ID", Short: short, Args: exactly(1, "ID"),
+			RunE: func(c *cobra.Command, args []string) error {
+				var t record.Task
+				if err := a.client().Send(c.Context(), "POST", "/tasks/"+args[0]+"/"+verb, nil, &t); err != nil {
+					return err
+				}
+				a.say("Backfill %d is %s", t.ID, t.State)
+				return nil
+			}})
 	}
 	return group("task", "Long work: backfills and fits", commands...)
 }

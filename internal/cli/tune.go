@@ -18,7 +18,8 @@ import (
 
 func (a *app) monitorTune() *cobra.Command {
 	var since string
-	c := &cobra.Command{Use: "tune [NAME…]", Short: "Search for settings that spare false alarms and lose no faults; nothing changes until you accept",
+	c := &cobra.Command{Use: "tune [NAME…]",
+		Short:   "Search for settings that spare false alarms and lose no faults; nothing changes until you accept",
 		Example: "  tinbell monitor tune\n  tinbell proposal accept 3",
 		RunE: func(c *cobra.Command, args []string) error {
 			from, err := ago(since, time.Now())
@@ -26,7 +27,8 @@ func (a *app) monitorTune() *cobra.Command {
 				return err
 			}
 			var started httpapi.Started
-			if err := a.client().Send(c.Context(), "POST", "/tunings", httpapi.TuneOrder{Monitors: args, From: from}, &started); err != nil {
+			if err := a.client().Send(c.Context(), "POST", "/tunings", httpapi.TuneOrder{Monitors: args, From: from},
+				&started); err != nil {
 				return err
 			}
 			if err := a.client().Follow(c.Context(), started.TaskID, a.bar("tuning")); err != nil {
@@ -67,7 +69,8 @@ func (a *app) monitorTune() *cobra.Command {
 }
 
 func proposalRows(list []record.Proposal) listing {
-	l := listing{head: []string{"proposal", "monitor", "change", "false alarms spared", "faults lost", "known, on later time", "state"}, right: []int{1, 4, 5}, raw: list,
+	l := listing{head: []string{"proposal", "monitor", "change", "false alarms spared", "faults lost", "known, on later time",
+		"state"}, right: []int{1, 4, 5}, raw: list,
 		none: "No proposal. Search for some: tinbell monitor tune"}
 	for _, p := range list {
 		g := p.Gain
@@ -79,7 +82,8 @@ func proposalRows(list []record.Proposal) listing {
 		if len(g.Gained) > 0 {
 			change += "; finds " + strings.Join(g.Gained, ", ")
 		}
-		l.rows = append(l.rows, []string{strconv.FormatInt(p.ID, 10), p.Monitor, change, spares(g), fmt.Sprintf("about %.1f", g.Lost), known, p.State})
+		l.rows = append(l.rows, []string{strconv.FormatInt(p.ID, 10), p.Monitor, change, spares(g),
+			fmt.Sprintf("about %.1f", g.Lost), known, p.State})
 	}
 	return l
 }
@@ -110,56 +114,66 @@ func spares(g record.Gain) string {
 
 func (a *app) proposalCommand() *cobra.Command {
 	var state string
-	list := &cobra.Command{Use: "list", Short: "Settings that tuning proposes", Args: exactly(0, "nothing"), RunE: func(c *cobra.Command, _ []string) error {
-		var list []record.Proposal
-		if err := a.client().Get(c.Context(), "/proposals", url.Values{"state": {state}}, &list); err != nil {
-			return err
-		}
-		return a.show(proposalRows(list))
-	}}
+	list := &cobra.Command{Use: "list", Short: "Settings that tuning proposes", Args: exactly(0, "nothing"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			var list []record.Proposal
+			if err := a.client().Get(c.Context(), "/proposals", url.Values{"state": {state}}, &list); err != nil {
+				return err
+			}
+			return a.show(proposalRows(list))
+		}}
 	list.Flags().StringVar(&state, "state", "open", "open, accepted, rejected, outdated or all")
 	decide := func(use, short string, accept bool) *cobra.Command {
 		var note string
-		c := &cobra.Command{Use: use + " ID", Short: short, Args: exactly(1, "ID"), Example: "  tinbell proposal " + use + " 3", RunE: func(c *cobra.Command, args []string) error {
-			var p record.Proposal
-			if err := a.client().Send(c.Context(), "POST", "/proposals/"+url.PathEscape(args[0]), httpapi.Decision{Accept: accept, Note: note}, &p); err != nil {
-				return err
-			}
-			if accept {
-				a.say("%s is now at version %d. Back again: tinbell monitor take-back %s --version %d", p.Monitor, p.Version+1, p.Monitor, p.Version)
-			} else {
-				a.say("Proposal %d for %s is rejected.", p.ID, p.Monitor)
-			}
-			return nil
-		}}
+		c := &cobra.Command{Use: use + " ID", Short: short, Args: exactly(1, "ID"), Example: "  tinbell proposal " + use + " 3",
+			RunE: func(c *cobra.Command, args []string) error {
+				var p record.Proposal
+				if err := a.client().Send(c.Context(), "POST", "/proposals/"+url.PathEscape(args[0]), httpapi.Decision{Accept: accept,
+					Note: note}, &p); err != nil {
+					return err
+				}
+				if accept {
+					a.say("%s is now at version %d. Back again: tinbell monitor take-back %s --version %d", p.Monitor, p.Version+1,
+						p.Monitor, p.Version)
+				} else {
+					a.say("Proposal %d for %s is rejected.", p.ID, p.Monitor)
+				}
+				return nil
+			}}
 		c.Flags().StringVar(&note, "note", "", "why")
 		return c
 	}
-	nightly := &cobra.Command{Use: "nightly on|off", Short: "Let tuning search by itself once a night", Args: exactly(1, "on or off"), RunE: func(c *cobra.Command, args []string) error {
-		on := args[0] == "on"
-		if !on && args[0] != "off" {
-			return wrongUsage{fmt.Errorf("%q: say on or off", args[0])}
-		}
-		if err := a.client().Send(c.Context(), "PATCH", "/filter", httpapi.LearningChange{Nightly: &on}, nil); err != nil {
-			return err
-		}
-		a.say("Tuning by night is %s; proposals wait for a yes.", args[0])
-		return nil
-	}}
-	return group("proposal", "What tuning proposes", list, decide("accept", "Make a proposal the monitor's next version", true), decide("reject", "Turn a proposal down", false), nightly)
+	nightly := &cobra.Command{Use: "nightly on|off", Short: "Let tuning search by itself once a night",
+		Args: exactly(1, "on or off"), RunE: func(c *cobra.Command, args []string) error {
+			on := args[0] == "on"
+			if !on && args[0] != "off" {
+				return wrongUsage{fmt.Errorf("%q: say on or off", args[0])}
+			}
+			if err := a.client().Send(c.Context(), "PATCH", "/filter", httpapi.LearningChange{Nightly: &on}, nil); err != nil {
+				return err
+			}
+			a.say("Tuning by night is %s; proposals wait for a yes.", args[0])
+			return nil
+		}}
+	return group("proposal", "What tuning proposes", list, decide("accept", "Make a proposal the monitor's next version", true),
+		decide("reject", "Turn a proposal down", false), nightly)
 }
 
 func (a *app) monitorVersions() *cobra.Command {
-	return &cobra.Command{Use: "versions NAME", Short: "What a monitor was set to, who changed it and why", Args: exactly(1, "NAME"), Example: "  tinbell monitor versions refunds-volume",
+	return &cobra.Command{Use: "versions NAME", Short: "What a monitor was set to, who changed it and why",
+		Args: exactly(1, "NAME"), Example: "  tinbell monitor versions refunds-volume",
 		RunE: func(c *cobra.Command, args []string) error {
 			var versions []record.MonitorVersion
 			if err := a.client().Get(c.Context(), "/monitors/"+url.PathEscape(args[0])+"/versions", nil, &versions); err != nil {
 				return err
 			}
-			l := listing{head: []string{"version", "since", "by", "why", "warn", "direction", "persist", "method"}, right: []int{1}, raw: versions}
+			l := listing{head: []string{"version", "since", "by", "why", "warn", "direction", "persist", "method"},
+				right: []int{1}, raw: versions}
 			for _, v := range versions {
 				s := v.Settings
-				l.rows = append(l.rows, []string{strconv.Itoa(v.Version), a.local(v.At, "UTC"), orNone(v.Author), orNone(v.Reason), "once in " + words.Seconds(float64(s.WarnSeconds)), s.Direction, fmt.Sprintf("%d of %d", s.Persist, s.Of), s.Method})
+				l.rows = append(l.rows, []string{strconv.Itoa(v.Version), a.local(v.At, "UTC"), orNone(v.Author),
+					orNone(v.Reason), "once in " + words.Seconds(float64(s.WarnSeconds)), s.Direction,
+					fmt.Sprintf("%d of %d", s.Persist, s.Of), s.Method})
 			}
 			return a.show(l)
 		}}
@@ -167,10 +181,12 @@ func (a *app) monitorVersions() *cobra.Command {
 
 func (a *app) monitorTakeBack() *cobra.Command {
 	var version int
-	c := &cobra.Command{Use: "take-back NAME", Short: "Make an earlier version the newest again", Args: exactly(1, "NAME"), Example: "  tinbell monitor take-back refunds-volume --version 1",
+	c := &cobra.Command{Use: "take-back NAME", Short: "Make an earlier version the newest again", Args: exactly(1, "NAME"),
+		Example: "  tinbell monitor take-back refunds-volume --version 1",
 		RunE: func(c *cobra.Command, args []string) error {
 			var m record.Monitor
-			if err := a.client().Send(c.Context(), "POST", "/monitors/"+url.PathEscape(args[0])+"/take-back", map[string]int{"version": version}, &m); err != nil {
+			if err := a.client().Send(c.Context(), "POST", "/monitors/"+url.PathEscape(args[0])+"/take-back",
+				map[string]int{"version": version}, &m); err != nil {
 				return err
 			}
 			a.say("%s is set as in version %d, as version %d.", m.Name, version, m.Version)
@@ -182,13 +198,16 @@ func (a *app) monitorTakeBack() *cobra.Command {
 
 func (a *app) monitorAlwaysTell() *cobra.Command {
 	var off bool
-	c := &cobra.Command{Use: "always-tell NAME", Short: "Never let the filter hold back a monitor's alerts", Args: exactly(1, "NAME"), RunE: func(c *cobra.Command, args []string) error {
-		if err := a.client().Send(c.Context(), "PUT", "/monitors/"+url.PathEscape(args[0])+"/always-tell", map[string]bool{"always": !off}, nil); err != nil {
-			return err
-		}
-		a.say("Alerts of %s are %s.", args[0], map[bool]string{false: "always told", true: "told unless the filter holds them back"}[off])
-		return nil
-	}}
+	c := &cobra.Command{Use: "always-tell NAME", Short: "Never let the filter hold back a monitor's alerts",
+		Args: exactly(1, "NAME"), RunE: func(c *cobra.Command, args []string) error {
+			if err := a.client().Send(c.Context(), "PUT", "/monitors/"+url.PathEscape(args[0])+"/always-tell",
+				map[string]bool{"always": !off}, nil); err != nil {
+				return err
+			}
+			a.say("Alerts of %s are %s.", args[0], map[bool]string{false: "always told",
+				true: "told unless the filter holds them back"}[off])
+			return nil
+		}}
 	c.Flags().BoolVar(&off, "off", false, "let the filter judge them again")
 	return c
 }
@@ -196,7 +215,8 @@ func (a *app) monitorAlwaysTell() *cobra.Command {
 func (a *app) monitorTry() *cobra.Command {
 	var flags settingsFlags
 	var since string
-	c := &cobra.Command{Use: "try [NAME…]", Short: "Replay monitors under other settings beside their own, in the background", Long: "What is given is changed alone: each monitor keeps its other settings. Without names, all monitors are tried.",
+	c := &cobra.Command{Use: "try [NAME…]", Short: "Replay monitors under other settings beside their own, in the background",
+		Long:    "What is given is changed alone: each monitor keeps its other settings. Without names, all monitors are tried.",
 		Example: "  tinbell monitor try boarding-scans-volume ticket-sales-volume --warn 90d --since 60d",
 		RunE: func(c *cobra.Command, args []string) error {
 			from, err := ago(since, time.Now())
@@ -247,10 +267,14 @@ func trialRows(t improve.Trial) listing {
 		return fmt.Sprintf("%+.2f", *v)
 	}
 	l.rows = [][]string{
-		{"alerts", strconv.Itoa(len(t.Today.Alerts)), strconv.Itoa(len(t.Proposed.Alerts)), fmt.Sprintf("%d gone, %d new", len(t.Gone), len(t.New)), "", ""},
-		{"false alarms", strconv.Itoa(wolves(t.Today)), strconv.Itoa(wolves(t.Proposed)), fmt.Sprintf("%+d", p.False), fmt.Sprintf("%+.0f to %+.0f", p.FalseLow, p.FalseHigh), fmt.Sprintf("p = %.3f", p.FalseP)},
-		{"precision", figure(t.Today.Overall.Catalogue, 2), figure(t.Proposed.Overall.Catalogue, 2), share(p.Precision), share(p.PrecLow) + " to " + share(p.PrecHigh), ""},
-		{"recall", figure(t.Today.Overall.Recall, 2), figure(t.Proposed.Overall.Recall, 2), share(p.Recall), share(p.RecallLow) + " to " + share(p.RecallHigh), fmt.Sprintf("p = %.3f", p.RecallP)},
+		{"alerts", strconv.Itoa(len(t.Today.Alerts)), strconv.Itoa(len(t.Proposed.Alerts)), fmt.Sprintf("%d gone, %d new",
+			len(t.Gone), len(t.New)), "", ""},
+		{"false alarms", strconv.Itoa(wolves(t.Today)), strconv.Itoa(wolves(t.Proposed)), fmt.Sprintf("%+d", p.False),
+			fmt.Sprintf("%+.0f to %+.0f", p.FalseLow, p.FalseHigh), fmt.Sprintf("p = %.3f", p.FalseP)},
+		{"precision", figure(t.Today.Overall.Catalogue, 2), figure(t.Proposed.Overall.Catalogue, 2), share(p.Precision),
+			share(p.PrecLow) + " to " + share(p.PrecHigh), ""},
+		{"recall", figure(t.Today.Overall.Recall, 2), figure(t.Proposed.Overall.Recall, 2), share(p.Recall),
+			share(p.RecallLow) + " to " + share(p.RecallHigh), fmt.Sprintf("p = %.3f", p.RecallP)},
 		{"incidents gained", "", "", orNone(strings.Join(t.Gained, ", ")), "", ""},
 		{"incidents lost", "", "", orNone(strings.Join(t.Lost, ", ")), "", ""},
 	}

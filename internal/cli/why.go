@@ -117,7 +117,8 @@ func (a *app) showWhy(w diagnose.Why) error {
 			if c.Measure == "share" || c.Measure == "mean" {
 				change := c.Observed - c.Expected
 				if change != 0 {
-					a.printf("  %.0f %% of the change is in the values' own figures, %.0f %% in how rows are spread over them\n", 100*c.By[0].Rate/change, 100*c.By[0].Mix/change)
+					a.printf("  %.0f %% of the change is in the values' own figures, %.0f %% in how rows are spread over them\n",
+						100*c.By[0].Rate/change, 100*c.By[0].Mix/change)
 				}
 			}
 		}
@@ -125,11 +126,14 @@ func (a *app) showWhy(w diagnose.Why) error {
 	if t := w.Together; part("What broke at the same time", "together", t != nil) {
 		a.printf("  %d of %s series\n", t.Broken, words.Number(float64(t.Series)))
 		for _, s := range t.Shared {
-			a.printf("  %s = %s: %d broken and %d sound; elsewhere %d and %d\n", s.Column, s.Value, s.Broken, s.Sound, s.OtherBroken, s.OtherSound)
+			a.printf("  %s = %s: %d broken and %d sound; elsewhere %d and %d\n", s.Column, s.Value, s.Broken, s.Sound,
+				s.OtherBroken, s.OtherSound)
 		}
-		l := listing{head: []string{"series", "segment", "dataset", "now", "usually", "z", "alert"}, right: []int{4, 5, 6}, none: "  Nothing else broke."}
+		l := listing{head: []string{"series", "segment", "dataset", "now", "usually", "z", "alert"}, right: []int{4, 5, 6},
+			none: "  Nothing else broke."}
 		for _, b := range t.Most {
-			l.rows = append(l.rows, []string{b.Metric, orNone(b.Segment), b.Dataset, amountOf(b.Kind, b.Now), amountOf(b.Kind, b.Usual), fmt.Sprintf("%+.1f", b.Z), numbered(b.Alert)})
+			l.rows = append(l.rows, []string{b.Metric, orNone(b.Segment), b.Dataset, amountOf(b.Kind, b.Now),
+				amountOf(b.Kind, b.Usual), fmt.Sprintf("%+.1f", b.Z), numbered(b.Alert)})
 		}
 		if err := a.show(l); err != nil {
 			return err
@@ -190,7 +194,8 @@ func because(cause string) string {
 
 func (a *app) hideCommand() *cobra.Command {
 	var none bool
-	c := &cobra.Command{Use: "hide NAME COLUMN...", Short: "Say which columns of a dataset are never shown, instead of those said before", Args: cobra.MinimumNArgs(1),
+	c := &cobra.Command{Use: "hide NAME COLUMN...",
+		Short: "Say which columns of a dataset are never shown, instead of those said before", Args: cobra.MinimumNArgs(1),
 		Example: "  tinbell dataset hide ops.ticket_sales passenger_name email\n  tinbell dataset hide ops.ticket_sales --none",
 		RunE: func(c *cobra.Command, args []string) error {
 			if none == (len(args) > 1) {
@@ -201,7 +206,8 @@ func (a *app) hideCommand() *cobra.Command {
 			if columns == nil {
 				columns = []string{}
 			}
-			if err := a.client().Send(c.Context(), "PUT", "/datasets/"+url.PathEscape(args[0])+"/hidden", map[string]any{"columns": columns}, &d); err != nil {
+			if err := a.client().Send(c.Context(), "PUT", "/datasets/"+url.PathEscape(args[0])+"/hidden",
+				map[string]any{"columns": columns}, &d); err != nil {
 				return err
 			}
 			if len(d.Hidden) == 0 {

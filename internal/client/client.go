@@ -18,6 +18,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tinbell/internal/record"
+	"tinbell/internal/wire"
 )
 
 // Client is a connection to a service.
@@ -82,7 +83,7 @@ func (c *Client) Get(ctx context.Context, path string, query url.Values, out any
 
 // Send sends a value as JSON with a method.
 func (c *Client) Send(ctx context.Context, method, path string, in, out any) error {
-	encoded, err := json.Marshal(in)
+	encoded, err := wire.Marshal(in)
 	if err != nil {
 		return err
 	}

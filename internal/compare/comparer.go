@@ -66,7 +66,8 @@ func (c *Comparer) inputs(ctx context.Context, v record.Comparison, find Finder)
 		var of record.Source
 		reference, of, _, err = c.input(ctx, s.ReferenceDataset, "", find)
 		if err == nil && of.Kind != source.Kind {
-			err = record.Invalid{Field: "reference_dataset", Given: s.ReferenceDataset, Allowed: "a dataset of the same kind of source: " + source.Kind}
+			err = record.Invalid{Field: "reference_dataset", Given: s.ReferenceDataset,
+				Allowed: "a dataset of the same kind of source: " + source.Kind}
 		}
 	default:
 		reference = period
@@ -89,12 +90,14 @@ func (c *Comparer) input(ctx context.Context, name, query string, find Finder) (
 		return &Warehouse{Pools: c.warehouses, Source: source, Table: dataset.Name, Query: query, Zone: dataset.Zone}, source, zone, nil
 	case "folder":
 		if query != "" {
-			return nil, source, nil, record.Invalid{Field: "query", Given: query, Allowed: "nothing: " + name + " is files, and a query is asked of a warehouse"}
+			return nil, source, nil, record.Invalid{Field: "query", Given: query, Allowed: "nothing: " + name +
+				" is files, and a query is asked of a warehouse"}
 		}
 		files, err := filesOf(source, dataset)
 		return files, source, zone, err
 	}
-	return nil, source, nil, record.Invalid{Field: "dataset", Given: name, Allowed: "a table of a warehouse or files in a folder; rows of what is pushed cannot be read"}
+	return nil, source, nil, record.Invalid{Field: "dataset", Given: name,
+		Allowed: "a table of a warehouse or files in a folder; rows of what is pushed cannot be read"}
 }
 
 // filesOf are the files of a dataset that can be read for their rows.
@@ -114,7 +117,8 @@ func filesOf(source record.Source, dataset record.Dataset) (*Files, error) {
 		}
 	}
 	if len(f.List) == 0 {
-		return f, record.Invalid{Field: "dataset", Given: dataset.Name, Allowed: "files that end in " + strings.Join(columns.Formats, ", ") + "; none are there yet"}
+		return f, record.Invalid{Field: "dataset", Given: dataset.Name, Allowed: "files that end in " +
+			strings.Join(columns.Formats, ", ") + "; none are there yet"}
 	}
 	return f, nil
 }
@@ -137,17 +141,21 @@ func (c *Comparer) PrepareWith(ctx context.Context, v record.Comparison, find Fi
 	case !slices.Contains([]string{"day", "week", "month"}, s.Period):
 		return v, record.Invalid{Field: "period", Given: s.Period, Allowed: "day, week or month"}
 	case s.Accept < 0 || s.Accept > 0.1:
-		return v, record.Invalid{Field: "accept", Given: fmt.Sprint(s.Accept), Allowed: "over 0 up to 0.1: the share of clean features and periods that may be flagged"}
+		return v, record.Invalid{Field: "accept", Given: fmt.Sprint(s.Accept),
+			Allowed: "over 0 up to 0.1: the share of clean features and periods that may be flagged"}
 	case s.SampleRows != 0 && (s.SampleRows < 200 || s.SampleRows > 50000):
 		return v, record.Invalid{Field: "sample_rows", Given: fmt.Sprint(s.SampleRows), Allowed: "200 to 50000"}
 	case s.ReferenceDays < 0 || s.ReferenceDays > 3660:
 		return v, record.Invalid{Field: "reference_days", Given: fmt.Sprint(s.ReferenceDays), Allowed: "1 to 3660"}
 	case s.ReferenceDays > 0 && (s.ReferenceFrom != "" || s.ReferenceDataset != "" || s.ReferenceQuery != ""):
-		return v, record.Invalid{Field: "reference_days", Given: fmt.Sprint(s.ReferenceDays), Allowed: "a moving reference, or a fixed one; not both"}
+		return v, record.Invalid{Field: "reference_days", Given: fmt.Sprint(s.ReferenceDays),
+			Allowed: "a moving reference, or a fixed one; not both"}
 	case s.Score == "" && (s.Version != "" || s.Outcome != "" || s.Key != ""):
-		return v, record.Invalid{Field: "score", Given: "", Allowed: "the column with the model's score; version, outcome and key belong to it"}
+		return v, record.Invalid{Field: "score", Given: "",
+			Allowed: "the column with the model's score; version, outcome and key belong to it"}
 	case s.Key != "" && s.Version == "":
-		return v, record.Invalid{Field: "version", Given: "", Allowed: "the column with the model's version: key tells which rows two versions share"}
+		return v, record.Invalid{Field: "version", Given: "",
+			Allowed: "the column with the model's version: key tells which rows two versions share"}
 	}
 	period, reference, zone, err := c.inputs(ctx, v, find)
 	if err != nil {
@@ -164,7 +172,8 @@ func (c *Comparer) PrepareWith(ctx context.Context, v record.Comparison, find Fi
 		return v, record.Invalid{Field: "time_column", Given: "", Allowed: "the column with each row's time; here: " + names(timely(list))}
 	}
 	if at := columns.Place(list, s.TimeColumn); s.TimeColumn != "" && at >= 0 && list[at].Kind != "time" {
-		return v, record.Invalid{Field: "time_column", Given: s.TimeColumn + ", which is " + list[at].Type, Allowed: "a column that holds times; here: " + names(timely(list))}
+		return v, record.Invalid{Field: "time_column", Given: s.TimeColumn + ", which is " + list[at].Type,
+			Allowed: "a column that holds times; here: " + names(timely(list))}
 	}
 	if v.Features, err = Propose(list, *s); err != nil {
 		return v, err

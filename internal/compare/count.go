@@ -75,7 +75,8 @@ func (r *run) left(days []Day) bool {
 	last := within(days, timeline.Span{From: r.movingFrom(timeline.Span{From: r.until}), To: r.until})
 	for i, l := range r.v.Layouts {
 		sum := counted(l, last, i)
-		if beyond := sum.Bins[0] + sum.Bins[len(sum.Bins)-1]; l.Kind.Numeric() && l.Usable() && float64(beyond) > stale*float64(sum.Values()) {
+		if beyond := sum.Bins[0] + sum.Bins[len(sum.Bins)-1]; l.Kind.Numeric() && l.Usable() &&
+			float64(beyond) > stale*float64(sum.Values()) {
 			return true
 		}
 	}

@@ -40,7 +40,8 @@ func (c *Comparer) Feature(ctx context.Context, name, feature string, at time.Ti
 	if err != nil {
 		return Distributions{}, err
 	}
-	d := Distributions{Comparison: v.Name, Dataset: v.Dataset, Zone: v.Zone, Kind: Compared(v.Features)[place].Kind, Period: v.Settings.Period, Accept: acceptOf(v.Settings.Accept), From: p.From, To: p.To, Against: p.Found.Reference}
+	d := Distributions{Comparison: v.Name, Dataset: v.Dataset, Zone: v.Zone, Kind: Compared(v.Features)[place].Kind,
+		Period: v.Settings.Period, Accept: acceptOf(v.Settings.Accept), From: p.From, To: p.To, Against: p.Found.Reference}
 	d.Result = p.Found.Features[place]
 	l := v.Layouts[place]
 	before, after, err := c.sides(ctx, v, p)
@@ -158,7 +159,8 @@ func (c *Comparer) Pair(ctx context.Context, name, first, second string, at time
 		f.Role = "" // an answer may be one of the two
 		w.Features, layouts = append(w.Features, f), append(layouts, v.Layouts[i])
 		if l := v.Layouts[i]; l.Many || !l.Usable() {
-			return view, record.Invalid{Field: "features", Given: f.Name, Allowed: "a feature with values, and not more categories than can be told apart"}
+			return view, record.Invalid{Field: "features", Given: f.Name,
+				Allowed: "a feature with values, and not more categories than can be told apart"}
 		}
 	}
 	span := timeline.Span{From: p.From.Unix(), To: p.To.Unix()}
@@ -175,7 +177,8 @@ func (c *Comparer) Pair(ctx context.Context, name, first, second string, at time
 	view.Rows = record.SampleResult{Rows: after[0].Rows(), Reference: before[0].Rows(), Seed: w.Seed}
 	list := pairResults(w, layouts, drift.Pairs(before[0].Sample, after[0].Sample, acceptOf(v.Settings.Accept), nil, 1), []int{0, 1})
 	if len(list) == 0 {
-		return view, record.Invalid{Field: "features", Given: first + " and " + second, Allowed: "features of which both sides have at least 30 rows with both values, and two values or more"}
+		return view, record.Invalid{Field: "features", Given: first + " and " + second,
+			Allowed: "features of which both sides have at least 30 rows with both values, and two values or more"}
 	}
 	view.Found = list[0]
 	return view, nil

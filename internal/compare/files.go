@@ -82,7 +82,8 @@ func (f *Files) walk(ctx context.Context, w Wanted, span timeline.Span, do func(
 			timed := -1
 			if w.Time != "" {
 				if timed = columns.Place(list, w.Time); timed < 0 {
-					return record.Invalid{Field: "time_column", Given: w.Time, Allowed: fmt.Sprintf("a column of %s: %s", file.Path, names(list))}
+					return record.Invalid{Field: "time_column", Given: w.Time, Allowed: fmt.Sprintf("a column of %s: %s",
+						file.Path, names(list))}
 				}
 			}
 			return t.Blocks(func(rows columns.Block) error {

@@ -101,7 +101,8 @@ func (f *Files) Samples(ctx context.Context, w Wanted, layouts []*drift.Layout, 
 
 // newDrawn has room for a number of rows.
 func newDrawn(w Wanted, rows int) Drawn {
-	d := Drawn{Sample: drift.Sample{Features: make([]drift.Values, len(w.Features)), Block: make([]int32, rows)}, Versions: make([]string, rows)}
+	d := Drawn{Sample: drift.Sample{Features: make([]drift.Values, len(w.Features)), Block: make([]int32, rows)},
+		Versions: make([]string, rows)}
 	for i, f := range w.Features {
 		d.Features[i].Kind = f.Kind
 		if f.Kind.Numeric() {

@@ -79,7 +79,8 @@ func (m *ModelDay) join(o *ModelDay) {
 	m.Scores.Join(&o.Scores)
 	for i, b := range o.Outcomes {
 		to := &m.Outcomes[i]
-		to.Rows, to.Positive, to.Score, to.Squares, to.Hit = to.Rows+b.Rows, to.Positive+b.Positive, to.Score+b.Score, to.Squares+b.Squares, to.Hit+b.Hit
+		to.Rows, to.Positive, to.Score, to.Squares, to.Hit = to.Rows+b.Rows, to.Positive+b.Positive, to.Score+b.Score, to.Squares+
+			b.Squares, to.Hit+b.Hit
 	}
 }
 
@@ -140,7 +141,8 @@ func Propose(list []columns.Column, s record.ComparisonSettings) ([]record.Featu
 	for _, asked := range []struct {
 		field string
 		names []string
-	}{{"features", s.Features}, {"leave_out", s.LeaveOut}, {"score", one(s.Score)}, {"version", one(s.Version)}, {"outcome", one(s.Outcome)}, {"key", one(s.Key)}, {"time_column", one(s.TimeColumn)}} {
+	}{{"features", s.Features}, {"leave_out", s.LeaveOut}, {"score", one(s.Score)}, {"version", one(s.Version)},
+		{"outcome", one(s.Outcome)}, {"key", one(s.Key)}, {"time_column", one(s.TimeColumn)}} {
 		for _, name := range asked.names {
 			if columns.Place(list, name) < 0 {
 				return nil, record.Invalid{Field: asked.field, Given: name, Allowed: "a column that is there: " + names(list)}
@@ -148,7 +150,8 @@ func Propose(list []columns.Column, s record.ComparisonSettings) ([]record.Featu
 		}
 	}
 	if !slices.ContainsFunc(features, func(f record.Feature) bool { return f.Why == "" }) {
-		return nil, record.Invalid{Field: "features", Given: strings.Join(s.Features, ", "), Allowed: "at least one column to compare; here: " + names(list)}
+		return nil, record.Invalid{Field: "features", Given: strings.Join(s.Features, ", "),
+			Allowed: "at least one column to compare; here: " + names(list)}
 	}
 	return features, nil
 }
@@ -171,7 +174,8 @@ func names(list []columns.Column) string {
 // named tells that a column's values name rows.
 func named(column string) bool {
 	lower := strings.ToLower(column)
-	return lower == "id" || lower == "uuid" || strings.HasSuffix(lower, "_id") || strings.HasSuffix(lower, "_uuid") || strings.HasSuffix(lower, "_key")
+	return lower == "id" || lower == "uuid" || strings.HasSuffix(lower, "_id") || strings.HasSuffix(lower, "_uuid") ||
+		strings.HasSuffix(lower, "_key")
 }
 
 func loading(column string) bool {

@@ -65,7 +65,8 @@ func each(l *drift.Layout, days []Day, feature int) []drift.Counts {
 }
 
 func (r *reference) told() record.DriftReference {
-	return record.DriftReference{From: time.Unix(r.span.From, 0).UTC(), To: time.Unix(r.span.To, 0).UTC(), Rows: rowsOf(r.days), Blocks: r.blocks}
+	return record.DriftReference{From: time.Unix(r.span.From, 0).UTC(), To: time.Unix(r.span.To, 0).UTC(), Rows: rowsOf(r.days),
+		Blocks: r.blocks}
 }
 
 // judge compares the days of a period with a reference, feature by feature.
@@ -143,7 +144,8 @@ func sampled(w Wanted, layouts []*drift.Layout, found *record.DriftResult, of *l
 	found.Sample = record.SampleResult{Rows: after.Rows(), Reference: before.Rows(), Seed: w.Seed}
 	places := usable(w, layouts, before)
 	if len(places) == 0 || min(before.Rows(), after.Rows()) < 4*drift.MinRows {
-		found.Message = fmt.Sprintf("%d sampled rows against %d: the classifier needs %d a side", after.Rows(), before.Rows(), 4*drift.MinRows)
+		found.Message = fmt.Sprintf("%d sampled rows against %d: the classifier needs %d a side", after.Rows(), before.Rows(),
+			4*drift.MinRows)
 		return
 	}
 	a, b := chosen(before.Sample, places), chosen(after.Sample, places)
@@ -174,7 +176,8 @@ func pairResults(w Wanted, layouts []*drift.Layout, pairs []drift.Pair, places [
 	for _, p := range pairs {
 		a, b := inputs[places[p.A]], inputs[places[p.B]]
 		list = append(list, record.PairResult{Pair: p, First: w.Features[a].Name, Second: w.Features[b].Name,
-			FirstBins: told(layouts[a], p.AUpto, p.ACodes)[:len(p.Period)], SecondBins: told(layouts[b], p.BUpto, p.BCodes)[:len(p.Period[0])]})
+			FirstBins: told(layouts[a], p.AUpto, p.ACodes)[:len(p.Period)], SecondBins: told(layouts[b], p.BUpto,
+				p.BCodes)[:len(p.Period[0])]})
 	}
 	return list
 }
@@ -292,14 +295,16 @@ type level struct {
 
 // drawReference samples a reference: three times the rows of a side of the whole,
 // so that some are left when a block is taken out, and as many as a side has of
-// each of ten blocks, unless how far those can be told apart is known.
-func drawReference(ctx context.Context, in Input, w Wanted, layouts []*drift.Layout, r *reference, s record.ComparisonSettings, span timeline.Span, apart bool) (level, error) {
+// each of up to twenty blocks, unless how far those can be told apart is known.
+func drawReference(ctx context.Context, in Input, w Wanted, layouts []*drift.Layout, r *reference, s record.ComparisonSettings,
+	span timeline.Span, apart bool) (level, error) {
 	spans, rows := []timeline.Span{span}, []int{3 * sampleRows(s)}
 	if list := blocks(r.days, s.Period); apart && len(list) >= drift.MinBlocks {
 		// Stretches as long as a block, spread over the reference; they may overlap.
 		long := len(list[0])
-		for i := range drift.NullBlocks {
-			at := i * (len(r.days) - long) / (drift.NullBlocks - 1)
+		many := min(drift.NullBlocks, len(r.days)-long+1)
+		for i := range many {
+			at := i * (len(r.days) - long) / max(many-1, 1)
 			spans = append(spans, timeline.Span{From: r.days[at].At, To: PeriodOf("day", r.days[at+long-1].At, w.Zone).To})
 			rows = append(rows, sampleRows(s))
 		}

@@ -48,8 +48,10 @@ func (c *Comparer) Models(ctx context.Context, name string, at, from, to time.Ti
 	if err != nil {
 		return ModelView{}, err
 	}
-	view := ModelView{Comparison: v.Name, Dataset: v.Dataset, Zone: v.Zone, Score: v.Settings.Score, Outcome: v.Settings.Outcome, Threshold: thresholdOf(v.Settings),
-		From: p.From, To: p.To, Periods: []ModelPeriod{}, Versions: []VersionView{}, Compared: append([]record.VersionResult{}, p.Found.Versions...)}
+	view := ModelView{Comparison: v.Name, Dataset: v.Dataset, Zone: v.Zone, Score: v.Settings.Score, Outcome: v.Settings.Outcome,
+		Threshold: thresholdOf(v.Settings),
+		From:      p.From, To: p.To, Periods: []ModelPeriod{}, Versions: []VersionView{}, Compared: append([]record.VersionResult{},
+			p.Found.Versions...)}
 	if v.Settings.Score == "" {
 		return view, nil
 	}
@@ -83,7 +85,8 @@ func (c *Comparer) Models(ctx context.Context, name string, at, from, to time.Ti
 		if then == nil {
 			then = all
 		}
-		view.Versions = append(view.Versions, VersionView{m, drift.Histogram(l, &then.Scores, &now.Scores), drift.Calibration(now.Outcomes)})
+		view.Versions = append(view.Versions, VersionView{m, drift.Histogram(l, &then.Scores, &now.Scores),
+			drift.Calibration(now.Outcomes)})
 	}
 	return view, nil
 }

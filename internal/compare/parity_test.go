@@ -83,8 +83,10 @@ func text[T any](v *T, format func(T) string) string {
 }
 
 func (v trip) fields() []string {
-	return []string{v.At.UTC().Format(time.RFC3339Nano), fmt.Sprint(v.Booking), text(v.Fare, func(x float64) string { return strconv.FormatFloat(x, 'g', -1, 64) }), fmt.Sprint(v.Party),
-		text(v.Channel, func(s string) string { return s }), fmt.Sprint(v.Vehicle), text(v.Sails, func(t time.Time) string { return t.UTC().Format(time.RFC3339Nano) }),
+	return []string{v.At.UTC().Format(time.RFC3339Nano), fmt.Sprint(v.Booking),
+		text(v.Fare, func(x float64) string { return strconv.FormatFloat(x, 'g', -1, 64) }), fmt.Sprint(v.Party),
+		text(v.Channel, func(s string) string { return s }), fmt.Sprint(v.Vehicle),
+		text(v.Sails, func(t time.Time) string { return t.UTC().Format(time.RFC3339Nano) }),
 		strconv.FormatFloat(v.Score, 'g', -1, 64), v.Answer, v.Version, text(v.Missed, func(b bool) string { return fmt.Sprint(b) })}
 }
 
@@ -127,7 +129,8 @@ func house(t testing.TB, s *dbtest.Service, list []trip) *pgx.Conn {
 	dbtest.Must(t, err)
 	insert(t, conn, list)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/sources", httpapi.NewSource{Name: "house", Address: address}, nil))
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/datasets", httpapi.NewDataset{Source: "house", Name: "public.trips", Zone: "America/Halifax", Owner: "Models"}, nil))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/datasets", httpapi.NewDataset{Source: "house", Name: "public.trips",
+		Zone: "America/Halifax", Owner: "Models"}, nil))
 	return conn
 }
 
@@ -151,15 +154,18 @@ func TestRowsAreCountedTheSameWhereverTheyLie(t *testing.T) {
 	source, err := s.Parts.Store.Source(t.Context(), "house")
 	dbtest.Must(t, err)
 	inputs := map[string]compare.Input{
-		"csv":       &compare.Files{List: []compare.File{{Path: text}}},
-		"parquet":   &compare.Files{List: []compare.File{{Path: binary}}},
-		"table":     &compare.Warehouse{Pools: s.Parts.Warehouses, Source: source, Table: "public.trips", Zone: "America/Halifax"},
-		"the query": &compare.Warehouse{Pools: s.Parts.Warehouses, Source: source, Query: "select * from trips -- all;", Zone: "America/Halifax"},
+		"csv":     &compare.Files{List: []compare.File{{Path: text}}},
+		"parquet": &compare.Files{List: []compare.File{{Path: binary}}},
+		"table":   &compare.Warehouse{Pools: s.Parts.Warehouses, Source: source, Table: "public.trips", Zone: "America/Halifax"},
+		"the query": &compare.Warehouse{Pools: s.Parts.Warehouses, Source: source, Query: "select * from trips -- all;",
+			Zone: "America/Halifax"},
 	}
 	for _, score := range []string{"score", "answer"} {
 		t.Run(score, func(t *testing.T) {
-			settings := record.ComparisonSettings{TimeColumn: "scored_at", Score: score, Version: "version", Outcome: "missed", Key: "booking", LeaveOut: record.Strings{"booking"}, Seed: 3}
-			span := timeline.Span{From: time.Date(2026, 10, 30, 0, 0, 0, 0, zone).Unix(), To: time.Date(2026, 11, 4, 0, 0, 0, 0, zone).Unix()}
+			settings := record.ComparisonSettings{TimeColumn: "scored_at", Score: score, Version: "version", Outcome: "missed",
+				Key: "booking", LeaveOut: record.Strings{"booking"}, Seed: 3}
+			span := timeline.Span{From: time.Date(2026, 10, 30, 0, 0, 0, 0, zone).Unix(),
+				To: time.Date(2026, 11, 4, 0, 0, 0, 0, zone).Unix()}
 			var wanted compare.Wanted
 			var layouts []*drift.Layout
 			var days []compare.Day
@@ -179,7 +185,8 @@ func TestRowsAreCountedTheSameWhereverTheyLie(t *testing.T) {
 					t.Fatalf("%s: features %+v, in the first %+v", name, w.Features, wanted.Features)
 				}
 				for i := range own { // in whole, quantiles of the same rows
-					if own[i].Bins() < layouts[i].Bins()*9/10 || own[i].Discrete != layouts[i].Discrete || !reflect.DeepEqual(own[i].Words, layouts[i].Words) {
+					if own[i].Bins() < layouts[i].Bins()*9/10 || own[i].Discrete != layouts[i].Discrete ||
+						!reflect.DeepEqual(own[i].Words, layouts[i].Words) {
 						t.Errorf("%s: %s has %d bins, in the first %d", name, w.Features[i].Name, own[i].Bins(), layouts[i].Bins())
 					}
 				}
@@ -202,7 +209,8 @@ func TestRowsAreCountedTheSameWhereverTheyLie(t *testing.T) {
 						t.Errorf("%s: cases of both versions are %+v, in the first %+v", name, p, pairs)
 					}
 				}
-				drawn, err := in.Samples(t.Context(), w, layouts, []timeline.Span{span, {From: span.To, To: span.To + 3600}}, []int{500, 500})
+				drawn, err := in.Samples(t.Context(), w, layouts, []timeline.Span{span, {From: span.To, To: span.To + 3600}},
+					[]int{500, 500})
 				dbtest.Must(t, err)
 				again, err := in.Samples(t.Context(), w, layouts, []timeline.Span{span}, []int{500})
 				dbtest.Must(t, err)
@@ -248,7 +256,8 @@ func sameDays(t *testing.T, name string, want, got []compare.Day) {
 			sameCounts(t, fmt.Sprintf("%s, day %d, scores of %s", name, d, version), m.Scores, o.Scores)
 			for b := range m.Outcomes {
 				x, y := m.Outcomes[b], o.Outcomes[b]
-				if x.Rows != y.Rows || x.Positive != y.Positive || math.Abs(x.Score-y.Score) > 1e-9 || math.Abs(x.Hit-y.Hit) > 1e-9 || math.Abs(x.Squares-y.Squares) > 1e-9 {
+				if x.Rows != y.Rows || x.Positive != y.Positive || math.Abs(x.Score-y.Score) > 1e-9 ||
+					math.Abs(x.Hit-y.Hit) > 1e-9 || math.Abs(x.Squares-y.Squares) > 1e-9 {
 					t.Fatalf("%s, day %d, %s: outcomes %+v, wanted %+v", name, d, version, y, x)
 				}
 			}
@@ -258,10 +267,13 @@ func sameDays(t *testing.T, name string, want, got []compare.Day) {
 
 func sameCounts(t *testing.T, what string, want, got drift.Counts) {
 	t.Helper()
-	if want.Rows != got.Rows || want.Missing != got.Missing || want.Unreadable != got.Unreadable || !reflect.DeepEqual(want.Bins, got.Bins) || want.Fresh != got.Fresh {
-		t.Fatalf("%s: %d rows, %d missing, %d unreadable, %d new, %v; wanted %d, %d, %d, %d, %v", what, got.Rows, got.Missing, got.Unreadable, got.Fresh, got.Bins, want.Rows, want.Missing, want.Unreadable, want.Fresh, want.Bins)
+	if want.Rows != got.Rows || want.Missing != got.Missing || want.Unreadable != got.Unreadable || !reflect.DeepEqual(want.Bins,
+		got.Bins) || want.Fresh != got.Fresh {
+		t.Fatalf("%s: %d rows, %d missing, %d unreadable, %d new, %v; wanted %d, %d, %d, %d, %v", what, got.Rows, got.Missing,
+			got.Unreadable, got.Fresh, got.Bins, want.Rows, want.Missing, want.Unreadable, want.Fresh, want.Bins)
 	}
-	for _, pair := range [][2]float64{{want.Sum, got.Sum}, {want.Squares, got.Squares}, {want.Min, got.Min}, {want.Max, got.Max}, {want.Below, got.Below}, {want.Above, got.Above}} {
+	for _, pair := range [][2]float64{{want.Sum, got.Sum}, {want.Squares, got.Squares}, {want.Min, got.Min}, {want.Max, got.Max},
+		{want.Below, got.Below}, {want.Above, got.Above}} {
 		if math.Abs(pair[0]-pair[1]) > 1e-6*(1+math.Abs(pair[0])) {
 			t.Fatalf("%s: %+v, wanted %+v", what, got, want)
 		}

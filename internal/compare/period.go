@@ -99,11 +99,13 @@ func namedSpan(s record.ComparisonSettings, zone *time.Location) (span timeline.
 	}
 	from, err := time.ParseInLocation(time.DateOnly, s.ReferenceFrom, zone)
 	if err != nil {
-		return span, false, record.Invalid{Field: "reference_from", Given: s.ReferenceFrom, Allowed: "a day as 2026-08-01, and reference_to with it"}
+		return span, false, record.Invalid{Field: "reference_from", Given: s.ReferenceFrom,
+			Allowed: "a day as 2026-08-01, and reference_to with it"}
 	}
 	to, err := time.ParseInLocation(time.DateOnly, s.ReferenceTo, zone)
 	if err != nil || to.Before(from) {
-		return span, false, record.Invalid{Field: "reference_to", Given: s.ReferenceTo, Allowed: "a day from " + s.ReferenceFrom + " on, as 2026-08-28"}
+		return span, false, record.Invalid{Field: "reference_to", Given: s.ReferenceTo, Allowed: "a day from " + s.ReferenceFrom +
+			" on, as 2026-08-28"}
 	}
 	return timeline.Span{From: from.Unix(), To: to.AddDate(0, 0, 1).Unix()}, true, nil
 }

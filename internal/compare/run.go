@@ -155,7 +155,8 @@ func (c *Comparer) trouble(ctx context.Context, v *record.Comparison, now time.T
 		return nil
 	}
 	return c.store.InTx(ctx, func(tx pgx.Tx) error {
-		return store.Trouble(ctx, tx, about, record.Alert{Cause: record.CauseComparison, Direction: "both", Severity: "warning", Since: *v.FailingSince, RaisedAt: now,
+		return store.Trouble(ctx, tx, about, record.Alert{Cause: record.CauseComparison, Direction: "both", Severity: "warning",
+			Since: *v.FailingSince, RaisedAt: now,
 			Sentence: fmt.Sprintf("%s cannot be compared with its reference (%s): %s", v.Dataset, v.Name, v.Message)})
 	})
 }
@@ -261,7 +262,8 @@ func (r *run) judgeAll(ctx context.Context, from int64, days, before []Day) erro
 		if len(within(days, at)) == 0 {
 			continue
 		}
-		if s.ReferenceDays == 0 && r.period == r.reference && overlap(at, timeline.Span{From: r.v.Referred.From.Unix(), To: r.v.Referred.To.Unix()}) {
+		if s.ReferenceDays == 0 && r.period == r.reference && overlap(at, timeline.Span{From: r.v.Referred.From.Unix(),
+			To: r.v.Referred.To.Unix()}) {
 			continue // it is the reference itself
 		}
 		if s.ReferenceDays > 0 && days[0].At > r.movingFrom(at) {
@@ -337,13 +339,15 @@ func (r *run) movingFrom(period timeline.Span) int64 {
 	return PeriodOf("day", period.From-int64(r.v.Settings.ReferenceDays)*86400+43200, r.zone).From
 }
 
-func (r *run) judgeOne(ctx context.Context, span timeline.Span, days []Day, against *reference, sample *level, drawn Drawn) (record.DriftPeriod, error) {
+func (r *run) judgeOne(ctx context.Context, span timeline.Span, days []Day, against *reference, sample *level,
+	drawn Drawn) (record.DriftPeriod, error) {
 	s := r.v.Settings
 	found := judge(r.w, r.v.Layouts, against, days, s.Accept)
 	sampled(r.w, r.v.Layouts, &found, sample, drawn, sampleRows(s), s.Accept)
 	conclude(&found, r.v.Features, s)
 	err := paired(ctx, r.period, r.w, span, &found)
-	return record.DriftPeriod{ComparisonID: r.v.ID, From: instant(span.From), To: instant(span.To), Found: found, ComputedAt: r.now().UTC()}, err
+	return record.DriftPeriod{ComparisonID: r.v.ID, From: instant(span.From), To: instant(span.To), Found: found,
+		ComputedAt: r.now().UTC()}, err
 }
 
 // paired compares versions of a model on the rows that two of them scored, where

@@ -72,7 +72,8 @@ var figures = []figure{
 	{"sd", "sd", "standard deviation", timeline.Value, "feature", moment(func(m drift.Moments) float64 { return m.SD })},
 	{"min", "min", "smallest value", timeline.Value, "feature", moment(func(m drift.Moments) float64 { return m.Min })},
 	{"max", "max", "largest value", timeline.Value, "feature", moment(func(m drift.Moments) float64 { return m.Max })},
-	{"separability", "separability", "separability", timeline.Share, "", func(found record.DriftResult, put func(string, float64, float64)) {
+	{"separability", "separability", "separability", timeline.Share, "", func(found record.DriftResult,
+		put func(string, float64, float64)) {
 		if s := found.Separability; s != nil {
 			put("", s.Score, float64(s.Rows))
 		}
@@ -83,21 +84,25 @@ var figures = []figure{
 	{"score", "mean", "mean score", timeline.Value, "version", ofVersions(func(m record.ModelResult) (float64, bool) {
 		return m.Scores.Period.Mean, len(m.Classes) == 0
 	})},
-	{"above", "above", "share scored at or above the threshold", timeline.Share, "version", ofVersions(func(m record.ModelResult) (float64, bool) { return m.Above, len(m.Classes) == 0 })},
-	{"missing-input", "missing_input", "share lacking an input", timeline.Share, "version", ofVersions(func(m record.ModelResult) (float64, bool) { return m.MissingInput, true })},
+	{"above", "above", "share scored at or above the threshold", timeline.Share, "version",
+		ofVersions(func(m record.ModelResult) (float64, bool) { return m.Above, len(m.Classes) == 0 })},
+	{"missing-input", "missing_input", "share lacking an input", timeline.Share, "version",
+		ofVersions(func(m record.ModelResult) (float64, bool) { return m.MissingInput, true })},
 	{"auc", "auc", "ranking quality (AUC)", timeline.Share, "version", ofVersions(func(m record.ModelResult) (float64, bool) {
 		if m.Quality == nil {
 			return 0, false
 		}
 		return m.Quality.AUC, true
 	})},
-	{"calibration", "calibration", "came true over what the scores said", timeline.Value, "version", ofVersions(func(m record.ModelResult) (float64, bool) {
-		if m.Quality == nil {
-			return 0, false
-		}
-		return m.Quality.Ratio, true
-	})},
-	{"class", "class_share", "share of answers", timeline.Share, "class", func(found record.DriftResult, put func(string, float64, float64)) {
+	{"calibration", "calibration", "came true over what the scores said", timeline.Value, "version",
+		ofVersions(func(m record.ModelResult) (float64, bool) {
+			if m.Quality == nil {
+				return 0, false
+			}
+			return m.Quality.Ratio, true
+		})},
+	{"class", "class_share", "share of answers", timeline.Share, "class", func(found record.DriftResult,
+		put func(string, float64, float64)) {
 		for _, m := range found.Models {
 			for class, share := range m.Classes {
 				put(m.Version+" / "+class, share, float64(m.Rows))
@@ -232,7 +237,8 @@ func (r *run) metric(ctx context.Context, f figure) (record.Metric, error) {
 
 // metricOf is the metric that holds a figure of a comparison.
 func metricOf(v record.Comparison, f figure) record.Metric {
-	m := record.Metric{Dataset: v.Dataset, Name: metricName(v.Name, f), Measure: f.measure, Kind: f.kind, Unit: f.unit, PeriodSeconds: 86400, Zone: v.Zone,
+	m := record.Metric{Dataset: v.Dataset, Name: metricName(v.Name, f), Measure: f.measure, Kind: f.kind, Unit: f.unit,
+		PeriodSeconds: 86400, Zone: v.Zone,
 		SegmentBy: record.Strings{}, KeptSegments: record.Strings{}, MaxSegments: maxSeries, Quantile: 0.5, Comparison: v.Name}
 	if f.by != "" {
 		m.SegmentBy = record.Strings{f.by}
@@ -256,7 +262,8 @@ func (r *run) watched(ctx context.Context, m record.Metric) error {
 	none, limit := 0.0, 1.0 // the band, so that it is drawn
 	s := record.DefaultSettings()
 	s.Low, s.High = &none, &limit
-	s.Method, s.Direction, s.Spikes, s.Missing, s.StuckOff, s.SilenceOff, s.AdoptAfterSeconds, s.Sustained = "fixed", "high", true, -1, true, true, -1, "off"
+	s.Method, s.Direction, s.Spikes, s.Missing, s.StuckOff, s.SilenceOff, s.AdoptAfterSeconds, s.Sustained = "fixed", "high",
+		true, -1, true, true, -1, "off"
 	_, err = r.setup.AddMonitor(ctx, record.Monitor{Metric: m.Name, Name: m.Name, Owner: r.v.Owner, Settings: s})
 	return err
 }

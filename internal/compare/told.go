@@ -37,7 +37,8 @@ func tell(found record.DriftResult, since string) (sentence, detail string) {
 	case len(over) == 0 && apart:
 		sentence = fmt.Sprintf("None of %s has drifted by itself, but together they have: the rows can be told from the reference's", many)
 	case len(over) == 0 && pair:
-		sentence = fmt.Sprintf("None of %s has drifted by itself, but %s and %s go together in another way", many, found.Pairs[0].First, found.Pairs[0].Second)
+		sentence = fmt.Sprintf("None of %s has drifted by itself, but %s and %s go together in another way", many,
+			found.Pairs[0].First, found.Pairs[0].Second)
 	case len(over) == 0:
 		sentence = "None of " + many + " has drifted"
 	case len(over) == 1:
@@ -55,7 +56,8 @@ func tell(found record.DriftResult, since string) (sentence, detail string) {
 		if s.Score > s.Limit {
 			side = "over"
 		}
-		parts = append(parts, fmt.Sprintf("Separability is %.2f (%.2f to %.2f), %s its limit of %.2f", s.Score, s.Low, s.High, side, s.Limit))
+		parts = append(parts, fmt.Sprintf("Separability is %.2f (%.2f to %.2f), %s its limit of %.2f", s.Score, s.Low, s.High,
+			side, s.Limit))
 	} else if found.Message != "" {
 		parts = append(parts, found.Message)
 	}
@@ -67,7 +69,8 @@ func tell(found record.DriftResult, since string) (sentence, detail string) {
 	}
 	for _, m := range found.Models {
 		if m.Concept != nil && m.Concept.High < 0 {
-			parts = append(parts, fmt.Sprintf("%s ranks worse than in the reference: AUC %.2f, %.2f less", orUnnamed(m.Version), m.Quality.AUC, -m.Concept.Value))
+			parts = append(parts, fmt.Sprintf("%s ranks worse than in the reference: AUC %.2f, %.2f less", orUnnamed(m.Version),
+				m.Quality.AUC, -m.Concept.Value))
 		}
 	}
 	for _, name := range found.Whole.Gone {
@@ -101,9 +104,11 @@ func Moved(f record.FeatureResult) string {
 	case drift.MeasurePresent:
 		return fmt.Sprintf("%s is missing more seldom than before", f.Feature)
 	case drift.MeasureNew:
-		return fmt.Sprintf("%s has new values in %s of rows (%s)", f.Feature, words.Percent(m.Value), strings.Join(f.New[:min(3, len(f.New))], ", "))
+		return fmt.Sprintf("%s has new values in %s of rows (%s)", f.Feature, words.Percent(m.Value),
+			strings.Join(f.New[:min(3, len(f.New))], ", "))
 	case drift.MeasureShare:
-		return fmt.Sprintf("%s: the share of %s moved by %s, at most %s were due", f.Feature, m.Of, words.Percent(m.Value), words.Percent(m.Limit))
+		return fmt.Sprintf("%s: the share of %s moved by %s, at most %s were due", f.Feature, m.Of, words.Percent(m.Value),
+			words.Percent(m.Limit))
 	case drift.MeasureOutside:
 		return fmt.Sprintf("%s lies outside the reference's range in %d rows", f.Feature, f.Below+f.Above)
 	}

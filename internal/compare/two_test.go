@@ -49,7 +49,8 @@ func TestTwoFilesAreComparedWithoutAService(t *testing.T) {
 	leave := record.Strings{"booking", "answer", "score", "missed", "version"}
 	zone := time.FixedZone("Halifax in summer", -3*3600)
 	var steps int
-	o, err := compare.Two(t.Context(), f["before.csv"], f["after.parquet"], record.ComparisonSettings{TimeColumn: "scored_at", LeaveOut: leave}, zone, true, func(done, total int) {
+	o, err := compare.Two(t.Context(), f["before.csv"], f["after.parquet"], record.ComparisonSettings{TimeColumn: "scored_at",
+		LeaveOut: leave}, zone, true, func(done, total int) {
 		if done < steps || total != 4 {
 			t.Errorf("step %d of %d after %d", done, total, steps)
 		}
@@ -68,7 +69,8 @@ func TestTwoFilesAreComparedWithoutAService(t *testing.T) {
 		}
 		return list
 	}
-	if got := over(found); !slices.Equal(got, []string{"fare"}) || found.Separability == nil || found.Separability.Score < found.Separability.Limit {
+	if got := over(found); !slices.Equal(got, []string{"fare"}) || found.Separability == nil ||
+		found.Separability.Score < found.Separability.Limit {
 		t.Errorf("over are %v, separability %+v", got, found.Separability)
 	}
 	d := o.Distributions("", zone)
@@ -77,7 +79,8 @@ func TestTwoFilesAreComparedWithoutAService(t *testing.T) {
 	}
 
 	// Day by day, and without drift.
-	o, err = compare.Two(t.Context(), f["before.csv"], f["clean.parquet"], record.ComparisonSettings{TimeColumn: "scored_at", Period: "day", LeaveOut: leave}, zone, false, nil)
+	o, err = compare.Two(t.Context(), f["before.csv"], f["clean.parquet"], record.ComparisonSettings{TimeColumn: "scored_at",
+		Period: "day", LeaveOut: leave}, zone, false, nil)
 	dbtest.Must(t, err)
 	flagged := 0
 	for _, p := range o.Periods {
@@ -88,17 +91,20 @@ func TestTwoFilesAreComparedWithoutAService(t *testing.T) {
 	}
 
 	// What is in both hides drift, and one file stands for both only in part.
-	o, err = compare.Two(t.Context(), f["before.csv"], f["before.csv"], record.ComparisonSettings{TimeColumn: "scored_at", Period: "week", LeaveOut: leave, ReferenceFrom: "2026-04-09", ReferenceTo: "2026-04-21"}, zone, false, nil)
+	o, err = compare.Two(t.Context(), f["before.csv"], f["before.csv"], record.ComparisonSettings{TimeColumn: "scored_at",
+		Period: "week", LeaveOut: leave, ReferenceFrom: "2026-04-09", ReferenceTo: "2026-04-21"}, zone, false, nil)
 	dbtest.Must(t, err)
 	if len(o.Periods) != 2 || len(o.Notes) != 1 || !strings.Contains(o.Notes[0], "not judged: the reference touches them") {
 		t.Errorf("%d weeks are left, notes %v", len(o.Periods), o.Notes)
 	}
-	_, err = compare.Two(t.Context(), f["before.csv"], f["before.csv"], record.ComparisonSettings{TimeColumn: "scored_at", Period: "month", LeaveOut: leave, ReferenceFrom: "2026-04-09", ReferenceTo: "2026-05-05"}, zone, false, nil)
+	_, err = compare.Two(t.Context(), f["before.csv"], f["before.csv"], record.ComparisonSettings{TimeColumn: "scored_at",
+		Period: "month", LeaveOut: leave, ReferenceFrom: "2026-04-09", ReferenceTo: "2026-05-05"}, zone, false, nil)
 	if err == nil || !strings.Contains(err.Error(), "a whole period of their own") {
 		t.Errorf("nothing is left beside the reference: %v", err)
 	}
 	twice := files(t, map[string][]trip{"again.csv": trips(rand.New(rand.NewPCG(1, 9)), began.AddDate(0, 0, 20), 14, 100, nil)})
-	o, err = compare.Two(t.Context(), f["before.csv"], twice["again.csv"], record.ComparisonSettings{TimeColumn: "scored_at", LeaveOut: leave}, zone, false, nil)
+	o, err = compare.Two(t.Context(), f["before.csv"], twice["again.csv"], record.ComparisonSettings{TimeColumn: "scored_at",
+		LeaveOut: leave}, zone, false, nil)
 	dbtest.Must(t, err)
 	if len(o.Notes) != 1 || !strings.Contains(o.Notes[0], "share days") {
 		t.Errorf("reference and period overlap: %v", o.Notes)
@@ -119,7 +125,8 @@ func TestAFeatureOnOneSideOnlyIsSaidToBe(t *testing.T) {
 	a, b := write("a.csv", rows("x,gone", "1,2")), write("b.csv", rows("fresh,x", "2,1"))
 	o, err := compare.Two(t.Context(), a, b, record.ComparisonSettings{}, time.UTC, true, nil)
 	dbtest.Must(t, err)
-	if len(o.Features) != 3 || o.Features[1].Why != "only the reference has it" || o.Features[2].Name != "fresh" || o.Features[2].Why == "" || len(o.Periods[0].Found.Features) != 1 {
+	if len(o.Features) != 3 || o.Features[1].Why != "only the reference has it" || o.Features[2].Name != "fresh" ||
+		o.Features[2].Why == "" || len(o.Periods[0].Found.Features) != 1 {
 		t.Errorf("features: %+v", o.Features)
 	}
 	if v := o.Periods[0].Found.Features[0]; v.State != drift.AsExpected {
@@ -130,14 +137,15 @@ func TestAFeatureOnOneSideOnlyIsSaidToBe(t *testing.T) {
 		settings      record.ComparisonSettings
 		want          string
 	}{
-		"nothing in common":    {a, write("c.csv", rows("y", "1")), record.ComparisonSettings{}, "one column that both have: x, gone"},
-		"no such time":         {a, b, record.ComparisonSettings{TimeColumn: "when"}, "a column that is there: x, gone"},
-		"half a reference":     {a, b, record.ComparisonSettings{ReferenceFrom: "2026-05-01"}, "a day from 2026-05-01 on"},
-		"an empty file":        {a, write("e.csv", ""), record.ComparisonSettings{}, "is empty"},
-		"a head without rows":  {write("h.csv", "x,gone\n"), b, record.ComparisonSettings{}, ""},
-		"three rows":           {a, write("t.csv", "x\n1\n2\n3\n"), record.ComparisonSettings{}, ""},
-		"a line too short":     {a, write("s.csv", "x,y\n1,2\n3\n"), record.ComparisonSettings{}, "s.csv, line 3"},
-		"time in one of twain": {write("w.csv", rows("x,at", "1,2026-05-01T00:00:00Z")), a, record.ComparisonSettings{TimeColumn: "at"}, "a column of " + filepath.Join(dir, "a.csv")},
+		"nothing in common":   {a, write("c.csv", rows("y", "1")), record.ComparisonSettings{}, "one column that both have: x, gone"},
+		"no such time":        {a, b, record.ComparisonSettings{TimeColumn: "when"}, "a column that is there: x, gone"},
+		"half a reference":    {a, b, record.ComparisonSettings{ReferenceFrom: "2026-05-01"}, "a day from 2026-05-01 on"},
+		"an empty file":       {a, write("e.csv", ""), record.ComparisonSettings{}, "is empty"},
+		"a head without rows": {write("h.csv", "x,gone\n"), b, record.ComparisonSettings{}, ""},
+		"three rows":          {a, write("t.csv", "x\n1\n2\n3\n"), record.ComparisonSettings{}, ""},
+		"a line too short":    {a, write("s.csv", "x,y\n1,2\n3\n"), record.ComparisonSettings{}, "s.csv, line 3"},
+		"time in one of twain": {write("w.csv", rows("x,at", "1,2026-05-01T00:00:00Z")), a,
+			record.ComparisonSettings{TimeColumn: "at"}, "a column of " + filepath.Join(dir, "a.csv")},
 	} {
 		o, err := compare.Two(t.Context(), c.first, c.second, c.settings, time.UTC, true, nil)
 		if c.want != "" {

@@ -56,7 +56,8 @@ func TestBlocksAreAsLongAsAPeriodAndAtLeastFive(t *testing.T) {
 		period      string
 		blocks, one int // how many, and the days of the first
 	}{
-		{28, "day", 28, 1}, {35, "week", 5, 7}, {28, "week", 5, 5}, {40, "week", 5, 7}, {28, "month", 5, 5}, {400, "month", 13, 30}, {4, "week", 4, 1}, {0, "week", 0, 0}, {10, "", 5, 2},
+		{28, "day", 28, 1}, {35, "week", 5, 7}, {28, "week", 5, 5}, {40, "week", 5, 7}, {28, "month", 5, 5},
+		{400, "month", 13, 30}, {4, "week", 4, 1}, {0, "week", 0, 0}, {10, "", 5, 2},
 	} {
 		list := blocks(emptyDays(c.days), c.period)
 		total := 0
@@ -89,17 +90,21 @@ func TestRowsOfAPeriodAreJudgedByTheLimitOfFewerRowsAtMost(t *testing.T) {
 }
 
 func TestFeaturesAreProposedFromTheColumns(t *testing.T) {
-	list := []columns.Column{{Name: "scored_at", Kind: drift.Time}, {Name: "loaded_at", Kind: drift.Time}, {Name: "sails_at", Kind: drift.Time}, {Name: "id", Kind: drift.Number}, {Name: "trip_uuid", Kind: drift.Category},
-		{Name: "fare", Kind: drift.Number}, {Name: "tags", Type: "text[]"}, {Name: "score", Kind: drift.Number}, {Name: "version", Kind: drift.Category}, {Name: "came", Kind: drift.Boolean}}
+	list := []columns.Column{{Name: "scored_at", Kind: drift.Time}, {Name: "loaded_at", Kind: drift.Time},
+		{Name: "sails_at", Kind: drift.Time}, {Name: "id", Kind: drift.Number}, {Name: "trip_uuid", Kind: drift.Category},
+		{Name: "fare", Kind: drift.Number}, {Name: "tags", Type: "text[]"}, {Name: "score", Kind: drift.Number},
+		{Name: "version", Kind: drift.Category}, {Name: "came", Kind: drift.Boolean}}
 	for name, c := range map[string]struct {
 		settings record.ComparisonSettings
 		compared string
 	}{
-		"all that can be":   {record.ComparisonSettings{TimeColumn: "scored_at"}, "sails_at, fare, score, version, came"},
-		"with a model":      {record.ComparisonSettings{TimeColumn: "scored_at", Score: "score", Version: "version", Outcome: "came"}, "sails_at, fare, score (score)"},
-		"those asked for":   {record.ComparisonSettings{TimeColumn: "scored_at", Features: record.Strings{"id", "fare"}}, "id, fare"},
-		"without some":      {record.ComparisonSettings{LeaveOut: record.Strings{"fare", "came", "version"}}, "sails_at, score"},
-		"a left out answer": {record.ComparisonSettings{TimeColumn: "scored_at", Features: record.Strings{"fare"}, Score: "score"}, "fare, score (score)"},
+		"all that can be": {record.ComparisonSettings{TimeColumn: "scored_at"}, "sails_at, fare, score, version, came"},
+		"with a model": {record.ComparisonSettings{TimeColumn: "scored_at", Score: "score", Version: "version",
+			Outcome: "came"}, "sails_at, fare, score (score)"},
+		"those asked for": {record.ComparisonSettings{TimeColumn: "scored_at", Features: record.Strings{"id", "fare"}}, "id, fare"},
+		"without some":    {record.ComparisonSettings{LeaveOut: record.Strings{"fare", "came", "version"}}, "sails_at, score"},
+		"a left out answer": {record.ComparisonSettings{TimeColumn: "scored_at", Features: record.Strings{"fare"},
+			Score: "score"}, "fare, score (score)"},
 	} {
 		if name == "without some" {
 			c.settings.TimeColumn = "scored_at"
@@ -131,7 +136,8 @@ func feature(name, state string, ratio float64, by string, more ...drift.Measure
 func TestWhatWasFoundIsToldInASentence(t *testing.T) {
 	calm := feature("party", drift.AsExpected, 0.4, drift.MeasurePSI)
 	moved := feature("fare", drift.Over, 3, drift.MeasurePSI)
-	moved.Gained, moved.Lost = &drift.Shift{From: 100, To: 140, Was: 0.07, Is: 0.19}, &drift.Shift{Label: drift.Above, From: 500, Was: 0.2, Is: 0.1}
+	moved.Gained, moved.Lost = &drift.Shift{From: 100, To: 140, Was: 0.07, Is: 0.19}, &drift.Shift{Label: drift.Above, From: 500,
+		Was: 0.2, Is: 0.1}
 	missing := feature("channel", drift.Over, 2, drift.MeasureMissing)
 	unreadable := feature("age", drift.Over, 9, drift.MeasureMissing)
 	unreadable.Unreadable = 290
@@ -166,9 +172,11 @@ func TestWhatWasFoundIsToldInASentence(t *testing.T) {
 			t.Errorf("it stands: %q, wanted %q", got, want)
 		}
 	}
-	_, detail := Told(record.DriftResult{Features: []record.FeatureResult{calm}, Separability: &drift.Separability{Score: 0.3, Low: 0.25, High: 0.35, Limit: 0.1},
-		Pairs:  []record.PairResult{{First: "a", Second: "b", Pair: drift.Pair{Beyond: 2, Limit: 1}}},
-		Models: []record.ModelResult{{Quality: &drift.Quality{AUC: 0.6}, Concept: &drift.Difference{Value: -0.1, Low: -0.15, High: -0.05}}}})
+	_, detail := Told(record.DriftResult{Features: []record.FeatureResult{calm}, Separability: &drift.Separability{Score: 0.3,
+		Low: 0.25, High: 0.35, Limit: 0.1},
+		Pairs: []record.PairResult{{First: "a", Second: "b", Pair: drift.Pair{Beyond: 2, Limit: 1}}},
+		Models: []record.ModelResult{{Quality: &drift.Quality{AUC: 0.6}, Concept: &drift.Difference{Value: -0.1, Low: -0.15,
+			High: -0.05}}}})
 	if want := "Separability is 0.30 (0.25 to 0.35), over its limit of 0.10. a and b go together in another way. the model ranks worse than in the reference: AUC 0.60, 0.10 less."; detail != want {
 		t.Errorf("in detail: %q, wanted %q", detail, want)
 	}
@@ -177,7 +185,8 @@ func TestWhatWasFoundIsToldInASentence(t *testing.T) {
 func TestTheMatrixPutsFirstWhatMattersAndSaysSinceWhen(t *testing.T) {
 	zone := "America/Halifax"
 	week := func(n int) time.Time { return time.Date(2026, 9, 7+7*n, 3, 0, 0, 0, time.UTC) }
-	v := record.Comparison{Zone: zone, State: "ready", Features: record.Features{{Name: "score", Role: "score"}, {Name: "party"}, {Name: "fare"}, {Name: "id", Why: "it names rows"}}}
+	v := record.Comparison{Zone: zone, State: "ready", Features: record.Features{{Name: "score", Role: "score"}, {Name: "party"},
+		{Name: "fare"}, {Name: "id", Why: "it names rows"}}}
 	var periods []record.DriftPeriod
 	for n := range 4 {
 		fare := feature("fare", drift.AsExpected, 0.5, drift.MeasurePSI)
@@ -189,8 +198,10 @@ func TestTheMatrixPutsFirstWhatMattersAndSaysSinceWhen(t *testing.T) {
 			version = "v2"
 		}
 		periods = append(periods, record.DriftPeriod{From: week(n), To: week(n + 1), Found: record.DriftResult{
-			Features:     []record.FeatureResult{feature("score", drift.Over, 9, drift.MeasurePSI), feature("party", drift.AsExpected, 0.9, drift.MeasurePSI), fare},
-			Separability: &drift.Separability{Importance: []float64{0.7, 0.3}}, Classified: []string{"party", "fare"}, Models: []record.ModelResult{{Version: version, Rows: 5}, {Version: "old", Rows: 1}}}})
+			Features: []record.FeatureResult{feature("score", drift.Over, 9, drift.MeasurePSI),
+				feature("party", drift.AsExpected, 0.9, drift.MeasurePSI), fare},
+			Separability: &drift.Separability{Importance: []float64{0.7, 0.3}}, Classified: []string{"party", "fare"},
+			Models: []record.ModelResult{{Version: version, Rows: 5}, {Version: "old", Rows: 1}}}})
 	}
 	m := MatrixOf(v, periods)
 	var order []string

@@ -13,7 +13,7 @@ import (
 // Summary is how a comparison stands: its last period.
 type Summary struct {
 	record.Comparison
-	Last     *record.DriftPeriod `json:"last"`
+	Last     *record.DriftPeriod `json:"last,omitempty"`
 	Sentence string              `json:"sentence"`
 	Periods  int                 `json:"periods"`
 	Over     []int               `json:"over" doc:"features over their limits in the last periods, oldest first"`
@@ -82,7 +82,8 @@ func (c *Comparer) Overview(ctx context.Context) ([]Summary, error) {
 	list := make([]Summary, len(all))
 	for i, v := range all {
 		over := counts[v.ID]
-		s := Summary{Comparison: v, Sentence: standing(v), Periods: len(over), Over: append([]int{}, over[max(0, len(over)-overviewPeriods):]...)}
+		s := Summary{Comparison: v, Sentence: standing(v), Periods: len(over),
+			Over: append([]int{}, over[max(0, len(over)-overviewPeriods):]...)}
 		last, err := c.store.LastDriftPeriods(ctx, v.ID, 1)
 		if err != nil {
 			return nil, err
@@ -159,7 +160,8 @@ func MatrixOf(v record.Comparison, periods []record.DriftPeriod) Matrix {
 		m.Rows = append(m.Rows, row)
 	}
 	for _, p := range periods {
-		column := MatrixColumn{From: p.From, To: p.To, Rows: p.Found.Rows, Name: p.Name, Over: p.Found.Over, State: p.Found.Whole.State, Separability: p.Found.Separability, Message: p.Found.Message, Versions: []string{}}
+		column := MatrixColumn{From: p.From, To: p.To, Rows: p.Found.Rows, Name: p.Name, Over: p.Found.Over,
+			State: p.Found.Whole.State, Separability: p.Found.Separability, Message: p.Found.Message, Versions: []string{}}
 		models := slices.Clone(p.Found.Models)
 		slices.SortStableFunc(models, func(a, b record.ModelResult) int { return cmp.Compare(a.Rows, b.Rows) })
 		for _, one := range models {

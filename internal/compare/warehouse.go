@@ -73,7 +73,8 @@ func (in *Warehouse) distribution(ctx context.Context, w Wanted) (warehouse.Dist
 	if w.Time != "" {
 		var ok bool
 		if d.TimeType, ok = warehouse.TimeType(in.types[w.Time]); !ok {
-			return d, record.Invalid{Field: "time_column", Given: strings.TrimSpace(w.Time + " " + in.types[w.Time]), Allowed: "a column of type timestamp with time zone, timestamp or date"}
+			return d, record.Invalid{Field: "time_column", Given: strings.TrimSpace(w.Time + " " + in.types[w.Time]),
+				Allowed: "a column of type timestamp with time zone, timestamp or date"}
 		}
 	}
 	for _, f := range w.Features {
@@ -183,7 +184,8 @@ func spell(to *drift.Counts, l *drift.Layout, n warehouse.WordCount) {
 }
 
 // scores adds what the versions of a model did, by day.
-func (in *Warehouse) scores(ctx context.Context, w Wanted, d warehouse.Distribution, layouts []*drift.Layout, span timeline.Span, of func(int64) *Day) error {
+func (in *Warehouse) scores(ctx context.Context, w Wanted, d warehouse.Distribution, layouts []*drift.Layout, span timeline.Span,
+	of func(int64) *Day) error {
 	at := w.scorePlace()
 	if at < 0 {
 		return nil
@@ -218,7 +220,8 @@ func (in *Warehouse) scores(ctx context.Context, w Wanted, d warehouse.Distribut
 
 // scoresOver counts the answers of each version over their own layout: the same
 // count as of a feature, once for each version.
-func (in *Warehouse) scoresOver(ctx context.Context, w Wanted, d warehouse.Distribution, score *drift.Layout, span timeline.Span, of func(int64) *Day) error {
+func (in *Warehouse) scoresOver(ctx context.Context, w Wanted, d warehouse.Distribution, score *drift.Layout, span timeline.Span,
+	of func(int64) *Day) error {
 	kind := w.Features[w.scorePlace()].Kind
 	d.Columns = []warehouse.Distributed{{Name: w.Model.Score, Kind: kind}}
 	d.By = w.Model.Version

@@ -9,33 +9,26 @@ import (
 	"tinbell/internal/words"
 )
 
-// apartByChance is how often clean rows are told apart beyond the limit of
-// separability: three standard deviations.
-const apartByChance = 0.00135
-
 // conclude comes to one verdict for a period.
 func conclude(found *record.DriftResult, features []record.Feature, s record.ComparisonSettings) {
-	w := record.WholeVerdict{State: record.NotJudged, Assured: s.Independent || found.Reference.Blocks >= drift.MinBlocks, Gone: record.Strings{}}
+	w := record.WholeVerdict{State: record.NotJudged, Assured: s.Independent || found.Reference.Blocks >= drift.MinBlocks,
+		Gone: record.Strings{}}
 	for _, f := range features {
 		if f.Why == onlyBefore {
 			w.Gone = append(w.Gone, f.Name)
 		}
 	}
-	accept, kept := acceptOf(s.Accept), 1.0
 	judged := 0
 	for _, f := range found.Features {
 		if f.State == drift.Over || f.State == drift.AsExpected {
 			judged++
-			kept *= 1 - accept
 		}
 	}
 	over := found.Over > 0
 	if found.Separability != nil {
-		kept *= 1 - apartByChance
 		over = over || found.Separability.Score > found.Separability.Limit
 	}
 	if len(found.Pairs) > 0 {
-		kept *= 1 - accept
 		over = over || found.Pairs[0].Beyond > found.Pairs[0].Limit
 	}
 	switch {
@@ -44,7 +37,8 @@ func conclude(found *record.DriftResult, features []record.Feature, s record.Com
 	case judged > 0:
 		w.State = drift.AsExpected
 	}
-	w.Stated = math.Round((1-kept)*1e6) / 1e6
+	stated := drift.JointShare(acceptOf(s.Accept), judged, found.Separability != nil, len(found.Pairs) > 0)
+	w.Stated = math.Round(stated*1e6) / 1e6
 	found.Whole = w
 }
 

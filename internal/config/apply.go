@@ -37,7 +37,8 @@ type Keeper struct {
 	now       func() time.Time
 }
 
-func New(s *store.Store, c *collect.Collector, w *warehouse.Pools, d *answer.Desk, v *watch.Watcher, t *tell.Teller, m *compare.Comparer, u *setup.Desk, f *feed.Reader, now func() time.Time) *Keeper {
+func New(s *store.Store, c *collect.Collector, w *warehouse.Pools, d *answer.Desk, v *watch.Watcher, t *tell.Teller,
+	m *compare.Comparer, u *setup.Desk, f *feed.Reader, now func() time.Time) *Keeper {
 	return &Keeper{s, c, w, d, v, t, m, u, f, now}
 }
 
@@ -61,7 +62,8 @@ func (k *Keeper) Read(ctx context.Context) (Documents, error) {
 		if v.Namespace == v.Source {
 			v.Namespace = "" // as it is without a word
 		}
-		d.Datasets = append(d.Datasets, WrittenDataset{v.Name, v.Source, v.Namespace, v.Owner, v.Zone, v.LoadedBy, v.Pattern, v.KeepDays, v.Hidden, v.Tags})
+		d.Datasets = append(d.Datasets, WrittenDataset{v.Name, v.Source, v.Namespace, v.Owner, v.Zone, v.LoadedBy, v.Pattern,
+			v.KeepDays, v.Hidden, v.Tags})
 	}
 	monitors, err := k.store.Monitors(ctx)
 	if err != nil {
@@ -98,14 +100,16 @@ func (k *Keeper) Read(ctx context.Context) (Documents, error) {
 		return d, err
 	}
 	for _, v := range reconciliations {
-		d.Reconciliations = append(d.Reconciliations, WrittenReconciliation{v.Name, v.Up, v.Down, v.LagSeconds, v.Tolerance, v.UpKey, v.DownKey})
+		d.Reconciliations = append(d.Reconciliations, WrittenReconciliation{v.Name, v.Up, v.Down, v.LagSeconds, v.Tolerance,
+			v.UpKey, v.DownKey})
 	}
 	logs, err := k.store.Logs(ctx)
 	if err != nil {
 		return d, err
 	}
 	for _, v := range logs {
-		d.Logs = append(d.Logs, WrittenLog{v.Name, v.Dataset, v.KeepSamples, v.Watched, v.RareSeconds, v.Normal, v.Kinds, v.Job, v.Service, v.Source, v.Pattern, v.By, v.Masked})
+		d.Logs = append(d.Logs, WrittenLog{v.Name, v.Dataset, v.KeepSamples, v.Watched, v.RareSeconds, v.Normal, v.Kinds, v.Job,
+			v.Service, v.Source, v.Pattern, v.By, v.Masked})
 	}
 	calendars, err := k.store.Calendars(ctx)
 	if err != nil {
@@ -119,7 +123,8 @@ func (k *Keeper) Read(ctx context.Context) (Documents, error) {
 		w := WrittenCalendar{Name: v.Name, Country: v.Country, Zone: v.Zone, Dataset: v.Dataset, Effect: v.Effect, ICal: v.ICal}
 		for _, f := range feeds {
 			if f.Calendar == v.Name { // what it holds is fetched
-				w = WrittenCalendar{Name: v.Name, Dataset: f.Dataset, Effect: f.Effect, Address: "${" + variable(v.Name, "address") + "}", EverySeconds: f.EverySeconds}
+				w = WrittenCalendar{Name: v.Name, Dataset: f.Dataset, Effect: f.Effect, Address: "${" + variable(v.Name,
+					"address") + "}", EverySeconds: f.EverySeconds}
 			}
 		}
 		d.Calendars = append(d.Calendars, w)
@@ -152,7 +157,8 @@ func (k *Keeper) Load(ctx context.Context, wanted Documents, pruned bool) ([]Cha
 	if pruned {
 		prune(changes, wanted)
 	}
-	l := load{Keeper: k, wanted: map[string]record.Source{}, events: map[string][]record.PlannedEvent{}, datasets: map[string]record.Dataset{}, sources: map[string]record.Source{}, metrics: map[string]record.Metric{}}
+	l := load{Keeper: k, wanted: map[string]record.Source{}, events: map[string][]record.PlannedEvent{},
+		datasets: map[string]record.Dataset{}, sources: map[string]record.Source{}, metrics: map[string]record.Metric{}}
 	for _, v := range wanted.Sources {
 		if err := l.source(ctx, v); err != nil {
 			return nil, fmt.Errorf("source %s: %w", v.Name, err)
@@ -229,7 +235,8 @@ func (l *load) tryFeed(ctx context.Context, v WrittenCalendar) error {
 		return l.feeds.Try(ctx, v.Name, v.wanted())
 	}
 	if _, err := l.store.Feed(ctx, v.Name); err != nil {
-		return record.Invalid{Field: "address", Given: "", Allowed: "an http or https address; set " + variable(v.Name, "address") + " where the files are loaded"}
+		return record.Invalid{Field: "address", Given: "", Allowed: "an http or https address; set " + variable(v.Name,
+			"address") + " where the files are loaded"}
 	}
 	return nil
 }
@@ -297,7 +304,9 @@ func (l *load) write(ctx context.Context, tx pgx.Tx, wanted Documents, changes [
 	}
 	for _, v := range wanted.Reconciliations {
 		if changed("reconciliation", v.Name) >= 0 {
-			if err := store.SetReconciliation(ctx, tx, record.Reconciliation{Name: v.Name, Up: v.Up, Down: v.Down, LagSeconds: v.LagSeconds, Tolerance: v.Tolerance, UpKey: v.UpKey, DownKey: v.DownKey, CreatedAt: l.now().UTC()}); err != nil {
+			if err := store.SetReconciliation(ctx, tx, record.Reconciliation{Name: v.Name, Up: v.Up, Down: v.Down,
+				LagSeconds: v.LagSeconds, Tolerance: v.Tolerance, UpKey: v.UpKey, DownKey: v.DownKey,
+				CreatedAt: l.now().UTC()}); err != nil {
 				return err
 			}
 		}
@@ -320,7 +329,8 @@ func (l *load) write(ctx context.Context, tx pgx.Tx, wanted Documents, changes [
 		if changed("monitor", m.Name) < 0 {
 			continue
 		}
-		if err := l.setup.PutMonitor(ctx, tx, record.Monitor{Name: m.Name, Metric: m.Metric, Owner: m.Owner, Tags: m.Tags, Paused: m.Paused, Settings: m.Settings}); err != nil {
+		if err := l.setup.PutMonitor(ctx, tx, record.Monitor{Name: m.Name, Metric: m.Metric, Owner: m.Owner, Tags: m.Tags,
+			Paused: m.Paused, Settings: m.Settings}); err != nil {
 			return err
 		}
 	}

@@ -23,13 +23,15 @@ func (l *load) dataset(ctx context.Context, d WrittenDataset) error {
 		source, err = l.store.Source(ctx, d.Source)
 		var missing record.NotFound
 		if errors.As(err, &missing) {
-			return record.Invalid{Field: "source", Given: d.Source, Allowed: "a source that is there or in the files; or add it: tinbell source add " + d.Source + " ADDRESS"}
+			return record.Invalid{Field: "source", Given: d.Source,
+				Allowed: "a source that is there or in the files; or add it: tinbell source add " + d.Source + " ADDRESS"}
 		}
 		if err != nil {
 			return err
 		}
 	}
-	v := record.Dataset{Namespace: d.Namespace, Name: d.Name, Owner: d.Owner, Zone: d.Zone, LoadedBy: d.LoadedBy, Pattern: d.Pattern, KeepDays: d.KeepDays, Hidden: append(record.Strings{}, d.Hidden...), Tags: d.Tags}
+	v := record.Dataset{Namespace: d.Namespace, Name: d.Name, Owner: d.Owner, Zone: d.Zone, LoadedBy: d.LoadedBy,
+		Pattern: d.Pattern, KeepDays: d.KeepDays, Hidden: append(record.Strings{}, d.Hidden...), Tags: d.Tags}
 	if err := setup.CheckDataset(&v, source); err != nil {
 		return err
 	}
@@ -41,7 +43,8 @@ func (l *load) dataset(ctx context.Context, d WrittenDataset) error {
 }
 
 // fixed are the keys of a metric that say what its samples mean.
-var fixed = []string{"dataset", "measure", "column", "quantile", "matches", "expression", "values", "time_column", "segment_by", "row_filter", "period"}
+var fixed = []string{"dataset", "measure", "column", "quantile", "matches", "expression", "values", "time_column", "segment_by",
+	"row_filter", "period"}
 
 func (l *load) metric(ctx context.Context, m WrittenMetric, there Documents) error {
 	dataset, known := l.datasets[m.Dataset]
@@ -54,9 +57,12 @@ func (l *load) metric(ctx context.Context, m WrittenMetric, there Documents) err
 			return err
 		}
 	}
-	v := record.Metric{DatasetID: dataset.ID, Dataset: m.Dataset, Name: m.Name, Measure: m.Measure, Column: m.Column, Quantile: m.Quantile, Matches: m.Matches, Expression: m.Expression,
-		Kind: m.Values, TimeColumn: m.TimeColumn, SegmentBy: m.SegmentBy, RowFilter: m.RowFilter, Unit: m.Unit, PeriodSeconds: m.PeriodSeconds, Zone: dataset.Zone,
-		SettleSeconds: m.SettleSeconds, LookbackSeconds: m.LookbackSeconds, EverySeconds: m.EverySeconds, Cron: m.Cron, MaxSegments: m.MaxSegments, OTLPName: m.OTLP, Tags: m.Tags}
+	v := record.Metric{DatasetID: dataset.ID, Dataset: m.Dataset, Name: m.Name, Measure: m.Measure, Column: m.Column,
+		Quantile: m.Quantile, Matches: m.Matches, Expression: m.Expression,
+		Kind: m.Values, TimeColumn: m.TimeColumn, SegmentBy: m.SegmentBy, RowFilter: m.RowFilter, Unit: m.Unit,
+		PeriodSeconds: m.PeriodSeconds, Zone: dataset.Zone,
+		SettleSeconds: m.SettleSeconds, LookbackSeconds: m.LookbackSeconds, EverySeconds: m.EverySeconds, Cron: m.Cron,
+		MaxSegments: m.MaxSegments, OTLPName: m.OTLP, Tags: m.Tags}
 	if v.Kind == "" && !v.Pushed() {
 		v.Kind = collect.KindOf(m.Measure)
 	}
@@ -67,7 +73,8 @@ func (l *load) metric(ctx context.Context, m WrittenMetric, there Documents) err
 		for _, c := range Compare(Documents{Metrics: there.Metrics[i : i+1]}, Documents{Metrics: []WrittenMetric{m}}) {
 			for _, f := range c.Fields {
 				if slices.Contains(fixed, f.Key) {
-					return record.Invalid{Field: f.Key, Given: f.Is, Allowed: fmt.Sprintf("%q, as it is: its samples would mean something else; give the new one a name of its own", f.Was)}
+					return record.Invalid{Field: f.Key, Given: f.Is,
+						Allowed: fmt.Sprintf("%q, as it is: its samples would mean something else; give the new one a name of its own", f.Was)}
 				}
 			}
 		}
@@ -80,7 +87,8 @@ func (l *load) metric(ctx context.Context, m WrittenMetric, there Documents) err
 // comparison checks a comparison against its rows; its dataset may be of the same
 // files.
 func (l *load) comparison(ctx context.Context, w WrittenComparison) error {
-	v, err := l.comparer.PrepareWith(ctx, record.Comparison{Name: w.Name, Dataset: w.Dataset, Owner: w.Owner, Settings: w.ComparisonSettings}, func(ctx context.Context, name string) (record.Dataset, record.Source, error) {
+	v, err := l.comparer.PrepareWith(ctx, record.Comparison{Name: w.Name, Dataset: w.Dataset, Owner: w.Owner,
+		Settings: w.ComparisonSettings}, func(ctx context.Context, name string) (record.Dataset, record.Source, error) {
 		if d, here := l.datasets[name]; here {
 			return d, l.sources[name], nil
 		}
@@ -124,7 +132,8 @@ func (l *load) reconciliation(ctx context.Context, w WrittenReconciliation) erro
 	case up.PeriodSeconds != down.PeriodSeconds:
 		return record.Invalid{Field: "down", Given: w.Down, Allowed: "a metric with the periods of " + w.Up}
 	case w.LagSeconds < 0 || !(w.Tolerance >= 0 && w.Tolerance <= 1):
-		return record.Invalid{Field: "lag and tolerance", Given: fmt.Sprint(w.LagSeconds, ", ", w.Tolerance), Allowed: "a lag from 0, a share from 0 to 1"}
+		return record.Invalid{Field: "lag and tolerance", Given: fmt.Sprint(w.LagSeconds, ", ", w.Tolerance),
+			Allowed: "a lag from 0, a share from 0 to 1"}
 	case (w.UpKey == "") != (w.DownKey == ""):
 		return record.Invalid{Field: "up_key and down_key", Given: w.UpKey + w.DownKey, Allowed: "both, or neither"}
 	}

@@ -86,7 +86,8 @@ func TestWhatIsWrittenIsReadBack(t *testing.T) {
 	if m := d.Metrics[0]; m.PeriodSeconds != 3600 || m.LookbackSeconds != 5400 || strings.Join(m.SegmentBy, ",") != "port,gate" {
 		t.Errorf("metric %+v", m)
 	}
-	if m := d.Monitors[0]; m.WarnSeconds != 365*86400 || m.MinEffect != 2.5 || m.Method != "seasonal" || m.Coverage != 0.99 || m.AdoptAfterSeconds != -1 {
+	if m := d.Monitors[0]; m.WarnSeconds != 365*86400 || m.MinEffect != 2.5 || m.Method != "seasonal" || m.Coverage != 0.99 ||
+		m.AdoptAfterSeconds != -1 {
 		t.Errorf("monitor %+v", m)
 	}
 	low := 4.0
@@ -112,7 +113,8 @@ func TestPasswordsStandInNoFile(t *testing.T) {
 		t.Errorf("filled in: %+v", d.Sources[0])
 	}
 	kept := record.Source{Name: "sea-house 2", Kind: "postgresql", Address: "postgres://reader:xxxxx@db:5432/house?sslmode=require"}
-	if got := writtenSource(kept); got != (WrittenSource{"sea-house 2", "postgres://reader@db:5432/house?sslmode=require", "${SEA_HOUSE_2_PASSWORD}"}) {
+	if got := writtenSource(kept); got != (WrittenSource{"sea-house 2", "postgres://reader@db:5432/house?sslmode=require",
+		"${SEA_HOUSE_2_PASSWORD}"}) {
 		t.Errorf("%+v", got)
 	}
 	kept.Address = "postgres://reader@db/house"
@@ -149,7 +151,8 @@ func TestWhatIsWrongIsToldWithLineAndColumn(t *testing.T) {
 }
 
 func TestDurationsAreWrittenAsPeopleSayThem(t *testing.T) {
-	for seconds, want := range map[int64]string{90: "90s", 900: "15m", 5400: "90m", 3600: "1h", 86400: "24h", 30 * 86400: "30d", 14 * 86400: "14d", 8 * 7 * 86400: "8w", 10 * 365 * 86400: "10y", -1: "never"} {
+	for seconds, want := range map[int64]string{90: "90s", 900: "15m", 5400: "90m", 3600: "1h", 86400: "24h", 30 * 86400: "30d",
+		14 * 86400: "14d", 8 * 7 * 86400: "8w", 10 * 365 * 86400: "10y", -1: "never"} {
 		got := duration(seconds)
 		if back, err := parseDuration(got); got != want || err != nil || back != seconds {
 			t.Errorf("%d is %s, read back as %d (%v), want %s", seconds, got, back, err, want)
@@ -167,7 +170,8 @@ func TestTheSchemaKnowsEveryKey(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{`"const":"monitor"`, `"warn":{"description":"return period: by chance the monitor`, `"required":["segment"]`, `"enum":["low","high","both"]`, `"required":["dataset","kind","measure","name","period"]`} {
+	for _, want := range []string{`"const":"monitor"`, `"warn":{"description":"return period: by chance the monitor`,
+		`"required":["segment"]`, `"enum":["low","high","both"]`, `"required":["dataset","kind","measure","name","period"]`} {
 		if !strings.Contains(string(encoded), want) {
 			t.Errorf("%s is missing", want)
 		}

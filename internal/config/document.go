@@ -157,8 +157,11 @@ type WrittenLog struct {
 var kinds = []struct {
 	name string
 	kind reflect.Type
-}{{"source", reflect.TypeFor[WrittenSource]()}, {"dataset", reflect.TypeFor[WrittenDataset]()}, {"metric", reflect.TypeFor[WrittenMetric]()}, {"monitor", reflect.TypeFor[WrittenMonitor]()}, {"calendar", reflect.TypeFor[WrittenCalendar]()},
-	{"channel", reflect.TypeFor[WrittenChannel]()}, {"route", reflect.TypeFor[WrittenRoute]()}, {"sla", reflect.TypeFor[WrittenSLA]()}, {"comparison", reflect.TypeFor[WrittenComparison]()},
+}{{"source", reflect.TypeFor[WrittenSource]()}, {"dataset", reflect.TypeFor[WrittenDataset]()},
+	{"metric", reflect.TypeFor[WrittenMetric]()}, {"monitor", reflect.TypeFor[WrittenMonitor]()},
+	{"calendar", reflect.TypeFor[WrittenCalendar]()},
+	{"channel", reflect.TypeFor[WrittenChannel]()}, {"route", reflect.TypeFor[WrittenRoute]()},
+	{"sla", reflect.TypeFor[WrittenSLA]()}, {"comparison", reflect.TypeFor[WrittenComparison]()},
 	{"reconciliation", reflect.TypeFor[WrittenReconciliation]()}, {"log", reflect.TypeFor[WrittenLog]()}}
 
 // field is one key of a document.
@@ -187,7 +190,8 @@ func fieldsOf(t reflect.Type) []field {
 			continue
 		}
 		key, duration := strings.CutSuffix(tag, "_seconds")
-		one := field{key: key, index: f.Index, duration: duration, optional: strings.Contains(options, "omitempty") || f.Tag.Get("default") != "", kind: f.Type, doc: f.Tag.Get("doc"), secret: f.Tag.Get("secret") != ""}
+		one := field{key: key, index: f.Index, duration: duration, optional: strings.Contains(options, "omitempty") ||
+			f.Tag.Get("default") != "", kind: f.Type, doc: f.Tag.Get("doc"), secret: f.Tag.Get("secret") != ""}
 		if enum := f.Tag.Get("enum"); enum != "" {
 			one.enum = strings.Split(enum, ",")
 		}
@@ -236,7 +240,8 @@ func duration(seconds int64) string {
 		name string
 		of   int64
 	}{{"y", 365 * 86400}, {"w", 7 * 86400}, {"d", 86400}, {"h", 3600}, {"m", 60}} {
-		if seconds >= unit.of && seconds%unit.of == 0 && (unit.name != "w" || seconds >= 4*unit.of) && (unit.name != "d" || seconds > unit.of) {
+		if seconds >= unit.of && seconds%unit.of == 0 && (unit.name != "w" || seconds >= 4*unit.of) && (unit.name != "d" ||
+			seconds > unit.of) {
 			return fmt.Sprintf("%d%s", seconds/unit.of, unit.name)
 		}
 	}
@@ -395,8 +400,10 @@ func schemaOf(t reflect.Type) map[string]any {
 }
 
 func written(m record.Metric) WrittenMetric {
-	v := WrittenMetric{Name: m.Name, Dataset: m.Dataset, Measure: m.Measure, Column: m.Column, Matches: m.Matches, Expression: m.Expression, TimeColumn: m.TimeColumn,
-		SegmentBy: m.SegmentBy, RowFilter: m.RowFilter, Unit: m.Unit, PeriodSeconds: m.PeriodSeconds, SettleSeconds: m.SettleSeconds, LookbackSeconds: m.LookbackSeconds,
+	v := WrittenMetric{Name: m.Name, Dataset: m.Dataset, Measure: m.Measure, Column: m.Column, Matches: m.Matches,
+		Expression: m.Expression, TimeColumn: m.TimeColumn,
+		SegmentBy: m.SegmentBy, RowFilter: m.RowFilter, Unit: m.Unit, PeriodSeconds: m.PeriodSeconds,
+		SettleSeconds: m.SettleSeconds, LookbackSeconds: m.LookbackSeconds,
 		EverySeconds: m.EverySeconds, Cron: m.Cron, OTLP: m.OTLPName, Tags: m.Tags}
 	if m.Measure == record.MeasureQuantile {
 		v.Quantile = m.Quantile

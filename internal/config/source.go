@@ -90,10 +90,13 @@ func (l *load) source(ctx context.Context, v WrittenSource) error {
 	}
 	address, err := url.Parse(v.Address)
 	if err != nil || address.User == nil {
-		return record.Invalid{Field: "address", Given: v.Address, Allowed: "postgres://login@host:port/database, without the password; or the absolute path of a folder"}
+		return record.Invalid{Field: "address", Given: v.Address,
+			Allowed: "postgres://login@host:port/database, without the password; or the absolute path of a folder"}
 	}
 	if _, written := address.User.Password(); written {
-		return record.Invalid{Field: "address", Given: "(not shown, it holds a password)", Allowed: "an address without its password; write password: ${" + Variable(v.Name) + "} and set that variable where the files are loaded"}
+		return record.Invalid{Field: "address", Given: "(not shown, it holds a password)",
+			Allowed: "an address without its password; write password: ${" + Variable(v.Name) +
+				"} and set that variable where the files are loaded"}
 	}
 	if v.Password == "" && known {
 		if v.Password, err = l.houses.Password(there); err != nil {

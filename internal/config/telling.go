@@ -111,7 +111,8 @@ func writtenRoute(v record.Route) WrittenRoute {
 	if v.WaitSeconds != setup.UsualWait {
 		wait = &v.WaitSeconds
 	}
-	return WrittenRoute{v.Name, v.Channel, v.Datasets, v.Owners, v.Tags, v.Severity, v.Hours, v.Zone, wait, v.RemindSeconds, v.EscalateSeconds, v.EscalateTo, !v.Recovery}
+	return WrittenRoute{v.Name, v.Channel, v.Datasets, v.Owners, v.Tags, v.Severity, v.Hours, v.Zone, wait, v.RemindSeconds,
+		v.EscalateSeconds, v.EscalateTo, !v.Recovery}
 }
 
 func (w WrittenRoute) record() record.Route {
@@ -119,12 +120,15 @@ func (w WrittenRoute) record() record.Route {
 	if w.WaitSeconds != nil {
 		wait = *w.WaitSeconds
 	}
-	return record.Route{Name: w.Name, Channel: w.Channel, Datasets: w.Datasets, Owners: w.Owners, Tags: w.Tags, Severity: w.Severity, Hours: w.Hours, Zone: w.Zone,
-		WaitSeconds: wait, RemindSeconds: w.RemindSeconds, EscalateSeconds: w.EscalateSeconds, EscalateTo: w.EscalateTo, Recovery: !w.NoRecovery}
+	return record.Route{Name: w.Name, Channel: w.Channel, Datasets: w.Datasets, Owners: w.Owners, Tags: w.Tags,
+		Severity: w.Severity, Hours: w.Hours, Zone: w.Zone,
+		WaitSeconds: wait, RemindSeconds: w.RemindSeconds, EscalateSeconds: w.EscalateSeconds, EscalateTo: w.EscalateTo,
+		Recovery: !w.NoRecovery}
 }
 
 func writtenSLA(v record.SLA) WrittenSLA {
-	w := WrittenSLA{Name: v.Name, Dataset: v.Dataset, Owner: v.Owner, Counts: v.Counts, AtLeast: v.AtLeast, Days: v.Days, By: Clock(v.ToMinute), Zone: v.Zone,
+	w := WrittenSLA{Name: v.Name, Dataset: v.Dataset, Owner: v.Owner, Counts: v.Counts, AtLeast: v.AtLeast, Days: v.Days,
+		By: Clock(v.ToMinute), Zone: v.Zone,
 		Segment: v.Segment, LeadSeconds: v.LeadSeconds, Calendars: v.Calendars, Paused: v.Paused}
 	if v.FromMinute != 0 {
 		w.From = Clock(v.FromMinute)

@@ -33,7 +33,8 @@ func bookings(w *World, rng *rand.Rand, at time.Time, emit func(int, time.Time, 
 			came = rng.Float64() < b.truth(day)
 		}
 		scored := func(version string, score float64) {
-			emit(0, event, number, lead, b.fare, b.party, b.channel, b.route, b.kind, float32(b.since), b.before, b.weather, sailing.Truncate(time.Minute), b.vehicle, float32(score), version, came)
+			emit(0, event, number, lead, b.fare, b.party, b.channel, b.route, b.kind, float32(b.since), b.before, b.weather,
+				sailing.Truncate(time.Minute), b.vehicle, float32(score), version, came)
 		}
 		switch {
 		case day >= newVersion:

@@ -235,7 +235,8 @@ func (e *Emitter) Gates(ctx context.Context, now time.Time) error {
 		stamp := fmt.Sprint(now.UnixNano())
 		attributes := []any{map[string]any{"key": "port", "value": map[string]any{"stringValue": port}}}
 		queues = append(queues, map[string]any{"timeUnixNano": stamp, "asDouble": math.Round(10*queue) / 10, "attributes": attributes})
-		waits = append(waits, map[string]any{"timeUnixNano": stamp, "count": fmt.Sprint(people), "sum": math.Round(10*wait*float64(people)) / 10, "attributes": attributes})
+		waits = append(waits, map[string]any{"timeUnixNano": stamp, "count": fmt.Sprint(people),
+			"sum": math.Round(10*wait*float64(people)) / 10, "attributes": attributes})
 	}
 	body, err := json.Marshal(map[string]any{"resourceMetrics": []any{map[string]any{"scopeMetrics": []any{map[string]any{"metrics": []any{
 		map[string]any{"name": "gate.queue", "unit": "{person}", "gauge": map[string]any{"dataPoints": queues}},
@@ -263,7 +264,8 @@ func (w *World) gateLog(from, until time.Time) []byte {
 		for i, port := range ports {
 			queue, wait, people := w.queue(i, at)
 			fmt.Fprintf(&b, "{\"metric\":\"gate-queue\",\"segment\":%q,\"at\":%q,\"value\":%.1f}\n", port, stamp(at), queue)
-			fmt.Fprintf(&b, "{\"metric\":\"gate-wait\",\"segment\":%q,\"at\":%q,\"value\":%.1f,\"rows\":%d}\n", port, stamp(at), wait, people)
+			fmt.Fprintf(&b, "{\"metric\":\"gate-wait\",\"segment\":%q,\"at\":%q,\"value\":%.1f,\"rows\":%d}\n", port, stamp(at),
+				wait, people)
 		}
 	}
 	return b.Bytes()

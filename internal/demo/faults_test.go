@@ -86,8 +86,10 @@ func TestLiveFaultsAreFaultsOfTheirOwn(t *testing.T) {
 			}
 			var alerts []fault.Alert
 			for _, c := range []counted{
-				{"raw.gate_events", "port", "", fault.Rows}, {"ops.boarding_scans", "port", "", fault.Rows}, {"raw.web_orders", "", "", fault.Rows},
-				{"ops.ticket_sales", "channel", "", fault.Rows}, {"ops.ticket_sales", "channel", "passenger_type", fault.Nulls}, {"ops.refunds", "", "", fault.Rows},
+				{"raw.gate_events", "port", "", fault.Rows}, {"ops.boarding_scans", "port", "", fault.Rows},
+				{"raw.web_orders", "", "", fault.Rows},
+				{"ops.ticket_sales", "channel", "", fault.Rows}, {"ops.ticket_sales", "channel", "passenger_type", fault.Nulls},
+				{"ops.refunds", "", "", fault.Rows},
 			} {
 				alerts = append(alerts, judged(t, w, l, c, hours(w, c), int64(len(alerts)+1))...)
 			}
@@ -113,7 +115,8 @@ func TestLiveFaultsAreFaultsOfTheirOwn(t *testing.T) {
 					}
 				}
 			}
-			for key, origin := range map[string]string{"raw.gate_events Gullstone": "raw.gate_events", "raw.web_orders": "raw.web_orders", "ops.ticket_sales kiosk nulls": "ops.ticket_sales"} {
+			for key, origin := range map[string]string{"raw.gate_events Gullstone": "raw.gate_events",
+				"raw.web_orders": "raw.web_orders", "ops.ticket_sales kiosk nulls": "ops.ticket_sales"} {
 				f := of[key]
 				if f == nil {
 					silent.Add(1)
@@ -123,7 +126,8 @@ func TestLiveFaultsAreFaultsOfTheirOwn(t *testing.T) {
 					t.Errorf("%s is put down to %s %v", key, f.Origin.Place, f.Origin.Segment)
 				}
 				for other, g := range of {
-					if other != key && g == f && (other == "raw.web_orders" || other == "ops.ticket_sales kiosk nulls" || other == "raw.gate_events Gullstone" || other == "ops.refunds") {
+					if other != key && g == f && (other == "raw.web_orders" || other == "ops.ticket_sales kiosk nulls" ||
+						other == "raw.gate_events Gullstone" || other == "ops.refunds") {
 						t.Errorf("%s and %s are one fault", key, other)
 					}
 				}
@@ -164,14 +168,17 @@ func judged(t *testing.T, w *World, l *fault.Lineage, c counted, series map[stri
 		for _, e := range w.Events {
 			known = append(known, timeline.Span{From: e.From.Unix(), To: e.To.Unix()})
 		}
-		e, err := detect.Fit(baseline.Config{Kind: kind, Grid: timeline.Grid{Period: time.Hour, Zone: w.Zone}}, rule, list[:len(list)-72], timeline.NewMask(known...))
+		e, err := detect.Fit(baseline.Config{Kind: kind, Grid: timeline.Grid{Period: time.Hour, Zone: w.Zone}}, rule,
+			list[:len(list)-72], timeline.NewMask(known...))
 		if err != nil {
 			t.Fatal(err)
 		}
 		take := func() {
 			a, _ := e.OpenAlert()
-			one := fault.Alert{ID: id*100 + int64(len(alerts)), Series: id*100 + int64(len(segment)), Place: c.table, Kind: c.kind, Column: c.hollow, Segment: s, Sign: int8(a.Direction),
-				Onset: float64(a.Onset.At), Spread: a.Onset.Spread, Raised: a.Raised, Ended: a.End, Effect: a.Onset.Effect, Error: a.Onset.Error, Rate: 3e-4}
+			one := fault.Alert{ID: id*100 + int64(len(alerts)), Series: id*100 + int64(len(segment)), Place: c.table,
+				Kind: c.kind, Column: c.hollow, Segment: s, Sign: int8(a.Direction),
+				Onset: float64(a.Onset.At), Spread: a.Onset.Spread, Raised: a.Raised, Ended: a.End, Effect: a.Onset.Effect,
+				Error: a.Onset.Error, Rate: 3e-4}
 			if n := len(alerts); n > 0 && alerts[n-1].Raised == one.Raised && slices.Equal(alerts[n-1].Segment, s) {
 				alerts[n-1].Ended = one.Ended
 				return

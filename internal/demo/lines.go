@@ -112,10 +112,12 @@ func (b *writer) gates(l Load) {
 func (b *writer) orders(l Load) {
 	b.line("DEBUG", "GET https://shop.vellamar.example/api/orders?after=%d gave 200, %d orders", b.rng.IntN(90_000_000), len(l.Rows))
 	if b.oneIn(10) {
-		b.line("INFO", "order %d of customer %s corrected: amount %d", b.rng.IntN(9_000_000), fmt.Sprintf("c%06d", b.rng.IntN(999_999)), 900+b.rng.IntN(4000))
+		b.line("INFO", "order %d of customer %s corrected: amount %d", b.rng.IntN(9_000_000),
+			fmt.Sprintf("c%06d", b.rng.IntN(999_999)), 900+b.rng.IntN(4000))
 	}
 	if b.oneIn(45) {
-		b.line("WARN", "GET https://shop.vellamar.example/api/orders?after=%d gave 429, waiting %d s", b.rng.IntN(90_000_000), 1+b.rng.IntN(9))
+		b.line("WARN", "GET https://shop.vellamar.example/api/orders?after=%d gave 429, waiting %d s", b.rng.IntN(90_000_000),
+			1+b.rng.IntN(9))
 	}
 	if b.oneIn(70) {
 		b.line("WARN", "order %d has no passenger type", b.rng.IntN(9_000_000))

@@ -51,14 +51,16 @@ var scripts = []script{
 	{9, 8, 9, "ops.boarding_scans", -2, Drop, 0.6, "", "rows", "Card readers offline at two gates", "hardware", false},
 	{13, 7, 8, "ops.ticket_sales", 1, Drop, 1, "", "rows", "Kiosk sales not delivered", "network", true},
 	{18, 10, 6, "raw.web_orders", -1, Stall, 0, "", "freshness", "Order stream stopped", "loader", true},
-	{24, 9, 30, "ops.boarding_scans", -2, Nulls, 0.3, "passenger_type", "null_share", "Passenger type empty after a reader update", "software", false},
+	{24, 9, 30, "ops.boarding_scans", -2, Nulls, 0.3, "passenger_type", "null_share",
+		"Passenger type empty after a reader update", "software", false},
 	{29, 6, 10, "ops.vessel_positions", -2, Drop, 1, "", "rows", "Transponder silent", "hardware", false},
 	{36, 5, 42, "ops.boarding_scans", 5, Drop, 0.4, "", "rows", "Gate firmware 4.1 drops scans", "software", true},
 	{36, 5, 42, "raw.gate_events", 5, Drop, 0.38, "", "rows", "Gate firmware 4.1 drops events", "software", true},
 	{38, 9, 7, "ops.ticket_sales", -1, Stall, 0, "", "freshness", "Sales loader stalled", "loader", true},
 	{40, 5, 20, "ops.parcel_manifests", 3, Double, 0, "", "rows", "Norrland Haul's file loaded twice", "partner", false},
 	{42, 12, 6, "ops.ticket_sales", -1, Scale, 0, "fare_minor", "mean_fare", "Fares loaded in whole dollars", "software", true},
-	{44, 8, 14, "ops.ticket_sales", 1, Nulls, 0.35, "passenger_type", "null_share", "Passenger type empty after a kiosk update", "software", false},
+	{44, 8, 14, "ops.ticket_sales", 1, Nulls, 0.35, "passenger_type", "null_share", "Passenger type empty after a kiosk update",
+		"software", false},
 	{46, 6, 8, "ops.vessel_positions", -1, Stall, 0, "", "freshness", "Position feed stalled", "network", true},
 	{48, 0, 72, "raw.web_orders", -1, Leak, 0.4, "", "rows", "Web orders leak away slowly", "software", true},
 	{48, 0, 72, "ops.ticket_sales", 0, Leak, 0.38, "", "rows", "Web sales leak away with the orders", "upstream", true},
@@ -193,7 +195,8 @@ func (w *World) planEvents(rng *rand.Rand, dayAt func(int, int) time.Time) {
 		everywhere(from, to, 0.6, "ops.ticket_sales", "raw.web_orders")
 	}
 	ahead := dayAt(int(History/(24*time.Hour))+19, 5).UTC()
-	w.Events = append(w.Events, Event{Summary: "Winter timetable begins", From: ahead, To: ahead.Add(48 * time.Hour), Dataset: "ops.boarding_scans", Known: w.Start()})
+	w.Events = append(w.Events, Event{Summary: "Winter timetable begins", From: ahead, To: ahead.Add(48 * time.Hour),
+		Dataset: "ops.boarding_scans", Known: w.Start()})
 	night := dayAt(72, 1).UTC()
 	w.Events = append(w.Events, Event{"Warehouse maintenance night", night, night.Add(3 * time.Hour), "", false, night.AddDate(0, 0, -10)})
 	for i := range Tables {

@@ -29,7 +29,8 @@ const (
 )
 
 var owners = map[string]string{
-	"raw.gate_events": "Harbour data", "ops.boarding_scans": "Harbour data", "raw.web_orders": "Sales data", "ops.ticket_sales": "Sales data",
+	"raw.gate_events": "Harbour data", "ops.boarding_scans": "Harbour data", "raw.web_orders": "Sales data",
+	"ops.ticket_sales":     "Sales data",
 	"ops.vessel_positions": "Fleet", "ops.parcel_manifests": "Freight", "ops.refunds": "Sales data", "ops.crew_rosters": "Crew desk",
 	"ml.noshow_features": "Models", "mart.daily_load_factor": "Reporting", "mart.daily_revenue": "Reporting",
 }
@@ -56,17 +57,22 @@ func metrics() []httpapi.NewMetric {
 	}
 	nulls := func(dataset, event, column string, by ...string) httpapi.NewMetric {
 		return httpapi.NewMetric{Dataset: dataset, Name: short(dataset) + "-" + strings.ReplaceAll(column, "_", "-") + "-nulls",
-			Measure: record.MeasureNullShare, Column: column, TimeColumn: event, SegmentBy: by, Unit: "null " + strings.ReplaceAll(column, "_", " "),
+			Measure: record.MeasureNullShare, Column: column, TimeColumn: event, SegmentBy: by,
+			Unit:          "null " + strings.ReplaceAll(column, "_", " "),
 			PeriodSeconds: hour, EverySeconds: 15, LookbackSeconds: 12 * hour, SettleSeconds: 20 * 60}
 	}
 	return []httpapi.NewMetric{
 		rows("raw.gate_events", "happened_at", "gate events", hour, "port"), fresh("raw.gate_events", "happened_at"),
-		rows("raw.web_orders", "ordered_at", "web orders", hour), fresh("raw.web_orders", "ordered_at"), nulls("raw.web_orders", "ordered_at", "passenger_type"),
-		rows("ops.boarding_scans", "scanned_at", "boarding scans", hour, "port"), fresh("ops.boarding_scans", "scanned_at"), nulls("ops.boarding_scans", "scanned_at", "passenger_type"),
-		rows("ops.ticket_sales", "sold_at", "ticket sales", hour, "channel"), fresh("ops.ticket_sales", "sold_at"), nulls("ops.ticket_sales", "sold_at", "passenger_type", "channel"),
+		rows("raw.web_orders", "ordered_at", "web orders", hour), fresh("raw.web_orders", "ordered_at"),
+		nulls("raw.web_orders", "ordered_at", "passenger_type"),
+		rows("ops.boarding_scans", "scanned_at", "boarding scans", hour, "port"), fresh("ops.boarding_scans", "scanned_at"),
+		nulls("ops.boarding_scans", "scanned_at", "passenger_type"),
+		rows("ops.ticket_sales", "sold_at", "ticket sales", hour, "channel"), fresh("ops.ticket_sales", "sold_at"),
+		nulls("ops.ticket_sales", "sold_at", "passenger_type", "channel"),
 		rows("ops.vessel_positions", "reported_at", "position reports", hour, "vessel"), fresh("ops.vessel_positions", "reported_at"),
 		rows("ops.refunds", "refunded_at", "refunds", hour), fresh("ops.refunds", "refunded_at"),
-		rows("ml.noshow_features", "scored_at", "scored bookings", hour), fresh("ml.noshow_features", "scored_at"), nulls("ml.noshow_features", "scored_at", "lead_time_hours"),
+		rows("ml.noshow_features", "scored_at", "scored bookings", hour), fresh("ml.noshow_features", "scored_at"),
+		nulls("ml.noshow_features", "scored_at", "lead_time_hours"),
 		rows("ops.parcel_manifests", "listed_at", "manifest lines", day, "partner"), fresh("ops.parcel_manifests", "listed_at"),
 		rows("ops.crew_rosters", "valid_at", "roster lines", day), fresh("ops.crew_rosters", "valid_at"),
 		rows("mart.daily_load_factor", "day_at", "load factors", day), fresh("mart.daily_load_factor", "day_at"),
@@ -88,7 +94,8 @@ func Setup(ctx context.Context, e *Emitter, warehouse string, say func(step stri
 		return err
 	}
 	for _, t := range Tables {
-		d := httpapi.NewDataset{Source: "vellamar", Name: t.Name, Owner: owners[t.Name], Zone: zoneName, LoadedBy: "loaded_at", Tags: tags[t.Name]}
+		d := httpapi.NewDataset{Source: "vellamar", Name: t.Name, Owner: owners[t.Name], Zone: zoneName, LoadedBy: "loaded_at",
+			Tags: tags[t.Name]}
 		if err := c.Send(ctx, "POST", "/datasets", d, nil); err != nil {
 			return err
 		}
@@ -121,14 +128,16 @@ func Setup(ctx context.Context, e *Emitter, warehouse string, say func(step stri
 	}
 	say("reconciling gate events with boarding scans")
 	for _, n := range []httpapi.NewNote{
-		{Dataset: "raw.gate_events", At: w.AsOf.Add(-46 * time.Hour).Truncate(time.Hour), Text: "Gate firmware 7.2 rolled out at Gullstone"},
+		{Dataset: "raw.gate_events", At: w.AsOf.Add(-46 * time.Hour).Truncate(time.Hour),
+			Text: "Gate firmware 7.2 rolled out at Gullstone"},
 		{Dataset: "ops.ticket_sales", At: w.AsOf.AddDate(0, 0, -5).Truncate(time.Hour), Text: "Kiosk screens updated"},
 	} {
 		if err := c.Send(ctx, "POST", "/notes", n, nil); err != nil {
 			return err
 		}
 	}
-	if err := c.Send(ctx, "POST", "/reconciliations", reconcile.Order{Name: "scans-against-gates", Up: "raw.gate_events", Down: "ops.boarding_scans",
+	if err := c.Send(ctx, "POST", "/reconciliations", reconcile.Order{Name: "scans-against-gates", Up: "raw.gate_events",
+		Down:      "ops.boarding_scans",
 		Tolerance: 0.02, Owner: owners["ops.boarding_scans"]}, nil); err != nil {
 		return err
 	}
@@ -144,8 +153,10 @@ func Setup(ctx context.Context, e *Emitter, warehouse string, say func(step stri
 func comparisons(ctx context.Context, c *client.Client, progress func(done, total int)) error {
 	var tasks []int64
 	for _, v := range []httpapi.NewComparison{
-		{Name: "noshow", Dataset: "ml.noshow_features", ComparisonSettings: record.ComparisonSettings{TimeColumn: "scored_at", Period: "week",
-			LeaveOut: record.Strings{"booking", "sailing_at"}, Score: "score", Version: "model_version", Outcome: "no_show", Key: "booking"}},
+		{Name: "noshow", Dataset: "ml.noshow_features", ComparisonSettings: record.ComparisonSettings{TimeColumn: "scored_at",
+			Period:   "week",
+			LeaveOut: record.Strings{"booking", "sailing_at"}, Score: "score", Version: "model_version", Outcome: "no_show",
+			Key: "booking"}},
 		{Name: "sales", Dataset: "ops.ticket_sales", ComparisonSettings: record.ComparisonSettings{TimeColumn: "sold_at", Period: "day"}},
 	} {
 		if err := c.Send(ctx, "POST", "/drift", v, nil); err != nil {
@@ -171,7 +182,8 @@ func backfill(ctx context.Context, c *client.Client, progress func(done, total i
 	var tasks []int64
 	for _, t := range Tables {
 		var started httpapi.Started
-		if err := c.Send(ctx, "POST", "/backfills", httpapi.Backfill{Metrics: byDataset[t.Name], SinceSeconds: int64(History/time.Second) - hour}, &started); err != nil {
+		if err := c.Send(ctx, "POST", "/backfills", httpapi.Backfill{Metrics: byDataset[t.Name],
+			SinceSeconds: int64(History/time.Second) - hour}, &started); err != nil {
 			return err
 		}
 		tasks = append(tasks, started.TaskID)
@@ -202,7 +214,8 @@ func (e *Emitter) past(ctx context.Context) error {
 	if err := e.Client.Send(ctx, "POST", "/sources", httpapi.NewSource{Name: "landing", Address: e.Folder}, nil); err != nil {
 		return err
 	}
-	d := httpapi.NewDataset{Source: "landing", Namespace: namespace, Name: "landing.parcels", Pattern: "parcels/{partner}/*", Owner: "Freight", Zone: zoneName}
+	d := httpapi.NewDataset{Source: "landing", Namespace: namespace, Name: "landing.parcels", Pattern: "parcels/{partner}/*",
+		Owner: "Freight", Zone: zoneName}
 	if err := e.Client.Send(ctx, "POST", "/datasets", d, nil); err != nil {
 		return err
 	}
@@ -214,7 +227,8 @@ func (e *Emitter) past(ctx context.Context) error {
 		names = append(names, m.Name)
 	}
 	var started httpapi.Started
-	if err := e.Client.Send(ctx, "POST", "/backfills", httpapi.Backfill{Metrics: names, SinceSeconds: int64(History/time.Second) - hour}, &started); err != nil {
+	if err := e.Client.Send(ctx, "POST", "/backfills", httpapi.Backfill{Metrics: names,
+		SinceSeconds: int64(History/time.Second) - hour}, &started); err != nil {
 		return err
 	}
 	if err := follow(ctx, e.Client, []int64{started.TaskID}, func(int, int) {}); err != nil {
@@ -236,13 +250,16 @@ func fileMetrics() []httpapi.NewMetric {
 		return httpapi.NewMetric{Dataset: "landing.parcels", Name: "parcel-files-" + name, Measure: measure, Unit: unit, SegmentBy: by,
 			PeriodSeconds: period, EverySeconds: 30, LookbackSeconds: 2 * day}
 	}
-	return []httpapi.NewMetric{of("rows", record.MeasureRows, "parcel lines", day, "partner"), of("freshness", record.MeasureFreshness, "age of the newest file", hour),
+	return []httpapi.NewMetric{of("rows", record.MeasureRows, "parcel lines", day, "partner"),
+		of("freshness", record.MeasureFreshness, "age of the newest file", hour),
 		of("count", record.MeasureDeliveries, "files", day), of("row-bytes", record.MeasureRowBytes, "bytes per line", day, "partner")}
 }
 
 var gateMetrics = []collect.Declaration{
-	{Metric: "gate-queue", Dataset: "edge.gates", Namespace: namespace, Owner: "Harbour data", Measure: "queue_length", Kind: timeline.Value, Unit: "people waiting", Period: "15m", Zone: zoneName, OTLP: "gate.queue", SegmentBy: []string{"port"}},
-	{Metric: "gate-wait", Dataset: "edge.gates", Namespace: namespace, Owner: "Harbour data", Measure: "wait", Kind: timeline.Duration, Unit: "wait at the gate", Period: "15m", Zone: zoneName, OTLP: "gate.wait", SegmentBy: []string{"port"}},
+	{Metric: "gate-queue", Dataset: "edge.gates", Namespace: namespace, Owner: "Harbour data", Measure: "queue_length",
+		Kind: timeline.Value, Unit: "people waiting", Period: "15m", Zone: zoneName, OTLP: "gate.queue", SegmentBy: []string{"port"}},
+	{Metric: "gate-wait", Dataset: "edge.gates", Namespace: namespace, Owner: "Harbour data", Measure: "wait",
+		Kind: timeline.Duration, Unit: "wait at the gate", Period: "15m", Zone: zoneName, OTLP: "gate.wait", SegmentBy: []string{"port"}},
 }
 
 func follow(ctx context.Context, c *client.Client, tasks []int64, progress func(done, total int)) error {
@@ -314,7 +331,8 @@ func (w *World) Catalogue() []byte {
 	out.Write(answer.IncidentColumns[:12])
 	for _, f := range w.Faults {
 		measure := f.Measure
-		out.Write([]string{f.Reference, f.Dataset, f.Title, stamp(f.From), stamp(f.To), measure, f.Segment, f.Cause, f.Severity, "", "Ines Vautrin", stamp(f.Known)})
+		out.Write([]string{f.Reference, f.Dataset, f.Title, stamp(f.From), stamp(f.To), measure, f.Segment, f.Cause, f.Severity,
+			"", "Ines Vautrin", stamp(f.Known)})
 	}
 	out.Flush()
 	return b.Bytes()
@@ -343,7 +361,7 @@ func (w *World) Calendar() []byte {
 	return []byte(cal.Serialize())
 }
 
-var people = []string{"Ines Vautrin", "Tobin Achterberg", "Maud Okonjo"}
+var labellers = []string{"Ines Vautrin", "Tobin Achterberg", "Maud Okonjo"}
 
 // label answers part of the past's alerts as the three people would have: four
 // fifths of those older than twelve days, one in twenty of them wrongly.
@@ -367,9 +385,10 @@ func (w *World) label(ctx context.Context, c *client.Client) error {
 			}
 			verdict, cause := w.truth(a)
 			if rng.Float64() < 0.05 {
-				verdict, cause = map[string]string{record.Fault: record.Noise, record.Noise: record.Fault, record.Planned: record.Noise}[verdict], ""
+				verdict, cause = map[string]string{record.Fault: record.Noise, record.Noise: record.Fault,
+					record.Planned: record.Noise}[verdict], ""
 			}
-			l := httpapi.NewLabel{Alerts: []int64{a.ID}, Verdict: verdict, Cause: cause, Author: people[rng.IntN(3)],
+			l := httpapi.NewLabel{Alerts: []int64{a.ID}, Verdict: verdict, Cause: cause, Author: labellers[rng.IntN(3)],
 				At: a.RaisedAt.Add(time.Duration(20+rng.IntN(1200)) * time.Minute)}
 			if err := c.Send(ctx, "POST", "/labels", l, nil); err != nil {
 				return err
@@ -389,7 +408,8 @@ func (w *World) labelDrift(ctx context.Context, c *client.Client, a record.Alert
 	}
 	for _, f := range w.Faults {
 		if f.Dataset == a.Dataset && f.From.Before(a.RaisedAt) && f.To.After(a.Since) {
-			return c.Send(ctx, "POST", "/labels", httpapi.NewLabel{Alerts: []int64{a.ID}, Verdict: record.Fault, Cause: f.Cause, Author: people[0], At: a.RaisedAt.Add(9 * time.Hour)}, nil)
+			return c.Send(ctx, "POST", "/labels", httpapi.NewLabel{Alerts: []int64{a.ID}, Verdict: record.Fault, Cause: f.Cause,
+				Author: labellers[0], At: a.RaisedAt.Add(9 * time.Hour)}, nil)
 		}
 	}
 	return nil

@@ -23,7 +23,8 @@ type Table struct {
 // Event and load time columns.
 func (t *Table) eventColumn() string { return t.Columns[len(t.Columns)-2] }
 
-func hourly(segments int, name string, values func(rng *rand.Rand, segment int) []any) func(*World, *rand.Rand, time.Time, func(int, time.Time, ...any)) {
+func hourly(segments int, name string, values func(rng *rand.Rand, segment int) []any) func(*World, *rand.Rand, time.Time,
+	func(int, time.Time, ...any)) {
 	return func(w *World, rng *rand.Rand, at time.Time, emit func(int, time.Time, ...any)) {
 		for s := range segments {
 			for range draw(rng, w.rate(name, s, at)*w.volume(name, s, at)) {
@@ -96,7 +97,8 @@ var Tables = []Table{
 		Name: "ml.noshow_features", Every: time.Hour,
 		DDL: `booking int, lead_time_hours real, fare_minor int, party_size int, sales_channel text, route text, passenger_type text, days_since_last_trip real,
 			prior_noshows int, weather text, sailing_at timestamptz, has_vehicle boolean, score real, model_version text, no_show boolean, scored_at timestamptz, loaded_at timestamptz`,
-		Columns: []string{"id", "booking", "lead_time_hours", "fare_minor", "party_size", "sales_channel", "route", "passenger_type", "days_since_last_trip",
+		Columns: []string{"id", "booking", "lead_time_hours", "fare_minor", "party_size", "sales_channel", "route",
+			"passenger_type", "days_since_last_trip",
 			"prior_noshows", "weather", "sailing_at", "has_vehicle", "score", "model_version", "no_show", "scored_at", "loaded_at"},
 		hour: bookings,
 	},
@@ -173,7 +175,8 @@ func manifests(w *World, rng *rand.Rand, at time.Time, emit func(int, time.Time,
 }
 
 // daily makes a batch once a day whose rows are about the local hour given.
-func daily(name string, hour int, rows float64, values func(*rand.Rand) []any) func(*World, *rand.Rand, time.Time, func(int, time.Time, ...any)) {
+func daily(name string, hour int, rows float64, values func(*rand.Rand) []any) func(*World, *rand.Rand, time.Time,
+	func(int, time.Time, ...any)) {
 	return func(w *World, rng *rand.Rand, at time.Time, emit func(int, time.Time, ...any)) {
 		if at.In(w.Zone).Hour() != hour {
 			return

@@ -50,17 +50,20 @@ func SetTelling(ctx context.Context, c *client.Client, r Receivers) error {
 		{Name: "everything", Channel: "data-desk", RemindSeconds: 4 * hour},
 		{Name: "critical", Channel: "pager", Severity: "critical", EscalateSeconds: hour / 2, EscalateTo: "data-desk"},
 		{Name: "harbour", Channel: "harbour-chat", Owners: record.Strings{"Harbour data", "Fleet"}},
-		{Name: "freight", Channel: "freight", Owners: record.Strings{"Freight"}, Hours: record.Strings{"mon-fri 05:00-19:00"}, Zone: zoneName},
+		{Name: "freight", Channel: "freight", Owners: record.Strings{"Freight"}, Hours: record.Strings{"mon-fri 05:00-19:00"},
+			Zone: zoneName},
 	} {
 		if err := c.Send(ctx, "POST", "/routes", v, nil); err != nil {
 			return err
 		}
 	}
 	for _, v := range []httpapi.NewSLA{
-		{Name: "parcels", Dataset: "landing.parcels", Counts: "files", AtLeast: 5, Days: "mon-fri", ToMinute: 6*60 + 30, LeadSeconds: 2 * hour},
+		{Name: "parcels", Dataset: "landing.parcels", Counts: "files", AtLeast: 5, Days: "mon-fri", ToMinute: 6*60 + 30,
+			LeadSeconds: 2 * hour},
 		{Name: "roster", Dataset: "ops.crew_rosters", Counts: "loads", AtLeast: 1, ToMinute: 5 * 60},
 		{Name: "revenue", Dataset: "mart.daily_revenue", Counts: "loads", AtLeast: 1, ToMinute: 6 * 60},
-		{Name: "evening-sales", Dataset: "ops.ticket_sales", Counts: "rows", AtLeast: 700, FromMinute: 17 * 60, ToMinute: 22 * 60, LeadSeconds: 2 * hour},
+		{Name: "evening-sales", Dataset: "ops.ticket_sales", Counts: "rows", AtLeast: 700, FromMinute: 17 * 60, ToMinute: 22 * 60,
+			LeadSeconds: 2 * hour},
 	} {
 		if err := c.Send(ctx, "POST", "/slas", v, nil); err != nil {
 			return err

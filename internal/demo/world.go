@@ -115,7 +115,8 @@ func (w *World) rate(table string, segment int, at time.Time) float64 {
 		}
 		return size * shape * w.growth(at) * w.wander("boarding", at, 0.03) * w.wander(ports[segment], at, 0.03)
 	case "ops.ticket_sales":
-		return 110 * chShare[segment] * w.sales(h, day) * w.growth(at) * w.wander("sales", at, 0.035) * w.wander(channels[segment], at, 0.025)
+		return 110 * chShare[segment] * w.sales(h, day) * w.growth(at) * w.wander("sales", at,
+			0.035) * w.wander(channels[segment], at, 0.025)
 	case "raw.web_orders":
 		return 110 * chShare[0] * 1.02 * w.sales(h, day) * w.growth(at) * w.wander("sales", at, 0.035) * w.wander("web", at, 0.025)
 	case "ops.refunds":

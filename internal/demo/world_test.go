@@ -57,7 +57,8 @@ func TestTheSameSeedGivesTheSamePast(t *testing.T) {
 			}
 		}
 	}
-	if a.Faults[0].From.Equal(other.Faults[0].From) && a.Faults[5].From.Equal(other.Faults[5].From) && a.Faults[9].Segment == other.Faults[9].Segment && a.Faults[13].Segment == other.Faults[13].Segment {
+	if a.Faults[0].From.Equal(other.Faults[0].From) && a.Faults[5].From.Equal(other.Faults[5].From) &&
+		a.Faults[9].Segment == other.Faults[9].Segment && a.Faults[13].Segment == other.Faults[13].Segment {
 		t.Error("another seed should give another past")
 	}
 }
@@ -68,7 +69,8 @@ func TestFaultsStandInTheRows(t *testing.T) {
 	to := from.Add(24 * time.Hour)
 	clean := len(rowsBetween(quiet(t), table, from, to))
 	effect := func(kind EffectKind, size float64, column string) []Row {
-		return rowsBetween(quiet(t, Effect{Kind: kind, Table: table.Name, Segment: -1, From: from, To: to, Size: size, Column: column}), table, from, to)
+		return rowsBetween(quiet(t, Effect{Kind: kind, Table: table.Name, Segment: -1, From: from, To: to, Size: size,
+			Column: column}), table, from, to)
 	}
 	share := func(n int) float64 { return float64(n) / float64(clean) }
 	if got := share(len(effect(Drop, 0.4, ""))); math.Abs(got-0.6) > 0.03 {

@@ -38,7 +38,8 @@ func (d *Diagnoser) precedents(ctx context.Context, q asked) ([]Precedent, error
 	}
 	found := []Precedent{}
 	for _, i := range incidents {
-		p := Precedent{Reference: i.Reference, Title: i.Title, Cause: i.Cause, Dataset: i.Dataset, Segment: i.Segment, StartedAt: i.StartedAt, EndedAt: i.EndedAt}
+		p := Precedent{Reference: i.Reference, Title: i.Title, Cause: i.Cause, Dataset: i.Dataset, Segment: i.Segment,
+			StartedAt: i.StartedAt, EndedAt: i.EndedAt}
 		p.like(i.On(q.Dataset), 2, "the same dataset")
 		p.like(i.Measure != "" && i.Measure == q.Measure, 1, "the same measure")
 		p.like(i.Segment != "" && i.Segment == q.Segment, 1.5, "the same segment")
@@ -116,7 +117,8 @@ func (d *Diagnoser) listings(ctx context.Context, q asked) ([]warehouse.Listing,
 	if err != nil {
 		return []warehouse.Listing{}, err
 	}
-	return warehouse.Offending(warehouse.Narrowed{Metric: q.metric, Segment: q.Segment}, q.Direction, warehouse.Span{From: q.from, To: q.to}, columns, q.dataset.LoadedBy), nil
+	return warehouse.Offending(warehouse.Narrowed{Metric: q.metric, Segment: q.Segment}, q.Direction,
+		warehouse.Span{From: q.from, To: q.to}, columns, q.dataset.LoadedBy), nil
 }
 
 // drifted writes the SQL that shows which values of a feature moved.
@@ -146,7 +148,8 @@ func (d *Diagnoser) drifted(ctx context.Context, q asked) ([]warehouse.Listing, 
 	}
 	days := map[string]int{"day": 1, "week": 7, "month": 31}[s.Period]
 	span := warehouse.Span{From: q.Since.AddDate(0, 0, 1-days), To: q.Since.AddDate(0, 0, 1)} // its series holds a period on its last day
-	return warehouse.Drifted(q.Dataset, s.TimeColumn, kind, v.Zone, shape[column(q.Segment)], warehouse.Span{From: v.Referred.From, To: v.Referred.To}, span), nil
+	return warehouse.Drifted(q.Dataset, s.TimeColumn, kind, v.Zone, shape[column(q.Segment)],
+		warehouse.Span{From: v.Referred.From, To: v.Referred.To}, span), nil
 }
 
 // shown are the columns of the alert's table that may be shown.

@@ -285,7 +285,8 @@ func cellsOf(groups []warehouse.Grouped, spans int) []diagnose.Cell {
 
 // say puts a segment's part into words.
 func (c *Contribution) say(p diagnose.Part, q asked) Contributor {
-	v := Contributor{Tags: []Dimension{}, Observed: p.Observed, Expected: p.Expected, Change: p.Change, Share: p.Share, Z: p.Z, New: p.New, Gone: p.Gone}
+	v := Contributor{Tags: []Dimension{}, Observed: p.Observed, Expected: p.Expected, Change: p.Change, Share: p.Share, Z: p.Z,
+		New: p.New, Gone: p.Gone}
 	var names []string
 	for _, pair := range p.Pairs {
 		v.Tags = append(v.Tags, Dimension{c.Columns[pair.Column], pair.Value})

@@ -39,9 +39,9 @@ type Why struct {
 	From         time.Time           `json:"from" doc:"the stretch that is looked at"`
 	To           time.Time           `json:"to"`
 	Zone         string              `json:"zone"`
-	Contribution *Contribution       `json:"contribution"`
-	Together     *Together           `json:"together"`
-	Lineage      *Stages             `json:"lineage"`
+	Contribution *Contribution       `json:"contribution,omitempty"`
+	Together     *Together           `json:"together,omitempty"`
+	Lineage      *Stages             `json:"lineage,omitempty"`
 	Before       []Precedent         `json:"before" doc:"past incidents most like it, the most alike first"`
 	Listings     []warehouse.Listing `json:"listings" doc:"SQL that finds the rows"`
 	Missing      map[string]string   `json:"missing" doc:"by part, why it is not there"`
@@ -110,7 +110,8 @@ func (d *Diagnoser) Why(ctx context.Context, id int64) (Why, error) {
 	if err != nil {
 		return Why{}, err
 	}
-	w := Why{Alert: id, From: q.from, To: q.to, Zone: q.Zone, Before: []Precedent{}, Listings: []warehouse.Listing{}, Missing: map[string]string{}}
+	w := Why{Alert: id, From: q.from, To: q.to, Zone: q.Zone, Before: []Precedent{}, Listings: []warehouse.Listing{},
+		Missing: map[string]string{}}
 	ctx, cancel := context.WithTimeout(ctx, whole)
 	defer cancel()
 	said := map[string]*string{}
@@ -191,7 +192,8 @@ func (w *Why) line() string {
 	if t := w.Together; t != nil && len(t.Shared) > 0 {
 		s := t.Shared[0]
 		if s.OtherBroken == 0 {
-			return fmt.Sprintf("Everything with %s = %s, nothing elsewhere (%d of %d series broke)", s.Column, s.Value, s.Broken, s.Broken+s.Sound)
+			return fmt.Sprintf("Everything with %s = %s, nothing elsewhere (%d of %d series broke)", s.Column, s.Value, s.Broken,
+				s.Broken+s.Sound)
 		}
 	}
 	return ""

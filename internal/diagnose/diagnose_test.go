@@ -41,8 +41,10 @@ func mill(t *testing.T, s *dbtest.Service) *pgx.Conn {
 		where not (depot = 'quay' and at >= '2026-06-18T04:00:00Z' and n % 5 > 0)`)
 	dbtest.Must(t, err)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/sources", httpapi.NewSource{Name: "mill", Address: address}, nil))
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/datasets", httpapi.NewDataset{Source: "mill", Name: "public.loads", Zone: "America/Halifax"}, nil))
-	for _, m := range []httpapi.NewMetric{{Name: "loads", Measure: "rows"}, {Name: "dry", Measure: "null_share", Column: "moisture", SegmentBy: []string{"depot"}}} {
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/datasets", httpapi.NewDataset{Source: "mill", Name: "public.loads",
+		Zone: "America/Halifax"}, nil))
+	for _, m := range []httpapi.NewMetric{{Name: "loads", Measure: "rows"}, {Name: "dry", Measure: "null_share",
+		Column: "moisture", SegmentBy: []string{"depot"}}} {
 		watched(t, s, m)
 	}
 	return conn
@@ -70,7 +72,8 @@ func rung(t *testing.T, s *dbtest.Service, monitor, segment, direction string) i
 	to := now.Add(-time.Hour)
 	var id int64
 	dbtest.Must(t, s.Parts.Store.InTx(t.Context(), func(tx pgx.Tx) error {
-		id, err = store.PutAlert(t.Context(), tx, record.Alert{MonitorID: m.ID, SeriesID: list[i].ID, Cause: "deviation", Direction: direction, Severity: "critical",
+		id, err = store.PutAlert(t.Context(), tx, record.Alert{MonitorID: m.ID, SeriesID: list[i].ID, Cause: "deviation",
+			Direction: direction, Severity: "critical",
 			Since: now.Add(-8 * time.Hour), RaisedAt: to, RangTo: &to, Sentence: "something is wrong", Observed: 1, Expected: 2})
 		return err
 	}))
@@ -91,7 +94,8 @@ func TestTheSegmentsBehindAChangeAreFoundInTheWarehouse(t *testing.T) {
 	if c == nil {
 		t.Fatalf("no contribution: %v", w.Missing)
 	}
-	if len(c.Parts) != 1 || len(c.Parts[0].Tags) != 1 || c.Parts[0].Tags[0] != (diagnose.Dimension{Column: "depot", Value: "quay"}) || c.Explained < 0.9 || c.Explained > 1.1 {
+	if len(c.Parts) != 1 || len(c.Parts[0].Tags) != 1 || c.Parts[0].Tags[0] != (diagnose.Dimension{Column: "depot",
+		Value: "quay"}) || c.Explained < 0.9 || c.Explained > 1.1 {
 		t.Errorf("parts %+v explain %.2f", c.Parts, c.Explained)
 	}
 	if slices.Contains(c.Columns, "id") || !slices.Contains(c.Columns, "crop") || c.By[0].Column != "depot" {
@@ -103,10 +107,12 @@ func TestTheSegmentsBehindAChangeAreFoundInTheWarehouse(t *testing.T) {
 
 	// Of a share: the depot whose moisture is missing, though nothing about rows.
 	w = why(t, s, rung(t, s, "dry", "brook", "high"))
-	if c := w.Contribution; c == nil || c.Measure != "share" || len(c.Parts) != 1 || c.Parts[0].Tags[0].Value != "brook" || c.By[0].Rate < 0.9*(c.Observed-c.Expected) {
+	if c := w.Contribution; c == nil || c.Measure != "share" || len(c.Parts) != 1 || c.Parts[0].Tags[0].Value != "brook" ||
+		c.By[0].Rate < 0.9*(c.Observed-c.Expected) {
 		t.Errorf("%+v, %v", c, w.Missing)
 	}
-	if together := w.Together; together == nil || together.Broken != 2 || together.Series != 5 || len(together.Most) != 1 || together.Most[0].Metric != "loads" || together.Most[0].Alert == 0 {
+	if together := w.Together; together == nil || together.Broken != 2 || together.Series != 5 || len(together.Most) != 1 ||
+		together.Most[0].Metric != "loads" || together.Most[0].Alert == 0 {
 		t.Errorf("what broke with it: %+v, %v", together, w.Missing)
 	}
 }
@@ -121,8 +127,10 @@ func TestRowsOfATableThatStandOutAreFoundAndTheSQLFindsThem(t *testing.T) {
 		return s.Admin.Send(t.Context(), "POST", "/datasets/public.loads/outliers", body, into)
 	}
 	var found diagnose.TableOutliers
-	dbtest.Must(t, post(map[string]any{"column": "moisture", "key": "depot", "pairs": []string{"depot", "crop"}, "from": now.AddDate(0, 0, -10)}, &found))
-	if len(found.Studies) != 4 || found.Studies[0].Key != "ford" || len(found.Studies[0].Odd) != 2 || len(found.Studies[1].Odd) != 0 || found.Studies[0].Missing != 1 {
+	dbtest.Must(t, post(map[string]any{"column": "moisture", "key": "depot", "pairs": []string{"depot", "crop"},
+		"from": now.AddDate(0, 0, -10)}, &found))
+	if len(found.Studies) != 4 || found.Studies[0].Key != "ford" || len(found.Studies[0].Odd) != 2 ||
+		len(found.Studies[1].Odd) != 0 || found.Studies[0].Missing != 1 {
 		t.Fatalf("what stands out: %+v", found.Studies)
 	}
 	if len(found.Pairs) != 1 || found.Pairs[0].First != "hill" || found.Pairs[0].Second != "rye" {
@@ -135,7 +143,9 @@ func TestRowsOfATableThatStandOutAreFoundAndTheSQLFindsThem(t *testing.T) {
 		t.Errorf("the SQL finds %v:\n%s", ids, found.SQL)
 	}
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/datasets/public.loads/hidden", map[string][]string{"columns": {"driver"}}, nil))
-	for _, body := range []map[string]any{{"column": "depot"}, {"column": "driver"}, {"column": "moisture", "key": "driver"}, {"column": "moisture", "key": "nothing"}, {"column": "moisture", "time_column": "crop"}, {"column": "moisture", "low": "wet"}, {"column": "moisture", "from": now.AddDate(1, 0, 0), "to": now.AddDate(2, 0, 0)}} {
+	for _, body := range []map[string]any{{"column": "depot"}, {"column": "driver"}, {"column": "moisture", "key": "driver"},
+		{"column": "moisture", "key": "nothing"}, {"column": "moisture", "time_column": "crop"},
+		{"column": "moisture", "low": "wet"}, {"column": "moisture", "from": now.AddDate(1, 0, 0), "to": now.AddDate(2, 0, 0)}} {
 		if err := post(body, nil); err == nil {
 			t.Errorf("%v is not refused", body)
 		}
@@ -153,7 +163,8 @@ func TestARatioInAPersonsOwnSQLIsTakenApartAndADistinctCountIsNot(t *testing.T) 
 	watched(t, s, httpapi.NewMetric{Name: "damp", Measure: "expression", Expression: "sum(moisture) / nullif(count(*), 0)"})
 	watched(t, s, httpapi.NewMetric{Name: "drivers", Measure: "expression", Expression: "count(distinct driver)"})
 	c := why(t, s, rung(t, s, "damp", "", "low")).Contribution
-	if c == nil || c.Measure != "mean" || len(c.Parts) != 1 || c.Parts[0].Tags[0] != (diagnose.Dimension{Column: "depot", Value: "brook"}) || c.Observed >= 12 || c.Expected != 12.5 {
+	if c == nil || c.Measure != "mean" || len(c.Parts) != 1 || c.Parts[0].Tags[0] != (diagnose.Dimension{Column: "depot",
+		Value: "brook"}) || c.Observed >= 12 || c.Expected != 12.5 {
 		t.Errorf("of a ratio: %+v", c)
 	}
 	w := why(t, s, rung(t, s, "drivers", "", "low"))
@@ -166,7 +177,8 @@ func TestRowsAreShownToEditorsOnlyAndTheAuditTrailSaysSo(t *testing.T) {
 	s := dbtest.Start(t, now)
 	mill(t, s)
 	id := rung(t, s, "dry", "brook", "high")
-	if err := s.Admin.Send(t.Context(), "PUT", "/datasets/public.loads/hidden", map[string][]string{"columns": {"drivr"}}, nil); err == nil || !strings.Contains(err.Error(), "driver") {
+	if err := s.Admin.Send(t.Context(), "PUT", "/datasets/public.loads/hidden", map[string][]string{"columns": {"drivr"}},
+		nil); err == nil || !strings.Contains(err.Error(), "driver") {
 		t.Errorf("a column that is not there: %v", err)
 	}
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/datasets/public.loads/hidden", map[string][]string{"columns": {"driver"}}, nil))
@@ -182,15 +194,18 @@ func TestRowsAreShownToEditorsOnlyAndTheAuditTrailSaysSo(t *testing.T) {
 	path := fmt.Sprintf("/alerts/%d/rows", id)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", path, map[string]any{"listing": "nulls", "limit": 7}, &found))
 	depot, moisture := slices.Index(found.Columns, "depot"), slices.Index(found.Columns, "moisture")
-	if len(found.Rows) != 7 || !found.More || slices.Contains(found.Columns, "driver") || found.Rows[0][depot] != "brook" || found.Rows[0][moisture] != "(none)" {
+	if len(found.Rows) != 7 || !found.More || slices.Contains(found.Columns, "driver") || found.Rows[0][depot] != "brook" ||
+		found.Rows[0][moisture] != "(none)" {
 		t.Errorf("rows: %+v", found)
 	}
-	if err := s.Admin.Send(t.Context(), "POST", path, map[string]any{"listing": "drop table loads"}, nil); err == nil || !strings.Contains(err.Error(), "nulls") {
+	if err := s.Admin.Send(t.Context(), "POST", path, map[string]any{"listing": "drop table loads"}, nil); err == nil ||
+		!strings.Contains(err.Error(), "nulls") {
 		t.Errorf("a listing that is not there: %v", err)
 	}
 	reader, err := s.Parts.People.Make(t.Context(), people.Wanted{Name: "ria", Role: people.Reader, For: "test"})
 	dbtest.Must(t, err)
-	if err := client.New(s.Address, reader).Send(t.Context(), "POST", path, map[string]any{"listing": "nulls"}, nil); err == nil || !strings.Contains(err.Error(), "editor") {
+	if err := client.New(s.Address, reader).Send(t.Context(), "POST", path, map[string]any{"listing": "nulls"},
+		nil); err == nil || !strings.Contains(err.Error(), "editor") {
 		t.Errorf("a reader looks at rows: %v", err)
 	}
 	var trail []record.Audit
@@ -219,7 +234,8 @@ func TestWhatCannotBeFoundOutSaysWhyNotAndTheRestStands(t *testing.T) {
 	_, err = conn.Exec(t.Context(), `drop table loads`)
 	dbtest.Must(t, err)
 	w = why(t, s, id)
-	if !strings.Contains(w.Missing["contribution"], "does not exist") || !strings.Contains(w.Missing["listings"], "does not exist") || w.Together == nil || w.Line != "" {
+	if !strings.Contains(w.Missing["contribution"], "does not exist") || !strings.Contains(w.Missing["listings"],
+		"does not exist") || w.Together == nil || w.Line != "" {
 		t.Errorf("a table gone meanwhile: %v, %q", w.Missing, w.Line)
 	}
 	if !strings.Contains(w.Missing["lineage"], "no run") || !strings.Contains(w.Missing["before"], "nothing like it") {

@@ -59,7 +59,8 @@ const (
 // Outliers finds the rows of a table that stand out. They are read in the warehouse and
 // not kept; the audit trail says who looked.
 func (d *Diagnoser) Outliers(ctx context.Context, q InTable, who string) (TableOutliers, error) {
-	found := TableOutliers{Dataset: q.Dataset, Column: q.Column, From: q.From, To: q.To, Studies: []inspect.OutlierStudy{}, Pairs: []OddPair{}}
+	found := TableOutliers{Dataset: q.Dataset, Column: q.Column, From: q.From, To: q.To, Studies: []inspect.OutlierStudy{},
+		Pairs: []OddPair{}}
 	dataset, err := d.store.Dataset(ctx, q.Dataset)
 	if err != nil {
 		return found, err
@@ -69,7 +70,8 @@ func (d *Diagnoser) Outliers(ctx context.Context, q InTable, who string) (TableO
 		return found, err
 	}
 	if source.Kind != record.SourcePostgreSQL {
-		return found, record.Invalid{Field: "dataset", Given: q.Dataset, Allowed: "a table of a warehouse; of a file use the command for files"}
+		return found, record.Invalid{Field: "dataset", Given: q.Dataset,
+			Allowed: "a table of a warehouse; of a file use the command for files"}
 	}
 	picked, columns, err := d.picked(ctx, q, dataset, source)
 	if err != nil {
@@ -102,7 +104,8 @@ func (d *Diagnoser) Outliers(ctx context.Context, q InTable, who string) (TableO
 
 // picked says which rows and columns are read, and which may be shown; it refuses those
 // that are not there, are never shown, or have no numbers.
-func (d *Diagnoser) picked(ctx context.Context, q InTable, dataset record.Dataset, source record.Source) (p warehouse.Picked, shown []string, err error) {
+func (d *Diagnoser) picked(ctx context.Context, q InTable, dataset record.Dataset, source record.Source) (p warehouse.Picked,
+	shown []string, err error) {
 	shape, err := d.pools.Shape(ctx, warehouse.Distribution{Source: source, Table: q.Dataset})
 	if err != nil {
 		return p, nil, record.Conflict{What: reason(err)}
@@ -120,7 +123,8 @@ func (d *Diagnoser) picked(ctx context.Context, q InTable, dataset record.Datase
 		}
 	}
 	if !slices.Contains(numbers, q.Column) {
-		return p, nil, record.Invalid{Field: "column", Given: q.Column, Allowed: "a column with numbers that may be shown: " + strings.Join(numbers, ", ")}
+		return p, nil, record.Invalid{Field: "column", Given: q.Column, Allowed: "a column with numbers that may be shown: " +
+			strings.Join(numbers, ", ")}
 	}
 	p = warehouse.Picked{Table: q.Dataset, Column: q.Column, Time: q.Time, Zone: dataset.Zone, Span: warehouse.Span{From: q.From, To: q.To}}
 	if q.Key != "" {
@@ -152,7 +156,8 @@ func (d *Diagnoser) picked(ctx context.Context, q InTable, dataset record.Datase
 	case kind == "date":
 		p.TimeType = "date"
 	default:
-		return p, nil, record.Invalid{Field: "time_column", Given: p.Time, Allowed: "a column with the time of each row; no metric of " + q.Dataset + " names one"}
+		return p, nil, record.Invalid{Field: "time_column", Given: p.Time,
+			Allowed: "a column with the time of each row; no metric of " + q.Dataset + " names one"}
 	}
 	return p, names, nil
 }
@@ -171,7 +176,8 @@ func (t *TableOutliers) judge(q InTable, rows warehouse.Values, zone string) err
 		groups[key] = append(groups[key], i)
 	}
 	if len(order) > mostKeys {
-		return record.Invalid{Field: "key", Given: q.Key, Allowed: fmt.Sprintf("a column of at most %d values: this has %d", mostKeys, len(order))}
+		return record.Invalid{Field: "key", Given: q.Key, Allowed: fmt.Sprintf("a column of at most %d values: this has %d",
+			mostKeys, len(order))}
 	}
 	for _, key := range order {
 		members := groups[key]
@@ -191,13 +197,15 @@ func (t *TableOutliers) judge(q InTable, rows warehouse.Values, zone string) err
 		if q.Key != "" {
 			of += " of " + key
 		}
-		t.Studies = append(t.Studies, inspect.Stand(r, inspect.OutlierStudy{Of: of, Key: key, Zone: zone}, q.Most, func(o outlier.Odd) inspect.Standing {
-			at := time.Unix(rows.At[members[o.Index]], 0).UTC()
-			return inspect.Standing{Place: key, At: &at}
-		}))
+		t.Studies = append(t.Studies, inspect.Stand(r, inspect.OutlierStudy{Of: of, Key: key, Zone: zone}, q.Most,
+			func(o outlier.Odd) inspect.Standing {
+				at := time.Unix(rows.At[members[o.Index]], 0).UTC()
+				return inspect.Standing{Place: key, At: &at}
+			}))
 	}
 	if len(t.Studies) == 0 {
-		return record.Invalid{Field: "from", Given: q.From.Format(time.RFC3339), Allowed: fmt.Sprintf("a stretch in which %s has at least %d values", q.Column, outlier.Least)}
+		return record.Invalid{Field: "from", Given: q.From.Format(time.RFC3339),
+			Allowed: fmt.Sprintf("a stretch in which %s has at least %d values", q.Column, outlier.Least)}
 	}
 	slices.SortStableFunc(t.Studies, inspect.FarthestFirst)
 	return nil

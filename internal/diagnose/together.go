@@ -166,7 +166,8 @@ func (d *Diagnoser) figures(ctx context.Context, list []store.BrokenStretch, fro
 			for _, x := range samples {
 				// Periods that are not over now are left out of every week alike.
 				over := x.At+s.Period+settling(s.Period) <= d.now().AddDate(0, 0, -days).Unix()
-				if !over || x.At+s.Period <= begin.Unix() || x.At >= end.Unix() || math.IsNaN(x.Value) || s.Period < 86400 && x.At < begin.Unix() {
+				if !over || x.At+s.Period <= begin.Unix() || x.At >= end.Unix() || math.IsNaN(x.Value) || s.Period < 86400 &&
+					x.At < begin.Unix() {
 					continue
 				}
 				weight := 1.0

@@ -329,7 +329,8 @@ func (s strip) Plot(canvas draw.Canvas, p *plot.Plot) {
 		x0 := max(toX(seconds(from)), canvas.Min.X)
 		x1 := min(max(toX(seconds(end)), x0+vg.Points(2)), canvas.Max.X)
 		if x1 > x0 {
-			canvas.FillPolygon(c, []vg.Point{{X: x0, Y: toY(low * s.top)}, {X: x1, Y: toY(low * s.top)}, {X: x1, Y: toY(high * s.top)}, {X: x0, Y: toY(high * s.top)}})
+			canvas.FillPolygon(c, []vg.Point{{X: x0, Y: toY(low * s.top)}, {X: x1, Y: toY(low * s.top)},
+				{X: x1, Y: toY(high * s.top)}, {X: x0, Y: toY(high * s.top)}})
 		}
 	}
 	canvas.StrokeLine2(draw.LineStyle{Color: ink3, Width: vg.Points(0.6)}, canvas.Min.X, toY(-0.085*s.top), canvas.Max.X, toY(-0.085*s.top))

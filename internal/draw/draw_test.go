@@ -50,7 +50,8 @@ func TestChartsAreWrittenAsPNGAndSVG(t *testing.T) {
 			t.Fatal(err)
 		}
 		if strings.HasSuffix(name, "svg") {
-			if !bytes.Contains(content, []byte("Cald sends no scans")) || !bytes.Contains(content, []byte("Mon 15 Jun")) && !bytes.Contains(content, []byte("Tue 16 Jun")) {
+			if !bytes.Contains(content, []byte("Cald sends no scans")) || !bytes.Contains(content, []byte("Mon 15 Jun")) &&
+				!bytes.Contains(content, []byte("Tue 16 Jun")) {
 				t.Errorf("%s lacks its title or its days", name)
 			}
 			continue
@@ -89,7 +90,8 @@ func TestAxesSayValuesAsPeopleDo(t *testing.T) {
 		kind timeline.Kind
 		high float64
 		want string
-	}{{timeline.Duration, 16_000, "4 h"}, {timeline.Duration, 300_000, "2 d"}, {timeline.Duration, 600, "5 min"}, {timeline.Duration, 50, "25 s"}, {timeline.Share, 0.5, "25 %"}, {timeline.Count, 170, "80"}} {
+	}{{timeline.Duration, 16_000, "4 h"}, {timeline.Duration, 300_000, "2 d"}, {timeline.Duration, 600, "5 min"},
+		{timeline.Duration, 50, "25 s"}, {timeline.Share, 0.5, "25 %"}, {timeline.Count, 170, "80"}} {
 		var labels []string
 		for _, tick := range (fromZero{c.kind}).Ticks(-0.1*c.high, c.high) {
 			labels = append(labels, tick.Label)

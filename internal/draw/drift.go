@@ -30,7 +30,8 @@ func Distributions(d compare.Distributions, path string) error {
 	if !strings.HasPrefix(title, d.Result.Feature) {
 		title = d.Result.Feature + ": " + title
 	}
-	p, err := sheet(title, "reference "+between(d.Against.From, d.Against.To, d.Zone)+" (area), "+between(d.From, d.To, d.Zone)+" (line); below: where the PSI comes from", path)
+	p, err := sheet(title, "reference "+between(d.Against.From, d.Against.To, d.Zone)+" (area), "+between(d.From, d.To, d.Zone)+
+		" (line); below: where the PSI comes from", path)
 	if err != nil {
 		return err
 	}
@@ -67,7 +68,8 @@ func Distributions(d compare.Distributions, path string) error {
 			if d.Result.State == drift.Over {
 				c = vermilion
 			}
-			fill(p, plotter.XYs{{X: x + 0.1, Y: -0.36 * top}, {X: x + 0.9, Y: -0.36 * top}, {X: x + 0.9, Y: -0.36*top + h}, {X: x + 0.1, Y: -0.36*top + h}}, c)
+			fill(p, plotter.XYs{{X: x + 0.1, Y: -0.36 * top}, {X: x + 0.9, Y: -0.36 * top}, {X: x + 0.9, Y: -0.36*top + h},
+				{X: x + 0.1, Y: -0.36*top + h}}, c)
 		}
 	}
 	p.X.Min, p.X.Max, p.Y.Min, p.Y.Max = 0, n, -0.38*top, 1.08*top

@@ -41,11 +41,13 @@ func Sheet(s inspect.Sheet, path string) error {
 		}
 	}
 	if len(inside)+len(outside) == 0 {
-		return record.Invalid{Field: "series", Given: strconv.Itoa(len(s.Series)), Allowed: "some that can be held against what they usually have"}
+		return record.Invalid{Field: "series", Given: strconv.Itoa(len(s.Series)),
+			Allowed: "some that can be held against what they usually have"}
 	}
 	left, right = math.Floor(left), math.Ceil(right+1e-9)
 	far = math.Min(1.12*far, 3)
-	fill(p, plotter.XYs{{X: left, Y: -s.Tolerance}, {X: right, Y: -s.Tolerance}, {X: right, Y: s.Tolerance}, {X: left, Y: s.Tolerance}}, pewter)
+	fill(p, plotter.XYs{{X: left, Y: -s.Tolerance}, {X: right, Y: -s.Tolerance}, {X: right, Y: s.Tolerance},
+		{X: left, Y: s.Tolerance}}, pewter)
 	line(p, plotter.XYs{{X: left}, {X: right}}, pewterLine, 0.9, true)
 	clip := func(y float64) float64 { return math.Max(-far, math.Min(far, y)) }
 	mark := func(dots []dot, shade color.Color, radius float64) {

@@ -167,7 +167,8 @@ func Trend(s inspect.TrendStudy, path string) error {
 	}
 	low = math.Min(low, 0)
 	first, last := seconds(s.At[0]), seconds(s.At[len(s.At)-1])
-	band := plotter.XYs{{X: seconds(s.ChangeLow), Y: low}, {X: seconds(s.ChangeTo), Y: low}, {X: seconds(s.ChangeTo), Y: top}, {X: seconds(s.ChangeLow), Y: top}}
+	band := plotter.XYs{{X: seconds(s.ChangeLow), Y: low}, {X: seconds(s.ChangeTo), Y: low}, {X: seconds(s.ChangeTo), Y: top},
+		{X: seconds(s.ChangeLow), Y: top}}
 	stepped := s.Better == "step"
 	if stepped {
 		fill(p, band, pewter)
@@ -179,7 +180,8 @@ func Trend(s inspect.TrendStudy, path string) error {
 	half := s.Slope * float64(len(s.At)-1) / 2
 	shade := map[bool]color.Color{true: ink, false: noise}
 	line(p, plotter.XYs{{X: first, Y: middle - half}, {X: last, Y: middle + half}}, shade[!stepped], 1.6, false)
-	line(p, plotter.XYs{{X: first, Y: s.Before}, {X: seconds(s.ChangeAt), Y: s.Before}, {X: seconds(s.ChangeAt), Y: s.After}, {X: last, Y: s.After}}, shade[stepped], 1.6, false)
+	line(p, plotter.XYs{{X: first, Y: s.Before}, {X: seconds(s.ChangeAt), Y: s.Before}, {X: seconds(s.ChangeAt), Y: s.After},
+		{X: last, Y: s.After}}, shade[stepped], 1.6, false)
 	p.X.Min, p.X.Max, p.Y.Min, p.Y.Max = first, last, low, top+0.04*(top-low)
 	p.Y.Tick.Marker = fromZero{s.Kind}
 	return save(p, path)
@@ -262,7 +264,8 @@ func Explanation(x inspect.Explanation, path string) error {
 	if err != nil {
 		return err
 	}
-	p, err := sheet(fmt.Sprintf("%s expected at %s", words.Number(x.Expected), x.At.In(zone).Format("Mon 2 Jan 15:04")), unitOf(x.Subject), path)
+	p, err := sheet(fmt.Sprintf("%s expected at %s", words.Number(x.Expected), x.At.In(zone).Format("Mon 2 Jan 15:04")),
+		unitOf(x.Subject), path)
 	if err != nil {
 		return err
 	}

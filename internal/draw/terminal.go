@@ -45,13 +45,15 @@ func Terminal(c inspect.Chart, columns int, colour bool) string {
 		format = words.Seconds
 	}
 	dots := asciigraph.CreateCharSet("·")
-	lines, chars, colours, legends := [][]float64{observed}, []asciigraph.CharSet{asciigraph.DefaultCharSet}, []asciigraph.AnsiColor{asciigraph.Default}, []string{"came"}
+	lines, chars, colours, legends := [][]float64{observed}, []asciigraph.CharSet{asciigraph.DefaultCharSet},
+		[]asciigraph.AnsiColor{asciigraph.Default}, []string{"came"}
 	if band {
 		lines, chars = [][]float64{high, low, observed}, []asciigraph.CharSet{dots, dots, asciigraph.DefaultCharSet}
 		colours, legends = []asciigraph.AnsiColor{asciigraph.LightSlateGray, asciigraph.LightSlateGray, asciigraph.Default}, nil
 	}
 	options := []asciigraph.Option{asciigraph.Height(height), asciigraph.SeriesChars(chars...), asciigraph.YAxisValueFormatter(format),
-		asciigraph.XAxisRange(float64(c.At[picked[0]].Unix()), float64(c.At[picked[len(picked)-1]].Unix())), asciigraph.XAxisTickCount(max(wide/18, 2)),
+		asciigraph.XAxisRange(float64(c.At[picked[0]].Unix()), float64(c.At[picked[len(picked)-1]].Unix())),
+		asciigraph.XAxisTickCount(max(wide/18, 2)),
 		asciigraph.XAxisValueFormatter(func(at float64) string { return time.Unix(int64(at), 0).In(zone).Format("2 Jan 15:04") })}
 	if colour {
 		options = append(options, asciigraph.SeriesColors(colours...))

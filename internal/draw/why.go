@@ -24,7 +24,8 @@ func Contribution(c diagnose.Contribution, title, path string) error {
 	if unit == "" {
 		unit = c.Measure
 	}
-	p, err := sheet(title, fmt.Sprintf("%s by %s; outlined: the mean of the same hours of %d earlier weeks; filled: what came", unit, by.Column, c.Weeks), path)
+	p, err := sheet(title, fmt.Sprintf("%s by %s; outlined: the mean of the same hours of %d earlier weeks; filled: what came",
+		unit, by.Column, c.Weeks), path)
 	if err != nil {
 		return err
 	}

@@ -58,10 +58,11 @@ func TestADutyGoesOnAfterErrorsAndPanics(t *testing.T) {
 }
 
 func TestARoundThatHangsIsEnded(t *testing.T) {
-	s := duty.New(duty.Config{Name: "test", Every: time.Hour, Within: 10 * time.Millisecond, Everywhere: true, Round: func(ctx context.Context) error {
-		<-ctx.Done()
-		return ctx.Err()
-	}}, nil, log())
+	s := duty.New(duty.Config{Name: "test", Every: time.Hour, Within: 10 * time.Millisecond, Everywhere: true,
+		Round: func(ctx context.Context) error {
+			<-ctx.Done()
+			return ctx.Err()
+		}}, nil, log())
 	s.Start(t.Context())
 	defer s.Stop()
 	if err := next(t, s); !errors.Is(err, context.DeadlineExceeded) {
@@ -109,7 +110,8 @@ func TestOneLeadsAndAnotherTakesOver(t *testing.T) {
 		t.Fatalf("the first leads: %t, the second: %t", first.Leads(), second.Leads())
 	}
 	var rounds atomic.Int64
-	d := duty.New(duty.Config{Name: "test", Every: time.Millisecond, Round: func(context.Context) error { rounds.Add(1); return nil }}, second.Leads, log())
+	d := duty.New(duty.Config{Name: "test", Every: time.Millisecond,
+		Round: func(context.Context) error { rounds.Add(1); return nil }}, second.Leads, log())
 	d.Start(t.Context())
 	defer d.Stop()
 	first.Stop()

@@ -39,7 +39,8 @@ type Reader struct {
 
 // New makes a reader that calls public addresses, and those allowed.
 func New(s *store.Store, d *answer.Desk, safe *people.Safe, allowed []netip.Prefix, now func() time.Time) *Reader {
-	transport := &http.Transport{DialContext: outward.Guard(allowed).Dial, TLSHandshakeTimeout: 10 * time.Second, ResponseHeaderTimeout: 30 * time.Second, MaxResponseHeaderBytes: 64 << 10}
+	transport := &http.Transport{DialContext: outward.Guard(allowed).Dial, TLSHandshakeTimeout: 10 * time.Second,
+		ResponseHeaderTimeout: 30 * time.Second, MaxResponseHeaderBytes: 64 << 10}
 	return &Reader{s, d, safe, &http.Client{Transport: transport, Timeout: answersSoon}, now}
 }
 
@@ -98,7 +99,8 @@ func (r *Reader) wanted(name string, w Wanted) (record.Feed, error) {
 		return record.Feed{}, record.Invalid{Field: "every", Given: every.String(), Allowed: oftenest.String() + " or longer"}
 	}
 	now := r.now().UTC()
-	v := record.Feed{Calendar: name, Host: address.Host, Address: r.safe.Lock(address.String()), Dataset: w.Dataset, Effect: w.Effect, EverySeconds: int64(every / time.Second),
+	v := record.Feed{Calendar: name, Host: address.Host, Address: r.safe.Lock(address.String()), Dataset: w.Dataset,
+		Effect: w.Effect, EverySeconds: int64(every / time.Second),
 		FetchedAt: &now, NextAt: now.Add(every)}
 	if v.Effect == "" {
 		v.Effect = record.EffectMute
@@ -166,7 +168,8 @@ func (r *Reader) read(ctx context.Context, v record.Feed) (etag string, err erro
 	if response.StatusCode == http.StatusNotModified {
 		return v.ETag, nil
 	}
-	if _, err := r.desk.ImportCalendar(ctx, record.Calendar{Name: v.Calendar, Dataset: v.Dataset, Effect: v.Effect}, response.Body, false); err != nil {
+	if _, err := r.desk.ImportCalendar(ctx, record.Calendar{Name: v.Calendar, Dataset: v.Dataset, Effect: v.Effect},
+		response.Body, false); err != nil {
 		return "", err
 	}
 	return response.Header.Get("ETag"), nil

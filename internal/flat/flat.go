@@ -59,7 +59,8 @@ func texts(columns []column, record reflect.Value) []string {
 // onlyList is the one list of records that a struct holds; nothing if it holds several.
 func onlyList(v reflect.Value) (found reflect.Value) {
 	for _, f := range reflect.VisibleFields(v.Type()) {
-		if f.Anonymous || !f.IsExported() || f.Type.Kind() != reflect.Slice || f.Type.Elem().Kind() != reflect.Struct || f.Tag.Get("json") == "-" {
+		if f.Anonymous || !f.IsExported() || f.Type.Kind() != reflect.Slice || f.Type.Elem().Kind() != reflect.Struct ||
+			f.Tag.Get("json") == "-" {
 			continue
 		}
 		if found.IsValid() {

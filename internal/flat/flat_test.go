@@ -34,7 +34,8 @@ type row struct {
 var (
 	half = 0.1234567890123
 	at   = time.Date(2026, 6, 1, 9, 0, 0, 0, time.FixedZone("ADT", -3*3600))
-	two  = []row{{base{7}, at, nil, figure{&half, 2e-9}, []string{"a", "b"}, map[string]int{"x": 1}, true, "secret"}, {base{8}, at, &at, figure{}, nil, nil, false, ""}}
+	two  = []row{{base{7}, at, nil, figure{&half, 2e-9}, []string{"a", "b"}, map[string]int{"x": 1}, true, "secret"},
+		{base{8}, at, &at, figure{}, nil, nil, false, ""}}
 )
 
 const asCSV = "id,at,until,share_estimate,share_low,words,parts,good\n" +
@@ -61,7 +62,8 @@ func TestRecordsAreWrittenOneColumnAFigure(t *testing.T) {
 		t.Error(err)
 	}
 	var back row
-	if lines := strings.Split(strings.TrimSpace(b.String()), "\n"); len(lines) != 2 || json.Unmarshal([]byte(lines[0]), &back) != nil || back.ID != 7 || *back.Share.Estimate != half || back.Hidden != "" {
+	if lines := strings.Split(strings.TrimSpace(b.String()), "\n"); len(lines) != 2 || json.Unmarshal([]byte(lines[0]),
+		&back) != nil || back.ID != 7 || *back.Share.Estimate != half || back.Hidden != "" {
 		t.Errorf("%s", b.String())
 	}
 	if err := written(&b, "xml", two); err == nil || !strings.Contains(err.Error(), "csv, ndjson and parquet") {

@@ -102,7 +102,8 @@ func rowOf(columns []column) reflect.Type {
 		case c.kind.Kind() == reflect.Bool:
 			kind = reflect.TypeFor[bool]()
 		}
-		fields[i] = reflect.StructField{Name: fmt.Sprintf("F%d", i), Type: reflect.PointerTo(kind), Tag: reflect.StructTag(fmt.Sprintf("parquet:%q", tag))}
+		fields[i] = reflect.StructField{Name: fmt.Sprintf("F%d", i), Type: reflect.PointerTo(kind),
+			Tag: reflect.StructTag(fmt.Sprintf("parquet:%q", tag))}
 	}
 	return reflect.StructOf(fields)
 }

@@ -62,13 +62,15 @@ func (b *Bench) Backtest(ctx context.Context, monitors []record.Monitor, from, t
 }
 
 // backtest is Backtest that says how many monitors are done; done may stop it.
-func (b *Bench) backtest(ctx context.Context, monitors []record.Monitor, from, to time.Time, tried record.Tried, done func(n int) error) (Backtest, error) {
+func (b *Bench) backtest(ctx context.Context, monitors []record.Monitor, from, to time.Time, tried record.Tried,
+	done func(n int) error) (Backtest, error) {
 	if to.IsZero() || to.After(b.now()) {
 		to = b.now()
 	}
 	result := Backtest{From: from, To: to, Alerts: []BacktestAlert{}, Monitors: []Card{}, Short: []string{}}
 	if !from.Before(to) {
-		return result, record.Invalid{Field: "since", Given: from.Format(time.RFC3339), Allowed: "a time before the end, " + to.Format(time.RFC3339)}
+		return result, record.Invalid{Field: "since", Given: from.Format(time.RFC3339), Allowed: "a time before the end, " +
+			to.Format(time.RFC3339)}
 	}
 	for i, m := range monitors {
 		var err error
@@ -98,7 +100,8 @@ func (b *Bench) backtest(ctx context.Context, monitors []record.Monitor, from, t
 // replay walks all series of a subject. shown, if given, is told of each
 // series, its evaluator at the end (nil if it never had enough history) and all
 // its readings, one series at a time.
-func (b *Bench) replay(ctx context.Context, v *watch.Subject, from, to time.Time, shown func(record.Series, *detect.Evaluator, []detect.Reading)) ([]BacktestAlert, bool, error) {
+func (b *Bench) replay(ctx context.Context, v *watch.Subject, from, to time.Time, shown func(record.Series, *detect.Evaluator,
+	[]detect.Reading)) ([]BacktestAlert, bool, error) {
 	arrivals := v.Monitor.Settings.Method == record.MethodArrival
 	if arrivals && shown == nil {
 		alerts, err := b.replayArrivals(ctx, v, from, to)
@@ -117,23 +120,24 @@ func (b *Bench) replay(ctx context.Context, v *watch.Subject, from, to time.Time
 	}
 	group, within := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.NumCPU())
-	err := v.EachHistory(within, b.store, time.Time{}, timeline.Earlier(to, v.SettledTo(b.now())), func(id int64, history []timeline.Sample) error {
-		i := place[id]
-		contain.Go(group, func() error {
-			w, series := &all[i], v.Series[i]
-			alerts, e, readings, err := walkOne(v, series, cut(history, to), from, shown != nil)
-			w.e, w.readings = e, readings
-			var few baseline.TooShort
-			if errors.As(err, &few) {
-				w.short, err = true, nil
-			}
-			for _, a := range alerts {
-				w.alerts = append(w.alerts, replayed(v, series, a))
-			}
-			return err
+	err := v.EachHistory(within, b.store, time.Time{}, timeline.Earlier(to, v.SettledTo(b.now())),
+		func(id int64, history []timeline.Sample) error {
+			i := place[id]
+			contain.Go(group, func() error {
+				w, series := &all[i], v.Series[i]
+				alerts, e, readings, err := walkOne(v, series, cut(history, to), from, shown != nil)
+				w.e, w.readings = e, readings
+				var few baseline.TooShort
+				if errors.As(err, &few) {
+					w.short, err = true, nil
+				}
+				for _, a := range alerts {
+					w.alerts = append(w.alerts, replayed(v, series, a))
+				}
+				return err
+			})
+			return nil
 		})
-		return nil
-	})
 	if walkErr := group.Wait(); walkErr != nil {
 		err = walkErr
 	}

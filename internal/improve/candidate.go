@@ -35,7 +35,8 @@ type verdict struct {
 
 // tryOptions replays every option of a monitor and finds out what is known of
 // the alerts that today's settings tell.
-func (b *Bench) tryOptions(ctx context.Context, a *archive, m record.Monitor, incidents []record.Incident, from, to time.Time, next func() error) (*candidate, error) {
+func (b *Bench) tryOptions(ctx context.Context, a *archive, m record.Monitor, incidents []record.Incident, from, to time.Time,
+	next func() error) (*candidate, error) {
 	subject, err := watch.Load(ctx, b.store, m)
 	if err != nil {
 		return nil, err

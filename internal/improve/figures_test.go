@@ -30,7 +30,8 @@ func TestLabelledAndUnlabelledAreKeptApart(t *testing.T) {
 	}
 	// One labelled noise in four weeks, and at most two unlabelled that match nothing.
 	// They rang at the same time, so they are one disturbance.
-	if *c.FalseWeekly.Estimate != 0.25 || *c.FalseMost != 0.75 || c.Achieved.GroupsMost != 1 || c.Achieved.Groups != 1 || math.Abs(*c.Achieved.Seconds-4*7*86400) > 1 {
+	if *c.FalseWeekly.Estimate != 0.25 || *c.FalseMost != 0.75 || c.Achieved.GroupsMost != 1 || c.Achieved.Groups != 1 ||
+		math.Abs(*c.Achieved.Seconds-4*7*86400) > 1 {
 		t.Errorf("false a week %.2f, achieved %+v", *c.FalseWeekly.Estimate, c.Achieved)
 	}
 	// Garwood's interval for one event: 0.0253 to 5.572.

@@ -55,7 +55,8 @@ func (b *Bench) openOf(ctx context.Context, alerts []record.Alert) (*archive, er
 	if a.how, err = b.store.Learning(ctx); err != nil {
 		return nil, err
 	}
-	a.model = record.Model{Filter: filter.Filter{Weights: filter.ShippedPrior.Weights, Limit: a.how.Limit}, Series: map[int64]filter.Surprise{}, Monitors: map[int64]filter.Surprise{}}
+	a.model = record.Model{Filter: filter.Filter{Weights: filter.ShippedPrior.Weights, Limit: a.how.Limit},
+		Series: map[int64]filter.Surprise{}, Monitors: map[int64]filter.Surprise{}}
 	if a.how.Model != nil {
 		a.model = *a.how.Model
 	}
@@ -160,7 +161,8 @@ func (b *Bench) FilterReport(ctx context.Context) (FilterReport, error) {
 	if err != nil {
 		return FilterReport{}, err
 	}
-	r := FilterReport{Learning: a.how, Cut: a.model.Cut, Faults: a.model.Faults, Noise: a.model.Noise, Labels: a.model.Faults + a.model.Noise, Right: a.model.Right}
+	r := FilterReport{Learning: a.how, Cut: a.model.Cut, Faults: a.model.Faults, Noise: a.model.Noise,
+		Labels: a.model.Faults + a.model.Noise, Right: a.model.Right}
 	since := b.now().AddDate(0, 0, -28)
 	for _, alert := range a.alerts {
 		if alert.Held != "" && alert.RaisedAt.After(since) {

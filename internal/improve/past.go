@@ -95,8 +95,9 @@ func (b *Bench) AskPast(ctx context.Context, monitor string, limit int) (PastQue
 }
 
 func pastQuestion(d replay.Doubt, of []record.Series, metric record.Metric) PastQuestion {
-	q := PastQuestion{From: time.Unix(d.From, 0).UTC(), To: time.Unix(d.To, 0).UTC(), Rule: string(d.Cause), Direction: d.Direction.String(),
-		Strength: d.Strength, Others: d.Others, Gain: replay.Falls(d.Fall), LossNow: d.LossNow, LossIf: d.LossIf}
+	q := PastQuestion{From: time.Unix(d.From, 0).UTC(), To: time.Unix(d.To, 0).UTC(), Rule: string(d.Cause),
+		Direction: d.Direction.String(),
+		Strength:  d.Strength, Others: d.Others, Gain: replay.Falls(d.Fall), LossNow: d.LossNow, LossIf: d.LossIf}
 	for _, k := range d.Series {
 		q.Series, q.Segments = append(q.Series, of[k].ID), append(q.Segments, of[k].Segment)
 	}

@@ -109,7 +109,8 @@ func (b *Bench) Ask(ctx context.Context, limit int, monitor string) (Questions, 
 // explained tells whether an incident of the catalogue covers the alert.
 func explained(a record.Alert, incidents []record.Incident) bool {
 	return slices.ContainsFunc(incidents, func(i record.Incident) bool {
-		return i.On(a.Dataset) && watch.Covers(i, a.Measure, a.Segment) && (i.EndedAt == nil || a.Since.Before(*i.EndedAt)) && (a.EndedAt == nil || a.EndedAt.After(i.StartedAt))
+		return i.On(a.Dataset) && watch.Covers(i, a.Measure, a.Segment) && (i.EndedAt == nil || a.Since.Before(*i.EndedAt)) &&
+			(a.EndedAt == nil || a.EndedAt.After(i.StartedAt))
 	})
 }
 
@@ -120,7 +121,8 @@ func (q Questions) sentence() string {
 	case q.Answered < NeedAnswers || q.Faults < NeedEach || q.Noise < NeedEach:
 		return fmt.Sprintf("%s waiting; %s before tuning can propose anything.", words.Plural(q.Waiting, "alert"), q.missing())
 	case q.Answered < enough:
-		return fmt.Sprintf("%s waiting; %d of %d answers, after which tuning has shown most of its worth.", words.Plural(q.Waiting, "alert"), q.Answered, enough)
+		return fmt.Sprintf("%s waiting; %d of %d answers, after which tuning has shown most of its worth.",
+			words.Plural(q.Waiting, "alert"), q.Answered, enough)
 	}
 	return fmt.Sprintf("%s waiting; there are answers enough to tune, and each one more sharpens it.", words.Plural(q.Waiting, "alert"))
 }

@@ -81,15 +81,17 @@ func (m *memory) put(key string, r *Replay) {
 
 // Rehearse replays a monitor's series over the past under its own settings and
 // under proposed ones, and draws one series of them.
-func (b *Bench) Rehearse(ctx context.Context, m record.Monitor, proposed record.Settings, series int64, since time.Duration) (Rehearsal, error) {
+func (b *Bench) Rehearse(ctx context.Context, m record.Monitor, proposed record.Settings, series int64,
+	since time.Duration) (Rehearsal, error) {
 	subject, err := watch.Load(ctx, b.store, m)
 	if err != nil {
 		return Rehearsal{}, err
 	}
 	to := subject.SettledTo(b.now())
 	from := subject.Grid.Floor(to.Add(-since))
-	r := Rehearsal{Monitor: m, Kind: subject.Metric.Kind, Unit: subject.Metric.Unit, Zone: subject.Metric.Zone, Period: subject.Metric.PeriodSeconds,
-		From: from, To: to, Series: subject.Series}
+	r := Rehearsal{Monitor: m, Kind: subject.Metric.Kind, Unit: subject.Metric.Unit, Zone: subject.Metric.Zone,
+		Period: subject.Metric.PeriodSeconds,
+		From:   from, To: to, Series: subject.Series}
 	if len(subject.Series) == 0 {
 		return r, record.Invalid{Field: "monitor", Given: m.Name, Allowed: "a monitor whose metric has samples"}
 	}
@@ -266,7 +268,8 @@ func found(alerts []BacktestAlert) map[string]bool {
 }
 
 // walkOne replays one series and gives its readings over the whole stretch.
-func walkOne(v *watch.Subject, series record.Series, history []timeline.Sample, from time.Time, read bool) ([]detect.Alert, *detect.Evaluator, []detect.Reading, error) {
+func walkOne(v *watch.Subject, series record.Series, history []timeline.Sample, from time.Time, read bool) ([]detect.Alert,
+	*detect.Evaluator, []detect.Reading, error) {
 	job := replay.Job{Config: v.Config, Rule: v.Rule(series), History: history, Exclusions: v.Exclusions[series.ID], From: from.Unix()}
 	var readings []detect.Reading
 	if read {

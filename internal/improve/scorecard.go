@@ -182,8 +182,10 @@ func (b *Bench) start(ctx context.Context, to time.Time) (time.Time, error) {
 	return first, nil
 }
 
-func (b *Bench) compile(ctx context.Context, monitors []record.Monitor, alerts []record.Alert, incidents []record.Incident, from, to time.Time, by string) (Scorecard, error) {
-	card := Scorecard{From: from, To: to, By: by, Groups: []Card{}, Monitors: []Card{}, Weeks: []Week{}, Missed: []string{}, Outcomes: map[int64]string{}}
+func (b *Bench) compile(ctx context.Context, monitors []record.Monitor, alerts []record.Alert, incidents []record.Incident, from,
+	to time.Time, by string) (Scorecard, error) {
+	card := Scorecard{From: from, To: to, By: by, Groups: []Card{}, Monitors: []Card{}, Weeks: []Week{}, Missed: []string{},
+		Outcomes: map[int64]string{}}
 	metrics, err := b.store.Metrics(ctx)
 	if err != nil {
 		return card, err
@@ -304,7 +306,8 @@ func scores(list []record.Alert) []score.Alert {
 
 // asCase makes an incident ready for scoring. reach holds, by dataset, what an
 // incident on it hits downstream.
-func asCase(i record.Incident, reach map[string]map[string]bool, what func(series int64) (dataset, measure, segment string)) score.Incident {
+func asCase(i record.Incident, reach map[string]map[string]bool, what func(series int64) (dataset, measure,
+	segment string)) score.Incident {
 	end := int64(0)
 	if i.EndedAt != nil {
 		end = i.EndedAt.Unix()

@@ -31,7 +31,8 @@ func TestALeftMonitorSaysWhichFaultsStoodInTheWay(t *testing.T) {
 	if f := stops[0].Faults; f[0].Alert != 7 || f[0].Sentence != "a is low" || f[1].Incident != "I-4" || f[1].Segment != "bb" {
 		t.Errorf("%+v", f)
 	}
-	if later := c.stops(0, []tune.Outlook{{}, {Spared: 3, Lost: 1}, {}, {}}, from.AddDate(0, 0, 5), to); len(later) != 1 || len(later[0].Faults) != 1 {
+	if later := c.stops(0, []tune.Outlook{{}, {Spared: 3, Lost: 1}, {}, {}}, from.AddDate(0, 0, 5), to); len(later) != 1 ||
+		len(later[0].Faults) != 1 {
 		t.Errorf("of a later stretch: %+v", later)
 	}
 }

@@ -111,7 +111,8 @@ func pair(p score.Paired) Paired {
 		}
 		return &x
 	}
-	return Paired{p.False, nothing(p.FalseLow), nothing(p.FalseHigh), p.FalseP, number(p.Recall.Estimate), number(p.Recall.Low), number(p.Recall.High), p.RecallP,
+	return Paired{p.False, nothing(p.FalseLow), nothing(p.FalseHigh), p.FalseP, number(p.Recall.Estimate), number(p.Recall.Low),
+		number(p.Recall.High), p.RecallP,
 		number(p.Precision.Estimate), number(p.Precision.Low), number(p.Precision.High)}
 }
 
@@ -134,7 +135,8 @@ type Trial struct {
 
 // Try replays monitors over [from, to) under their own settings and under
 // others. proceed is told of each monitor done and may stop it.
-func (b *Bench) Try(ctx context.Context, monitors []record.Monitor, from, to time.Time, tried record.Tried, proceed func(done, total int) error) (Trial, error) {
+func (b *Bench) Try(ctx context.Context, monitors []record.Monitor, from, to time.Time, tried record.Tried,
+	proceed func(done, total int) error) (Trial, error) {
 	t := Trial{Tried: tried}
 	var err error
 	total := 2 * len(monitors)

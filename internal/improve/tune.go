@@ -78,7 +78,8 @@ func (b *Bench) Tune(ctx context.Context, names []string, from time.Time, procee
 	}
 	t.Monitors, t.Answers, t.Faults, t.Noise = len(monitors), q.Answered, q.Faults, q.Noise
 	if q.Answered < NeedAnswers || q.Faults < NeedEach || q.Noise < NeedEach {
-		t.Sentence = fmt.Sprintf("Too few labels to tune: %d answers, of them %s and %d noise; it takes %s.", q.Answered, words.Plural(q.Faults, "fault"), q.Noise, q.missing())
+		t.Sentence = fmt.Sprintf("Too few labels to tune: %d answers, of them %s and %d noise; it takes %s.", q.Answered,
+			words.Plural(q.Faults, "fault"), q.Noise, q.missing())
 		return t, nil
 	}
 	incidents, err := b.store.Incidents(ctx, "", from, to)
@@ -123,7 +124,8 @@ func (b *Bench) tunable(ctx context.Context, names []string, t *Tuning) ([]recor
 		case m.Paused:
 			t.Passed = append(t.Passed, Passed{m.Name, "it is paused", []Stopped{}})
 		case m.Settings.Method == record.MethodArrival:
-			t.Passed = append(t.Passed, Passed{m.Name, "learned arrivals have nothing to search but their rarity; change that by hand", []Stopped{}})
+			t.Passed = append(t.Passed, Passed{m.Name,
+				"learned arrivals have nothing to search but their rarity; change that by hand", []Stopped{}})
 		default:
 			list = append(list, m)
 		}
@@ -207,7 +209,8 @@ func (b *Bench) propose(t *Tuning, list []*candidate, limit float64) {
 			t.Passed = append(t.Passed, Passed{c.monitor.Name, why, c.stops(0, outlooks[m], t.From, t.To)})
 			continue
 		}
-		t.Proposals = append(t.Proposals, record.Proposal{MonitorID: c.monitor.ID, Monitor: c.monitor.Name, Dataset: c.monitor.Dataset, Version: c.monitor.Version,
+		t.Proposals = append(t.Proposals, record.Proposal{MonitorID: c.monitor.ID, Monitor: c.monitor.Name,
+			Dataset: c.monitor.Dataset, Version: c.monitor.Version,
 			Settings: c.options[chosen[m]].settings, Gain: g, MadeAt: t.To.UTC(), State: "open"})
 	}
 	t.Sentence = t.sentence()
@@ -221,7 +224,8 @@ func refuse(choice int, o tune.Outlook, g record.Gain) string {
 	case len(g.Gained) == 0 && o.Spared < 1:
 		return "the best that was found spares less than one alert over the stretch"
 	case 10*g.FaultsLost > g.Faults:
-		return fmt.Sprintf("on later time the choice lost %d of %s and spared %d false alarms", g.FaultsLost, words.Plural(g.Faults, "known fault"), g.NoiseSpared)
+		return fmt.Sprintf("on later time the choice lost %d of %s and spared %d false alarms", g.FaultsLost,
+			words.Plural(g.Faults, "known fault"), g.NoiseSpared)
 	case g.Noise == 0 && o.Spared < 2 && len(g.Gained) == 0:
 		return "the best that was found spares about one alert, and nothing is known of the time held out"
 	case g.Noise > 0 && g.NoiseSpared == 0:
@@ -232,12 +236,14 @@ func refuse(choice int, o tune.Outlook, g record.Gain) string {
 
 func (t *Tuning) sentence() string {
 	if len(t.Proposals) == 0 {
-		return fmt.Sprintf("%d settings of %s were tried, and none is clearly better than today's.", t.Tried, words.Plural(t.Monitors, "monitor"))
+		return fmt.Sprintf("%d settings of %s were tried, and none is clearly better than today's.", t.Tried,
+			words.Plural(t.Monitors, "monitor"))
 	}
 	spared, lost := 0.0, 0.0
 	for _, p := range t.Proposals {
 		spared, lost = spared+p.Gain.Spared, lost+p.Gain.Lost
 	}
-	return fmt.Sprintf("%s: together they would have spared about %.0f alerts in %s and lost about %s.", words.Plural(len(t.Proposals), "proposal"), math.Round(spared),
+	return fmt.Sprintf("%s: together they would have spared about %.0f alerts in %s and lost about %s.",
+		words.Plural(len(t.Proposals), "proposal"), math.Round(spared),
 		words.Duration(t.To.Sub(t.From).Round(24*time.Hour)), words.Plural(int(math.Round(lost)), "fault"))
 }

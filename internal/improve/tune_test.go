@@ -16,10 +16,12 @@ func TestAChoiceThatLosesKnownFaultsIsNotProposed(t *testing.T) {
 		g      record.Gain
 		why    string
 	}{
-		"today's settings":             {0, tune.Outlook{}, record.Gain{}, "nothing that was tried"},
-		"spares nothing":               {1, tune.Outlook{Spared: 0.4}, record.Gain{}, "less than one"},
-		"lost the only fault":          {1, tune.Outlook{Spared: 20}, record.Gain{Noise: 16, NoiseSpared: 16, Faults: 1, FaultsLost: 1}, "lost 1 of 1 known fault"},
-		"lost one of many":             {1, tune.Outlook{Spared: 20}, record.Gain{Noise: 16, NoiseSpared: 16, Faults: 12, FaultsLost: 1}, ""},
+		"today's settings": {0, tune.Outlook{}, record.Gain{}, "nothing that was tried"},
+		"spares nothing":   {1, tune.Outlook{Spared: 0.4}, record.Gain{}, "less than one"},
+		"lost the only fault": {1, tune.Outlook{Spared: 20}, record.Gain{Noise: 16, NoiseSpared: 16, Faults: 1,
+			FaultsLost: 1}, "lost 1 of 1 known fault"},
+		"lost one of many": {1, tune.Outlook{Spared: 20}, record.Gain{Noise: 16, NoiseSpared: 16, Faults: 12,
+			FaultsLost: 1}, ""},
 		"spares none that is known":    {1, tune.Outlook{Spared: 5}, record.Gain{Noise: 4, Faults: 3}, "spared none of 4"},
 		"nothing known, spares little": {1, tune.Outlook{Spared: 1.2}, record.Gain{Faults: 3}, "nothing is known"},
 		"nothing known, spares much":   {1, tune.Outlook{Spared: 6}, record.Gain{Faults: 3}, ""},

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"math"
 	"slices"
+	"sync"
 	"time"
 
 	"tinbell/core/baseline"
@@ -23,10 +24,13 @@ type Inspector struct {
 	store   *store.Store
 	watcher *watch.Watcher
 	now     func() time.Time
+
+	mu   sync.Mutex
+	rest map[int64]time.Time // datasets that took long to sum up, and until when they are left alone
 }
 
 func New(s *store.Store, w *watch.Watcher, now func() time.Time) *Inspector {
-	return &Inspector{store: s, watcher: w, now: now}
+	return &Inspector{store: s, watcher: w, now: now, rest: map[int64]time.Time{}}
 }
 
 // Chart is a series over a stretch: columns of equal length, one entry per
@@ -71,7 +75,8 @@ func (v *Inspector) ChartOf(ctx context.Context, seriesID int64, from, to time.T
 		return Chart{}, err
 	}
 	m := subject.Metric
-	c := Chart{Series: named.Series, Metric: m.Name, Measure: m.Measure, Dataset: m.Dataset, Kind: m.Kind, Unit: m.Unit, Zone: m.Zone, PeriodSeconds: m.PeriodSeconds}
+	c := Chart{Series: named.Series, Metric: m.Name, Measure: m.Measure, Dataset: m.Dataset, Kind: m.Kind, Unit: m.Unit,
+		Zone: m.Zone, PeriodSeconds: m.PeriodSeconds}
 	end := subject.SettledTo(v.now())
 	if to.Before(end) {
 		end = to

@@ -106,8 +106,10 @@ func (v *Inspector) Sheet(ctx context.Context, q Asked) (Sheet, error) {
 			if m.Kind != timeline.Value {
 				p.Low = max(p.Low, 0)
 			}
-			x := Placed{SeriesID: one.ID, Dataset: m.Dataset, Metric: m.Name, Segment: one.Segment, Kind: m.Kind, Unit: m.Unit, Days: p.Days, Spans: p.Spans, Now: finite(p.Now), Usual: finite(p.Usual),
-				Change: finite(p.Change), Low: finite(p.Low), High: finite(p.High), Wanders: finite(p.Wanders), Off: min(p.Off(), 1e6), Verdict: p.Verdict, Faults: b.faults(one.ID)}
+			x := Placed{SeriesID: one.ID, Dataset: m.Dataset, Metric: m.Name, Segment: one.Segment, Kind: m.Kind, Unit: m.Unit,
+				Days: p.Days, Spans: p.Spans, Now: finite(p.Now), Usual: finite(p.Usual),
+				Change: finite(p.Change), Low: finite(p.Low), High: finite(p.High), Wanders: finite(p.Wanders),
+				Off: min(p.Off(), 1e6), Verdict: p.Verdict, Faults: b.faults(one.ID)}
 			if old, known := year[one.ID]; known {
 				if c := h.With(old).YearsBack(span, 1); 2*c.Pairs >= span.To-span.From {
 					x.LastYear = finite(c.Change)
@@ -151,7 +153,8 @@ func (v *Inspector) asked(ctx context.Context, q Asked) ([]record.Metric, error)
 		if one {
 			named[m.Name] = true
 		}
-		if m.Comparison != "" || len(named) > 0 && !one || q.Dataset != "" && m.Dataset != q.Dataset || q.Owner != "" && m.Owner != q.Owner ||
+		if m.Comparison != "" || len(named) > 0 && !one || q.Dataset != "" && m.Dataset != q.Dataset || q.Owner != "" &&
+			m.Owner != q.Owner ||
 			q.Tag != "" && !slices.Contains(m.Tags, q.Tag) && !slices.Contains(m.DatasetTags, q.Tag) {
 			continue
 		}
@@ -244,7 +247,8 @@ func (b *behind) read(ctx context.Context, v *Inspector, from, to, faultsTo int)
 			}
 		}
 		days := forecast.Days(cfg, timeline.DenseFrom(b.subject.Grid, b.subject.Grid.Floor(start), list, end), timeline.NewMask(spans...))
-		h := consistency.History{First: from, Holiday: b.holiday, Ratio: cfg.Kind == timeline.Count || cfg.Kind == timeline.Duration, Value: make([]float64, to-from)}
+		h := consistency.History{First: from, Holiday: b.holiday, Ratio: cfg.Kind == timeline.Count ||
+			cfg.Kind == timeline.Duration, Value: make([]float64, to-from)}
 		for i := range h.Value {
 			h.Value[i] = math.NaN()
 		}
@@ -297,7 +301,8 @@ func (s *Sheet) say(span consistency.Span) {
 		s.Sentence = "No series has samples there."
 		return
 	}
-	s.From, s.To, s.Name = consistency.Date(span.From).Format(time.DateOnly), consistency.Date(span.To-1).Format(time.DateOnly), spanName(s.By, span)
+	s.From, s.To, s.Name = consistency.Date(span.From).Format(time.DateOnly), consistency.Date(span.To-1).Format(time.DateOnly),
+		spanName(s.By, span)
 	held := fmt.Sprintf("%s beside the %s before", capital(s.Name), words.Plural(s.Back, s.By))
 	known := 0
 	for _, b := range s.Series {
@@ -313,7 +318,8 @@ func (s *Sheet) say(span consistency.Span) {
 	case s.Outside == 0:
 		s.Sentence = fmt.Sprintf("%s: all %d series lie inside.", held, s.Judged)
 	default:
-		s.Sentence = fmt.Sprintf("%s: of %d series %s outside, %s farthest (%s a day, usually %s).", held, s.Judged, words.Agree(s.Outside, "lies", "lie"), first.Called(), value(*first.Now, first.Kind), value(*first.Usual, first.Kind))
+		s.Sentence = fmt.Sprintf("%s: of %d series %s outside, %s farthest (%s a day, usually %s).", held, s.Judged,
+			words.Agree(s.Outside, "lies", "lie"), first.Called(), value(*first.Now, first.Kind), value(*first.Usual, first.Kind))
 	}
 }
 

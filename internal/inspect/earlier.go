@@ -66,14 +66,18 @@ func (v *Inspector) Earlier(ctx context.Context, id int64, by string, day time.T
 	}
 	h, there := histories[id]
 	if !there {
-		return EarlierStudy{}, record.Invalid{Field: "day", Given: consistency.Date(b.span.From).Format(time.DateOnly), Allowed: "a day of a span with samples"}
+		return EarlierStudy{}, record.Invalid{Field: "day", Given: consistency.Date(b.span.From).Format(time.DateOnly),
+			Allowed: "a day of a span with samples"}
 	}
-	s := EarlierStudy{Subject: named, By: by, Name: spanName(by, b.span), From: consistency.Date(b.span.From).Format(time.DateOnly), To: consistency.Date(b.span.To - 1).Format(time.DateOnly), Against: []Earlier{}}
+	s := EarlierStudy{Subject: named, By: by, Name: spanName(by, b.span),
+		From: consistency.Date(b.span.From).Format(time.DateOnly), To: consistency.Date(b.span.To - 1).Format(time.DateOnly),
+		Against: []Earlier{}}
 	add := func(of string, c consistency.Change) {
 		if c.Pairs == 0 {
 			return
 		}
-		s.Against = append(s.Against, Earlier{of, consistency.Date(c.Against.From).Format(time.DateOnly), consistency.Date(c.Against.To - 1).Format(time.DateOnly), c.Pairs, c.Left, c.MovedHolidays,
+		s.Against = append(s.Against, Earlier{of, consistency.Date(c.Against.From).Format(time.DateOnly),
+			consistency.Date(c.Against.To - 1).Format(time.DateOnly), c.Pairs, c.Left, c.MovedHolidays,
 			finite(c.Now), finite(c.Then), finite(c.Change), finite(c.Low), finite(c.High)})
 	}
 	for n := 1; n <= weeksBack && by == consistency.Week; n++ {

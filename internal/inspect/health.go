@@ -1,6 +1,7 @@
 package inspect
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -12,6 +13,7 @@ import (
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 	"tinbell/internal/watch"
+	"tinbell/internal/wire"
 )
 
 // Health is the ingestion health of one dataset.
@@ -34,7 +36,7 @@ type Health struct {
 	Newest     *time.Time      `json:"newest" doc:"the newest load, or of what has none the end of the newest sample"`
 	AgeSeconds *float64        `json:"age_seconds" doc:"since then"`
 	Failed     string          `json:"failed" doc:"why a metric cannot be read"`
-	Load       *watch.Expected `json:"load" doc:"when the next load is due, if the pattern is known"`
+	Load       *watch.Expected `json:"load,omitempty" doc:"when the next load is due, if the pattern is known"`
 	State      string          `json:"state" enum:"running,waiting,overdue,failed,silent,unknown"`
 	Message    string          `json:"message"`
 	Open       int             `json:"open_alerts"`
@@ -60,7 +62,7 @@ func (s Spark) MarshalJSON() ([]byte, error) {
 		return s.stored, nil
 	}
 	type plain Spark
-	return json.Marshal(plain(s))
+	return wire.Marshal(plain(s))
 }
 
 // restore reads a stored summary and leaves its small chart unread.
@@ -74,6 +76,9 @@ func (h *Health) restore(summary []byte) error {
 		return err
 	}
 	*h = Health(v.plain)
+	if bytes.Contains(v.Spark, []byte(`"observed":null`)) { // written before lists were never null
+		return json.Unmarshal(v.Spark, &h.Spark)
+	}
 	h.Spark.stored = v.Spark
 	return nil
 }
@@ -122,8 +127,32 @@ func (v *Inspector) healthOf(ctx context.Context, h *Health, d record.Dataset, s
 	return err
 }
 
+// restAfter is how long a dataset is left alone after summing it up took so long: what has many
+// series takes seconds and is pushed to each minute, and is to take a hundredth of a core.
+func restAfter(took time.Duration) time.Duration {
+	if took <= 250*time.Millisecond {
+		return 0
+	}
+	return min(100*took, 15*time.Minute)
+}
+
+// Rests tells how long a dataset need not be summed up again, since it was and that took long.
+func (v *Inspector) Rests(datasetID int64) time.Duration {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return time.Until(v.rest[datasetID])
+}
+
 // Refresh sums a dataset up again and keeps the summary.
 func (v *Inspector) Refresh(ctx context.Context, datasetID int64) error {
+	began := time.Now()
+	defer func() {
+		v.mu.Lock()
+		defer v.mu.Unlock()
+		if rest := restAfter(time.Since(began)); rest > 0 {
+			v.rest[datasetID] = time.Now().Add(rest)
+		}
+	}()
 	d, err := v.store.DatasetByID(ctx, datasetID)
 	if err != nil {
 		return err

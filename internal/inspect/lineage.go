@@ -137,7 +137,7 @@ func (v *Inspector) drawn(ctx context.Context, g graph) (Lineage, error) {
 // JobHealth is a job with when its next run is due.
 type JobHealth struct {
 	store.JobState
-	Next *watch.Expected `json:"next" doc:"nothing while too few runs are known"`
+	Next *watch.Expected `json:"next,omitempty" doc:"nothing while too few runs are known"`
 }
 
 // Jobs gives all jobs.

@@ -72,18 +72,21 @@ type OutlierStudy struct {
 
 // summaryOf is a summary as JSON has it.
 func summaryOf(s outlier.Summary) SetSummary {
-	return SetSummary{s.N, finite(s.Sum), finite(s.Mean), finite(s.Median), finite(s.SD), finite(s.MAD), finite(s.Quartile1), finite(s.Quartile3), finite(s.Smallest), finite(s.Largest)}
+	return SetSummary{s.N, finite(s.Sum), finite(s.Mean), finite(s.Median), finite(s.SD), finite(s.MAD), finite(s.Quartile1),
+		finite(s.Quartile3), finite(s.Smallest), finite(s.Largest)}
 }
 
 // Stand makes a study of what was found; place says where a value is.
 func Stand(r outlier.Result, s OutlierStudy, most int, place func(outlier.Odd) Standing) OutlierStudy {
-	s.Missing, s.Seasonal, s.All, s.Judged, s.Without, s.Rules, s.Odd = r.Missing, r.Seasonal, summaryOf(r.All), summaryOf(r.Judged), summaryOf(r.Without), []StandingRule{}, []Standing{}
+	s.Missing, s.Seasonal, s.All, s.Judged, s.Without, s.Rules, s.Odd = r.Missing, r.Seasonal, summaryOf(r.All),
+		summaryOf(r.Judged), summaryOf(r.Without), []StandingRule{}, []Standing{}
 	for _, rule := range r.Rules {
 		s.Rules = append(s.Rules, StandingRule{rule.Name, finite(rule.Low), finite(rule.High), rule.Beyond, rule.Word})
 	}
 	for _, o := range r.Odd[:min(len(r.Odd), most)] {
 		one := place(o)
-		one.Value, one.Usual, one.Z, one.Modified, one.Fences, one.Judged, one.Rules = finite(o.Value), o.Usual, finite(o.Z), finite(o.Modified), finite(o.Fences), finite(o.Judged), o.Rules
+		one.Value, one.Usual, one.Z, one.Modified, one.Fences, one.Judged, one.Rules = finite(o.Value), o.Usual, finite(o.Z),
+			finite(o.Modified), finite(o.Fences), finite(o.Judged), o.Rules
 		s.Odd = append(s.Odd, one)
 	}
 	s.More = len(r.Odd) - len(s.Odd)
@@ -95,7 +98,8 @@ func Stand(r outlier.Result, s OutlierStudy, most int, place func(outlier.Odd) S
 		s.Sentence = fmt.Sprintf("None of %s of %s stands out%s.", words.Plural(r.All.N, "value"), s.Of, judged)
 		return s
 	}
-	s.Sentence = fmt.Sprintf("Of %s of %s %s out%s; without, the mean is %s instead of %s, the median %s instead of %s.", words.Plural(r.All.N, "value"), s.Of, words.Agree(len(r.Odd), "stands", "stand"), judged,
+	s.Sentence = fmt.Sprintf("Of %s of %s %s out%s; without, the mean is %s instead of %s, the median %s instead of %s.",
+		words.Plural(r.All.N, "value"), s.Of, words.Agree(len(r.Odd), "stands", "stand"), judged,
 		said(r.Without.Mean), said(r.All.Mean), said(r.Without.Median), said(r.All.Median))
 	return s
 }
@@ -109,7 +113,8 @@ func said(x float64) string {
 
 // Outliers finds what stands out of the samples of a metric in [from, to): of each
 // segment by itself, judged against its hour and weekday where that explains it.
-func (v *Inspector) Outliers(ctx context.Context, name, segment string, from, to time.Time, o outlier.Options, most int) ([]OutlierStudy, error) {
+func (v *Inspector) Outliers(ctx context.Context, name, segment string, from, to time.Time, o outlier.Options,
+	most int) ([]OutlierStudy, error) {
 	metric, err := v.store.Metric(ctx, name)
 	if err != nil {
 		return nil, err
@@ -157,16 +162,18 @@ func (v *Inspector) Outliers(ctx context.Context, name, segment string, from, to
 		if one.Segment != "" {
 			of += " at " + one.Segment
 		}
-		studies = append(studies, Stand(r, OutlierStudy{Of: of, Unit: metric.Unit, Kind: metric.Kind, Zone: metric.Zone}, most, func(odd outlier.Odd) Standing {
-			at := time.Unix(list[odd.Index].At, 0).UTC()
-			return Standing{Place: one.Segment, SeriesID: one.ID, At: &at}
-		}))
+		studies = append(studies, Stand(r, OutlierStudy{Of: of, Unit: metric.Unit, Kind: metric.Kind, Zone: metric.Zone}, most,
+			func(odd outlier.Odd) Standing {
+				at := time.Unix(list[odd.Index].At, 0).UTC()
+				return Standing{Place: one.Segment, SeriesID: one.ID, At: &at}
+			}))
 	}
 	switch {
 	case !known:
 		return nil, record.NotFound{Kind: "segment of " + name, Name: segment}
 	case len(studies) == 0:
-		return nil, record.Invalid{Field: "from", Given: from.Format(time.RFC3339), Allowed: fmt.Sprintf("a stretch with at least %d samples of a series", outlier.Least)}
+		return nil, record.Invalid{Field: "from", Given: from.Format(time.RFC3339),
+			Allowed: fmt.Sprintf("a stretch with at least %d samples of a series", outlier.Least)}
 	}
 	slices.SortStableFunc(studies, FarthestFirst)
 	return studies, nil

@@ -92,7 +92,8 @@ func (v *Inspector) Outlook(ctx context.Context, metrics []string, segment strin
 			return nil, err
 		}
 		if whole && metric.Kind != timeline.Count {
-			return nil, record.Invalid{Field: "whole", Given: name, Allowed: fmt.Sprintf("counts, which can be summed: this is a %s", metric.Kind)}
+			return nil, record.Invalid{Field: "whole", Given: name,
+				Allowed: fmt.Sprintf("counts, which can be summed: this is a %s", metric.Kind)}
 		}
 		series, err := v.store.SeriesOf(ctx, metric.ID)
 		if err != nil {
@@ -113,7 +114,8 @@ func (v *Inspector) Outlook(ctx context.Context, metrics []string, segment strin
 			}
 			segmented = true
 			if !whole && len(list) == mostOutlook {
-				return nil, record.Invalid{Field: "metric", Given: name, Allowed: fmt.Sprintf("%d series at once: name a segment, or take all segments together", mostOutlook)}
+				return nil, record.Invalid{Field: "metric", Given: name,
+					Allowed: fmt.Sprintf("%d series at once: name a segment, or take all segments together", mostOutlook)}
 			}
 			past, err := v.past(ctx, subject, one.ID)
 			if err != nil {
@@ -168,8 +170,10 @@ func foretell(subject *watch.Subject, named Subject, past forecast.Daily, q Ahea
 	if err != nil {
 		return Forecast{}, record.Invalid{Field: "days", Given: fmt.Sprint(q.Days), Allowed: err.Error()}
 	}
-	x := Forecast{Subject: named, Model: f.Model, Days: f.Days, FullYear: f.FullYear, Error: finite(f.Error), Horizon: f.Horizon, Coverage: q.Coverage, Probability: q.Probability,
-		At: instants(f.At), Expected: f.Expected, Low: f.Low, High: f.High, PastAt: instants(past.At[:len(past.Value)]), Past: []*float64{}, Limit: q.Limit, Chance: []float64{},
+	x := Forecast{Subject: named, Model: f.Model, Days: f.Days, FullYear: f.FullYear, Error: finite(f.Error), Horizon: f.Horizon,
+		Coverage: q.Coverage, Probability: q.Probability,
+		At: instants(f.At), Expected: f.Expected, Low: f.Low, High: f.High, PastAt: instants(past.At[:len(past.Value)]),
+		Past: []*float64{}, Limit: q.Limit, Chance: []float64{},
 		Total: []float64{}, TotalLow: []float64{}, TotalHigh: []float64{}}
 	for _, p := range past.Value {
 		x.Past = append(x.Past, finite(p))
@@ -179,12 +183,14 @@ func foretell(subject *watch.Subject, named Subject, past forecast.Daily, q Ahea
 	}
 	x.grow()
 	last := len(f.At) - 1
-	x.Sentence = fmt.Sprintf("In %s %s are expected a day (%s to %s)", words.Plural(q.Days, "day"), x.amount(f.Expected[last]), x.amount(f.Low[last]), x.amount(f.High[last]))
+	x.Sentence = fmt.Sprintf("In %s %s are expected a day (%s to %s)", words.Plural(q.Days, "day"), x.amount(f.Expected[last]),
+		x.amount(f.Low[last]), x.amount(f.High[last]))
 	if x.Growth != nil && math.Abs(*x.Growth) >= 0.005 {
 		x.Sentence += fmt.Sprintf(", %s beside the last four weeks", signed(*x.Growth))
 	}
 	if len(x.Total) > 0 {
-		x.Sentence += fmt.Sprintf("; together %s (%s to %s)", x.amount(x.Total[last]), x.amount(x.TotalLow[last]), x.amount(x.TotalHigh[last]))
+		x.Sentence += fmt.Sprintf("; together %s (%s to %s)", x.amount(x.Total[last]), x.amount(x.TotalLow[last]),
+			x.amount(x.TotalHigh[last]))
 	}
 	if q.Limit != nil {
 		x.crosses(f, subject.Grid.Zone)
@@ -208,11 +214,14 @@ func (x *Forecast) crosses(f *forecast.Forecast, zone *time.Location) {
 	switch sure := f.Reaches(limit, x.Probability); {
 	case sure >= 0:
 		x.ReachesAt = &x.At[sure]
-		x.Sentence += fmt.Sprintf("; the typical day reaches %s with probability %s by %s", x.amount(limit), words.Percent(x.Probability), day(x.At[sure]))
+		x.Sentence += fmt.Sprintf("; the typical day reaches %s with probability %s by %s", x.amount(limit),
+			words.Percent(x.Probability), day(x.At[sure]))
 	case first >= 0:
-		x.Sentence += fmt.Sprintf("; the typical day passes %s about %s, but not with probability %s", x.amount(limit), day(x.At[first]), words.Percent(x.Probability))
+		x.Sentence += fmt.Sprintf("; the typical day passes %s about %s, but not with probability %s", x.amount(limit),
+			day(x.At[first]), words.Percent(x.Probability))
 	default:
-		x.Sentence += fmt.Sprintf("; the typical day does not reach %s (chance %s by then)", x.amount(limit), words.Odds(chance[len(chance)-1]))
+		x.Sentence += fmt.Sprintf("; the typical day does not reach %s (chance %s by then)", x.amount(limit),
+			words.Odds(chance[len(chance)-1]))
 	}
 }
 

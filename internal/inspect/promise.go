@@ -64,8 +64,10 @@ func (v *Inspector) Promises(ctx context.Context) ([]Promise, error) {
 
 func standing(p watch.Promise, days []record.SLADay, now time.Time) Promise {
 	pace := p.Pace(now)
-	one := Promise{SLA: p.SLA, Standing: string(pace.Standing), Sentence: p.Sentence(pace), Have: pace.Have, Probability: pace.Probability, Learned: pace.Days,
-		WindowFrom: time.Unix(pace.From, 0).UTC(), WindowTo: time.Unix(pace.To, 0).UTC(), Months: []Compliance{}, Windows: []record.SLADay{}}
+	one := Promise{SLA: p.SLA, Standing: string(pace.Standing), Sentence: p.Sentence(pace), Have: pace.Have,
+		Probability: pace.Probability, Learned: pace.Days,
+		WindowFrom: time.Unix(pace.From, 0).UTC(), WindowTo: time.Unix(pace.To, 0).UTC(), Months: []Compliance{},
+		Windows: []record.SLADay{}}
 	if pace.Standing == arrival.Met {
 		at := time.Unix(pace.MetAt, 0).UTC()
 		one.MetAt = &at

@@ -114,7 +114,8 @@ func (v *Inspector) SmoothingBench(ctx context.Context, id int64, since time.Tim
 		return SmoothingStudy{}, record.Invalid{Field: "series", Given: fmt.Sprint(id), Allowed: "one with samples"}
 	}
 	if subject.Config.Method.Plain() || subject.Monitor.Settings.Method == record.MethodArrival {
-		return SmoothingStudy{}, record.Invalid{Field: "method", Given: subject.Monitor.Settings.Method, Allowed: "smoothing goes before the seasonal method's windows only"}
+		return SmoothingStudy{}, record.Invalid{Field: "method", Given: subject.Monitor.Settings.Method,
+			Allowed: "smoothing goes before the seasonal method's windows only"}
 	}
 	from := time.Unix(history[0].At, 0).Add(subject.WarmUp())
 	if since.After(from) {
@@ -158,7 +159,8 @@ func smoothingSentence(windows []replay.Smoothing) string {
 		case w.Periods == 1:
 			return "No smoothing is best here: none of the windows rids the past of a false alarm without losing a fault."
 		default:
-			return fmt.Sprintf("A moving %s of %d periods rids the past of %d of %d false alarms and costs %s of delay.", w.By, w.Periods, w.FalseGone, w.FalseBefore,
+			return fmt.Sprintf("A moving %s of %d periods rids the past of %d of %d false alarms and costs %s of delay.", w.By,
+				w.Periods, w.FalseGone, w.FalseBefore,
 				words.Seconds(max(0, w.Delay-windows[0].Delay)))
 		}
 	}
@@ -218,11 +220,13 @@ func (v *Inspector) Losses(ctx context.Context, monitor record.Monitor) ([]Detec
 	var baselines map[int64]record.Baseline
 	for i, series := range subject.Series {
 		if i%seriesAtOnce == 0 {
-			if baselines, err = v.store.Baselines(ctx, monitor.ID, seriesIDs(subject.Series[i:min(i+seriesAtOnce, len(subject.Series))])); err != nil {
+			if baselines, err = v.store.Baselines(ctx, monitor.ID,
+				seriesIDs(subject.Series[i:min(i+seriesAtOnce, len(subject.Series))])); err != nil {
 				return nil, err
 			}
 		}
-		d := Detectable{Subject: Subject{series, monitor.Name, m.Name, m.Measure, m.Dataset, m.Kind, m.Unit, m.Zone, m.PeriodSeconds}, Losses: []detect.Loss{}}
+		d := Detectable{Subject: Subject{series, monitor.Name, m.Name, m.Measure, m.Dataset, m.Kind, m.Unit, m.Zone,
+			m.PeriodSeconds}, Losses: []detect.Loss{}}
 		b, fitted := baselines[series.ID]
 		if !fitted {
 			d.Sentence = "No baseline yet."
@@ -282,7 +286,8 @@ func (d *Detectable) Tell(e *detect.Evaluator, segmented bool) {
 	part := e.StopShows(within)
 	switch {
 	case *d.Typical < 2*part:
-		d.Proposal = fmt.Sprintf("Too few rows to split: a part must send about %s a day for its stop to show within %s.", words.Number(math.Ceil(part)), words.Seconds(within))
+		d.Proposal = fmt.Sprintf("Too few rows to split: a part must send about %s a day for its stop to show within %s.",
+			words.Number(math.Ceil(part)), words.Seconds(within))
 	case segmented:
 		d.Proposal = fmt.Sprintf("Split it further: a part of %s of these rows that stops shows within %s if it is watched by itself.", words.Percent(part / *d.Typical), words.Seconds(within))
 	default:

@@ -20,9 +20,11 @@ func fitted(t *testing.T, mean float64, rule detect.Rule) *detect.Evaluator {
 	h := make([]timeline.Sample, 56*24)
 	for i := range h {
 		mu := mean * (1 + 0.5*math.Sin(float64(i)/24*2*math.Pi))
-		h[i] = timeline.Sample{At: start.Add(time.Duration(i) * time.Hour).Unix(), Value: math.Max(0, math.Round(mu+math.Sqrt(mu)*rng.NormFloat64()))}
+		h[i] = timeline.Sample{At: start.Add(time.Duration(i) * time.Hour).Unix(),
+			Value: math.Max(0, math.Round(mu+math.Sqrt(mu)*rng.NormFloat64()))}
 	}
-	e, err := detect.Fit(baseline.Config{Kind: timeline.Count, Grid: timeline.Grid{Period: time.Hour, Zone: time.UTC}}, rule, h, timeline.Mask{})
+	e, err := detect.Fit(baseline.Config{Kind: timeline.Count, Grid: timeline.Grid{Period: time.Hour, Zone: time.UTC}}, rule, h,
+		timeline.Mask{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -60,7 +62,8 @@ func TestAMonitorSaysWhatItCanSeeAndProposesSegments(t *testing.T) {
 }
 
 func TestTheSmoothingSentenceTellsGainAndPrice(t *testing.T) {
-	rows := []replay.Smoothing{{Periods: 1, FalseBefore: 4, Delay: 3600}, {Periods: 5, By: "median", FalseBefore: 4, FalseGone: 3, Delay: 3 * 3600, Recommended: true}}
+	rows := []replay.Smoothing{{Periods: 1, FalseBefore: 4, Delay: 3600}, {Periods: 5, By: "median", FalseBefore: 4, FalseGone: 3,
+		Delay: 3 * 3600, Recommended: true}}
 	if got := smoothingSentence(rows); got != "A moving median of 5 periods rids the past of 3 of 4 false alarms and costs 2 h of delay." {
 		t.Error(got)
 	}

@@ -41,23 +41,28 @@ func (t *total) sumUp(readings []detect.Reading, perDay int) {
 	t.lowest, t.highest = math.NaN(), math.NaN()
 	for day := range 30 {
 		end := n - day*perDay
-		if end < perDay {
+		if end <= 0 {
 			break
 		}
 		rows := 0.0
-		for _, r := range readings[end-perDay : end] {
+		for _, r := range readings[max(end-perDay, 0):end] {
 			if !math.IsNaN(r.Observed) {
 				rows += r.Observed
 			}
 		}
 		if day == 0 {
-			t.day, t.lowest, t.highest = rows, rows, rows
+			t.day = rows
 		}
 		if day < 7 {
 			t.week += rows
 		}
 		t.month += rows
-		t.lowest, t.highest = min(t.lowest, rows), max(t.highest, rows)
+		switch whole := end >= perDay; {
+		case day == 0 && whole:
+			t.lowest, t.highest = rows, rows
+		case whole:
+			t.lowest, t.highest = min(t.lowest, rows), max(t.highest, rows)
+		}
 	}
 	rows, expected := ratio(n)
 	if expected <= 0 {
@@ -101,14 +106,10 @@ func (v *Inspector) total(ctx context.Context, m record.Metric) (*total, error) 
 	rule.BandOnly = true
 	_, err = replay.Walk(replay.Job{Config: subject.Config, Rule: rule, History: summed, From: settled.AddDate(0, 0, -31).Unix(),
 		Read: func(r detect.Reading) { readings = append(readings, r) }})
-	var short baseline.TooShort
-	if errors.As(err, &short) {
-		for _, s := range summed {
-			readings = append(readings, detect.Reading{At: s.At, Observed: s.Value, Expected: math.NaN(), Low: math.NaN(), High: math.NaN()})
-		}
-	} else if err != nil {
+	if short := (baseline.TooShort{}); err != nil && !errors.As(err, &short) {
 		return nil, err
 	}
+	readings = append(unread(summed, readings, settled.AddDate(0, 0, -31)), readings...)
 	for _, r := range readings {
 		if r.At >= t.spark.From.Unix() {
 			t.spark.Observed, t.spark.Expected = append(t.spark.Observed, drawn(r.Observed)), append(t.spark.Expected, drawn(r.Expected))
@@ -117,6 +118,20 @@ func (v *Inspector) total(ctx context.Context, m record.Metric) (*total, error) 
 	}
 	t.sumUp(readings, subject.Grid.PerDay())
 	return t, nil
+}
+
+// unread gives what of a young series came before there was a band, from an instant
+// on: it counts and is drawn all the same.
+func unread(summed []timeline.Sample, readings []detect.Reading, from time.Time) (list []detect.Reading) {
+	for _, s := range summed {
+		if len(readings) > 0 && s.At >= readings[0].At {
+			break
+		}
+		if s.At >= from.Unix() {
+			list = append(list, detect.Reading{At: s.At, Observed: s.Value, Expected: math.NaN(), Low: math.NaN(), High: math.NaN()})
+		}
+	}
+	return list
 }
 
 // drawn keeps as many digits as a small chart can show: a thousand of them are

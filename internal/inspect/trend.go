@@ -79,7 +79,8 @@ func (v *Inspector) Trends(ctx context.Context, id int64, since time.Time, draws
 	if err != nil {
 		return TrendStudy{}, err
 	}
-	s := TrendStudy{Subject: named, Days: r.N, Rho: r.Rho, Slope: r.Slope, SlopeLow: r.Low, SlopeHigh: r.High, Better: r.Better, At: instants(days.At), Tests: []TrendTest{}}
+	s := TrendStudy{Subject: named, Days: r.N, Rho: r.Rho, Slope: r.Slope, SlopeLow: r.Low, SlopeHigh: r.High, Better: r.Better,
+		At: instants(days.At), Tests: []TrendTest{}}
 	s.From, s.To = s.At[0], s.At[len(s.At)-1]
 	s.ChangeAt, s.ChangeLow, s.ChangeTo = s.At[r.Step.At], s.At[r.Step.Low], s.At[r.Step.High]
 	s.Before, s.After = r.Step.Before, r.Step.After
@@ -131,27 +132,33 @@ func (s *TrendStudy) say() {
 	if s.Share != nil {
 		trended += fmt.Sprintf(", %s over these %d days", signed(*s.Share), len(s.At))
 	}
-	stepped := fmt.Sprintf("a change of level about %s (%s to %s), from %s to %s", day(s.ChangeAt), day(s.ChangeLow), day(s.ChangeTo), s.amount(s.Before), s.amount(s.After))
+	stepped := fmt.Sprintf("a change of level about %s (%s to %s), from %s to %s", day(s.ChangeAt), day(s.ChangeLow),
+		day(s.ChangeTo), s.amount(s.Before), s.amount(s.After))
 	switch found, step := grows <= bySignificance, changed <= bySignificance; {
 	case found && (!step || s.Better == "trend"):
-		s.Sentence = fmt.Sprintf("There is %s: by chance alone as clear a one comes with probability %s (Mann-Kendall).", trended, chance(grows))
+		s.Sentence = fmt.Sprintf("There is %s: by chance alone as clear a one comes with probability %s (Mann-Kendall).", trended,
+			chance(grows))
 		if step {
 			s.Sentence += " A single change of level is found too, as in every trend, and describes it worse."
 		}
 	case step:
-		s.Sentence = fmt.Sprintf("There is %s: by chance alone as clear a one comes with probability %s (Pettitt).", stepped, chance(changed))
+		s.Sentence = fmt.Sprintf("There is %s: by chance alone as clear a one comes with probability %s (Pettitt).", stepped,
+			chance(changed))
 		if found {
 			s.Sentence += " A trend is found too, as in every series with a step, and describes it worse."
 		}
 	default:
-		s.Sentence = fmt.Sprintf("Neither trend nor change of level is clearer than chance makes them (%s and %s).", chance(grows), chance(changed))
+		s.Sentence = fmt.Sprintf("Neither trend nor change of level is clearer than chance makes them (%s and %s).",
+			chance(grows), chance(changed))
 	}
 	s.Caution = "It does not follow that it goes on, nor why."
 	if grows > bySignificance && changed > bySignificance {
-		s.Caution = fmt.Sprintf("It does not follow that nothing changes: a slope from %s to %s a day would look like this.", s.amount(s.SlopeLow), s.amount(s.SlopeHigh))
+		s.Caution = fmt.Sprintf("It does not follow that nothing changes: a slope from %s to %s a day would look like this.",
+			s.amount(s.SlopeLow), s.amount(s.SlopeHigh))
 	}
 	if s.Rho >= 0.2 {
-		s.Caution += fmt.Sprintf(" A day owes %.1f to the one before, so %d days tell as much as some %.0f.", s.Rho, s.Days, math.Max(float64(s.Days)*(1-s.Rho)/(1+s.Rho), 1))
+		s.Caution += fmt.Sprintf(" A day owes %.1f to the one before, so %d days tell as much as some %.0f.", s.Rho, s.Days,
+			math.Max(float64(s.Days)*(1-s.Rho)/(1+s.Rho), 1))
 	}
 }
 

@@ -34,7 +34,8 @@ type SeriesValue struct {
 
 // Values hands over the periods of a metric's series in [from, to), series by series,
 // in the order of time. Segment narrows it to one; empty: all.
-func (v *Inspector) Values(ctx context.Context, name, segment string, from, to time.Time, fill timeline.Filling, do func(SeriesValue) error) error {
+func (v *Inspector) Values(ctx context.Context, name, segment string, from, to time.Time, fill timeline.Filling,
+	do func(SeriesValue) error) error {
 	if err := timeline.CheckFilling(fill); err != nil {
 		return record.Refused{Field: "fill", Why: err.Error()}
 	}
@@ -81,7 +82,8 @@ func (v *Inspector) valuesOf(ctx context.Context, id int64, from, to time.Time, 
 	if len(history) == 0 {
 		return nil
 	}
-	c := Chart{Series: named.Series, Metric: named.Metric, Measure: named.Measure, Dataset: named.Dataset, PeriodSeconds: named.PeriodSeconds}
+	c := Chart{Series: named.Series, Metric: named.Metric, Measure: named.Measure, Dataset: named.Dataset,
+		PeriodSeconds: named.PeriodSeconds}
 	masked := map[int64]bool{}
 	show := func(r *detect.Reading) { masked[r.At] = r.Masked }
 	walk(&c, subject, id, history, from, end, show)

@@ -100,7 +100,8 @@ func (k *Keeper) Correct(ctx context.Context, name string, number int, c Correct
 				if known := h.rows[t.ID]; known != nil {
 					span = [2]time.Time{known.FirstAt, known.LastAt}
 				} else {
-					h.rows[t.ID] = &record.LogTemplate{LogID: log.ID, Number: t.ID, FirstAt: row.FirstAt, LastAt: now, Severity: row.Severity} // no news
+					h.rows[t.ID] = &record.LogTemplate{LogID: log.ID, Number: t.ID, FirstAt: row.FirstAt, LastAt: now,
+						Severity: row.Severity} // no news
 				}
 				spans[t] = span
 			}
@@ -133,7 +134,8 @@ func placeOf(places record.LogPlaces, c Correction) (int, error) {
 	for i, p := range places {
 		if p.Kind == template.Word && p.Text == c.Word {
 			if found >= 0 {
-				return 0, record.Invalid{Field: "word", Given: c.Word, Allowed: "a word that stands once in the sentence; else say which part"}
+				return 0, record.Invalid{Field: "word", Given: c.Word,
+					Allowed: "a word that stands once in the sentence; else say which part"}
 			}
 			found = i
 		}

@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"tinbell/core/timeline"
-	"tinbell/internal/collect"
 	"tinbell/internal/contain"
 	"tinbell/internal/record"
 )
@@ -60,10 +59,7 @@ func (k *Keeper) sampled(ctx context.Context, log record.Log) error {
 	if err != nil {
 		return err
 	}
-	metric, err := k.store.Metric(ctx, log.Metric)
-	if missing := (record.NotFound{}); errors.As(err, &missing) {
-		metric, err = k.declare(ctx, log.Name, log.Dataset)
-	}
+	metric, err := k.metric(ctx, log.Metric, log.Dataset, "severity", 0)
 	if err != nil {
 		return err
 	}
@@ -94,10 +90,11 @@ func (k *Keeper) sampled(ctx context.Context, log record.Log) error {
 	}
 	for _, s := range slices.Sorted(maps.Keys(begin)) {
 		for at := begin[s].UTC(); at.Before(to); at = at.Add(record.LogPeriod) {
-			fmt.Fprintf(&lines, `{"metric":%q,"segment":%q,"at":%q,"value":%d}`+"\n", log.Metric, s, at.Format(time.RFC3339), n[record.LogCount{At: at, Severity: s}])
+			fmt.Fprintf(&lines, `{"metric":%q,"segment":%q,"at":%q,"value":%d}`+"\n", log.Metric, s, at.Format(time.RFC3339),
+				n[record.LogCount{At: at, Severity: s}])
 		}
 	}
-	receipt, err := k.collector.Push(ctx, &lines, "ndjson", false)
+	receipt, err := k.collector.Push(ctx, &lines, "ndjson", false, nil)
 	if err != nil {
 		return err
 	}
@@ -144,7 +141,8 @@ func (k *Keeper) followed(ctx context.Context, log record.Log, lines *bytes.Buff
 	}
 	for i, number := range followed {
 		for at := from.UTC(); at.Before(to); at = at.Add(record.LogPeriod) {
-			fmt.Fprintf(lines, `{"metric":%q,"segment":"sentence %d","at":%q,"value":%d}`+"\n", Sentences(log.Name), number, at.Format(time.RFC3339), n[record.LogCount{Number: final[i], At: at}])
+			fmt.Fprintf(lines, `{"metric":%q,"segment":"sentence %d","at":%q,"value":%d}`+"\n", Sentences(log.Name), number,
+				at.Format(time.RFC3339), n[record.LogCount{Number: final[i], At: at}])
 		}
 	}
 	return nil
@@ -172,7 +170,7 @@ func (k *Keeper) apart(ctx context.Context, log record.Log, lines *bytes.Buffer,
 	}
 	for _, name := range log.By {
 		metric := By(log.Name, name)
-		_, err := k.collector.Declare(ctx, collect.Declaration{Metric: metric, Dataset: log.Dataset, Measure: "log_lines", Kind: timeline.Count, Unit: "lines", Period: "5m", MaxSegments: mostApart + 1})
+		_, err := k.metric(ctx, metric, log.Dataset, name, mostApart+1)
 		if err != nil {
 			return err
 		}
@@ -181,7 +179,8 @@ func (k *Keeper) apart(ctx context.Context, log record.Log, lines *bytes.Buffer,
 				continue
 			}
 			for at := from.UTC(); at.Before(to); at = at.Add(record.LogPeriod) {
-				fmt.Fprintf(lines, `{"metric":%q,"segment":%q,"at":%q,"value":%d}`+"\n", metric, v.Value, at.Format(time.RFC3339), n[record.LogPart{At: at, Attribute: name, Value: v.Value}])
+				fmt.Fprintf(lines, `{"metric":%q,"segment":%q,"at":%q,"value":%d}`+"\n", metric, v.Value, at.Format(time.RFC3339),
+					n[record.LogPart{At: at, Attribute: name, Value: v.Value}])
 			}
 		}
 	}

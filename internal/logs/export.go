@@ -39,7 +39,8 @@ func (k *Keeper) Export(ctx context.Context, body []byte, json bool) (lines int6
 		case l.At.IsZero():
 			l.At = r.now
 		case !r.sane(l.At):
-			refused = append(refused, fmt.Sprintf("%s: its time %s lies more than %s ahead, or more than 25 years back", name, l.At.Format("2006-01-02T15:04:05Z"), ahead))
+			refused = append(refused, fmt.Sprintf("%s: its time %s lies more than %s ahead, or more than 25 years back", name,
+				l.At.Format("2006-01-02T15:04:05Z"), ahead))
 			continue
 		}
 		e := entry{number: int64(len(by[name])) + 1, at: l.At, severity: template.SeverityOf(l.Severity), text: clean([]byte(text))}

@@ -191,7 +191,8 @@ func (k *Keeper) unreadable(ctx context.Context, log record.Log, known []record.
 			return v.ID, k.store.SetLogFile(ctx, v)
 		}
 	}
-	return k.store.AddLogFile(ctx, record.LogFile{LogID: log.ID, Path: f.Path, Head: []byte{}, Tail: []byte{}, Size: f.Bytes, Changed: f.Modified, Message: why.Error()})
+	return k.store.AddLogFile(ctx, record.LogFile{LogID: log.ID, Path: f.Path, Head: []byte{}, Tail: []byte{}, Size: f.Bytes,
+		Changed: f.Modified, Message: why.Error()})
 }
 
 // open gives the content of a file, unpacked.
@@ -333,7 +334,8 @@ func (k *Keeper) readOn(ctx context.Context, log record.Log, file *record.LogFil
 	}
 	name := strings.TrimSuffix(f.Path, ".gz")
 	ext := filepath.Ext(name)
-	order := Order{Log: log.Name, JSON: ext == ".ndjson" || ext == ".jsonl" || ext == ".json", Source: fmt.Sprintf("file %d", file.ID), First: file.Lines + 1}
+	order := Order{Log: log.Name, JSON: ext == ".ndjson" || ext == ".jsonl" || ext == ".json", Source: fmt.Sprintf("file %d",
+		file.ID), First: file.Lines + 1}
 	if _, err := k.Push(ctx, order, bytes.NewReader(text)); err != nil {
 		return false, storing{err}
 	}

@@ -100,7 +100,8 @@ func (g GoesWith) said() string {
 	}
 	if len(g.Alerts) > 0 {
 		a := g.Alerts[0]
-		parts = append(parts, fmt.Sprintf("it came in %d of %s in which %s had an alert, and in %s of the others", a.With, words.Plural(a.Hours, "hour"), a.Dataset, words.Percent(a.Else)))
+		parts = append(parts, fmt.Sprintf("it came in %d of %s in which %s had an alert, and in %s of the others", a.With,
+			words.Plural(a.Hours, "hour"), a.Dataset, words.Percent(a.Else)))
 	}
 	if len(g.Kin) > 0 {
 		parts = append(parts, fmt.Sprintf("%s with it", words.Agree(len(g.Kin), "sentence goes", "sentences go")))
@@ -176,7 +177,8 @@ func (k *Keeper) kin(ctx context.Context, log record.Log, one record.LogTemplate
 		if i < 0 {
 			continue
 		}
-		g.Kin = append(g.Kin, Kin{found.ID, template.Gist(rows[i].Text), rows[i].Severity, found.Correlation, found.Lag * int(record.LogPeriod.Seconds())})
+		g.Kin = append(g.Kin, Kin{found.ID, template.Gist(rows[i].Text), rows[i].Severity, found.Correlation,
+			found.Lag * int(record.LogPeriod.Seconds())})
 	}
 	return nil
 }

@@ -57,7 +57,8 @@ type held struct {
 
 // New makes a keeper.
 func New(s *store.Store, c *collect.Collector, now func() time.Time) *Keeper {
-	return &Keeper{store: s, collector: c, now: now, held: map[int64]*held{}, pending: map[int64]map[part]*template.Values{}, watches: map[int64]*watch{}}
+	return &Keeper{store: s, collector: c, now: now, held: map[int64]*held{}, pending: map[int64]map[part]*template.Values{},
+		watches: map[int64]*watch{}}
 }
 
 // Order says what is pushed.
@@ -96,11 +97,12 @@ func (k *Keeper) Push(ctx context.Context, o Order, body io.Reader) (LogReceipt,
 	if err != nil {
 		zone = time.UTC
 	}
-	r := &reader{by: log.By, goesOn: o.First > 1, in: bufio.NewReaderSize(body, longestLine), json: o.JSON, now: k.now(), zone: zone, refuse: func(line int64, why error) {
-		if receipt.Refused++; len(receipt.Problems) < maxProblems {
-			receipt.Problems = append(receipt.Problems, LogProblem{line + max(o.First-1, 0), why.Error()})
-		}
-	}}
+	r := &reader{by: log.By, goesOn: o.First > 1, in: bufio.NewReaderSize(body, longestLine), json: o.JSON, now: k.now(),
+		zone: zone, refuse: func(line int64, why error) {
+			if receipt.Refused++; len(receipt.Problems) < maxProblems {
+				receipt.Problems = append(receipt.Problems, LogProblem{line + max(o.First-1, 0), why.Error()})
+			}
+		}}
 	for done := false; !done; {
 		var list []entry
 		for len(list) < batch && !done {
@@ -122,7 +124,8 @@ func (k *Keeper) Push(ctx context.Context, o Order, body io.Reader) (LogReceipt,
 		if err != nil {
 			return receipt, err
 		}
-		receipt.Lines, receipt.Again, receipt.New, receipt.Overflow = receipt.Lines+counted.Lines, receipt.Again+counted.Again, receipt.New+counted.New, receipt.Overflow+counted.Overflow
+		receipt.Lines, receipt.Again, receipt.New, receipt.Overflow = receipt.Lines+counted.Lines, receipt.Again+counted.Again,
+			receipt.New+counted.New, receipt.Overflow+counted.Overflow
 	}
 	receipt.Traces, receipt.Cut = r.lines, r.cut
 	return receipt, nil
@@ -158,15 +161,19 @@ func (k *Keeper) log(ctx context.Context, o Order) (record.Log, error) {
 	case err == nil || !errors.As(err, &missing):
 		return log, err
 	case o.Owner == Owner{}:
-		return log, record.Refused{Field: "dataset", Why: fmt.Sprintf("there is no log %s yet: say which dataset, job or service its lines are of", o.Log)}
+		return log, record.Refused{Field: "dataset",
+			Why: fmt.Sprintf("there is no log %s yet: say which dataset, job or service its lines are of", o.Log)}
 	}
 	dataset, err := k.datasetOf(ctx, o.Owner)
 	if err != nil {
 		return log, err
 	}
-	metric, err := k.declare(ctx, o.Log, dataset)
+	metric, err := k.metric(ctx, "log-"+o.Log, dataset, "severity", 0)
 	if err != nil {
 		return log, err
+	}
+	if metric.Dataset != dataset {
+		return log, record.Conflict{What: fmt.Sprintf("metric %s is of %s already: give the log another name", metric.Name, metric.Dataset)}
 	}
 	err = k.store.InTx(ctx, func(tx pgx.Tx) error {
 		return store.AddLog(ctx, tx, o.Log, metric.DatasetID, o.Job, o.Service)
@@ -204,16 +211,29 @@ func (k *Keeper) datasetOf(ctx context.Context, o Owner) (string, error) {
 	case o.Dataset != "":
 		return o.Dataset, nil
 	case len(written) == 0:
-		return "", record.Refused{Field: "job", Why: fmt.Sprintf("of no job %s is it known what it writes: say the dataset too, or send its lineage first", o.Job)}
+		return "", record.Refused{Field: "job",
+			Why: fmt.Sprintf("of no job %s is it known what it writes: say the dataset too, or send its lineage first", o.Job)}
 	case len(written) > 1:
-		return "", record.Refused{Field: "job", Why: fmt.Sprintf("%s writes %s: say of which dataset its lines are", o.Job, words.List(written))}
+		return "", record.Refused{Field: "job", Why: fmt.Sprintf("%s writes %s: say of which dataset its lines are", o.Job,
+			words.List(written))}
 	}
 	return written[0], nil
 }
 
-// declare makes the metric of a log's lines.
-func (k *Keeper) declare(ctx context.Context, log, dataset string) (record.Metric, error) {
-	return k.collector.Declare(ctx, collect.Declaration{Metric: "log-" + log, Dataset: dataset, Measure: "log_lines", Kind: timeline.Count, Unit: "lines", Period: "5m"})
+// metric gives a metric of lines by what they are counted apart by, made if it is new; most is
+// how many segments it has, 0 for what is usual.
+func (k *Keeper) metric(ctx context.Context, name, dataset, by string, most int) (record.Metric, error) {
+	m, err := k.store.Metric(ctx, name)
+	if missing := (record.NotFound{}); !errors.As(err, &missing) {
+		return m, err
+	}
+	m, err = k.collector.Declare(ctx, collect.Declaration{Metric: name, Dataset: dataset, Measure: "log_lines",
+		Kind: timeline.Count, Unit: "lines", Period: "5m",
+		SegmentBy: []string{by}, MaxSegments: most})
+	if conflict := (record.Conflict{}); errors.As(err, &conflict) { // another made it meanwhile
+		return k.store.Metric(ctx, name)
+	}
+	return m, err
 }
 
 // clean gives a copy of a line as text that can be stored: what is none becomes a mark.

@@ -99,7 +99,8 @@ func (k *Keeper) Look(ctx context.Context, name string, from, to time.Time, n Na
 		s.Templates[i].Share = float64(s.Templates[i].Count) / float64(max(s.Lines, 1))
 	}
 	slices.SortFunc(s.Templates, func(a, b Said) int { return cmp.Or(cmp.Compare(b.Count, a.Count), cmp.Compare(a.Number, b.Number)) })
-	s.Sentence = fmt.Sprintf("%s of %s came, %s of them errors.", words.Plural(int(s.Lines), "line"), words.Plural(len(tallies), "sentence"), words.Number(float64(s.Errors)))
+	s.Sentence = fmt.Sprintf("%s of %s came, %s of them errors.", words.Plural(int(s.Lines), "line"),
+		words.Plural(len(tallies), "sentence"), words.Number(float64(s.Errors)))
 	if s.Lines == 0 {
 		s.Sentence = "No line came."
 	}
@@ -110,7 +111,9 @@ func (k *Keeper) Look(ctx context.Context, name string, from, to time.Time, n Na
 func (k *Keeper) where(ctx context.Context, log record.Log, from, to time.Time, text string) (map[int]tally, error) {
 	attribute, value, ok := strings.Cut(text, "=")
 	if !ok || !slices.Contains(log.By, attribute) {
-		return nil, record.Invalid{Field: "where", Given: text, Allowed: "attribute=value, of the attributes by which lines of this log are counted apart: " + cmp.Or(strings.Join(log.By, ", "), "none")}
+		return nil, record.Invalid{Field: "where", Given: text,
+			Allowed: "attribute=value, of the attributes by which lines of this log are counted apart: " +
+				cmp.Or(strings.Join(log.By, ", "), "none")}
 	}
 	parts, err := k.store.LogParts(ctx, log.ID, 0, from, to)
 	if err != nil {
@@ -222,7 +225,8 @@ func (k *Keeper) Template(ctx context.Context, name string, number int, from, to
 	if err != nil {
 		return One{}, err
 	}
-	o := One{LogTemplate: one, Gist: template.Gist(one.Text), Log: log.Name, Dataset: log.Dataset, Zone: log.Zone, Parts: []int{}, Files: log.Source != ""}
+	o := One{LogTemplate: one, Gist: template.Gist(one.Text), Log: log.Name, Dataset: log.Dataset, Zone: log.Zone, Parts: []int{},
+		Files: log.Source != ""}
 	for _, t := range rows {
 		if t.MergedInto == number {
 			o.Parts = append(o.Parts, t.Number)
@@ -274,7 +278,8 @@ type LogComparison struct {
 
 // Compare holds [from, to) of a log against [against, until).
 func (k *Keeper) Compare(ctx context.Context, name string, from, to, against, until time.Time) (LogComparison, error) {
-	c := LogComparison{From: from.Truncate(record.LogPeriod), To: to, Against: against.Truncate(record.LogPeriod), Until: until.Truncate(record.LogPeriod), Differ: []Differs{}}
+	c := LogComparison{From: from.Truncate(record.LogPeriod), To: to, Against: against.Truncate(record.LogPeriod),
+		Until: until.Truncate(record.LogPeriod), Differ: []Differs{}}
 	var err error
 	if c.Log, err = k.store.Log(ctx, name); err != nil {
 		return c, err
@@ -293,7 +298,8 @@ func (k *Keeper) Compare(ctx context.Context, name string, from, to, against, un
 	var list []template.Tally
 	for number, row := range rows {
 		if row.MergedInto == 0 && now[number].all+before[number].all > 0 {
-			list = append(list, template.Tally{ID: number, Now: now[number].all, Before: before[number].all, Fresh: !row.FirstAt.Before(c.From)})
+			list = append(list, template.Tally{ID: number, Now: now[number].all, Before: before[number].all,
+				Fresh: !row.FirstAt.Before(c.From)})
 		}
 		c.Lines, c.Before = c.Lines+now[number].all, c.Before+before[number].all
 	}
@@ -306,12 +312,15 @@ func (k *Keeper) Compare(ctx context.Context, name string, from, to, against, un
 		}
 		ways[d.Way]++
 		row := rows[d.ID]
-		c.Differ = append(c.Differ, Differs{d.ID, row.Text, template.Gist(row.Text), row.Severity, d.Way, d.Now, d.Before, d.Expected, d.Surprise, row.FirstAt})
+		c.Differ = append(c.Differ, Differs{d.ID, row.Text, template.Gist(row.Text), row.Severity, d.Way, d.Now, d.Before,
+			d.Expected, d.Surprise, row.FirstAt})
 	}
 	var parts []string
 	for _, way := range []string{template.New, template.Vanished, template.More, template.Less} {
 		if n := ways[way]; n > 0 {
-			parts = append(parts, map[string]string{template.New: fmt.Sprintf("%d new", n), template.Vanished: fmt.Sprintf("%d vanished", n), template.More: words.Agree(n, "comes", "come") + " more often", template.Less: words.Agree(n, "comes", "come") + " less often"}[way])
+			parts = append(parts, map[string]string{template.New: fmt.Sprintf("%d new", n),
+				template.Vanished: fmt.Sprintf("%d vanished", n), template.More: words.Agree(n, "comes", "come") + " more often",
+				template.Less: words.Agree(n, "comes", "come") + " less often"}[way])
 		}
 	}
 	c.Sentence = "No sentence differs beyond how counts wander here."

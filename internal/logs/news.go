@@ -12,7 +12,6 @@ import (
 
 	"tinbell/core/template"
 	"tinbell/core/timeline"
-	"tinbell/internal/collect"
 	"tinbell/internal/contain"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
@@ -68,7 +67,8 @@ func news(log record.Log, list []record.LogTemplate, now time.Time) []Fresh {
 		if !grave(t) {
 			continue
 		}
-		if more--; more < 0 && slices.ContainsFunc(list[:i], func(known record.LogTemplate) bool { return template.Alike(known.Places, t.Places) }) {
+		if more--; more < 0 && slices.ContainsFunc(list[:i],
+			func(known record.LogTemplate) bool { return template.Alike(known.Places, t.Places) }) {
 			continue
 		}
 		from := timeline.Later(*log.FirstAt, t.FirstAt.Add(-countedBack))
@@ -83,7 +83,8 @@ func news(log record.Log, list []record.LogTemplate, now time.Time) []Fresh {
 		}
 		// As often as before and half a time more.
 		every := t.FirstAt.Sub(from).Seconds() / (float64(before) + 0.5)
-		if every < newsShare*float64(log.RareSeconds) || t.Usual || now.Sub(t.FirstAt) > time.Duration(log.Normal)*time.Second || now.Sub(t.LastAt) > quiet {
+		if every < newsShare*float64(log.RareSeconds) || t.Usual || now.Sub(t.FirstAt) > time.Duration(log.Normal)*time.Second ||
+			now.Sub(t.LastAt) > quiet {
 			continue
 		}
 		found = append(found, Fresh{LogTemplate: t, Every: every, What: "new"})
@@ -164,7 +165,8 @@ func leading(logs []string, fresh [][]Fresh) (lead Fresh, from string) {
 
 // alertOf writes the alert of a dataset's logs; said is the leading sentence by a line of it.
 func alertOf(lead Fresh, from, said string, fresh [][]Fresh, now time.Time) record.Alert {
-	a := record.Alert{Cause: record.CauseSentence, Direction: "high", Severity: "warning", Since: lead.began(), RaisedAt: now.UTC().Truncate(time.Second)}
+	a := record.Alert{Cause: record.CauseSentence, Direction: "high", Severity: "warning", Since: lead.began(),
+		RaisedAt: now.UTC().Truncate(time.Second)}
 	n := -1
 	for i := range fresh {
 		for _, f := range fresh[i] {
@@ -215,7 +217,7 @@ func (k *Keeper) Say(ctx context.Context, name string, number int, usual, follow
 	if err != nil || followed == nil || !*followed {
 		return err
 	}
-	if _, err := k.collector.Declare(ctx, collect.Declaration{Metric: Sentences(name), Dataset: log.Dataset, Measure: "log_lines", Kind: timeline.Count, Unit: "lines", Period: "5m"}); err != nil {
+	if _, err := k.metric(ctx, Sentences(name), log.Dataset, "sentence", 0); err != nil {
 		return err
 	}
 	return k.store.CountAgain(ctx, log.ID, timeline.Later(*log.FirstAt, k.now().Add(-farthest)))

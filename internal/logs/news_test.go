@@ -21,7 +21,8 @@ func TestNewsIsToldNoOftenerThanIsAskedFor(t *testing.T) {
 		told, came := 0, 0
 		const logs = 40
 		for range logs {
-			log := record.Log{FirstAt: &start, Kinds: record.LogKinds, Watched: record.Strings{"ERROR"}, RareSeconds: int64(asked * 86400), Normal: 7 * 86400}
+			log := record.Log{FirstAt: &start, Kinds: record.LogKinds, Watched: record.Strings{"ERROR"},
+				RareSeconds: int64(asked * 86400), Normal: 7 * 86400}
 			var rows []record.LogTemplate
 			for at := start; ; {
 				at = at.Add(time.Duration(rng.ExpFloat64() * every * 24 * float64(time.Hour)))

@@ -58,7 +58,8 @@ func (k *Keeper) odd(ctx context.Context, log record.Log, rows []record.LogTempl
 		for _, t := range rows {
 			if n := lines[t.Number]; !t.Usual && w.usual.Bursts(t.Number, period, n) >= 1 {
 				found = append(found, Fresh{LogTemplate: t, What: "burst", Every: float64(oddShare * log.RareSeconds),
-					Said: fmt.Sprintf("%s within the hour, usually %s", words.Plural(int(n), "line"), words.Number(w.usual.Usual(t.Number, period)))})
+					Said: fmt.Sprintf("%s within the hour, usually %s", words.Plural(int(n), "line"),
+						words.Number(w.usual.Usual(t.Number, period)))})
 			}
 		}
 	}
@@ -120,7 +121,8 @@ func (k *Keeper) usual(ctx context.Context, log record.Log, rows []record.LogTem
 }
 
 // learn goes through the counts of a log's sentences, some at a time.
-func (k *Keeper) learn(ctx context.Context, learner *template.Learner, log record.Log, rows []record.LogTemplate, from, to time.Time) error {
+func (k *Keeper) learn(ctx context.Context, learner *template.Learner, log record.Log, rows []record.LogTemplate, from,
+	to time.Time) error {
 	rows = slices.DeleteFunc(slices.Clone(rows), func(t record.LogTemplate) bool {
 		return t.MergedInto != 0 || t.Lines < leastLines || t.LastAt.Before(from)
 	})

@@ -89,7 +89,8 @@ func continues(line []byte) bool {
 	if line[0] == ' ' || line[0] == '\t' {
 		return true
 	}
-	return bytes.HasPrefix(line, []byte("Caused by:")) || bytes.HasPrefix(line, []byte("Traceback (")) || bytes.HasPrefix(line, []byte("... ")) || bytes.HasPrefix(line, []byte("at ")) && bytes.IndexByte(line, '(') > 0
+	return bytes.HasPrefix(line, []byte("Caused by:")) || bytes.HasPrefix(line, []byte("Traceback (")) || bytes.HasPrefix(line,
+		[]byte("... ")) || bytes.HasPrefix(line, []byte("at ")) && bytes.IndexByte(line, '(') > 0
 }
 
 // readLine gives a line without its end; what is longer than is looked at is cut.
@@ -122,7 +123,8 @@ func (r *reader) readLine() ([]byte, error) {
 func (r *reader) timeOf(text []byte) time.Time {
 	head := string(text[:min(len(text), 40)])
 	head = strings.TrimLeft(head, "[(<")
-	for _, form := range []string{time.RFC3339Nano, "2006-01-02 15:04:05.999999999Z07:00", "2006-01-02T15:04:05.999999999", "2006-01-02 15:04:05.999999999", "2006-01-02 15:04:05,999999999", "2006/01/02 15:04:05.999999999"} {
+	for _, form := range []string{time.RFC3339Nano, "2006-01-02 15:04:05.999999999Z07:00", "2006-01-02T15:04:05.999999999",
+		"2006-01-02 15:04:05.999999999", "2006-01-02 15:04:05,999999999", "2006/01/02 15:04:05.999999999"} {
 		end := strings.IndexAny(head, " ])>")
 		if strings.Contains(form, " ") && end > 0 && end+1 < len(head) {
 			if next := strings.IndexAny(head[end+1:], " ])>"); next > 0 {

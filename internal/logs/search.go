@@ -54,7 +54,8 @@ func saved(rows []record.LogTemplate) (kept []template.Saved) {
 
 // search gives the last lines of the sentence in a file, newest first, and how many bytes
 // were read.
-func (s *searcher) search(f landing.File, from, to time.Time, most int, bytes int64, until time.Time) (list []FromFile, read int64, err error) {
+func (s *searcher) search(f landing.File, from, to time.Time, most int, bytes int64, until time.Time) (list []FromFile,
+	read int64, err error) {
 	in, file, err := open(f)
 	if err != nil {
 		return nil, 0, err
@@ -62,7 +63,8 @@ func (s *searcher) search(f landing.File, from, to time.Time, most int, bytes in
 	defer file.Close()
 	counted := &counter{in: io.LimitReader(in, bytes)}
 	ext := filepath.Ext(strings.TrimSuffix(f.Path, ".gz"))
-	r := &reader{in: bufio.NewReaderSize(counted, longestLine), json: ext == ".ndjson" || ext == ".jsonl" || ext == ".json", now: s.now, zone: s.zone, refuse: func(int64, error) {}}
+	r := &reader{in: bufio.NewReaderSize(counted, longestLine), json: ext == ".ndjson" || ext == ".jsonl" || ext == ".json",
+		now: s.now, zone: s.zone, refuse: func(int64, error) {}}
 	for {
 		e, err := r.next()
 		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || r.line%4096 == 0 && time.Now().After(until) {

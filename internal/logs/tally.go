@@ -36,7 +36,8 @@ func (k *Keeper) take(ctx context.Context, s *store.Store, log record.Log) (*hel
 	if err != nil {
 		return nil, err
 	}
-	h = &held{version: log.Version, apart: map[string]map[string]bool{}, rows: map[int]*record.LogTemplate{}, says: map[int]map[string]int64{}, samples: map[int][]string{}}
+	h = &held{version: log.Version, apart: map[string]map[string]bool{}, rows: map[int]*record.LogTemplate{},
+		says: map[int]map[string]int64{}, samples: map[int][]string{}}
 	for i := range rows {
 		t := &rows[i]
 		h.rows[t.Number] = t

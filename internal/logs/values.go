@@ -113,7 +113,8 @@ func (k *Keeper) storeValues(ctx context.Context, log record.Log) error {
 }
 
 // settled gives sums by the templates that others have become part of since.
-func (k *Keeper) settled(ctx context.Context, s *store.Store, log int64, pending map[part]*template.Values) (map[part]*template.Values, error) {
+func (k *Keeper) settled(ctx context.Context, s *store.Store, log int64,
+	pending map[part]*template.Values) (map[part]*template.Values, error) {
 	rows, err := s.LogTemplates(ctx, log)
 	if err != nil {
 		return nil, err
@@ -211,7 +212,8 @@ func (k *Keeper) partsOf(ctx context.Context, log record.Log, t record.LogTempla
 			continue
 		}
 		if n := len(parts); n == 0 || parts[n-1].Place != list[i].Place {
-			parts = append(parts, PartOf{Place: list[i].Place, Kind: t.Places[list[i].Place].Kind.String(), Before: before(t.Places, list[i].Place), Days: []ValueDay{}})
+			parts = append(parts, PartOf{Place: list[i].Place, Kind: t.Places[list[i].Place].Kind.String(),
+				Before: before(t.Places, list[i].Place), Days: []ValueDay{}})
 			sum = template.NewValues()
 		}
 		p := &parts[len(parts)-1]

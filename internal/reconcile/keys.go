@@ -44,7 +44,8 @@ func (r *Reconciler) Keys(ctx context.Context, name string, from, to time.Time, 
 		return k, record.Conflict{What: name + " has no keys: set it with the columns that name a row on both sides"}
 	}
 	if !to.After(from) || to.Sub(from) > longestKeys {
-		return k, record.Invalid{Field: "to", Given: to.Format(time.RFC3339), Allowed: fmt.Sprintf("after from, and at most %d days later", int(longestKeys.Hours()/24))}
+		return k, record.Invalid{Field: "to", Given: to.Format(time.RFC3339),
+			Allowed: fmt.Sprintf("after from, and at most %d days later", int(longestKeys.Hours()/24))}
 	}
 	lag := time.Duration(v.LagSeconds) * time.Second
 	stages := []struct {
@@ -71,11 +72,13 @@ func (r *Reconciler) Keys(ctx context.Context, name string, from, to time.Time, 
 		}
 		slack := lag + 2*time.Duration(m.PeriodSeconds)*time.Second
 		of := warehouse.Narrowed{Metric: m, Segment: segment}
-		if wide[i], err = r.pools.Keys(ctx, source, of, s.key, warehouse.Span{From: from.Add(s.off - slack), To: to.Add(s.off + slack)}); err == nil {
+		if wide[i], err = r.pools.Keys(ctx, source, of, s.key, warehouse.Span{From: from.Add(s.off - slack),
+			To: to.Add(s.off + slack)}); err == nil {
 			narrow[i], err = r.pools.Keys(ctx, source, of, s.key, warehouse.Span{From: from.Add(s.off), To: to.Add(s.off)})
 		}
 		if err != nil {
-			return k, record.Conflict{What: "the warehouse was asked for the keys of " + m.Dataset + " and answered: " + warehouse.Words(err)}
+			return k, record.Conflict{What: "the warehouse was asked for the keys of " + m.Dataset + " and answered: " +
+				warehouse.Words(err)}
 		}
 		k.Sides = append(k.Sides, Side{Dataset: m.Dataset, Key: s.key, Rows: len(narrow[i]), Segments: map[string]int{}, Some: []string{}})
 	}
@@ -94,7 +97,8 @@ func (r *Reconciler) Keys(ctx context.Context, name string, from, to time.Time, 
 		}
 		side.Some = append(side.Some, list[:min(len(list), shownKeys)]...)
 	}
-	return k, r.store.AddAudit(ctx, record.Audit{At: r.now().UTC(), Who: who, What: "looked at keys", About: name, Note: fmt.Sprintf("%s to %s", from.UTC().Format(time.RFC3339), to.UTC().Format(time.RFC3339))})
+	return k, r.store.AddAudit(ctx, record.Audit{At: r.now().UTC(), Who: who, What: "looked at keys", About: name,
+		Note: fmt.Sprintf("%s to %s", from.UTC().Format(time.RFC3339), to.UTC().Format(time.RFC3339))})
 }
 
 func keysOf(list []warehouse.Keyed) []string {

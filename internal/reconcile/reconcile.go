@@ -36,7 +36,8 @@ type Reconciler struct {
 	log       *slog.Logger
 }
 
-func New(s *store.Store, c *collect.Collector, p *warehouse.Pools, d *setup.Desk, q *work.Queue, now func() time.Time, log *slog.Logger) *Reconciler {
+func New(s *store.Store, c *collect.Collector, p *warehouse.Pools, d *setup.Desk, q *work.Queue, now func() time.Time,
+	log *slog.Logger) *Reconciler {
 	return &Reconciler{s, c, p, d, q, now, log}
 }
 
@@ -64,7 +65,8 @@ const (
 	back    = 8 * 7 * 24 * time.Hour // that is read of metrics made for it
 )
 
-var measures = map[string]string{"": record.MeasureRows, "rows": record.MeasureRows, "sum": record.MeasureSum, "distinct": record.MeasureDistinct}
+var measures = map[string]string{"": record.MeasureRows, "rows": record.MeasureRows, "sum": record.MeasureSum,
+	"distinct": record.MeasureDistinct}
 
 // Set makes a reconciliation, or changes the one of its name: with metrics of both
 // stages, made where there are none that fit, the metric of the difference and its
@@ -102,7 +104,8 @@ func (r *Reconciler) Set(ctx context.Context, o Order) (v record.Reconciliation,
 	}
 	known, err := r.store.Metric(ctx, o.Name)
 	if missing := (record.NotFound{}); errors.As(err, &missing) {
-		known, err = r.collector.Declare(ctx, collect.Declaration{Metric: o.Name, Dataset: o.Down, Measure: record.MeasureApart, Kind: timeline.Share, Unit: "share on one side only",
+		known, err = r.collector.Declare(ctx, collect.Declaration{Metric: o.Name, Dataset: o.Down, Measure: record.MeasureApart,
+			Kind: timeline.Share, Unit: "share on one side only",
 			Period: fmt.Sprintf("%ds", o.PeriodSeconds), Zone: down.Zone, SegmentBy: down.SegmentBy, MaxSegments: down.MaxSegments})
 	}
 	if err != nil {
@@ -111,7 +114,8 @@ func (r *Reconciler) Set(ctx context.Context, o Order) (v record.Reconciliation,
 	if known.Measure != record.MeasureApart {
 		return v, record.Conflict{What: fmt.Sprintf("there is a metric named %s already: give the reconciliation another name", o.Name)}
 	}
-	v = record.Reconciliation{Name: o.Name, UpID: up.ID, DownID: down.ID, MetricID: known.ID, LagSeconds: o.LagSeconds, Tolerance: o.Tolerance, UpKey: o.UpKey, DownKey: o.DownKey, CreatedAt: r.now().UTC()}
+	v = record.Reconciliation{Name: o.Name, UpID: up.ID, DownID: down.ID, MetricID: known.ID, LagSeconds: o.LagSeconds,
+		Tolerance: o.Tolerance, UpKey: o.UpKey, DownKey: o.DownKey, CreatedAt: r.now().UTC()}
 	if err := r.store.InTx(ctx, func(tx pgx.Tx) error { return store.PutReconciliation(ctx, tx, v) }); err != nil {
 		return v, err
 	}
@@ -152,7 +156,8 @@ func (r *Reconciler) metricOf(ctx context.Context, dataset, measure, column stri
 	}
 	timeColumn := ""
 	for _, m := range list {
-		if m.Measure == measure && m.Column == column && m.PeriodSeconds == o.PeriodSeconds && slices.Equal(m.SegmentBy, o.By) && m.RowFilter == "" {
+		if m.Measure == measure && m.Column == column && m.PeriodSeconds == o.PeriodSeconds && slices.Equal(m.SegmentBy, o.By) &&
+			m.RowFilter == "" {
 			return m, nil
 		}
 		if m.TimeColumn != "" && timeColumn == "" {
@@ -163,10 +168,13 @@ func (r *Reconciler) metricOf(ctx context.Context, dataset, measure, column stri
 		return record.Metric{}, record.Conflict{What: fmt.Sprintf("%s has no metric of %s by %s in periods of %s, and none with a time column to make one with: tinbell metric add makes it",
 			dataset, measure, orWhole(o.By), time.Duration(o.PeriodSeconds)*time.Second)}
 	}
-	parts := slices.DeleteFunc(append([]string{strings.ReplaceAll(dataset, ".", "-"), measure, column}, o.By...), func(p string) bool { return p == "" })
+	parts := slices.DeleteFunc(append([]string{strings.ReplaceAll(dataset, ".", "-"), measure, column}, o.By...),
+		func(p string) bool { return p == "" })
 	name := strings.Join(parts, "-")
-	m, err := r.collector.AddMetric(ctx, record.Metric{Dataset: dataset, DatasetID: d.ID, Name: name, Measure: measure, Kind: collect.KindOf(measure), Column: column, TimeColumn: timeColumn,
-		SegmentBy: append(record.Strings{}, o.By...), KeptSegments: record.Strings{}, PeriodSeconds: o.PeriodSeconds, Zone: d.Zone, EverySeconds: 300, LookbackSeconds: int64(again.Seconds()), SettleSeconds: 1200, Quantile: 0.5})
+	m, err := r.collector.AddMetric(ctx, record.Metric{Dataset: dataset, DatasetID: d.ID, Name: name, Measure: measure,
+		Kind: collect.KindOf(measure), Column: column, TimeColumn: timeColumn,
+		SegmentBy: append(record.Strings{}, o.By...), KeptSegments: record.Strings{}, PeriodSeconds: o.PeriodSeconds,
+		Zone: d.Zone, EverySeconds: 300, LookbackSeconds: int64(again.Seconds()), SettleSeconds: 1200, Quantile: 0.5})
 	if err != nil {
 		return m, err
 	}

@@ -36,8 +36,10 @@ func post(t *testing.T, s *dbtest.Service) *pgx.Conn {
 	dbtest.Must(t, err)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/sources", httpapi.NewSource{Name: "post", Address: address}, nil))
 	for _, table := range []string{"sorted", "delivered"} {
-		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/datasets", httpapi.NewDataset{Source: "post", Name: "public." + table, Zone: "UTC"}, nil))
-		m := httpapi.NewMetric{Dataset: "public." + table, Name: table, Measure: "rows", TimeColumn: "at", SegmentBy: []string{"round"}, EverySeconds: 3600, PeriodSeconds: 3600}
+		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/datasets", httpapi.NewDataset{Source: "post", Name: "public." + table,
+			Zone: "UTC"}, nil))
+		m := httpapi.NewMetric{Dataset: "public." + table, Name: table, Measure: "rows", TimeColumn: "at",
+			SegmentBy: []string{"round"}, EverySeconds: 3600, PeriodSeconds: 3600}
 		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics", m, nil))
 		backfill(t, s, table)
 	}
@@ -55,7 +57,8 @@ func TestADifferenceIsASeriesThatRings(t *testing.T) {
 	s := dbtest.Start(t, now)
 	post(t, s)
 	var v record.Reconciliation
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/reconciliations", reconcile.Order{Up: "public.sorted", Down: "public.delivered", By: record.Strings{"round"}, LagSeconds: 3600, Tolerance: 0.01}, &v))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/reconciliations", reconcile.Order{Up: "public.sorted",
+		Down: "public.delivered", By: record.Strings{"round"}, LagSeconds: 3600, Tolerance: 0.01}, &v))
 	if v.Name != "public.delivered-against-public.sorted" || v.Up != "sorted" || v.Down != "delivered" || v.ComparedTo == nil {
 		t.Fatalf("%+v", v)
 	}
@@ -95,11 +98,13 @@ func TestADifferenceIsASeriesThatRings(t *testing.T) {
 		"one key":    {reconcile.Order{Up: "public.sorted", Down: "public.delivered", UpKey: "id"}, "both, or neither"},
 		"no column":  {reconcile.Order{Up: "public.sorted", Down: "public.delivered", Measure: "sum"}, "a column with sum"},
 	} {
-		if err := s.Admin.Send(t.Context(), "POST", "/reconciliations", c.order, nil); err == nil || !strings.Contains(err.Error(), c.want) {
+		if err := s.Admin.Send(t.Context(), "POST", "/reconciliations", c.order, nil); err == nil ||
+			!strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/reconciliations", reconcile.Order{Name: "grams", Up: "public.sorted", Down: "public.delivered", Measure: "sum", UpColumn: "grams", LagSeconds: 3600}, &v))
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/reconciliations", reconcile.Order{Name: "grams", Up: "public.sorted",
+		Down: "public.delivered", Measure: "sum", UpColumn: "grams", LagSeconds: 3600}, &v))
 	if v.Up == "sorted" || v.Down == "delivered" {
 		t.Errorf("sums are compared of %+v", v)
 	}
@@ -113,7 +118,8 @@ func TestADifferenceIsASeriesThatRings(t *testing.T) {
 func TestAReconciliationIsPartOfTheConfiguration(t *testing.T) {
 	s := dbtest.Start(t, now)
 	post(t, s)
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/reconciliations", reconcile.Order{Name: "letters", Up: "public.sorted", Down: "public.delivered", By: record.Strings{"round"},
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/reconciliations", reconcile.Order{Name: "letters", Up: "public.sorted",
+		Down: "public.delivered", By: record.Strings{"round"},
 		LagSeconds: 3600, Tolerance: 0.02, UpKey: "id", DownKey: "letter"}, nil))
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/datasets/public.sorted/hidden", map[string][]string{"columns": {"grams"}}, nil))
 	var saved config.Documents
@@ -136,7 +142,8 @@ func TestAReconciliationIsPartOfTheConfiguration(t *testing.T) {
 		t.Errorf("never shown: %v", d.Hidden)
 	}
 	saved.Reconciliations[0].Up = "nowhere"
-	if err := s.Admin.Send(t.Context(), "POST", "/config/load", saved, nil); err == nil || !strings.Contains(err.Error(), "a metric that is there") {
+	if err := s.Admin.Send(t.Context(), "POST", "/config/load", saved, nil); err == nil || !strings.Contains(err.Error(),
+		"a metric that is there") {
 		t.Errorf("a metric that is not there: %v", err)
 	}
 }
@@ -144,13 +151,15 @@ func TestAReconciliationIsPartOfTheConfiguration(t *testing.T) {
 func TestKeysOfOneSideAreCountedBySegmentAndShownToEditors(t *testing.T) {
 	s := dbtest.Start(t, now)
 	post(t, s)
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/reconciliations", reconcile.Order{Name: "letters", Up: "public.sorted", Down: "public.delivered", By: record.Strings{"round"},
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/reconciliations", reconcile.Order{Name: "letters", Up: "public.sorted",
+		Down: "public.delivered", By: record.Strings{"round"},
 		LagSeconds: 3600, UpKey: "id", DownKey: "letter"}, nil))
 	var k reconcile.Keys
 	ask := map[string]any{"from": "2026-06-18T05:00:00Z", "to": "2026-06-18T09:00:00Z"}
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/reconciliations/letters/keys", ask, &k))
 	// Of four hours of a hundred letters each fourth is lost, all of the west round.
-	if len(k.Sides) != 2 || k.Sides[0].Missing != 100 || k.Sides[0].Segments["west"] != 100 || len(k.Sides[0].Segments) != 1 || len(k.Sides[0].Some) != 100 || k.Sides[1].Missing != 0 || k.Sides[0].Rows != 400 {
+	if len(k.Sides) != 2 || k.Sides[0].Missing != 100 || k.Sides[0].Segments["west"] != 100 || len(k.Sides[0].Segments) != 1 ||
+		len(k.Sides[0].Some) != 100 || k.Sides[1].Missing != 0 || k.Sides[0].Rows != 400 {
 		t.Errorf("%+v", k)
 	}
 	var trail []record.Audit
@@ -158,10 +167,12 @@ func TestKeysOfOneSideAreCountedBySegmentAndShownToEditors(t *testing.T) {
 	if len(trail) != 1 || trail[0].What != "looked at keys" || trail[0].About != "letters" {
 		t.Errorf("audit: %+v", trail)
 	}
-	for body, want := range map[string]string{`2026-06-18T09:00:00Z 2026-06-18T05:00:00Z`: "after from", `2026-05-01T00:00:00Z 2026-06-18T05:00:00Z`: "14 days"} {
+	for body, want := range map[string]string{`2026-06-18T09:00:00Z 2026-06-18T05:00:00Z`: "after from",
+		`2026-05-01T00:00:00Z 2026-06-18T05:00:00Z`: "14 days"} {
 		var from, to string
 		fmt.Sscan(body, &from, &to)
-		if err := s.Admin.Send(t.Context(), "POST", "/reconciliations/letters/keys", map[string]any{"from": from, "to": to}, nil); err == nil || !strings.Contains(err.Error(), want) {
+		if err := s.Admin.Send(t.Context(), "POST", "/reconciliations/letters/keys", map[string]any{"from": from, "to": to},
+			nil); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", body, err)
 		}
 	}

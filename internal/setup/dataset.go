@@ -82,7 +82,8 @@ func (d *Desk) AddDataset(ctx context.Context, v record.Dataset) (record.Dataset
 		}
 		known, err := in.Dataset(ctx, v.Name)
 		if err == nil {
-			return record.Conflict{What: fmt.Sprintf("%s is a dataset of the source %s already: a name stands for one dataset", v.Name, known.Source)}
+			return record.Conflict{What: fmt.Sprintf("%s is a dataset of the source %s already: a name stands for one dataset",
+				v.Name, known.Source)}
 		}
 		if missing := (record.NotFound{}); !errors.As(err, &missing) {
 			return err

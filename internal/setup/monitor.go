@@ -50,7 +50,8 @@ func hasLoads(ctx context.Context, in *store.Store, v record.Settings, m record.
 	}
 	has, err := in.HasLoads(ctx, m.DatasetID)
 	if err == nil && !has {
-		return record.Invalid{Field: "method", Given: v.Method, Allowed: "another method: no load of " + m.Dataset + " is known, so there are no arrivals to learn. Collect the dataset or push its loads first"}
+		return record.Invalid{Field: "method", Given: v.Method, Allowed: "another method: no load of " + m.Dataset +
+			" is known, so there are no arrivals to learn. Collect the dataset or push its loads first"}
 	}
 	return err
 }
@@ -143,7 +144,8 @@ func (d *Desk) change(ctx context.Context, tx pgx.Tx, id int64, c store.Change) 
 // ChangeSegment gives a segment of a monitor, or a pattern of segments, settings of its
 // own, or takes them away. It is a new version of the monitor; whoever changes another
 // segment meanwhile is not in the way.
-func (d *Desk) ChangeSegment(ctx context.Context, name string, own record.SegmentSettings, gone bool, author, reason string) (v record.Monitor, err error) {
+func (d *Desk) ChangeSegment(ctx context.Context, name string, own record.SegmentSettings, gone bool, author,
+	reason string) (v record.Monitor, err error) {
 	err = d.inTx(ctx, func(tx pgx.Tx, in *store.Store) error {
 		if v, err = in.Monitor(ctx, name); err != nil {
 			return err
@@ -168,7 +170,8 @@ func (d *Desk) ChangeSegment(ctx context.Context, name string, own record.Segmen
 		if reason == "" {
 			reason = "segment " + own.Segment
 		}
-		if err := d.change(ctx, tx, v.ID, store.Change{Version: v.Version, Settings: settings, Paused: v.Paused, Author: author, Reason: reason}); err != nil {
+		if err := d.change(ctx, tx, v.ID, store.Change{Version: v.Version, Settings: settings, Paused: v.Paused, Author: author,
+			Reason: reason}); err != nil {
 			return err
 		}
 		v, err = in.Monitor(ctx, name)
@@ -186,14 +189,17 @@ func meant(ctx context.Context, in *store.Store, v record.Monitor, own record.Se
 		return nil
 	}
 	series, err := in.SeriesOf(ctx, v.MetricID)
-	if err != nil || strings.Contains(own.Segment, "*") || slices.ContainsFunc(series, func(s record.Series) bool { return s.Segment == own.Segment }) {
+	if err != nil || strings.Contains(own.Segment, "*") || slices.ContainsFunc(series,
+		func(s record.Series) bool { return s.Segment == own.Segment }) {
 		return err
 	}
 	var some []string
 	for _, s := range series[:min(len(series), 8)] {
 		some = append(some, s.Segment)
 	}
-	return record.Invalid{Field: "segment", Given: own.Segment, Allowed: fmt.Sprintf("one of the %d segments of %s, such as %s; or a pattern, * standing for any characters", len(series), v.Metric, strings.Join(some, ", "))}
+	return record.Invalid{Field: "segment", Given: own.Segment,
+		Allowed: fmt.Sprintf("one of the %d segments of %s, such as %s; or a pattern, * standing for any characters", len(series),
+			v.Metric, strings.Join(some, ", "))}
 }
 
 // RenameMonitor changes what a monitor is called, whose it is, or whether it is needed:
@@ -239,7 +245,8 @@ func (d *Desk) RenameMonitorIn(ctx context.Context, tx pgx.Tx, name string, c st
 	}
 	if retires := v.RetiredAt != nil; c.Retired != nil && v.Paused != retires {
 		reason := map[bool]string{true: "retired", false: "needed again"}[retires]
-		if err := d.change(ctx, tx, v.ID, store.Change{Version: v.Version, Settings: v.Settings, Paused: retires, Reason: reason}); err != nil {
+		if err := d.change(ctx, tx, v.ID, store.Change{Version: v.Version, Settings: v.Settings, Paused: retires,
+			Reason: reason}); err != nil {
 			return v, err
 		}
 	}
@@ -271,7 +278,8 @@ func (d *Desk) TakeBack(ctx context.Context, name string, version int, author st
 	}
 	i := slices.IndexFunc(versions, func(v record.MonitorVersion) bool { return v.Version == version })
 	if i < 0 || version == m.Version {
-		return m, record.Invalid{Field: "version", Given: fmt.Sprint(version), Allowed: fmt.Sprintf("a version before the present one, %d", m.Version)}
+		return m, record.Invalid{Field: "version", Given: fmt.Sprint(version),
+			Allowed: fmt.Sprintf("a version before the present one, %d", m.Version)}
 	}
 	return d.ChangeMonitor(ctx, name, store.Change{Version: m.Version, Settings: versions[i].Settings, Paused: m.Paused,
 		Author: author, Reason: fmt.Sprintf("back to version %d", version)})

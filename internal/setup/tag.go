@@ -32,7 +32,8 @@ func (d *Desk) Tag(ctx context.Context, tag string, on, off Tagged) error {
 			things Tagged
 			off    bool
 		}{{on, false}, {off, true}} {
-			for kind, wanted := range map[string][]string{store.TaggedDataset: one.things.Datasets, store.TaggedMetric: one.things.Metrics, store.TaggedMonitor: one.things.Monitors} {
+			for kind, wanted := range map[string][]string{store.TaggedDataset: one.things.Datasets,
+				store.TaggedMetric: one.things.Metrics, store.TaggedMonitor: one.things.Monitors} {
 				named, err := fitting(kind, wanted, all[kind])
 				if err != nil {
 					return err
@@ -45,7 +46,8 @@ func (d *Desk) Tag(ctx context.Context, tag string, on, off Tagged) error {
 					return err
 				}
 				if crowded != "" {
-					return record.Invalid{Field: "tags", Given: tag, Allowed: fmt.Sprintf("at most %d on one thing, which %s has", record.MostTags, crowded)}
+					return record.Invalid{Field: "tags", Given: tag, Allowed: fmt.Sprintf("at most %d on one thing, which %s has",
+						record.MostTags, crowded)}
 				}
 			}
 		}
@@ -65,7 +67,8 @@ func (d *Desk) Untag(ctx context.Context, tag string) error {
 			continue
 		}
 		if len(t.Routes) > 0 {
-			return record.Conflict{What: fmt.Sprintf("the route %s tells of what is tagged %s: change or remove the route first", t.Routes[0], tag)}
+			return record.Conflict{What: fmt.Sprintf("the route %s tells of what is tagged %s: change or remove the route first",
+				t.Routes[0], tag)}
 		}
 		return d.Tag(ctx, tag, Tagged{}, Tagged{Datasets: []string{"*"}, Metrics: []string{"*"}, Monitors: []string{"*"}})
 	}

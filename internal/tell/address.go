@@ -64,7 +64,8 @@ func (t *Teller) lockAddress(v *record.Channel, before record.Channel) error {
 	address := v.Settings.URL
 	if strings.Contains(address, hidden) {
 		if before.Kind != v.Kind || before.Settings.URL != address || before.Address == nil {
-			return record.Invalid{Field: "url", Given: address, Allowed: "the whole address; " + hidden + " stands for what is kept of the one there is, " + before.Settings.URL}
+			return record.Invalid{Field: "url", Given: address, Allowed: "the whole address; " + hidden +
+				" stands for what is kept of the one there is, " + before.Settings.URL}
 		}
 		v.Address = before.Address
 		return nil

@@ -90,9 +90,11 @@ func (t *Teller) lockHeaders(v *record.Channel, headers map[string]string) error
 		case v.Kind != record.ChannelWebhook:
 			return record.Invalid{Field: "headers", Given: name, Allowed: "headers of a webhook; e-mail has none"}
 		case !httpguts.ValidHeaderFieldName(name) || slices.Contains(ownHeaders, name) || strings.HasPrefix(name, "Webhook-"):
-			return record.Invalid{Field: "header", Given: name, Allowed: "a header of its own, such as Authorization; not one that every message has"}
+			return record.Invalid{Field: "header", Given: name,
+				Allowed: "a header of its own, such as Authorization; not one that every message has"}
 		case len(value) > longestHeader || !httpguts.ValidHeaderFieldValue(value):
-			return record.Invalid{Field: "header", Given: name, Allowed: fmt.Sprintf("a value of one line and at most %d bytes", longestHeader)}
+			return record.Invalid{Field: "header", Given: name, Allowed: fmt.Sprintf("a value of one line and at most %d bytes",
+				longestHeader)}
 		}
 		kept[name] = value
 	}
@@ -111,7 +113,8 @@ func (t *Teller) lockHeaders(v *record.Channel, headers map[string]string) error
 const longestHeader = 4096
 
 // ownHeaders are those that the service or HTTP itself sets.
-var ownHeaders = []string{"Host", "Content-Length", "Content-Type", "User-Agent", "Connection", "Transfer-Encoding", "Te", "Trailer", "Upgrade"}
+var ownHeaders = []string{"Host", "Content-Length", "Content-Type", "User-Agent", "Connection", "Transfer-Encoding", "Te",
+	"Trailer", "Upgrade"}
 
 // headers are those that a webhook wants.
 func (t *Teller) headers(c record.Channel) (map[string]string, error) {

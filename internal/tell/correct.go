@@ -39,24 +39,28 @@ func (t *Teller) Part(ctx context.Context, group int64, alerts []int64, who stri
 		case len(leave) < len(alerts):
 			return record.Conflict{What: fmt.Sprintf("not all of these alerts are of group %d: it has %s", group, numbers(one.members))}
 		case len(stay) == 0:
-			return record.Conflict{What: fmt.Sprintf("group %d would be left without an alert: leave at least one of %s", group, numbers(one.members))}
+			return record.Conflict{What: fmt.Sprintf("group %d would be left without an alert: leave at least one of %s", group,
+				numbers(one.members))}
 		}
 		first := leave[0]
-		other := &grouped{Group: record.Group{BeganAt: first.Since, OpenedAt: first.RaisedAt, Severity: first.Severity, FromHistory: one.FromHistory, OriginKind: record.OriginDataset}, fresh: true}
+		other := &grouped{Group: record.Group{BeganAt: first.Since, OpenedAt: first.RaisedAt, Severity: first.Severity,
+			FromHistory: one.FromHistory, OriginKind: record.OriginDataset}, fresh: true}
 		ids, err := store.AddGroups(ctx, tx, []record.Group{other.Group})
 		if err != nil {
 			return err
 		}
 		other.ID = ids[0]
 		made, one.members, other.members = other.ID, stay, leave
-		one.news = append(one.news, fmt.Sprintf("%s: %s not the same fault; see group %d.", who, words.Agree(len(leave), "alert of it is", "alerts of it are"), made))
+		one.news = append(one.news, fmt.Sprintf("%s: %s not the same fault; see group %d.", who,
+			words.Agree(len(leave), "alert of it is", "alerts of it are"), made))
 		if err := store.PutInGroups(ctx, tx, alerts, slices.Repeat([]int64{made}, len(alerts))); err != nil {
 			return err
 		}
 		if err := store.PutApart(ctx, tx, group, made); err != nil {
 			return err
 		}
-		return t.correct(ctx, tx, g, []*grouped{one, other}, alerts, record.GroupAnswer{Author: who, Says: saysNotSame, GroupID: group, OtherID: made})
+		return t.correct(ctx, tx, g, []*grouped{one, other}, alerts, record.GroupAnswer{Author: who, Says: saysNotSame,
+			GroupID: group, OtherID: made})
 	})
 	return made, err
 }
@@ -93,7 +97,8 @@ func (t *Teller) Unite(ctx context.Context, group, other int64, who string) erro
 		}
 		g.groups = append(g.groups, from)
 		g.fold(from, into)
-		return t.correct(ctx, tx, g, []*grouped{into, from}, moved, record.GroupAnswer{Author: who, Says: saysSame, GroupID: group, OtherID: other})
+		return t.correct(ctx, tx, g, []*grouped{into, from}, moved, record.GroupAnswer{Author: who, Says: saysSame,
+			GroupID: group, OtherID: other})
 	})
 }
 
@@ -115,7 +120,8 @@ func (t *Teller) open(ctx context.Context, tx pgx.Tx, id int64) (*gathering, *gr
 		return nil, nil, record.Conflict{What: fmt.Sprintf("group %d is part of group %d by now", id, *into)}
 	}
 	one := &grouped{Group: groups[at], was: groups[at]}
-	g := &gathering{byID: map[int64]*grouped{id: one}, groups: []*grouped{one}, alerts: map[int64]store.GroupedAlert{}, touched: map[*grouped]bool{}, moved: map[int64]*grouped{}}
+	g := &gathering{byID: map[int64]*grouped{id: one}, groups: []*grouped{one}, alerts: map[int64]store.GroupedAlert{},
+		touched: map[*grouped]bool{}, moved: map[int64]*grouped{}}
 	for _, m := range members {
 		if m.GroupID == id {
 			one.members, g.alerts[m.ID] = append(one.members, m), m

@@ -97,7 +97,8 @@ func (v verdicts) speak(ctx context.Context) error {
 				return err
 			}
 		case g.added:
-			if err := v.put(ctx, r, record.ToldAgain, v.turn(r.ChannelID, record.ToldAgain), v.now.Add(time.Duration(r.WaitSeconds)*time.Second)); err != nil {
+			if err := v.put(ctx, r, record.ToldAgain, v.turn(r.ChannelID, record.ToldAgain),
+				v.now.Add(time.Duration(r.WaitSeconds)*time.Second)); err != nil {
 				return err
 			}
 		case g.ClosedAt != nil && g.was.ClosedAt == nil:
@@ -168,8 +169,9 @@ func (v verdicts) merged(ctx context.Context) error {
 				return err
 			}
 		case m.What == record.ToldOpened && begun(m):
-			if err := store.PutMessage(ctx, v.tx, record.Message{ID: newID(), ChannelID: m.ChannelID, RouteID: m.RouteID, GroupID: &v.group.ID,
-				What: record.ToldChanged, Turn: v.turn(m.ChannelID, record.ToldChanged), CreatedAt: v.now, DueAt: v.now}); err != nil {
+			if err := store.PutMessage(ctx, v.tx, record.Message{ID: newID(), ChannelID: m.ChannelID, RouteID: m.RouteID,
+				GroupID: &v.group.ID,
+				What:    record.ToldChanged, Turn: v.turn(m.ChannelID, record.ToldChanged), CreatedAt: v.now, DueAt: v.now}); err != nil {
 				return err
 			}
 		}
@@ -178,7 +180,8 @@ func (v verdicts) merged(ctx context.Context) error {
 }
 
 func (v verdicts) put(ctx context.Context, r record.Route, what string, turn int, due time.Time) error {
-	m := record.Message{ID: newID(), ChannelID: r.ChannelID, RouteID: &r.ID, GroupID: &v.group.ID, What: what, Turn: turn, CreatedAt: v.now, DueAt: due}
+	m := record.Message{ID: newID(), ChannelID: r.ChannelID, RouteID: &r.ID, GroupID: &v.group.ID, What: what, Turn: turn,
+		CreatedAt: v.now, DueAt: due}
 	if what == record.ToldChanged {
 		m.Why = strings.Join(v.group.news, " ")
 	}
@@ -256,7 +259,8 @@ func (t *Teller) remind(ctx context.Context) error {
 	}
 	return t.store.InTx(ctx, func(tx pgx.Tx) error {
 		for _, u := range overdue {
-			m := record.Message{ID: newID(), ChannelID: u.ChannelID, RouteID: &u.RouteID, GroupID: &u.GroupID, What: u.What, Turn: u.Turn, CreatedAt: now, DueAt: now}
+			m := record.Message{ID: newID(), ChannelID: u.ChannelID, RouteID: &u.RouteID, GroupID: &u.GroupID, What: u.What,
+				Turn: u.Turn, CreatedAt: now, DueAt: now}
 			if err := store.PutMessage(ctx, tx, m); err != nil {
 				return err
 			}

@@ -54,7 +54,8 @@ func (t *Teller) deliver(ctx context.Context, c record.Channel, m record.Message
 	defer cancel()
 	err := contain.Run(func() error { return t.attempt(limited, c, &m) })
 	if broke := (*contain.Panic)(nil); errors.As(err, &broke) {
-		t.options.Log.ErrorContext(ctx, "a message broke off", "message", m.ID, "channel", c.Name, "what", m.What, "error", err, "stack", broke.Stack)
+		t.options.Log.ErrorContext(ctx, "a message broke off", "message", m.ID, "channel", c.Name, "what", m.What, "error", err,
+			"stack", broke.Stack)
 	}
 	if ctx.Err() != nil {
 		return nil // stopping: the lease ends, and it is sent again under the same key
@@ -169,7 +170,8 @@ func (t *Teller) TellNow(ctx context.Context, group int64, channel string) (reco
 		return record.Message{}, err
 	}
 	now := t.now()
-	m := record.Message{ID: newID(), ChannelID: c.ID, Channel: c.Name, GroupID: &group, What: record.ToldOpened, State: record.MessageWaiting, CreatedAt: now, DueAt: now}
+	m := record.Message{ID: newID(), ChannelID: c.ID, Channel: c.Name, GroupID: &group, What: record.ToldOpened,
+		State: record.MessageWaiting, CreatedAt: now, DueAt: now}
 	return m, t.store.InTx(ctx, func(tx pgx.Tx) error {
 		said, err := store.MessagesOf(ctx, tx, []int64{group})
 		if err != nil {

@@ -57,7 +57,8 @@ func newDesk(t *testing.T, change ...func(*service.Options)) *desk {
 func (d *desk) webhook(name string, change ...func(*httpapi.NewRoute)) {
 	d.t.Helper()
 	var set httpapi.SetChannel
-	dbtest.Must(d.t, d.Admin.Send(d.t.Context(), "POST", "/channels", httpapi.NewChannel{Name: name, Kind: record.ChannelWebhook, Settings: record.ChannelSettings{URL: d.hook + "/" + name}}, &set))
+	dbtest.Must(d.t, d.Admin.Send(d.t.Context(), "POST", "/channels", httpapi.NewChannel{Name: name, Kind: record.ChannelWebhook,
+		Settings: record.ChannelSettings{URL: d.hook + "/" + name}}, &set))
 	dbtest.Must(d.t, d.box.Expect("/"+name, set.Secret))
 	d.route(name, name, change...)
 }
@@ -75,7 +76,8 @@ func (d *desk) route(name, channel string, change ...func(*httpapi.NewRoute)) {
 func (d *desk) monitor(name string) {
 	d.t.Helper()
 	ctx := d.t.Context()
-	dbtest.Must(d.t, d.Admin.Send(ctx, "POST", "/metrics/declare", collect.Declaration{Metric: name, Dataset: name, Measure: "rows", Kind: timeline.Count, Period: "1h", Zone: "America/Halifax", Owner: "Harbour data"}, nil))
+	dbtest.Must(d.t, d.Admin.Send(ctx, "POST", "/metrics/declare", collect.Declaration{Metric: name, Dataset: name,
+		Measure: "rows", Kind: timeline.Count, Period: "1h", Zone: "America/Halifax", Owner: "Harbour data"}, nil))
 	sample := fmt.Sprintf(`{"metric":%q,"at":"2026-06-17T10:00:00Z","value":4}`, name)
 	dbtest.Must(d.t, d.Admin.Stream(ctx, "POST", "/samples", "application/x-ndjson", strings.NewReader(sample), nil))
 	dbtest.Must(d.t, d.Admin.Send(ctx, "POST", "/monitors", httpapi.NewMonitor{Name: name, Metric: name}, nil))
@@ -103,8 +105,10 @@ func (d *desk) ring(name string, change ...func(*record.Alert)) int64 {
 	m, err := d.Parts.Store.Monitor(d.t.Context(), name)
 	dbtest.Must(d.t, err)
 	d.rung++
-	a := record.Alert{MonitorID: m.ID, SeriesID: d.series[name], Cause: "deviation", Direction: "low", Severity: "warning", Since: d.Clock.Now().Add(-time.Hour),
-		RaisedAt: d.Clock.Now().Add(-time.Duration(d.rung) * time.Millisecond).Truncate(time.Millisecond), Sentence: name + " sends too little", Observed: 3, Expected: 9, ReturnPeriod: 4e7}
+	a := record.Alert{MonitorID: m.ID, SeriesID: d.series[name], Cause: "deviation", Direction: "low", Severity: "warning",
+		Since:    d.Clock.Now().Add(-time.Hour),
+		RaisedAt: d.Clock.Now().Add(-time.Duration(d.rung) * time.Millisecond).Truncate(time.Millisecond),
+		Sentence: name + " sends too little", Observed: 3, Expected: 9, ReturnPeriod: 4e7}
 	for _, one := range change {
 		one(&a)
 	}

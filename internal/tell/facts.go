@@ -94,7 +94,8 @@ const shownAlerts = 20
 
 // facts puts together what a message says, as things stand now.
 func (t *Teller) facts(ctx context.Context, c record.Channel, m record.Message) (Facts, error) {
-	f := Facts{Key: m.ID, What: m.What, Severity: "warning", State: "open", Alerts: []FactAlert{}, Alike: []FactAlike{}, Told: []FactTold{}, Zone: "UTC", at: m.CreatedAt}
+	f := Facts{Key: m.ID, What: m.What, Severity: "warning", State: "open", Alerts: []FactAlert{}, Alike: []FactAlike{},
+		Told: []FactTold{}, Zone: "UTC", at: m.CreatedAt}
 	switch {
 	case m.What == record.ToldTest:
 		return t.testFacts(f, c), nil
@@ -145,8 +146,9 @@ func (t *Teller) facts(ctx context.Context, c record.Channel, m record.Message) 
 }
 
 // title is a message's one line: what is new, then what is wrong.
-var ledBy = map[string]string{record.ToldReminder: "Still open: ", record.ToldEscalated: "Nobody looks after this: ", record.ToldRecovered: "Over: ",
-	record.ToldAgain: "Back again: ", record.ToldChanged: "Changed: "}
+var ledBy = map[string]string{record.ToldReminder: "Still open: ", record.ToldEscalated: "Nobody looks after this: ",
+	record.ToldRecovered: "Over: ",
+	record.ToldAgain:     "Back again: ", record.ToldChanged: "Changed: "}
 
 func title(what string, f Facts) string {
 	lead := ledBy[what]
@@ -228,7 +230,8 @@ func (t *Teller) describe(ctx context.Context, f *Facts, c record.Channel, g sto
 func (t *Teller) links(c record.Channel, group, alert int64) Links {
 	answer := t.options.Address + "/answer/" + t.AnswerToken(alert, c.Name, t.now().Add(linkLife))
 	return Links{Alert: t.link("/alerts/%d", alert), Group: t.link("/groups/%d", group),
-		Fault: answer + "?as=fault", Noise: answer + "?as=noise", Planned: answer + "?as=planned", Take: answer + "?as=take", Picture: answer + "/chart.png"}
+		Fault: answer + "?as=fault", Noise: answer + "?as=noise", Planned: answer + "?as=planned", Take: answer + "?as=take",
+		Picture: answer + "/chart.png"}
 }
 
 func (t *Teller) link(format string, id int64) string {

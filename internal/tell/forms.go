@@ -58,7 +58,8 @@ func (l *limited) Write(p []byte) (int, error) {
 // sent. The error names line and column.
 func CheckTemplate(text, contentType string) error {
 	refuse := func(line, column int, why string) error {
-		return record.Invalid{Field: "template", Given: fmt.Sprintf("line %d, column %d", line, column), Allowed: why + "; what there is to say: " + fieldNames}
+		return record.Invalid{Field: "template", Given: fmt.Sprintf("line %d, column %d", line, column),
+			Allowed: why + "; what there is to say: " + fieldNames}
 	}
 	if strings.TrimSpace(text) == "" {
 		return record.Invalid{Field: "template", Given: "", Allowed: "the body to send, such as {\"text\": {{json .Title}}}"}
@@ -86,8 +87,10 @@ func CheckTemplate(text, contentType string) error {
 			var syntax *json.SyntaxError
 			if err := json.Unmarshal([]byte(made), new(any)); errors.As(err, &syntax) {
 				line, column := position(made, int(syntax.Offset)-1)
-				return record.Invalid{Field: "template", Given: fmt.Sprintf("what it makes, line %d, column %d: %s", line, column, excerpt(made, int(syntax.Offset))),
-					Allowed: "a template that makes JSON (" + syntax.Error() + "); write texts as {{json .Sentence}}, which sets the quotes"}
+				return record.Invalid{Field: "template", Given: fmt.Sprintf("what it makes, line %d, column %d: %s", line, column,
+					excerpt(made, int(syntax.Offset))),
+					Allowed: "a template that makes JSON (" + syntax.Error() +
+						"); write texts as {{json .Sentence}}, which sets the quotes"}
 			}
 		}
 	}
@@ -98,11 +101,15 @@ const fieldNames = ".Title .Sentence .News .What .Severity .State .Group .Since 
 
 // samples are facts such as messages may have, empty and full.
 func samples() []Facts {
-	full := Facts{Key: newID(), What: record.ToldOpened, Title: `Warning: "north" sends 30 % fewer rows`, Sentence: `"north" sends 30 % fewer rows`, Severity: "warning", State: "open", Group: "12",
-		Since: "Mon 2 Jan 15:04", SinceUTC: "2006-01-02T15:04:05Z", Lasted: "3 h", Zone: "UTC", Dataset: "ops.orders", Segment: "north", Monitor: "orders-volume", Owner: "Data desk",
-		Observed: "70 rows", Expected: "100 rows", HowRare: "about once in 410 days", Origin: "raw.orders", Figures: "70 rows from Mon 08:00 to 11:00, expected 100", Why: "channel = web: 20 rows, expected 50: 96 % of all that fell",
-		Alerts: []FactAlert{{"a \\ b", "warning", "Mon 2 Jan 15:04", "open", "https://x.example/alerts/1"}}, Alike: []FactAlike{{"c", "1 Jan 10:00", "noise", "a \"trip\""}},
-		Told: []FactTold{{"d", "10:00 UTC", "https://x.example/groups/1"}}, at: time.Now()}
+	full := Facts{Key: newID(), What: record.ToldOpened, Title: `Warning: "north" sends 30 % fewer rows`,
+		Sentence: `"north" sends 30 % fewer rows`, Severity: "warning", State: "open", Group: "12",
+		Since: "Mon 2 Jan 15:04", SinceUTC: "2006-01-02T15:04:05Z", Lasted: "3 h", Zone: "UTC", Dataset: "ops.orders",
+		Segment: "north", Monitor: "orders-volume", Owner: "Data desk",
+		Observed: "70 rows", Expected: "100 rows", HowRare: "about once in 410 days", Origin: "raw.orders",
+		Figures: "70 rows from Mon 08:00 to 11:00, expected 100", Why: "channel = web: 20 rows, expected 50: 96 % of all that fell",
+		Alerts: []FactAlert{{"a \\ b", "warning", "Mon 2 Jan 15:04", "open", "https://x.example/alerts/1"}},
+		Alike:  []FactAlike{{"c", "1 Jan 10:00", "noise", "a \"trip\""}},
+		Told:   []FactTold{{"d", "10:00 UTC", "https://x.example/groups/1"}}, at: time.Now()}
 	return []Facts{full, {Severity: "warning", Alerts: []FactAlert{}, Alike: []FactAlike{}, Told: []FactTold{}}}
 }
 

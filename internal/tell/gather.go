@@ -138,7 +138,8 @@ func (t *Teller) load(ctx context.Context, tx pgx.Tx, alerts []store.GroupedAler
 	const reach = (fault.Grows + 86400) * time.Second
 	var named []int64
 	var places []string
-	g := &gathering{byID: map[int64]*grouped{}, alerts: map[int64]store.GroupedAlert{}, touched: map[*grouped]bool{}, moved: map[int64]*grouped{}}
+	g := &gathering{byID: map[int64]*grouped{}, alerts: map[int64]store.GroupedAlert{}, touched: map[*grouped]bool{},
+		moved: map[int64]*grouped{}}
 	for _, a := range alerts {
 		if g.alerts[a.ID] = a; a.GroupID != 0 {
 			named = append(named, a.GroupID)
@@ -147,7 +148,8 @@ func (t *Teller) load(ctx context.Context, tx pgx.Tx, alerts []store.GroupedAler
 			places = append(places, p)
 		}
 	}
-	groups, members, err := t.store.In(tx).GroupsOfLate(ctx, alerts[0].RaisedAt.Add(-reach), alerts[len(alerts)-1].RaisedAt.Add(reach), datasetsOf(lineage.Near(places)), named)
+	groups, members, err := t.store.In(tx).GroupsOfLate(ctx, alerts[0].RaisedAt.Add(-reach),
+		alerts[len(alerts)-1].RaisedAt.Add(reach), datasetsOf(lineage.Near(places)), named)
 	if err != nil {
 		return nil, err
 	}
@@ -165,7 +167,8 @@ func (t *Teller) load(ctx context.Context, tx pgx.Tx, alerts []store.GroupedAler
 // infer puts new alerts to the faults that explain them, and keeps what becomes of
 // the groups. The past was told to nobody: only what of it still lasts goes on in
 // the present.
-func (t *Teller) infer(ctx context.Context, tx pgx.Tx, g *gathering, lineage *fault.Lineage, rates rates, alerts []store.GroupedAlert, history bool) error {
+func (t *Teller) infer(ctx context.Context, tx pgx.Tx, g *gathering, lineage *fault.Lineage, rates rates,
+	alerts []store.GroupedAlert, history bool) error {
 	in := fault.NewInference(lineage)
 	var ids []int64
 	for _, one := range g.groups {
@@ -212,7 +215,8 @@ func (g *gathering) sync(in *fault.Inference, history bool) {
 		members := f.Members()
 		if one == nil {
 			first := g.alerts[members[0]]
-			one = &grouped{Group: record.Group{BeganAt: first.Since, OpenedAt: first.RaisedAt, Severity: first.Severity, FromHistory: history, OriginKind: record.OriginDataset}, fresh: true, fault: f}
+			one = &grouped{Group: record.Group{BeganAt: first.Since, OpenedAt: first.RaisedAt, Severity: first.Severity,
+				FromHistory: history, OriginKind: record.OriginDataset}, fresh: true, fault: f}
 			g.groups = append(g.groups, one)
 			id := -int64(len(g.groups)) // until it is kept
 			one.ID, f.ID, g.byID[id], of[f] = id, id, one, one
@@ -276,7 +280,8 @@ func (v *grouped) reaches(was []store.GroupedAlert, gained []int64, g *gathering
 	}
 	for _, id := range gained {
 		m := g.alerts[id]
-		if m.Severity == "critical" && m.ClosedAt == nil && m.Dataset != "" && !slices.ContainsFunc(was, func(o store.GroupedAlert) bool { return o.Dataset == m.Dataset }) {
+		if m.Severity == "critical" && m.ClosedAt == nil && m.Dataset != "" && !slices.ContainsFunc(was,
+			func(o store.GroupedAlert) bool { return o.Dataset == m.Dataset }) {
 			v.news = append(v.news, "It has reached "+m.Dataset+": "+m.Sentence+".")
 			return
 		}
@@ -363,8 +368,10 @@ func same(a, b record.Group) bool {
 	a.ClosedAt, b.ClosedAt = nil, nil
 	alerts := ref(a.OriginAlert) == ref(b.OriginAlert)
 	a.OriginAlert, b.OriginAlert = nil, nil
-	return equal && alerts && (x == nil) == (y == nil) && (x == nil || x.Equal(*y)) && a.BeganAt.Equal(b.BeganAt) && a.OpenedAt.Equal(b.OpenedAt) &&
-		a.Severity == b.Severity && a.Origin == b.Origin && a.OriginKind == b.OriginKind && a.FromHistory == b.FromHistory && ref(a.MergedInto) == ref(b.MergedInto)
+	return equal && alerts && (x == nil) == (y == nil) && (x == nil || x.Equal(*y)) && a.BeganAt.Equal(b.BeganAt) &&
+		a.OpenedAt.Equal(b.OpenedAt) &&
+		a.Severity == b.Severity && a.Origin == b.Origin && a.OriginKind == b.OriginKind && a.FromHistory == b.FromHistory &&
+		ref(a.MergedInto) == ref(b.MergedInto)
 }
 
 func ref(p *int64) int64 {

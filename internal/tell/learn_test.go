@@ -20,7 +20,8 @@ import (
 // counts declares a metric of rows by round and gives it nine weeks of samples.
 func counts(d *desk, dataset string, value func(hour int, round string) float64) {
 	d.t.Helper()
-	m, err := d.Parts.Collector.Declare(d.t.Context(), collect.Declaration{Metric: dataset, Dataset: dataset, Measure: record.MeasureRows, Kind: timeline.Count, Period: "1h", SegmentBy: record.Strings{"round"}})
+	m, err := d.Parts.Collector.Declare(d.t.Context(), collect.Declaration{Metric: dataset, Dataset: dataset,
+		Measure: record.MeasureRows, Kind: timeline.Count, Period: "1h", SegmentBy: record.Strings{"round"}})
 	dbtest.Must(d.t, err)
 	ids, err := d.Parts.Store.EnsureSeries(d.t.Context(), m.ID, []string{"west", "east"})
 	dbtest.Must(d.t, err)
@@ -56,7 +57,8 @@ func TestLagsAndSharesAreLearnedFromWhatHasCome(t *testing.T) {
 	dbtest.Must(t, d.Parts.Teller.Learn(t.Context()))
 	var lags []store.LineageLag
 	dbtest.Must(t, d.Admin.Get(t.Context(), "/lineage/lags", nil, &lags))
-	if len(lags) != 1 || lags[0].From != "ops.sorted" || lags[0].Learned != "rows" || lags[0].Low > 3*3600 || lags[0].High < 3*3600 || lags[0].High-lags[0].Low > 3600 || lags[0].Pass < 0.8 {
+	if len(lags) != 1 || lags[0].From != "ops.sorted" || lags[0].Learned != "rows" || lags[0].Low > 3*3600 ||
+		lags[0].High < 3*3600 || lags[0].High-lags[0].Low > 3600 || lags[0].Pass < 0.8 {
 		t.Errorf("lags: %+v", lags)
 	}
 	shares, err := d.Parts.Store.SegmentShares(t.Context(), []string{"ops.sorted"})
@@ -99,7 +101,8 @@ func TestSegmentsSilentBeforeTheirLateLoadAreToldOnce(t *testing.T) {
 	d.monitor("ops.scans")
 	d.made("ops.delivered", "ops.scans")
 	ctx := t.Context()
-	m, err := d.Parts.Collector.Declare(ctx, collect.Declaration{Metric: "delivered by round", Dataset: "ops.delivered", Measure: record.MeasureRows, Kind: timeline.Count, Period: "1h", SegmentBy: record.Strings{"round"}})
+	m, err := d.Parts.Collector.Declare(ctx, collect.Declaration{Metric: "delivered by round", Dataset: "ops.delivered",
+		Measure: record.MeasureRows, Kind: timeline.Count, Period: "1h", SegmentBy: record.Strings{"round"}})
 	dbtest.Must(t, err)
 	rounds := []string{"1", "2", "3", "4", "5", "6", "7", "8", "9"}
 	ids, err := d.Parts.Store.EnsureSeries(ctx, m.ID, rounds)
@@ -148,7 +151,8 @@ func TestALagIsLearnedFromConfirmedFaults(t *testing.T) {
 	dbtest.Must(t, d.Parts.Teller.Learn(t.Context()))
 	var lags []store.LineageLag
 	dbtest.Must(t, d.Admin.Get(t.Context(), "/lineage/lags", nil, &lags))
-	if len(lags) != 1 || lags[0].Learned != "faults" || lags[0].Low != 7200 || lags[0].High != 7200 || lags[0].Spread < 900 || lags[0].Spread > 3600 {
+	if len(lags) != 1 || lags[0].Learned != "faults" || lags[0].Low != 7200 || lags[0].High != 7200 || lags[0].Spread < 900 ||
+		lags[0].Spread > 3600 {
 		t.Errorf("lags: %+v", lags)
 	}
 }

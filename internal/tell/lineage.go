@@ -108,7 +108,8 @@ func (t *Teller) graph(ctx context.Context, s *store.Store) (l *fault.Lineage, u
 
 // surroundings adds to a lineage what is judged where and the shares of segments, near
 // the alerts, and gives how often their monitors ring.
-func (t *Teller) surroundings(ctx context.Context, s *store.Store, l *fault.Lineage, up map[string][]string, g *gathering, now time.Time) (rates, error) {
+func (t *Teller) surroundings(ctx context.Context, s *store.Store, l *fault.Lineage, up map[string][]string, g *gathering,
+	now time.Time) (rates, error) {
 	near := nearby(g, up)
 	watched, err := s.Watched(ctx, near)
 	if err != nil {
@@ -197,7 +198,8 @@ func home(m store.GroupedAlert) string {
 
 // coreOf is an alert as the inference sees it.
 func (r rates) coreOf(m store.GroupedAlert) fault.Alert {
-	a := fault.Alert{ID: m.ID, Series: m.SeriesID, Place: home(m), Segment: segment(m.SegmentBy, m.Segment), Onset: float64(m.Since.Unix()), Spread: m.Spread,
+	a := fault.Alert{ID: m.ID, Series: m.SeriesID, Place: home(m), Segment: segment(m.SegmentBy, m.Segment),
+		Onset: float64(m.Since.Unix()), Spread: m.Spread,
 		Raised: m.RaisedAt.Unix(), Effect: m.Effect, Error: m.EffectError, Critical: m.Severity == "critical", Fixed: m.Fixed}
 	if m.ClosedAt != nil {
 		if a.Ended = m.ClosedAt.Unix(); m.EndedAt != nil {

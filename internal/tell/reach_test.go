@@ -64,7 +64,8 @@ func TestWebhooksThatMisbehaveAreNamedAndHarmNothing(t *testing.T) {
 	hook := func(name, url string) httpapi.NewChannel {
 		return httpapi.NewChannel{Name: name, Kind: record.ChannelWebhook, Settings: record.ChannelSettings{URL: url}}
 	}
-	for name, want := range map[string]string{"500": "500 Internal Server Error out of cheese", "large": "400 Bad Request", "private": "redirects are not followed", "hang": "timeout"} {
+	for name, want := range map[string]string{"500": "500 Internal Server Error out of cheese", "large": "400 Bad Request",
+		"private": "redirects are not followed", "hang": "timeout"} {
 		began := time.Now()
 		if got := d.try(hook(name, server.URL+"/"+name)); !strings.Contains(got, want) || len(got) > 400 {
 			t.Errorf("%s: %q, want %q", name, got, want)
@@ -80,13 +81,16 @@ func TestWebhooksThatMisbehaveAreNamedAndHarmNothing(t *testing.T) {
 		t.Errorf("the next one is reached all the same: %q", got)
 	}
 	for what, c := range map[string]httpapi.NewChannel{
-		"a file":           hook("x", "file:///etc/passwd"),
-		"a metadata host":  hook("x", "http://169.254.169.254/latest"),
-		"no address":       hook("x", ""),
-		"a strange kind":   {Name: "x", Kind: "email", Settings: record.ChannelSettings{URL: server.URL}},
-		"a bad template":   {Name: "x", Kind: "webhook", Settings: record.ChannelSettings{URL: server.URL, Form: "own", Template: "{{.Nope}}"}},
-		"a stray template": {Name: "x", Kind: "webhook", Settings: record.ChannelSettings{URL: server.URL, Form: "chat", Template: "{{.Title}}"}},
-		"a broken address": {Name: "x", Kind: "email", Settings: record.ChannelSettings{To: record.Strings{"night desk"}, From: "a@b.example", Host: "h"}},
+		"a file":          hook("x", "file:///etc/passwd"),
+		"a metadata host": hook("x", "http://169.254.169.254/latest"),
+		"no address":      hook("x", ""),
+		"a strange kind":  {Name: "x", Kind: "email", Settings: record.ChannelSettings{URL: server.URL}},
+		"a bad template": {Name: "x", Kind: "webhook", Settings: record.ChannelSettings{URL: server.URL, Form: "own",
+			Template: "{{.Nope}}"}},
+		"a stray template": {Name: "x", Kind: "webhook", Settings: record.ChannelSettings{URL: server.URL, Form: "chat",
+			Template: "{{.Title}}"}},
+		"a broken address": {Name: "x", Kind: "email", Settings: record.ChannelSettings{To: record.Strings{"night desk"},
+			From: "a@b.example", Host: "h"}},
 	} {
 		if err := d.Admin.Send(t.Context(), "POST", "/channels", c, nil); err == nil {
 			t.Errorf("%s is taken", what)
@@ -99,11 +103,13 @@ func TestAWebhookGetsItsHeadersAndNobodyElseSeesThem(t *testing.T) {
 	var got atomic.Value
 	server := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { got.Store(r.Header.Clone()) }))
 	t.Cleanup(server.Close)
-	c := httpapi.NewChannel{Name: "tickets", Kind: record.ChannelWebhook, Settings: record.ChannelSettings{URL: server.URL, Form: "ticket"}, Headers: map[string]string{"authorization": "Bearer s3cret", "X-Desk": "night"}}
+	c := httpapi.NewChannel{Name: "tickets", Kind: record.ChannelWebhook, Settings: record.ChannelSettings{URL: server.URL,
+		Form: "ticket"}, Headers: map[string]string{"authorization": "Bearer s3cret", "X-Desk": "night"}}
 	if why := d.try(c); why != "" {
 		t.Fatal(why)
 	}
-	if h := got.Load().(http.Header); h.Get("Authorization") != "Bearer s3cret" || h.Get("X-Desk") != "night" || h.Get("Webhook-Signature") == "" {
+	if h := got.Load().(http.Header); h.Get("Authorization") != "Bearer s3cret" || h.Get("X-Desk") != "night" ||
+		h.Get("Webhook-Signature") == "" {
 		t.Errorf("it got %v", h)
 	}
 	shown := func() (names record.Strings) {
@@ -128,10 +134,12 @@ func TestAWebhookGetsItsHeadersAndNobodyElseSeesThem(t *testing.T) {
 		t.Error("left out, they stay")
 	}
 	c.Headers = map[string]string{"Authorization": "Basic b3RoZXI=", "X-Desk": ""}
-	if d.try(c); got.Load().(http.Header).Get("Authorization") != "Basic b3RoZXI=" || got.Load().(http.Header).Get("X-Desk") != "" || len(shown()) != 1 {
+	if d.try(c); got.Load().(http.Header).Get("Authorization") != "Basic b3RoZXI=" ||
+		got.Load().(http.Header).Get("X-Desk") != "" || len(shown()) != 1 {
 		t.Errorf("given anew: %v", got.Load())
 	}
-	for name, value := range map[string]string{"Content-Type": "text/plain", "webhook-id": "1", "X Desk": "a", "X-Two": "a\r\nB: c", "X-Long": strings.Repeat("x", 5000)} {
+	for name, value := range map[string]string{"Content-Type": "text/plain", "webhook-id": "1", "X Desk": "a",
+		"X-Two": "a\r\nB: c", "X-Long": strings.Repeat("x", 5000)} {
 		c.Headers = map[string]string{name: value}
 		if err := d.Admin.Send(t.Context(), "POST", "/channels", c, nil); err == nil || !strings.Contains(err.Error(), "header") {
 			t.Errorf("%s: %v", name, err)
@@ -170,7 +178,8 @@ func TestSecretsRotateWithoutALetterLost(t *testing.T) {
 		t.Errorf("the new secret: %s", came[2].Signature)
 	}
 	dbtest.Must(t, d.box.Expect("/pager", "whsec_"+strings.Repeat("A", 32)))
-	if got := d.try(httpapi.NewChannel{Name: "pager", Kind: record.ChannelWebhook, Settings: record.ChannelSettings{URL: d.hook + "/pager"}}); got != "" || d.settle("/pager")[3].Signature != "wrong" {
+	if got := d.try(httpapi.NewChannel{Name: "pager", Kind: record.ChannelWebhook,
+		Settings: record.ChannelSettings{URL: d.hook + "/pager"}}); got != "" || d.settle("/pager")[3].Signature != "wrong" {
 		t.Errorf("a receiver that expects another secret sees that it is wrong: %q", got)
 	}
 }
@@ -180,8 +189,10 @@ func certificate(t *testing.T) (tls.Certificate, *x509.CertPool) {
 	t.Helper()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	dbtest.Must(t, err)
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "sink"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
-		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "sink"},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
+		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true,
+		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
 	dbtest.Must(t, err)
 	pool := x509.NewCertPool()
@@ -205,8 +216,9 @@ func TestMailGoesOutByTLSAndLoginAndSaysWhatIsWrong(t *testing.T) {
 	good := serve(sink.Login{User: "bell", Password: "tin", TLS: &tls.Config{Certificates: []tls.Certificate{cert}}})
 	other := serve(sink.Login{TLS: &tls.Config{Certificates: []tls.Certificate{strange}}})
 	mail := func(name string, port int, security, user, password string) httpapi.NewChannel {
-		return httpapi.NewChannel{Name: name, Kind: record.ChannelEmail, Secret: password, Settings: record.ChannelSettings{To: record.Strings{"night@ferries.example"}, From: "bell@ferries.example",
-			Host: "127.0.0.1", Port: port, Security: security, User: user}}
+		return httpapi.NewChannel{Name: name, Kind: record.ChannelEmail, Secret: password,
+			Settings: record.ChannelSettings{To: record.Strings{"night@ferries.example"}, From: "bell@ferries.example",
+				Host: "127.0.0.1", Port: port, Security: security, User: user}}
 	}
 	if got := d.try(mail("good", good, "starttls", "bell", "tin")); got != "" {
 		t.Errorf("STARTTLS and a login: %q", got)
@@ -234,21 +246,26 @@ func TestMailGoesOutByTLSAndLoginAndSaysWhatIsWrong(t *testing.T) {
 func TestALetterSaysAllThereIsToSay(t *testing.T) {
 	d := newDesk(t)
 	d.monitor("ops.scans")
-	dbtest.Must(t, d.Admin.Send(t.Context(), "POST", "/channels", httpapi.NewChannel{Name: "desk", Kind: record.ChannelEmail, Settings: record.ChannelSettings{To: record.Strings{"desk@ferries.example"},
-		From: "bell@ferries.example", Host: "127.0.0.1", Port: d.smtp, Security: "none"}}, nil))
+	dbtest.Must(t, d.Admin.Send(t.Context(), "POST", "/channels", httpapi.NewChannel{Name: "desk", Kind: record.ChannelEmail,
+		Settings: record.ChannelSettings{To: record.Strings{"desk@ferries.example"},
+			From: "bell@ferries.example", Host: "127.0.0.1", Port: d.smtp, Security: "none"}}, nil))
 	d.route("all", "desk")
 	before := d.ring("ops.scans", func(a *record.Alert) {
 		a.RaisedAt = now.Add(-40 * time.Hour)
 		a.Since, a.EndedAt, a.ClosedAt = a.RaisedAt, &a.RaisedAt, &a.RaisedAt
 	})
-	dbtest.Must(t, d.Admin.Send(t.Context(), "POST", "/labels", httpapi.NewLabel{Alerts: []int64{before}, Verdict: "noise", Cause: "a school trip"}, nil))
+	dbtest.Must(t, d.Admin.Send(t.Context(), "POST", "/labels", httpapi.NewLabel{Alerts: []int64{before}, Verdict: "noise",
+		Cause: "a school trip"}, nil))
 	id := d.ring("ops.scans", critical)
 	came := d.settle("desk@ferries.example")
-	if len(came) != 1 || came[0].Subject != "Critical: ops.scans sends too little" || len(came[0].Picture) < 2000 || string(came[0].Picture[1:4]) != "PNG" {
+	if len(came) != 1 || came[0].Subject != "Critical: ops.scans sends too little" || len(came[0].Picture) < 2000 ||
+		string(came[0].Picture[1:4]) != "PNG" {
 		t.Fatalf("%d letters; the first: %s, picture of %d bytes", len(came), came[0].Subject, len(came[0].Picture))
 	}
-	for _, want := range []string{"since      Wed 17 Jun 11:00 (America/Halifax), 1 h", "dataset    ops.scans, Harbour data", "observed   3 rows", "expected   9 rows", "about once in 463 days",
-		"noise (a school trip): ops.scans sends too little", "/groups/", fmt.Sprintf("/answer/%d.", id), "as=fault", "as=noise", "as=planned"} {
+	for _, want := range []string{"since      Wed 17 Jun 11:00 (America/Halifax), 1 h", "dataset    ops.scans, Harbour data",
+		"observed   3 rows", "expected   9 rows", "about once in 463 days",
+		"noise (a school trip): ops.scans sends too little", "/groups/", fmt.Sprintf("/answer/%d.", id),
+		"as=fault", "as=noise", "as=planned"} {
 		if !strings.Contains(came[0].Text, want) {
 			t.Errorf("the text lacks %q:\n%s", want, came[0].Text)
 		}

@@ -15,7 +15,8 @@ import (
 func TestTwoServicesOnOneDatabaseTellEachFaultOnce(t *testing.T) {
 	var dir string
 	d := newDesk(t, func(o *service.Options) { dir = o.Dir })
-	second, err := service.Start(t.Context(), service.Options{Dir: dir, Database: d.Database, Listen: "127.0.0.1:0", SignIn: true, Now: d.Clock.Now,
+	second, err := service.Start(t.Context(), service.Options{Dir: dir, Database: d.Database, Listen: "127.0.0.1:0", SignIn: true,
+		Now:          d.Clock.Now,
 		AllowPrivate: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	dbtest.Must(t, err)
 	t.Cleanup(second.Stop)

@@ -36,7 +36,8 @@ func TestOneFaultIsOneMessageAndItsEndAnother(t *testing.T) {
 	d.quiet()
 	d.later(6 * time.Second)
 	came := d.settle("/pager")
-	same(t, "told", sorted(said(t, came)), "opened: Warning: ops.rosters sends too little", "opened: Warning: raw.gates sends too little (and 2 more)")
+	same(t, "told", sorted(said(t, came)), "opened: Warning: ops.rosters sends too little",
+		"opened: Warning: raw.gates sends too little (and 2 more)")
 	if text := came[0].Text + came[1].Text; !strings.Contains(text, `"origin":"raw.gates"`) || came[0].Signature != "valid" {
 		t.Errorf("the origin is named and the message signed: %s, %s", came[0].Signature, text)
 	}
@@ -49,7 +50,8 @@ func TestOneFaultIsOneMessageAndItsEndAnother(t *testing.T) {
 	d.over(mart)
 	d.over(alone)
 	came = d.settle("/pager")
-	same(t, "over", sorted(said(t, came[2:])), "recovered: Over: ops.rosters sends too little", "recovered: Over: raw.gates sends too little (and 2 more)")
+	same(t, "over", sorted(said(t, came[2:])), "recovered: Over: ops.rosters sends too little",
+		"recovered: Over: raw.gates sends too little (and 2 more)")
 	keys := map[string]bool{}
 	for _, l := range came {
 		keys[l.Key] = true
@@ -74,7 +76,8 @@ func TestALateOriginCorrectsTheGroupAndACommonReaderJoinsNothing(t *testing.T) {
 	d.webhook("pager")
 	d.ring("ops.sales")
 	d.ring("ops.scans")
-	same(t, "two faults", sorted(said(t, d.settle("/pager"))), "opened: Warning: ops.sales sends too little", "opened: Warning: ops.scans sends too little")
+	same(t, "two faults", sorted(said(t, d.settle("/pager"))), "opened: Warning: ops.sales sends too little",
+		"opened: Warning: ops.scans sends too little")
 	d.ring("raw.orders", func(a *record.Alert) { a.Since = a.Since.Add(-time.Hour) })
 	same(t, "an origin that was found late", said(t, d.settle("/pager"))[2:], "changed: Changed: raw.orders sends too little (and 1 more)")
 	d.ring("mart.both")
@@ -88,7 +91,8 @@ func TestARouteOfATagHearsOfThatAlone(t *testing.T) {
 	d := newDesk(t)
 	d.monitor("ops.scans")
 	d.monitor("ops.rosters")
-	dbtest.Must(t, d.Admin.Send(t.Context(), "PATCH", "/tags/gates", map[string]any{"on": map[string]any{"monitors": []string{"ops.scans"}}}, nil))
+	dbtest.Must(t, d.Admin.Send(t.Context(), "PATCH", "/tags/gates",
+		map[string]any{"on": map[string]any{"monitors": []string{"ops.scans"}}}, nil))
 	d.webhook("pager", func(r *httpapi.NewRoute) { r.Tags = record.Strings{"gates", "berths"} })
 	d.ring("ops.scans")
 	d.ring("ops.rosters")
@@ -113,7 +117,8 @@ func TestWhatPeopleSayOfGroupsIsToldAndKept(t *testing.T) {
 	origin, reader := d.ring("raw.orders", func(a *record.Alert) { a.Since = a.Since.Add(-time.Hour) }), d.ring("ops.sales")
 	d.settle("/pager")
 	d.ring("ops.scans")
-	same(t, "two faults", sorted(said(t, d.settle("/pager"))), "opened: Warning: ops.scans sends too little", "opened: Warning: raw.orders sends too little (and 1 more)")
+	same(t, "two faults", sorted(said(t, d.settle("/pager"))), "opened: Warning: ops.scans sends too little",
+		"opened: Warning: raw.orders sends too little (and 1 more)")
 	open := d.groups("?state=open")
 	scans, orders := open[0], open[1]
 
@@ -139,7 +144,8 @@ func TestWhatPeopleSayOfGroupsIsToldAndKept(t *testing.T) {
 		t.Errorf("parted: %+v", g.GroupRow)
 	}
 	came = d.settle("/pager")[3:]
-	if what := sorted(said(t, came)); len(what) != 2 || !strings.HasPrefix(what[0], "changed: ") || what[1] != "opened: Warning: ops.sales sends too little" {
+	if what := sorted(said(t, came)); len(what) != 2 || !strings.HasPrefix(what[0], "changed: ") ||
+		what[1] != "opened: Warning: ops.sales sends too little" {
 		t.Errorf("told of the part, and that it is gone: %v", what)
 	}
 	again, err := d.Parts.Store.Alert(t.Context(), origin)
@@ -166,7 +172,8 @@ func TestWhatPeopleSayOfGroupsIsToldAndKept(t *testing.T) {
 	}
 	var answers []record.GroupAnswer
 	dbtest.Must(t, d.Admin.Get(t.Context(), "/group-answers", nil, &answers))
-	if len(answers) != 2 || answers[0].Says != "same" || answers[1].Says != "not the same" || answers[1].OtherID != parted || !slices.Equal(answers[1].Alerts, record.Numbers{reader}) {
+	if len(answers) != 2 || answers[0].Says != "same" || answers[1].Says != "not the same" || answers[1].OtherID != parted ||
+		!slices.Equal(answers[1].Alerts, record.Numbers{reader}) {
 		t.Errorf("answers: %+v", answers)
 	}
 }
@@ -183,13 +190,15 @@ func TestAGroupThatGetsWorseOrComesBackIsToldAgain(t *testing.T) {
 	a, err := d.Parts.Store.Alert(t.Context(), id)
 	dbtest.Must(t, err)
 	d.ring("ops.scans", func(b *record.Alert) { *b = a; b.Severity = "critical" })
-	same(t, "worse", said(t, d.settle("/all")), "opened: Warning: ops.scans sends too little", "changed: Changed: ops.scans sends too little")
+	same(t, "worse", said(t, d.settle("/all")), "opened: Warning: ops.scans sends too little",
+		"changed: Changed: ops.scans sends too little")
 	same(t, "to the others", said(t, d.settle("/critical")), "opened: Critical: ops.scans sends too little")
 	d.over(id)
 	d.quiet()
 	d.later(time.Hour)
 	d.ring("ops.scans", func(b *record.Alert) { b.Cause = "stuck" })
-	same(t, "back", said(t, d.settle("/all"))[2:], "recovered: Over: ops.scans sends too little", "again: Back again: ops.scans sends too little (and 1 more)")
+	same(t, "back", said(t, d.settle("/all"))[2:], "recovered: Over: ops.scans sends too little",
+		"again: Back again: ops.scans sends too little (and 1 more)")
 }
 
 func TestNothingIsLostWhileAReceiverIsDown(t *testing.T) {
@@ -262,7 +271,8 @@ func (d *desk) messages(state string) []record.Message {
 func TestAFloodBecomesOneSummary(t *testing.T) {
 	d := newDesk(t)
 	d.webhook("pager")
-	dbtest.Must(t, d.Admin.Send(t.Context(), "POST", "/channels", httpapi.NewChannel{Name: "pager", Kind: record.ChannelWebhook, Settings: record.ChannelSettings{URL: d.hook + "/pager"}, HourlyLimit: 3}, nil))
+	dbtest.Must(t, d.Admin.Send(t.Context(), "POST", "/channels", httpapi.NewChannel{Name: "pager", Kind: record.ChannelWebhook,
+		Settings: record.ChannelSettings{URL: d.hook + "/pager"}, HourlyLimit: 3}, nil))
 	for i := range 10 {
 		d.monitor(fmt.Sprintf("ops.t%d", i))
 	}
@@ -427,11 +437,12 @@ func TestTheLinksOfAMessageAnswerItsAlertAlone(t *testing.T) {
 		address, as string
 		want        int
 	}{
-		"something else":  {address, "delete", 422},
-		"a changed link":  {strings.Replace(address, fmt.Sprintf("/answer/%d.", id), fmt.Sprintf("/answer/%d.", other), 1), "fault", 403},
-		"no link at all":  {d.Address + "/answer/x", "fault", 403},
-		"looking after":   {address, "take", 200},
-		"an ended link":   {d.Address + "/answer/" + d.Parts.Teller.AnswerToken(other, "pager", d.Clock.Now().Add(-time.Second)), "fault", 410},
+		"something else": {address, "delete", 422},
+		"a changed link": {strings.Replace(address, fmt.Sprintf("/answer/%d.", id), fmt.Sprintf("/answer/%d.", other), 1), "fault", 403},
+		"no link at all": {d.Address + "/answer/x", "fault", 403},
+		"looking after":  {address, "take", 200},
+		"an ended link": {d.Address + "/answer/" + d.Parts.Teller.AnswerToken(other, "pager", d.Clock.Now().Add(-time.Second)),
+			"fault", 410},
 		"an alert unmade": {d.Address + "/answer/" + d.Parts.Teller.AnswerToken(9999, "pager", d.Clock.Now().Add(time.Hour)), "fault", 404},
 	} {
 		r, err := http.PostForm(c.address, url.Values{"as": {c.as}})
@@ -448,7 +459,8 @@ func TestTheLinksOfAMessageAnswerItsAlertAlone(t *testing.T) {
 			t.Errorf("%s: %d %s", address, got, r.Header.Get("Content-Type"))
 		}
 	}
-	if open := d.groups("?state=open"); open[1].TakenBy != "somebody (by a link to pager)" && open[0].TakenBy != "somebody (by a link to pager)" {
+	if open := d.groups("?state=open"); open[1].TakenBy != "somebody (by a link to pager)" &&
+		open[0].TakenBy != "somebody (by a link to pager)" {
 		t.Errorf("taken: %+v", open)
 	}
 }
@@ -467,8 +479,10 @@ func TestGroupsAreToldByHandSnoozedAndNeverTwice(t *testing.T) {
 		dbtest.Must(t, d.Admin.Send(t.Context(), "POST", fmt.Sprintf("/groups/%d/tell", g.ID), map[string]string{"channel": "other"}, nil))
 		d.quiet()
 	}
-	same(t, "by hand", said(t, d.settle("/other")), "opened: Warning: ops.scans sends too little", "asked: Warning: ops.scans sends too little")
-	if err := d.Admin.Send(t.Context(), "POST", fmt.Sprintf("/groups/%d/tell", g.ID), map[string]string{"channel": "nobody"}, nil); !client.Missing(err) {
+	same(t, "by hand", said(t, d.settle("/other")), "opened: Warning: ops.scans sends too little",
+		"asked: Warning: ops.scans sends too little")
+	if err := d.Admin.Send(t.Context(), "POST", fmt.Sprintf("/groups/%d/tell", g.ID), map[string]string{"channel": "nobody"},
+		nil); !client.Missing(err) {
 		t.Errorf("a channel that is not there: %v", err)
 	}
 	// What goes on of the past is news again, once.

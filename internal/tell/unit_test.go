@@ -74,7 +74,9 @@ func FuzzCheckTemplate(f *testing.F) {
 
 func TestEveryFormSaysWhatIsWrongAndLeadsBack(t *testing.T) {
 	full := samples()[0]
-	full.Links = Links{Alert: "https://bell.example/alerts/1", Group: "https://bell.example/groups/12", Fault: "https://bell.example/answer/x?as=fault", Noise: "https://bell.example/answer/x?as=noise", Planned: "https://bell.example/answer/x?as=planned", Take: "https://bell.example/answer/x?as=take"}
+	full.Links = Links{Alert: "https://bell.example/alerts/1", Group: "https://bell.example/groups/12",
+		Fault: "https://bell.example/answer/x?as=fault", Noise: "https://bell.example/answer/x?as=noise",
+		Planned: "https://bell.example/answer/x?as=planned", Take: "https://bell.example/answer/x?as=take"}
 	for _, form := range []string{FormCloudEvent, FormChat, FormTicket} {
 		b, err := render(record.Channel{Kind: record.ChannelWebhook, Settings: record.ChannelSettings{Form: form}}, full)
 		if err != nil || !json.Valid([]byte(b.Payload)) {
@@ -92,7 +94,8 @@ func TestEveryFormSaysWhatIsWrongAndLeadsBack(t *testing.T) {
 		t.Fatal(err)
 	}
 	for what, text := range map[string]string{"text": b.Text, "html": b.HTML} {
-		for _, want := range []string{"30 % fewer rows", "Mon 2 Jan 15:04", "70 rows", "expected 100", "96 % of all that fell", "about once in 410 days", "raw.orders", "as=fault", "as=noise", "as=planned", "as=take", "groups/12"} {
+		for _, want := range []string{"30 % fewer rows", "Mon 2 Jan 15:04", "70 rows", "expected 100", "96 % of all that fell",
+			"about once in 410 days", "raw.orders", "as=fault", "as=noise", "as=planned", "as=take", "groups/12"} {
 			if !strings.Contains(strings.ReplaceAll(text, "&#34;", `"`), want) {
 				t.Errorf("%s lacks %q:\n%s", what, want, text)
 			}
@@ -152,7 +155,8 @@ func TestLinksCannotBeMadeOrChanged(t *testing.T) {
 	if alert, channel, err := bell.ReadAnswerToken(token); alert != 41 || channel != "night-desk" || err != nil {
 		t.Errorf("%d %q %v", alert, channel, err)
 	}
-	for what, bad := range map[string]string{"another alert": "42" + token[2:], "longer": strings.Replace(token, ".1", ".9", 1), "cut": token[:len(token)-1], "empty": "", "another key": other.AnswerToken(41, "night-desk", now.Add(time.Hour)), "dots": "...."} {
+	for what, bad := range map[string]string{"another alert": "42" + token[2:], "longer": strings.Replace(token, ".1", ".9", 1),
+		"cut": token[:len(token)-1], "empty": "", "another key": other.AnswerToken(41, "night-desk", now.Add(time.Hour)), "dots": "...."} {
 		if _, _, err := bell.ReadAnswerToken(bad); !errors.Is(err, ErrLink) {
 			t.Errorf("%s: %v", what, err)
 		}

@@ -72,7 +72,8 @@ func (t *Teller) post(ctx context.Context, c record.Channel, m record.Message, b
 	for name, v := range headers {
 		request.Header.Set(name, v)
 	}
-	for name, v := range map[string]string{"Content-Type": b.Type, "User-Agent": "TinBell/1", "webhook-id": m.ID, "webhook-timestamp": strconv.FormatInt(at, 10), "webhook-signature": signatures} {
+	for name, v := range map[string]string{"Content-Type": b.Type, "User-Agent": "TinBell/1", "webhook-id": m.ID,
+		"webhook-timestamp": strconv.FormatInt(at, 10), "webhook-signature": signatures} {
 		request.Header.Set(name, v)
 	}
 	response, err := t.http.Do(request)
@@ -91,7 +92,8 @@ func (t *Teller) post(ctx context.Context, c record.Channel, m record.Message, b
 	case code >= 200 && code < 300:
 		return nil
 	case code >= 300 && code < 400:
-		return fmt.Errorf("it answers %s and points to %q: redirects are not followed, give the channel the right address", response.Status, response.Header.Get("Location"))
+		return fmt.Errorf("it answers %s and points to %q: redirects are not followed, give the channel the right address",
+			response.Status, response.Header.Get("Location"))
 	default:
 		return fmt.Errorf("it answers %s %s", response.Status, readable(string(said)))
 	}
@@ -139,7 +141,9 @@ func (t *Teller) signatures(c record.Channel, id string, at int64, body string) 
 
 // client makes what webhooks are sent with.
 func (t *Teller) client() *http.Client {
-	transport := &http.Transport{DialContext: outward.Guard(t.options.Allowed).Dial, TLSHandshakeTimeout: 10 * time.Second, ResponseHeaderTimeout: answerWithin,
-		MaxIdleConnsPerHost: atOnce, IdleConnTimeout: 30 * time.Second, MaxResponseHeaderBytes: 64 << 10, ForceAttemptHTTP2: true, TLSClientConfig: t.tls("")}
+	transport := &http.Transport{DialContext: outward.Guard(t.options.Allowed).Dial, TLSHandshakeTimeout: 10 * time.Second,
+		ResponseHeaderTimeout: answerWithin,
+		MaxIdleConnsPerHost:   atOnce, IdleConnTimeout: 30 * time.Second, MaxResponseHeaderBytes: 64 << 10, ForceAttemptHTTP2: true,
+		TLSClientConfig: t.tls("")}
 	return &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 }

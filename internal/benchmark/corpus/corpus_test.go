@@ -39,10 +39,12 @@ func folder(t *testing.T, change func(files map[string]string)) string {
 		return fmt.Sprintf("%s,gate,%s,,%s,3600,UTC,%s,%s,%s\n", id, metric, kind, at(0), at(split), at(hours-1))
 	}
 	files := map[string]string{
-		"series.csv":    "series_id,dataset,metric,slice,kind,step_seconds,time_zone,first_at,split_at,last_at\n" + line("gate.rows", "row_count", "count") + line("gate.nulls", "null_share", "ratio"),
-		"samples.csv":   b.String(),
-		"incidents.csv": "incident_id,series_id,dataset,slice,start,end,fault_kind,severity\nI1,,gate,," + at(split+50) + "," + at(split+60) + ",stall,high\nI2,gate.nulls,gate,," + at(split+200) + "," + at(split+210) + ",null_burst,medium\n",
-		"events.csv":    "name,start,end,dataset,slice\nrepaving," + at(split+150) + "," + at(split+158) + ",gate,\n",
+		"series.csv": "series_id,dataset,metric,slice,kind,step_seconds,time_zone,first_at,split_at,last_at\n" +
+			line("gate.rows", "row_count", "count") + line("gate.nulls", "null_share", "ratio"),
+		"samples.csv": b.String(),
+		"incidents.csv": "incident_id,series_id,dataset,slice,start,end,fault_kind,severity\nI1,,gate,," + at(split+50) + "," +
+			at(split+60) + ",stall,high\nI2,gate.nulls,gate,," + at(split+200) + "," + at(split+210) + ",null_burst,medium\n",
+		"events.csv": "name,start,end,dataset,slice\nrepaving," + at(split+150) + "," + at(split+158) + ",gate,\n",
 	}
 	if change != nil {
 		change(files)
@@ -142,7 +144,8 @@ func TestAlertsAreMatchedAsDocumented(t *testing.T) {
 		}
 	}
 	c.Impacts = []Impact{{Incident: "I2", Dataset: "gate", Start: hour(300), End: hour(310)}}
-	if r := c.Score([]Rang{{rows, detect.Alert{Raised: hour(305), End: hour(306), Closed: hour(306)}}}, 0.03); r.Found != 1 || r.False != 0 {
+	if r := c.Score([]Rang{{rows, detect.Alert{Raised: hour(305), End: hour(306), Closed: hour(306)}}}, 0.03); r.Found != 1 ||
+		r.False != 0 {
 		t.Errorf("where an incident shows downstream: %+v", r)
 	}
 }

@@ -93,7 +93,8 @@ func Read(folder string) (*Corpus, error) {
 	if err := c.readSamples(folder); err != nil {
 		return nil, err
 	}
-	err := read(folder, "incidents.csv", []string{"incident_id", "series_id", "dataset", "slice", "start", "end", "fault_kind", "severity"}, func(r *row) error {
+	err := read(folder, "incidents.csv", []string{"incident_id", "series_id", "dataset", "slice", "start", "end", "fault_kind",
+		"severity"}, func(r *row) error {
 		i := Incident{ID: r.text("incident_id"), Series: r.text("series_id"), Dataset: r.text("dataset"), Slice: r.text("slice"),
 			Start: r.time("start"), End: r.time("end"), Kind: r.text("fault_kind")}
 		i.Neutral = i.Kind == "known_change" || r.text("severity") == "info"
@@ -173,11 +174,13 @@ func (c *Corpus) Cause(r Rang) int {
 	return best
 }
 
-var kinds = map[string]timeline.Kind{"count": timeline.Count, "ratio": timeline.Share, "value": timeline.Value, "lateness": timeline.Duration}
+var kinds = map[string]timeline.Kind{"count": timeline.Count, "ratio": timeline.Share, "value": timeline.Value,
+	"lateness": timeline.Duration}
 
 func (c *Corpus) readSeries(folder string) error {
 	seen := map[string]bool{}
-	err := read(folder, "series.csv", []string{"series_id", "dataset", "metric", "slice", "kind", "step_seconds", "time_zone", "first_at", "split_at", "last_at"}, func(r *row) error {
+	err := read(folder, "series.csv", []string{"series_id", "dataset", "metric", "slice", "kind", "step_seconds", "time_zone",
+		"first_at", "split_at", "last_at"}, func(r *row) error {
 		s := Series{ID: r.text("series_id"), Dataset: r.text("dataset"), Metric: r.text("metric"), Slice: r.text("slice"),
 			First: r.time("first_at"), Split: r.time("split_at"), End: r.time("last_at")}
 		if r.err != nil {

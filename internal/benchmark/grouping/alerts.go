@@ -151,7 +151,8 @@ func alertOf(a detect.Alert, s series, id int64) fault.Alert {
 		kind, sign, effect = fault.Rows, -1, -1 // nothing came
 	}
 	return fault.Alert{Series: id, Place: name(s.table), Kind: kind, Column: columns[kind],
-		Segment: s.segment(), Sign: sign, Onset: float64(a.Onset.At), Spread: a.Onset.Spread, Raised: a.Raised, Effect: effect, Error: a.Onset.Error,
+		Segment: s.segment(), Sign: sign, Onset: float64(a.Onset.At), Spread: a.Onset.Spread, Raised: a.Raised, Effect: effect,
+		Error:    a.Onset.Error,
 		Critical: a.Severity == detect.Critical}
 }
 

@@ -16,7 +16,8 @@ func TestFaultsAreToldApartAndTraced(t *testing.T) {
 		if inferred.Faults < 12 || inferred.Alerts < 60 {
 			t.Fatalf("%s: %d faults rang %d times: too few to say anything", name, inferred.Faults, inferred.Alerts)
 		}
-		if inferred.Purity < 0.9 || inferred.Hidden > 0.12 || inferred.Segment < 0.7 || inferred.Messages > 1.4 || inferred.Corrections > 0.5 {
+		if inferred.Purity < 0.9 || inferred.Hidden > 0.12 || inferred.Segment < 0.7 || inferred.Messages > 1.4 ||
+			inferred.Corrections > 0.5 {
 			t.Errorf("%s: %+v", name, inferred)
 		}
 		if inferred.Segment < nearby.Segment || inferred.Hidden > nearby.Hidden {
@@ -27,7 +28,8 @@ func TestFaultsAreToldApartAndTraced(t *testing.T) {
 
 func TestScoresCountWhatTheySay(t *testing.T) {
 	at := func(cause int) ring { return ring{cause: cause} }
-	p := past{rings: []ring{at(0), at(0), at(1), at(-1), at(2)}, origin: func(cause int) fault.Origin { return fault.Origin{Place: name(cause)} }}
+	p := past{rings: []ring{at(0), at(0), at(1), at(-1), at(2)},
+		origin: func(cause int) fault.Origin { return fault.Origin{Place: name(cause)} }}
 	var s Score
 	s.add(p, outcome{corrections: 3, groups: []named{
 		{[]int{0, 2}, fault.Origin{Place: name(0)}}, // one of each: of the first

@@ -103,7 +103,8 @@ func (s *Score) add(p past, o outcome) {
 
 func (s *Score) finish() {
 	n := float64(max(s.Faults, 1))
-	s.Messages, s.Hidden, s.Origin, s.Segment, s.Corrections = float64(s.messages)/n, float64(s.hidden)/n, float64(s.origin)/n, float64(s.segment)/n, float64(s.corrections)/n
+	s.Messages, s.Hidden, s.Origin, s.Segment, s.Corrections = float64(s.messages)/n, float64(s.hidden)/n, float64(s.origin)/n,
+		float64(s.segment)/n, float64(s.corrections)/n
 	s.Purity = float64(s.pure) / float64(max(s.held, 1))
 }
 
@@ -192,7 +193,8 @@ func infer(p past) outcome {
 		}
 		for _, g := range groups {
 			if !g.told {
-				g.told = g.openedAt+wait <= now || slices.ContainsFunc(g.alerts, func(k int) bool { return rings[k].alert.Critical && rings[k].alert.Raised+3600 <= now })
+				g.told = g.openedAt+wait <= now || slices.ContainsFunc(g.alerts,
+					func(k int) bool { return rings[k].alert.Critical && rings[k].alert.Raised+3600 <= now })
 			}
 		}
 		i = j

@@ -38,9 +38,12 @@ func Labelled(c *corpus.Corpus, o corpus.Order) (inferred, nearby Score, err err
 		if r.Alert.Cause == detect.Silence || r.Alert.Cause == detect.Missing {
 			kind, sign, effect = fault.Rows, -1, -1
 		}
-		p.rings = append(p.rings, ring{alert: fault.Alert{Series: number[r.Series.ID], Place: r.Series.Dataset, Kind: kind, Column: column, Segment: sliceOf(r.Series.Slice), Sign: sign,
-			Onset: float64(r.Alert.Onset.At), Spread: r.Alert.Onset.Spread, Raised: r.Alert.Raised, Effect: effect, Error: r.Alert.Onset.Error,
-			Critical: r.Alert.Severity == detect.Critical, Rate: o.BudgetOf(c)/720/float64(count[[2]string{r.Series.Dataset, r.Series.Metric}]) + 0.5/(90*24)},
+		p.rings = append(p.rings, ring{alert: fault.Alert{Series: number[r.Series.ID], Place: r.Series.Dataset, Kind: kind,
+			Column: column, Segment: sliceOf(r.Series.Slice), Sign: sign,
+			Onset: float64(r.Alert.Onset.At), Spread: r.Alert.Onset.Spread, Raised: r.Alert.Raised, Effect: effect,
+			Error:    r.Alert.Onset.Error,
+			Critical: r.Alert.Severity == detect.Critical, Rate: o.BudgetOf(c)/720/float64(count[[2]string{r.Series.Dataset,
+				r.Series.Metric}]) + 0.5/(90*24)},
 			end: r.Alert.Closed, cause: c.Cause(r)})
 	}
 	slices.SortStableFunc(p.rings, func(a, b ring) int { return cmp.Compare(a.alert.Raised, b.alert.Raised) })

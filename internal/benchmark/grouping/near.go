@@ -36,7 +36,8 @@ func near(p past) outcome {
 	}
 	linked := func(a, b int) bool {
 		x, y := rings[a].alert.Place, rings[b].alert.Place
-		apart := math.Min(math.Abs(rings[a].alert.Onset-rings[b].alert.Onset), math.Abs(float64(rings[a].alert.Raised-rings[b].alert.Raised)))
+		apart := math.Min(math.Abs(rings[a].alert.Onset-rings[b].alert.Onset),
+			math.Abs(float64(rings[a].alert.Raised-rings[b].alert.Raised)))
 		return (x == y || above[x][y] || above[y][x]) && apart <= gap+3600
 	}
 	var groups [][]int
@@ -44,7 +45,8 @@ func near(p past) outcome {
 	for i := range rings {
 		into := -1
 		for g := range groups {
-			if len(groups[g]) == 0 || rings[i].alert.Raised > rings[groups[g][0]].alert.Raised+growth || !slices.ContainsFunc(groups[g], func(k int) bool { return linked(i, k) }) {
+			if len(groups[g]) == 0 || rings[i].alert.Raised > rings[groups[g][0]].alert.Raised+growth ||
+				!slices.ContainsFunc(groups[g], func(k int) bool { return linked(i, k) }) {
 				continue
 			}
 			if into < 0 {

@@ -114,7 +114,8 @@ func NewWorld(seed uint64, dense bool) *World {
 	n := 8 + rng.IntN(13)
 	roots := 2 + n/4
 	for i := range n {
-		t := table{name: fmt.Sprintf("t%02d", i), watched: rng.Float64() > 0.15, mean: math.Exp(2 + 2*rng.Float64()), nulls: 0.005 + 0.03*rng.Float64()}
+		t := table{name: fmt.Sprintf("t%02d", i), watched: rng.Float64() > 0.15, mean: math.Exp(2 + 2*rng.Float64()),
+			nulls: 0.005 + 0.03*rng.Float64()}
 		t.metrics.nulls, t.metrics.mean = rng.Float64() < 0.5, rng.Float64() < 0.4
 		for d := range dimensions {
 			if rng.Float64() < 0.75 {
