@@ -1,6 +1,7 @@
 # make demo   starts the demo, doing all set-up first
 # make test   runs every test
-.PHONY: demo test build console packages pictures bench chaos fuzz openapi
+# make package   a Debian package with the console inside, in dist/
+.PHONY: demo test build console package packages pictures bench chaos fuzz openapi
 
 SHELL := /bin/bash
 GO ?= go
@@ -10,6 +11,7 @@ demo: postgresql build
 	bin/tinbell demo run $(DEMO)
 
 test: postgresql chromium gcc build
+	cd web && npm test
 	$(GO) vet ./...
 	$(GO) test -count=1 -timeout 9m ./...
 	$(GO) test -race -count=1 -timeout 5m ./internal/contain ./internal/duty ./internal/work ./internal/store ./internal/collect/... ./internal/sink ./internal/watch
@@ -28,6 +30,9 @@ web/dist/index.html: web/node_modules/.package-lock.json web/src/api/schema.d.ts
 
 web/src/api/schema.d.ts: openapi.json web/node_modules/.package-lock.json
 	cd web && npm run types
+
+package: console
+	GO=$(GO) scripts/package
 
 # The contract, written by the program; run it after changing the API.
 openapi:
