@@ -27,7 +27,8 @@ func TestAddressesArePagesAndFilesOfOtherBuildsAreGone(t *testing.T) {
 			t.Errorf("%s: %d, %s", path, w.Code, w.Header().Get("Cache-Control"))
 		}
 	}
-	if w := get(script); w.Code != 200 || !strings.Contains(w.Header().Get("Cache-Control"), "immutable") || !strings.Contains(w.Header().Get("Content-Type"), "javascript") {
+	if w := get(script); w.Code != 200 || !strings.Contains(w.Header().Get("Cache-Control"), "immutable") ||
+		!strings.Contains(w.Header().Get("Content-Type"), "javascript") {
 		t.Errorf("%s: %d %v", script, w.Code, w.Header())
 	}
 	if w := get("/assets/AlertPage-0ld0ne.js"); w.Code != http.StatusNotFound {

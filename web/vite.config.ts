@@ -1,9 +1,10 @@
-import { defineConfig } from "vite";
-import react from "@vitejs/plugin-react";
 import tailwindcss from "@tailwindcss/vite";
+import react from "@vitejs/plugin-react";
+import { defineConfig } from "vitest/config";
 
 export default defineConfig({
   plugins: [react(), tailwindcss()],
   build: { assetsInlineLimit: 0, chunkSizeWarningLimit: 400 },
   server: { proxy: { "/api": "http://127.0.0.1:7411" } },
+  test: { environment: "jsdom", setupFiles: "src/test/setup.ts", css: false },
 });

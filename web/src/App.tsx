@@ -6,22 +6,28 @@ import { NowPage } from "./pages/NowPage";
 import { SignInPage } from "./pages/SignInPage";
 import { Fallen } from "./parts/Fallen";
 import { Masthead } from "./parts/Masthead";
+import { Tour } from "./parts/Tour";
+import { useClocks } from "./parts/zone";
 import { places } from "./places";
 
 /** Without a valid token there is only the door. */
 function Inside() {
   const me = useMe();
   const { pathname } = useLocation();
+  const { clocks, zone } = useClocks(pathname);
   if (me.error instanceof Refused && me.error.status === 401) return <Navigate to="/sign-in" />;
   if (me.isPending) return null;
   return (
     <>
-      <Masthead />
-      <Fallen key={pathname}>
+      <Masthead clocks={clocks} zone={zone} />
+      <Tour />
+      <Fallen key={`${pathname} ${clocks}`}>
         <Suspense fallback={<main className="px-6 pt-[9px] text-ink2" aria-busy="true" />}>
           <Routes>
             <Route index element={<NowPage />} />
-            {places.map(({ path, View }) => <Route key={path} path={path} element={<View />} />)}
+            {places.map(({ path, View }) => (
+              <Route key={path} path={path} element={<View />} />
+            ))}
             <Route path="*" element={<Navigate to="/" />} />
           </Routes>
         </Suspense>

@@ -10,6 +10,7 @@ export type Contribution = S["Contribution"];
 export type Contributor = S["Contributor"];
 export type Order = S["Order"];
 export type Reconciliation = S["Reconciliation"];
+export type Found = S["Match"];
 export type Listing = S["Listing"];
 export type Health = S["Health"];
 export type Incident = S["Incident"];
@@ -54,10 +55,14 @@ export type Forecast = S["Forecast"];
 export type Log = S["Log"];
 export type Audit = S["Audit"];
 export type Token = S["Token"];
-export type Role = Token["role"];
+export type Person = S["Person"];
+export type Team = S["Team"];
+export type Session = S["Session"];
+export type Role = Team["role"];
 export type Said = S["Said"];
 export type Differs = S["Differs"];
 export type Sentence = S["One"];
+export type Tag = S["Tag"];
 export type PartOf = S["PartOf"];
 export type GoesWith = S["GoesWith"];
 export type Correction = S["Correction"];
@@ -88,21 +93,45 @@ export type PairResult = S["PairResult"];
 export type ModelView = S["ModelView"];
 export type Verdict = "fault" | "noise" | "planned";
 
-export const api = createClient<paths>({ baseUrl: "" });
+export const api = createClient<paths>({
+  baseUrl: window.location.origin,
+  fetch: (request) => globalThis.fetch(request),
+});
 
 /** What a refused request says, in one line. */
 export class Refused extends Error {
-  constructor(public status: number, detail: string) {
+  constructor(
+    public status: number,
+    detail: string,
+    /** The field that is wrong, as the API calls it, where it is one. */
+    public field?: string,
+  ) {
     super(detail);
   }
 }
 
+type Problem = { detail?: string; errors?: { message?: string; location?: string }[] };
+
+/** What a problem document says; one that only says that something is wrong, by its first error. */
+function said(problem: Problem | undefined): string | undefined {
+  const first = problem?.errors?.[0];
+  return problem?.detail === "validation failed" && first
+    ? `${(first.location ?? "").replace(/^body\./, "")}: ${first.message}`
+    : (problem?.detail ?? first?.message);
+}
+
 /** Unwraps an answer, or throws what the problem document says. */
-export async function answer<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+export async function answer<T>(
+  call: Promise<{ data?: T; error?: unknown; response: Response }>,
+): Promise<T> {
   const { data, error, response } = await call;
   if (!response.ok) {
-    const problem = error as { detail?: string; errors?: { message?: string }[] } | undefined;
-    throw new Refused(response.status, problem?.detail ?? problem?.errors?.[0]?.message ?? response.statusText);
+    const problem = error as Problem | undefined;
+    throw new Refused(
+      response.status,
+      said(problem) ?? response.statusText,
+      problem?.errors?.[0]?.location?.replace(/^body\./, ""),
+    );
   }
   return data as T;
 }

@@ -1,14 +1,18 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
+import { outdate, type Kind } from "./keys";
+import type { components } from "./schema";
+
+type Topic = components["schemas"]["Changed"]["topic"];
 
 /** What each topic of the service's event stream makes stale. */
-const stale: Record<string, string[]> = {
+const stale: Record<Topic, Kind[]> = {
   alerts: ["alerts", "groups", "datasets", "scorecard", "chart"],
   incidents: ["incidents", "planned", "scorecard", "chart"],
   messages: ["messages", "channels", "mailbox", "groups"],
   slas: ["slas"],
   drift: ["drift"],
-  runs: ["runs", "jobs", "lineage"],
+  runs: ["runs", "lineage"],
 };
 
 /** Follows the event stream; gives since when it is broken, if it is. */
@@ -29,8 +33,8 @@ export function useLive(): Date | null {
         setBroken((since) => since ?? new Date());
       };
       source.addEventListener("changed", (event) => {
-        const { topic } = JSON.parse((event as MessageEvent<string>).data) as { topic: string };
-        for (const key of stale[topic] ?? []) queries.invalidateQueries({ queryKey: [key] });
+        const { topic } = JSON.parse((event as MessageEvent<string>).data) as { topic: Topic };
+        outdate(queries, ...(stale[topic] ?? [])); // a newer service may know more topics
       });
     };
     // A page kept for the way back would hold its connection, and browsers allow few.

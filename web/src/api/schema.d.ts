@@ -4,6 +4,58 @@
  */
 
 export interface paths {
+    "/api/v1/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The accounts there are, by name, with what they may and how they sign in */
+        get: operations["accounts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say what an account may do itself, and make it if it is new */
+        put: operations["put-account"];
+        post?: never;
+        /** Remove an account with its tokens; the last administrator stays */
+        delete: operations["remove-account"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{name}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give an account a password, or (empty) take it away; its browsers are signed out */
+        put: operations["set-password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{name}/role": {
         parameters: {
             query?: never;
@@ -882,6 +934,23 @@ export interface paths {
         patch: operations["change-filter"];
         trace?: never;
     };
+    "/api/v1/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What has all of some words: datasets, monitors, series, alerts, incidents, SLAs, comparisons and sentences of logs */
+        get: operations["find"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/forecasts": {
         parameters: {
             query?: never;
@@ -1531,6 +1600,58 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change one's own password; all other browsers are signed out */
+        put: operations["change-password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One's own tokens, newest first */
+        get: operations["my-tokens"];
+        put?: never;
+        /** Make a token of one's own, which says at most what one may; it is shown once */
+        post: operations["make-my-token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/tokens/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take one of one's own tokens back */
+        delete: operations["revoke-my-token"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2410,9 +2531,62 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Sign in with a token; sets a cookie for the console */
+        /** Sign in with a token, or with a name and password; sets a cookie for the console */
         post: operations["sign-in"];
+        /** Sign this browser out */
+        delete: operations["sign-out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The ways there are to sign in */
+        get: operations["ways-in"];
+        put?: never;
+        post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The browsers that are signed in: one's own, or for administrators all */
+        get: operations["my-sessions"];
+        put?: never;
+        post?: never;
+        /** Sign out everywhere: all one's own browsers */
+        delete: operations["sign-out-everywhere"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Sign one browser out: one's own, or for administrators any */
+        delete: operations["end-session"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2663,6 +2837,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The teams there are, by name: what they give, and to whom */
+        get: operations["teams"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep a team as it is given, with its members */
+        put: operations["put-team"];
+        post?: never;
+        /** Remove a team; its members keep what they have otherwise */
+        delete: operations["remove-team"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/telling": {
         parameters: {
             query?: never;
@@ -2839,11 +3048,18 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         Account: {
+            /** @description what it may: its own role, and what its teams give */
+            grants: components["schemas"]["Grant"][];
             /** Format: int64 */
             id: number;
             name: string;
-            /** @enum {string} */
-            role: "admin" | "editor" | "responder" | "reader";
+            /**
+             * @description the most it may, anywhere
+             * @enum {string}
+             */
+            role: "admin" | "editor" | "responder" | "reader" | "none";
+            /** @description datasets that the token it signed in with is for; none: all of its own */
+            within: string[];
         };
         Achieved: {
             /**
@@ -3009,7 +3225,7 @@ export interface components {
              */
             strength: number;
             /** @description of its monitor, metric and dataset */
-            tags: string[] | null;
+            tags: string[];
             unit: string;
             /**
              * @description the label in force; empty while unlabelled
@@ -3040,7 +3256,7 @@ export interface components {
         };
         AlertDetail: {
             /** @description earlier alerts of the same series, then of the same monitor */
-            alike: components["schemas"]["Alert"][] | null;
+            alike: components["schemas"]["Alert"][];
             /**
              * @description the rule that opened it
              * @enum {string}
@@ -3100,7 +3316,7 @@ export interface components {
              */
             label_id: number;
             /** @description every label it was given, newest first */
-            labels: components["schemas"]["Label"][] | null;
+            labels: components["schemas"]["Label"][];
             measure: string;
             metric: string;
             monitor: string;
@@ -3166,7 +3382,7 @@ export interface components {
              */
             strength: number;
             /** @description of its monitor, metric and dataset */
-            tags: string[] | null;
+            tags: string[];
             unit: string;
             /**
              * @description the label in force; empty while unlabelled
@@ -3187,7 +3403,7 @@ export interface components {
             zone: string;
         };
         AlertPage: {
-            alerts: components["schemas"]["Alert"][] | null;
+            alerts: components["schemas"]["Alert"][];
             /**
              * Format: int64
              * @description 0 on the last page
@@ -3248,7 +3464,7 @@ export interface components {
         };
         Backfill: {
             /** @description of one dataset; they share passes over it where they can */
-            metrics?: string[] | null;
+            metrics?: string[];
             /**
              * Format: int64
              * @description how far back
@@ -3256,10 +3472,10 @@ export interface components {
             since_seconds: number;
         };
         Backtest: {
-            alerts: components["schemas"]["BacktestAlert"][] | null;
+            alerts: components["schemas"]["BacktestAlert"][];
             /** Format: date-time */
             from: string;
-            monitors: components["schemas"]["Card"][] | null;
+            monitors: components["schemas"]["Card"][];
             /** @description every figure against the catalogue; nothing here is labelled */
             overall: components["schemas"]["Card"];
             /** Format: int64 */
@@ -3267,7 +3483,7 @@ export interface components {
             /** Format: date-time */
             to: string;
             /** @description monitors some of whose series could not be judged */
-            too_little_history: string[] | null;
+            too_little_history: string[];
         };
         BacktestAlert: {
             /** Format: date-time */
@@ -3301,7 +3517,7 @@ export interface components {
             /** Format: date-time */
             from: string;
             /** @description names; all if left out */
-            monitors?: string[] | null;
+            monitors?: string[];
             /** @description tried in place of each monitor's own */
             settings?: components["schemas"]["Settings"];
             /**
@@ -3360,7 +3576,7 @@ export interface components {
              * @description of the part of the past
              */
             from: string;
-            rules: components["schemas"]["BudgetRule"][] | null;
+            rules: components["schemas"]["BudgetRule"][];
             /**
              * Format: int64
              * @description how many were tried
@@ -3420,7 +3636,7 @@ export interface components {
              * @description of shares and means: part of the change from the values' own rates
              */
             rate: number;
-            values: components["schemas"]["Contributor"][] | null;
+            values: components["schemas"]["Contributor"][];
         };
         Calendar: {
             /** @description whose holidays it holds, as CA or DE-BY; empty: events of a file or by hand */
@@ -3505,7 +3721,7 @@ export interface components {
             unlabelled: number;
         };
         Change: {
-            fields: components["schemas"]["FieldChange"][] | null;
+            fields: components["schemas"]["FieldChange"][];
             kind: string;
             name: string;
             /**
@@ -3513,6 +3729,12 @@ export interface components {
              * @enum {string}
              */
             what: "added" | "changed" | "kept" | "removed";
+        };
+        "Change-passwordRequest": {
+            /** @description of 12 characters and more */
+            password: string;
+            /** @description the one until now, where there is one */
+            password_before?: string;
         };
         Changed: {
             /** @enum {string} */
@@ -3581,7 +3803,7 @@ export interface components {
             /** Format: date-time */
             failing_since: string | null;
             /** @description webhook: headers that are sent along; what they say is kept encrypted */
-            header_names: string[] | null;
+            header_names: string[];
             /**
              * Format: int64
              * @description messages an hour; what is beyond it comes as one summary
@@ -3625,7 +3847,7 @@ export interface components {
             /** @description webhook of the form own: the body, with {{.Sentence}} and the like in it */
             template?: string;
             /** @description e-mail: addresses */
-            to?: string[] | null;
+            to?: string[];
             /** @description webhook of the form own: its content type, application/json if left out */
             type?: string;
             /** @description webhook: address; where it holds a login, a query or a key that is kept encrypted, and … is shown in its place */
@@ -3634,36 +3856,36 @@ export interface components {
             user?: string;
         };
         Chart: {
-            alerts: components["schemas"]["Alert"][] | null;
+            alerts: components["schemas"]["Alert"][];
             /** @description start of each period */
-            at: string[] | null;
+            at: string[];
             /** @description and the highest */
-            ceiling?: (number | null)[] | null;
+            ceiling?: (number | null)[];
             dataset: string;
-            deviation: (number | null)[] | null;
+            deviation: (number | null)[];
             /** @description goes on past now, as far as the axis */
-            expected: (number | null)[] | null;
+            expected: (number | null)[];
             /** @description nothing came: the value was put there because it was asked for */
-            filled?: boolean[] | null;
+            filled?: boolean[];
             /** @description the lowest that a person allows, where somebody does */
-            floor?: (number | null)[] | null;
-            high: (number | null)[] | null;
-            incidents: components["schemas"]["Incident"][] | null;
+            floor?: (number | null)[];
+            high: (number | null)[];
+            incidents: components["schemas"]["Incident"][];
             kind: string;
-            low: (number | null)[] | null;
+            low: (number | null)[];
             measure: string;
             /** @description why there is no band, if there is none */
             message: string;
             metric: string;
             /** @description what people say happened in it */
-            notes: components["schemas"]["Note"][] | null;
-            observed: (number | null)[] | null;
+            notes: components["schemas"]["Note"][];
+            observed: (number | null)[];
             /** Format: int64 */
             period_seconds: number;
-            planned: components["schemas"]["PlannedEvent"][] | null;
-            return_period_seconds: (number | null)[] | null;
+            planned: components["schemas"]["PlannedEvent"][];
+            return_period_seconds: (number | null)[];
             /** @description row counts of shares */
-            rows: (number | null)[] | null;
+            rows: (number | null)[];
             series: components["schemas"]["Series"];
             unit: string;
             zone: string;
@@ -3722,8 +3944,8 @@ export interface components {
         };
         ColumnVersion: {
             /** @description since the version before */
-            changes: components["schemas"]["ColumnChange"][] | null;
-            columns: components["schemas"]["Column"][] | null;
+            changes: components["schemas"]["ColumnChange"][];
+            columns: components["schemas"]["Column"][];
             /** Format: date-time */
             seen_at: string;
         };
@@ -3742,7 +3964,7 @@ export interface components {
              */
             failing_since: string | null;
             /** @description what is compared, as its columns were found */
-            features: components["schemas"]["Feature"][] | null;
+            features: components["schemas"]["Feature"][];
             /** Format: int64 */
             id: number;
             message: string;
@@ -3770,13 +3992,13 @@ export interface components {
              */
             accept?: number;
             /** @description columns that are compared; all that can be if left out */
-            features?: string[] | null;
+            features?: string[];
             /** @description rows are independent of each other: limits follow from sampling alone, whatever days differ by */
             independent?: boolean;
             /** @description column that tells which rows of two versions are the same case */
             key?: string;
             /** @description columns that are not */
-            leave_out?: string[] | null;
+            leave_out?: string[];
             /** @description column that tells what came true: true or false, 1 or 0, null while unknown */
             outcome?: string;
             /**
@@ -3839,9 +4061,9 @@ export interface components {
         };
         Contribution: {
             /** @description the most telling column first */
-            by: components["schemas"]["ByColumn"][] | null;
+            by: components["schemas"]["ByColumn"][];
             /** @description that were looked at */
-            columns: string[] | null;
+            columns: string[];
             /**
              * Format: double
              * @description mean of the same stretch of earlier weeks
@@ -3857,7 +4079,7 @@ export interface components {
             /** Format: double */
             observed: number;
             /** @description the fewest segments that explain most; one without tags: the whole alike */
-            parts: components["schemas"]["Contributor"][] | null;
+            parts: components["schemas"]["Contributor"][];
             /**
              * Format: double
              * @description share of the rows that were counted; what is said is scaled up
@@ -3895,7 +4117,7 @@ export interface components {
              * @description of all that its column's values changed in the alert's direction
              */
             share: number;
-            tags: components["schemas"]["Dimension"][] | null;
+            tags: components["schemas"]["Dimension"][];
             /**
              * Format: double
              * @description standard deviations
@@ -3935,7 +4157,7 @@ export interface components {
             /** Format: date-time */
             failing_since: string | null;
             /** @description columns whose values are never shown */
-            hidden: string[] | null;
+            hidden: string[];
             /** Format: int64 */
             id: number;
             /**
@@ -3960,7 +4182,7 @@ export interface components {
             source: string;
             /** @enum {string} */
             state: "ready" | "failed";
-            tags: string[] | null;
+            tags: string[];
             zone: string;
         };
         DatasetChange: {
@@ -3993,7 +4215,7 @@ export interface components {
             /** @description for example 5m, 1h, 24h */
             period: string;
             /** @description OTLP attributes whose values name the segment */
-            segment_by?: string[] | null;
+            segment_by?: string[];
             /**
              * Format: date-time
              * @description samples from before are refused; if left out, those of more than 25 years ago
@@ -4006,7 +4228,7 @@ export interface components {
         Delivery: {
             /** Format: int64 */
             bytes: number;
-            columns: components["schemas"]["Column"][] | null;
+            columns: components["schemas"]["Column"][];
             /** Format: int64 */
             id: number;
             /**
@@ -4032,7 +4254,7 @@ export interface components {
             dataset: string;
             kind: string;
             /** @description by time; empty where the series is not judged by windows */
-            losses: components["schemas"]["Loss"][] | null;
+            losses: components["schemas"]["Loss"][];
             measure: string;
             metric: string;
             monitor: string;
@@ -4093,7 +4315,7 @@ export interface components {
              * @description share of clean features and periods that may be flagged
              */
             accept: number;
-            bars: components["schemas"]["Bar"][] | null;
+            bars: components["schemas"]["Bar"][];
             comparison: string;
             dataset: string;
             /** Format: date-time */
@@ -4114,17 +4336,17 @@ export interface components {
             zone: string;
         };
         Documents: {
-            calendars?: components["schemas"]["WrittenCalendar"][] | null;
-            channels?: components["schemas"]["WrittenChannel"][] | null;
-            comparisons?: components["schemas"]["WrittenComparison"][] | null;
-            datasets: components["schemas"]["WrittenDataset"][] | null;
-            logs?: components["schemas"]["WrittenLog"][] | null;
-            metrics: components["schemas"]["WrittenMetric"][] | null;
-            monitors: components["schemas"]["WrittenMonitor"][] | null;
-            reconciliations?: components["schemas"]["WrittenReconciliation"][] | null;
-            routes?: components["schemas"]["WrittenRoute"][] | null;
-            slas?: components["schemas"]["WrittenSLA"][] | null;
-            sources?: components["schemas"]["WrittenSource"][] | null;
+            calendars?: components["schemas"]["WrittenCalendar"][];
+            channels?: components["schemas"]["WrittenChannel"][];
+            comparisons?: components["schemas"]["WrittenComparison"][];
+            datasets: components["schemas"]["WrittenDataset"][];
+            logs?: components["schemas"]["WrittenLog"][];
+            metrics: components["schemas"]["WrittenMetric"][];
+            monitors: components["schemas"]["WrittenMonitor"][];
+            reconciliations?: components["schemas"]["WrittenReconciliation"][];
+            routes?: components["schemas"]["WrittenRoute"][];
+            slas?: components["schemas"]["WrittenSLA"][];
+            sources?: components["schemas"]["WrittenSource"][];
         };
         DriftOrder: {
             /** @description read and judge all periods anew, not only those that are new */
@@ -4156,17 +4378,17 @@ export interface components {
         };
         DriftResult: {
             /** @description the features that the classifier saw */
-            classified?: string[] | null;
-            features: components["schemas"]["FeatureResult"][] | null;
+            classified?: string[];
+            features: components["schemas"]["FeatureResult"][];
             /** @description why something was not judged */
             message?: string;
-            models?: components["schemas"]["ModelResult"][] | null;
+            models?: components["schemas"]["ModelResult"][];
             /**
              * Format: int64
              * @description features over their limits
              */
             over: number;
-            pairs?: components["schemas"]["PairResult"][] | null;
+            pairs?: components["schemas"]["PairResult"][];
             /** @description what it was compared with */
             reference: components["schemas"]["DriftReference"];
             /** Format: int64 */
@@ -4175,7 +4397,7 @@ export interface components {
             /** @description importance is by classified */
             separability?: components["schemas"]["Separability"];
             /** @description each version against the one before */
-            versions?: components["schemas"]["VersionResult"][] | null;
+            versions?: components["schemas"]["VersionResult"][];
             /** @description of all features, separability and pairs together */
             whole: components["schemas"]["WholeVerdict"];
         };
@@ -4225,7 +4447,7 @@ export interface components {
             to: string;
         };
         EarlierStudy: {
-            against: components["schemas"]["Earlier"][] | null;
+            against: components["schemas"]["Earlier"][];
             /** @enum {string} */
             by: "week" | "month" | "year";
             dataset: string;
@@ -4260,7 +4482,7 @@ export interface components {
              */
             detail?: string;
             /** @description Optional list of individual error details */
-            errors?: components["schemas"]["ErrorDetail"][] | null;
+            errors?: components["schemas"]["ErrorDetail"][];
             /**
              * Format: uri
              * @description A URI reference that identifies the specific occurrence of the problem.
@@ -4287,7 +4509,7 @@ export interface components {
             type: string;
         };
         Examination: {
-            checks: components["schemas"]["Check"][] | null;
+            checks: components["schemas"]["Check"][];
             /** Format: int64 */
             mind: number;
             sentence: string;
@@ -4321,7 +4543,7 @@ export interface components {
             at: string;
             dataset: string;
             /** @description left out of learning */
-            excluded: components["schemas"]["Span"][] | null;
+            excluded: components["schemas"]["Span"][];
             /** Format: double */
             expected: number;
             kind: string;
@@ -4331,7 +4553,7 @@ export interface components {
             metric: string;
             monitor: string;
             /** @description add up to expected */
-            parts: components["schemas"]["Part"][] | null;
+            parts: components["schemas"]["Part"][];
             /** Format: int64 */
             period_seconds: number;
             /** Format: double */
@@ -4365,8 +4587,8 @@ export interface components {
             feature: string;
             gained?: components["schemas"]["Shift"];
             lost?: components["schemas"]["Shift"];
-            measures: components["schemas"]["Measured"][] | null;
-            new?: string[] | null;
+            measures: components["schemas"]["Measured"][];
+            new?: string[];
             period: components["schemas"]["Moments"];
             /** Format: double */
             ratio: number;
@@ -4374,7 +4596,7 @@ export interface components {
             state: string;
             /** Format: int64 */
             unreadable: number;
-            vanished?: string[] | null;
+            vanished?: string[];
             /** Format: double */
             was_missing: number;
             why?: string;
@@ -4506,12 +4728,12 @@ export interface components {
             more: number;
             sentence: string;
             /** @description most frequent first */
-            sentences: components["schemas"]["SaidElsewhere"][] | null;
+            sentences: components["schemas"]["SaidElsewhere"][];
         };
         Forecast: {
-            at: string[] | null;
+            at: string[];
             /** @description that the limit has been passed, per day */
-            chance: number[] | null;
+            chance: number[];
             /** Format: double */
             coverage: number;
             /**
@@ -4527,28 +4749,28 @@ export interface components {
             error: number | null;
             /** Format: int64 */
             error_at_days: number;
-            expected: number[] | null;
+            expected: number[];
             full_year_seen: boolean;
             /**
              * Format: double
              * @description of the last week forecast over the last four weeks seen, as a share; null of what can be below 0
              */
             growth: number | null;
-            high: number[] | null;
+            high: number[];
             /** Format: int64 */
             history_days: number;
             kind: string;
             /** Format: double */
             limit: number | null;
-            low: number[] | null;
+            low: number[];
             measure: string;
             metric: string;
             /** @enum {string} */
             model: "level" | "damped" | "linear";
             monitor: string;
             /** @description local days: sums of counts, means of anything else */
-            past: (number | null)[] | null;
-            past_at: string[] | null;
+            past: (number | null)[];
+            past_at: string[];
             /** Format: int64 */
             period_seconds: number;
             /**
@@ -4564,20 +4786,20 @@ export interface components {
             sentence: string;
             series: components["schemas"]["Series"];
             /** @description of counts: what the days to come amount to, up to each; empty for anything else */
-            total: number[] | null;
-            total_high: number[] | null;
-            total_low: number[] | null;
+            total: number[];
+            total_high: number[];
+            total_low: number[];
             unit: string;
             /** @description of all segments of its metric together */
             whole: boolean;
             zone: string;
         };
         Found: {
-            columns: string[] | null;
+            columns: string[];
             /** @description there are more than asked for */
             more: boolean;
             /** @description as text; null is (none) */
-            rows: (string[] | null)[] | null;
+            rows: string[][];
         };
         FromFile: {
             /** Format: date-time */
@@ -4595,7 +4817,7 @@ export interface components {
              */
             files: number;
             /** @description the last of the stretch, newest first */
-            lines: components["schemas"]["FromFile"][] | null;
+            lines: components["schemas"]["FromFile"][];
             sentence: string;
             /** @description all of them were read to their end */
             whole: boolean;
@@ -4606,7 +4828,7 @@ export interface components {
             /** Format: int64 */
             alerts_before: number;
             /** @description in words */
-            changes: string[] | null;
+            changes: string[];
             /**
              * Format: int64
              * @description known faults that today's settings told there
@@ -4617,7 +4839,7 @@ export interface components {
             /** Format: date-time */
             from: string;
             /** @description references */
-            incidents_gained: string[] | null;
+            incidents_gained: string[];
             /**
              * Format: double
              * @description faults fewer, as expected
@@ -4674,19 +4896,27 @@ export interface components {
         };
         GoesWith: {
             /** @description least by chance first */
-            alerts: components["schemas"]["AlertsWith"][] | null;
+            alerts: components["schemas"]["AlertsWith"][];
             /** Format: date-time */
             from: string;
             /** @description strongest first */
-            kin: components["schemas"]["Kin"][] | null;
-            runs: components["schemas"]["RunsWith"][] | null;
+            kin: components["schemas"]["Kin"][];
+            runs: components["schemas"]["RunsWith"][];
             sentence: string;
             /** Format: date-time */
             to: string;
         };
+        Grant: {
+            /** @description names, with * for any part, or tag:NAME; none: all */
+            datasets: string[];
+            /** @enum {string} */
+            role: "admin" | "editor" | "responder" | "reader" | "none";
+            /** @description that gives it; empty: the account's own */
+            team?: string;
+        };
         GroupAnswer: {
             /** @description those that changed their group by it */
-            alerts: number[] | null;
+            alerts: number[];
             /** Format: date-time */
             at: string;
             author: string;
@@ -4720,7 +4950,7 @@ export interface components {
             began_at: string;
             /** Format: date-time */
             closed_at: string | null;
-            datasets: string[] | null;
+            datasets: string[];
             from_history: boolean;
             /** Format: int64 */
             id: number;
@@ -4730,14 +4960,14 @@ export interface components {
              */
             lead: number;
             /** @description oldest first */
-            members: components["schemas"]["Alert"][] | null;
+            members: components["schemas"]["Alert"][];
             /**
              * Format: int64
              * @description the group that it turned out to be part of
              */
             merged_into: number | null;
             /** @description newest first */
-            messages: components["schemas"]["Message"][] | null;
+            messages: components["schemas"]["Message"][];
             /**
              * Format: int64
              * @description alerts that still last
@@ -4758,7 +4988,7 @@ export interface components {
             /** @enum {string} */
             origin_kind: "dataset" | "job" | "source";
             /** @description the segment of it; none: the whole */
-            origin_segment: components["schemas"]["SegmentValue"][] | null;
+            origin_segment: components["schemas"]["SegmentValue"][];
             owner: string;
             /** @description its likely origin as people know it */
             place: string;
@@ -4775,7 +5005,7 @@ export interface components {
              */
             snoozed_until: string | null;
             /** @description of its alerts */
-            tags: string[] | null;
+            tags: string[];
             /** Format: date-time */
             taken_at: string | null;
             /** @description who said that they look after it */
@@ -4783,7 +5013,7 @@ export interface components {
             zone: string;
         };
         GroupPage: {
-            groups: components["schemas"]["GroupRow"][] | null;
+            groups: components["schemas"]["GroupRow"][];
             /**
              * Format: int64
              * @description 0 on the last page
@@ -4805,7 +5035,7 @@ export interface components {
             began_at: string;
             /** Format: date-time */
             closed_at: string | null;
-            datasets: string[] | null;
+            datasets: string[];
             from_history: boolean;
             /** Format: int64 */
             id: number;
@@ -4839,7 +5069,7 @@ export interface components {
             /** @enum {string} */
             origin_kind: "dataset" | "job" | "source";
             /** @description the segment of it; none: the whole */
-            origin_segment: components["schemas"]["SegmentValue"][] | null;
+            origin_segment: components["schemas"]["SegmentValue"][];
             owner: string;
             /** @description its likely origin as people know it */
             place: string;
@@ -4856,7 +5086,7 @@ export interface components {
              */
             snoozed_until: string | null;
             /** @description of its alerts */
-            tags: string[] | null;
+            tags: string[];
             /** Format: date-time */
             taken_at: string | null;
             /** @description who said that they look after it */
@@ -4896,9 +5126,9 @@ export interface components {
             /** Format: double */
             highest_24h: number | null;
             /** @description when the next load is due, if the pattern is known */
-            load: components["schemas"]["Expected"];
+            load?: components["schemas"]["Expected"];
             /** @description loads of the last 24 hours, thinned to at most 300 */
-            loads: string[] | null;
+            loads: string[];
             /**
              * Format: double
              * @description rows of the day with the fewest, of the last 30
@@ -4945,9 +5175,9 @@ export interface components {
             /** Format: double */
             cut: number;
             /** @description labelled alerts most like it */
-            nearest: components["schemas"]["Alert"][] | null;
+            nearest: components["schemas"]["Alert"][];
             /** @description what speaks most against a fault first */
-            reasons: components["schemas"]["HeldReason"][] | null;
+            reasons: components["schemas"]["HeldReason"][];
         };
         HeldReason: {
             /** Format: double */
@@ -4955,7 +5185,7 @@ export interface components {
             theme: string;
         };
         "Hide-columnsRequest": {
-            columns: string[] | null;
+            columns: string[];
         };
         Hit: {
             /** @description it has an open alert already */
@@ -4977,8 +5207,8 @@ export interface components {
             /** Format: int64 */
             added: number;
             /** @description lines that were taken, with what to know about them */
-            notes?: components["schemas"]["LineProblem"][] | null;
-            problems: components["schemas"]["LineProblem"][] | null;
+            notes?: components["schemas"]["LineProblem"][];
+            problems: components["schemas"]["LineProblem"][];
             /** Format: int64 */
             refused: number;
             /** Format: int64 */
@@ -4986,7 +5216,7 @@ export interface components {
         };
         Incident: {
             /** @description other datasets that it hit; measure and segment are of all of them */
-            also: string[] | null;
+            also: string[];
             author: string;
             cause: string;
             dataset: string;
@@ -5015,7 +5245,7 @@ export interface components {
             zone: string;
         };
         IncidentOfAlerts: {
-            alerts: number[] | null;
+            alerts: number[];
             cause?: string;
             downstream?: boolean;
             impact?: string;
@@ -5049,7 +5279,7 @@ export interface components {
             name: string;
             namespace: string;
             /** @description nothing while too few runs are known */
-            next: components["schemas"]["Expected"];
+            next?: components["schemas"]["Expected"];
             /**
              * Format: int64
              * @description of the last 30 days
@@ -5091,7 +5321,7 @@ export interface components {
              */
             from: string;
             /** @description the first stage, then the second */
-            sides: components["schemas"]["Side"][] | null;
+            sides: components["schemas"]["Side"][];
             /** Format: date-time */
             to: string;
         };
@@ -5197,9 +5427,9 @@ export interface components {
             reason: string;
         };
         Lineage: {
-            links: components["schemas"]["Link"][] | null;
+            links: components["schemas"]["Link"][];
             /** @description upstream first */
-            nodes: components["schemas"]["Node"][] | null;
+            nodes: components["schemas"]["Node"][];
         };
         LineageLag: {
             from: string;
@@ -5238,7 +5468,7 @@ export interface components {
         };
         Log: {
             /** @description attributes by which lines are counted apart */
-            by: string[] | null;
+            by: string[];
             /**
              * Format: date-time
              * @description up to here its counts are samples of its metric
@@ -5259,13 +5489,13 @@ export interface components {
              */
             keep_samples: number;
             /** @description what is told: new, burst, vanished */
-            kinds: string[] | null;
+            kinds: string[];
             /** Format: date-time */
             last_at: string | null;
             /** Format: int64 */
             lines: number;
             /** @description words whose values are masked, and expressions between slashes, beside what always is */
-            masked: string[] | null;
+            masked: string[];
             /** @description of its lines by severity */
             metric: string;
             name: string;
@@ -5293,7 +5523,7 @@ export interface components {
             /** Format: int64 */
             templates: number;
             /** @description severities of which a new sentence is told */
-            watched: string[] | null;
+            watched: string[];
             /** @description of its dataset */
             zone: string;
         };
@@ -5321,7 +5551,7 @@ export interface components {
             /** Format: date-time */
             against_to: string;
             /** @description most surprising first */
-            differ: components["schemas"]["Differs"][] | null;
+            differ: components["schemas"]["Differs"][];
             /** Format: date-time */
             from: string;
             /** Format: int64 */
@@ -5400,7 +5630,7 @@ export interface components {
              */
             overflow: number;
             /** @description the first hundred refused lines */
-            problems: components["schemas"]["LogProblem"][] | null;
+            problems: components["schemas"]["LogProblem"][];
             /** Format: int64 */
             refused: number;
             /**
@@ -5478,7 +5708,25 @@ export interface components {
         MadeToken: {
             token: string;
         };
+        "Make-my-tokenRequest": {
+            /** @description that it is for; none: all of one's own */
+            datasets?: string[];
+            /**
+             * Format: int64
+             * @description after so long it no longer signs in; 0: never
+             */
+            expires_seconds?: number;
+            /** @description what the token is for */
+            for?: string;
+            /**
+             * @description at most one's own, which it is if left out
+             * @enum {string}
+             */
+            role?: "reader" | "responder" | "editor" | "admin" | "";
+        };
         "Make-tokenRequest": {
+            /** @description that it is for: names, with * for any part, or tag:NAME; none: all of the account's */
+            datasets?: string[];
             /**
              * Format: int64
              * @description after so long it no longer signs in; 0: never
@@ -5493,6 +5741,23 @@ export interface components {
              * @enum {string}
              */
             role: "reader" | "responder" | "editor" | "admin";
+        };
+        Match: {
+            /** @description that it is about */
+            dataset: string;
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "dataset" | "monitor" | "series" | "alert" | "incident" | "sla" | "comparison" | "sentence";
+            /** @description its name; of an incident the reference, of an alert the number, of a sentence its log */
+            name: string;
+            /**
+             * Format: int64
+             * @description of a sentence, within its log
+             */
+            number: number;
+            /** @description who looks after it, or what it says */
+            says: string;
         };
         Matrix: {
             /**
@@ -5510,7 +5775,7 @@ export interface components {
              */
             failing_since: string | null;
             /** @description what is compared, as its columns were found */
-            features: components["schemas"]["Feature"][] | null;
+            features: components["schemas"]["Feature"][];
             /** Format: int64 */
             id: number;
             message: string;
@@ -5519,9 +5784,9 @@ export interface components {
             next_at: string | null;
             owner: string;
             /** @description oldest first */
-            periods: components["schemas"]["MatrixColumn"][] | null;
+            periods: components["schemas"]["MatrixColumn"][];
             referred: components["schemas"]["Referred"];
-            rows: components["schemas"]["MatrixRow"][] | null;
+            rows: components["schemas"]["MatrixRow"][];
             /** Format: date-time */
             run_at: string | null;
             sentence: string;
@@ -5565,10 +5830,10 @@ export interface components {
             /** Format: date-time */
             to: string;
             /** @description of the model, the one with most rows last */
-            versions: string[] | null;
+            versions: string[];
         };
         MatrixRow: {
-            cells: components["schemas"]["MatrixCell"][] | null;
+            cells: components["schemas"]["MatrixCell"][];
             feature: string;
             /**
              * Format: double
@@ -5579,6 +5844,8 @@ export interface components {
             role: string;
         };
         Me: {
+            /** @description what it may: its own role, and what its teams give */
+            grants: components["schemas"]["Grant"][];
             /** Format: int64 */
             id: number;
             name: string;
@@ -5587,10 +5854,17 @@ export interface components {
              * @description the service's clock
              */
             now: string;
-            /** @enum {string} */
-            role: "admin" | "editor" | "responder" | "reader";
+            /**
+             * @description the most it may, anywhere
+             * @enum {string}
+             */
+            role: "admin" | "editor" | "responder" | "reader" | "none";
+            /** @description why the service only shows what there is; empty: it does everything */
+            shows_only: string;
             /** @description false when the service runs without sign-in */
             sign_in: boolean;
+            /** @description datasets that the token it signed in with is for; none: all of its own */
+            within: string[];
         };
         Measure: {
             /** @description it needs a column */
@@ -5614,7 +5888,7 @@ export interface components {
         };
         "Merge-incidentsRequest": {
             /** @description references; they are gone afterwards */
-            others: string[] | null;
+            others: string[];
         };
         Message: {
             /** Format: int64 */
@@ -5682,7 +5956,7 @@ export interface components {
             cron: string;
             dataset: string;
             /** @description tags it has by its dataset */
-            dataset_tags: string[] | null;
+            dataset_tags: string[];
             /**
              * Format: int64
              * @description collection interval; 0 for pushed metrics
@@ -5693,7 +5967,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @description those measured one by one; empty: all */
-            kept_segments: string[] | null;
+            kept_segments: string[];
             /** @enum {string} */
             kind: "count" | "share" | "value" | "duration";
             /**
@@ -5725,7 +5999,7 @@ export interface components {
              */
             quantile: number;
             row_filter: string;
-            segment_by: string[] | null;
+            segment_by: string[];
             /**
              * Format: int64
              * @description wait after a period's end before it is read
@@ -5738,7 +6012,7 @@ export interface components {
             starts_at: string | null;
             /** @enum {string} */
             state: "ready" | "failed";
-            tags: string[] | null;
+            tags: string[];
             time_column: string;
             /**
              * @description of the time column
@@ -5783,7 +6057,7 @@ export interface components {
             cron: string;
             dataset: string;
             /** @description tags it has by its dataset */
-            dataset_tags: string[] | null;
+            dataset_tags: string[];
             /**
              * Format: int64
              * @description collection interval; 0 for pushed metrics
@@ -5794,7 +6068,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @description those measured one by one; empty: all */
-            kept_segments: string[] | null;
+            kept_segments: string[];
             /** @enum {string} */
             kind: "count" | "share" | "value" | "duration";
             /**
@@ -5826,8 +6100,8 @@ export interface components {
              */
             quantile: number;
             row_filter: string;
-            segment_by: string[] | null;
-            series: components["schemas"]["Series"][] | null;
+            segment_by: string[];
+            series: components["schemas"]["Series"][];
             /**
              * Format: int64
              * @description wait after a period's end before it is read
@@ -5840,7 +6114,7 @@ export interface components {
             starts_at: string | null;
             /** @enum {string} */
             state: "ready" | "failed";
-            tags: string[] | null;
+            tags: string[];
             time_column: string;
             /**
              * @description of the time column
@@ -5853,7 +6127,7 @@ export interface components {
         ModelPeriod: {
             /** Format: date-time */
             from: string;
-            models: components["schemas"]["ModelResult"][] | null;
+            models: components["schemas"]["ModelResult"][];
             /** Format: date-time */
             to: string;
         };
@@ -5886,7 +6160,7 @@ export interface components {
         };
         ModelView: {
             /** @description each version against the one before */
-            compared: components["schemas"]["VersionResult"][] | null;
+            compared: components["schemas"]["VersionResult"][];
             comparison: string;
             dataset: string;
             /**
@@ -5897,14 +6171,14 @@ export interface components {
             /** @description the column of what came true; empty: not known */
             outcome: string;
             /** @description oldest first */
-            periods: components["schemas"]["ModelPeriod"][] | null;
+            periods: components["schemas"]["ModelPeriod"][];
             /** @description the column of its answers; empty: no model is named */
             score: string;
             /** Format: double */
             threshold: number;
             /** Format: date-time */
             to: string;
-            versions: components["schemas"]["VersionView"][] | null;
+            versions: components["schemas"]["VersionView"][];
             zone: string;
         };
         Moments: {
@@ -5924,15 +6198,15 @@ export interface components {
         Monitor: {
             /** @description the filter holds none of its alerts back */
             always_tell: boolean;
-            /** @description false alarms stated and found on a part of its past that its limits were not fitted to, and since; null before its first fit */
-            budget: components["schemas"]["Budget"];
+            /** @description false alarms stated and found on a part of its past that its limits were not fitted to, and since; none before its first fit */
+            budget?: components["schemas"]["Budget"];
             /** Format: date-time */
             created_at: string;
             dataset: string;
             /** Format: int64 */
             id: number;
             /** @description tags it has by its metric and its dataset */
-            inherited: string[] | null;
+            inherited: string[];
             /**
              * Format: date-time
              * @description when its baselines were last fitted
@@ -5954,7 +6228,7 @@ export interface components {
              * @description its alerts are kept and nobody is told until then
              */
             snoozed_until: string | null;
-            tags: string[] | null;
+            tags: string[];
             /** Format: int64 */
             version: number;
         };
@@ -6023,13 +6297,13 @@ export interface components {
             accept?: number;
             dataset: string;
             /** @description columns that are compared; all that can be if left out */
-            features?: string[] | null;
+            features?: string[];
             /** @description rows are independent of each other: limits follow from sampling alone, whatever days differ by */
             independent?: boolean;
             /** @description column that tells which rows of two versions are the same case */
             key?: string;
             /** @description columns that are not */
-            leave_out?: string[] | null;
+            leave_out?: string[];
             name: string;
             /** @description column that tells what came true: true or false, 1 or 0, null while unknown */
             outcome?: string;
@@ -6093,7 +6367,7 @@ export interface components {
             /** @description of a folder: which files are this dataset's, for example parcels/{partner}/*.csv */
             pattern?: string;
             source: string;
-            tags?: string[] | null;
+            tags?: string[];
             /** @description of the tz database; UTC if left out */
             zone?: string;
         };
@@ -6119,7 +6393,7 @@ export interface components {
         };
         NewIncident: {
             /** @description other datasets that it hit */
-            also?: string[] | null;
+            also?: string[];
             cause?: string;
             dataset: string;
             /** @description what reads the dataset is hit too */
@@ -6145,7 +6419,7 @@ export interface components {
             title: string;
         };
         NewLabel: {
-            alerts: number[] | null;
+            alerts: number[];
             /**
              * Format: date-time
              * @description for imports; otherwise now
@@ -6204,10 +6478,10 @@ export interface components {
             quantile?: number;
             /** @description an SQL condition */
             row_filter?: string;
-            segment_by?: string[] | null;
+            segment_by?: string[];
             /** Format: int64 */
             settle_seconds?: number;
-            tags?: string[] | null;
+            tags?: string[];
             /** @description each row's event time; without it a table is measured as it stands. Of files it is the time of landing */
             time_column?: string;
             unit?: string;
@@ -6217,7 +6491,7 @@ export interface components {
             name: string;
             owner?: string;
             settings?: components["schemas"]["Settings"];
-            tags?: string[] | null;
+            tags?: string[];
         };
         NewNote: {
             /**
@@ -6243,17 +6517,17 @@ export interface components {
         NewRoute: {
             channel: string;
             /** @description patterns such as ops.*; all if left out */
-            datasets?: string[] | null;
+            datasets?: string[];
             /** Format: int64 */
             escalate_seconds?: number;
             escalate_to?: string;
             /** @description when it tells, as 'mon-fri 08:00-18:00'; always if left out */
-            hours?: string[] | null;
+            hours?: string[];
             /** @description needed where the address does not say it */
             name?: string;
             /** @description do not tell when it is over */
             no_recovery?: boolean;
-            owners?: string[] | null;
+            owners?: string[];
             /** Format: int64 */
             remind_seconds?: number;
             /**
@@ -6262,7 +6536,7 @@ export interface components {
              */
             severity?: "warning" | "critical" | "";
             /** @description one of them is enough; all if left out */
-            tags?: string[] | null;
+            tags?: string[];
             /**
              * Format: int64
              * @description for other alerts of the same cause; 10 if left out
@@ -6275,7 +6549,7 @@ export interface components {
             /** Format: double */
             at_least: number;
             /** @description whose holidays and events are exceptions; all if left out */
-            calendars?: string[] | null;
+            calendars?: string[];
             /** @enum {string} */
             counts: "rows" | "loads" | "files";
             dataset: string;
@@ -6371,7 +6645,7 @@ export interface components {
         Offered: {
             /** Format: int64 */
             bytes: number;
-            columns: components["schemas"]["Column"][] | null;
+            columns: components["schemas"]["Column"][];
             /** @enum {string} */
             kind: "table" | "view" | "foreign";
             /** @description the column that looks like the time of loading, if one does */
@@ -6384,15 +6658,15 @@ export interface components {
              */
             rows: number;
             /** @description best first */
-            time_columns: string[] | null;
+            time_columns: string[];
         };
         One: {
             /** @description templates that became part of it */
-            became_part: number[] | null;
+            became_part: number[];
             /** @description lines by attributes that are counted apart, most frequent first */
-            by: components["schemas"]["LogPart"][] | null;
+            by: components["schemas"]["LogPart"][];
             /** @description corrections, and what became part of it, newest first */
-            changes: components["schemas"]["LogChange"][] | null;
+            changes: components["schemas"]["LogChange"][];
             dataset: string;
             /** @description files of the log are followed: lines can be read from them */
             files: boolean;
@@ -6402,7 +6676,7 @@ export interface components {
             followed: boolean;
             gist: string;
             /** @description lines by hour, where there are any */
-            hours: components["schemas"]["LogCount"][] | null;
+            hours: components["schemas"]["LogCount"][];
             /** Format: date-time */
             last_at: string;
             /** Format: int64 */
@@ -6418,8 +6692,8 @@ export interface components {
              * @description kept when it becomes more general
              */
             number: number;
-            places: components["schemas"]["Place"][] | null;
-            samples: components["schemas"]["LogSample"][] | null;
+            places: components["schemas"]["Place"][];
+            samples: components["schemas"]["LogSample"][];
             /** @description that most of its lines have; empty where they say none */
             severity: string;
             /** @description variable parts in angle brackets */
@@ -6427,12 +6701,12 @@ export interface components {
             /** @description somebody says that it is no news */
             usual: boolean;
             /** @description what stood in its variable parts */
-            values: components["schemas"]["PartOf"][] | null;
+            values: components["schemas"]["PartOf"][];
             zone: string;
         };
         Order: {
             /** @description columns that both are segmented by */
-            by?: string[] | null;
+            by?: string[];
             /** @description dataset of the second */
             down: string;
             /** @description as up_column if left out */
@@ -6484,9 +6758,9 @@ export interface components {
              */
             more: number;
             /** @description farthest first */
-            odd: components["schemas"]["Standing"][] | null;
+            odd: components["schemas"]["Standing"][];
             of: string;
-            rules: components["schemas"]["StandingRule"][] | null;
+            rules: components["schemas"]["StandingRule"][];
             /** @description values were judged against their hour and weekday */
             seasonal: boolean;
             sentence: string;
@@ -6498,29 +6772,29 @@ export interface components {
         Page: {
             dataset: components["schemas"]["Dataset"];
             health: components["schemas"]["Health"];
-            metrics: components["schemas"]["MetricSeries"][] | null;
-            monitors: components["schemas"]["Monitor"][] | null;
+            metrics: components["schemas"]["MetricSeries"][];
+            monitors: components["schemas"]["Monitor"][];
         };
         PairResult: {
-            a_codes?: number[] | null;
-            a_upto?: number[] | null;
-            b_codes?: number[] | null;
-            b_upto?: number[] | null;
+            a_codes?: number[];
+            a_upto?: number[];
+            b_codes?: number[];
+            b_upto?: number[];
             /** Format: double */
             beyond: number;
-            expected: (number[] | null)[] | null;
+            expected: number[][];
             first: string;
-            first_bins: string[] | null;
+            first_bins: string[];
             /** Format: double */
             limit: number;
-            period: (number[] | null)[] | null;
-            reference: (number[] | null)[] | null;
+            period: number[][];
+            reference: number[][];
             /** Format: int64 */
             reference_rows: number;
             /** Format: int64 */
             rows: number;
             second: string;
-            second_bins: string[] | null;
+            second_bins: string[];
             /** Format: double */
             together: number;
         };
@@ -6574,12 +6848,12 @@ export interface components {
         };
         "Part-groupRequest": {
             /** @description that have another cause */
-            alerts: number[] | null;
+            alerts: number[];
         };
         PartOf: {
             /** @description the words before it */
             before: string;
-            days: components["schemas"]["ValueDay"][] | null;
+            days: components["schemas"]["ValueDay"][];
             /**
              * Format: int64
              * @description estimated to 7 %
@@ -6602,12 +6876,12 @@ export interface components {
              */
             part: number;
             /** @description most frequent, counts at most a 33rd of all too low */
-            top: components["schemas"]["Valued"][] | null;
+            top: components["schemas"]["Valued"][];
         };
         Passed: {
             monitor: string;
             /** @description settings that spare more, those that spare most first, and the known faults that they would lose */
-            stopped: components["schemas"]["Stopped"][] | null;
+            stopped: components["schemas"]["Stopped"][];
             why: string;
         };
         PastAnswer: {
@@ -6615,7 +6889,7 @@ export interface components {
             /** Format: date-time */
             from: string;
             note?: string;
-            series: number[] | null;
+            series: number[];
             /** Format: date-time */
             to: string;
             /** @enum {string} */
@@ -6649,10 +6923,10 @@ export interface components {
             /** @enum {string} */
             rule: "deviation" | "silence" | "missing";
             segment: string;
-            segments: string[] | null;
+            segments: string[];
             sentence: string;
             /** @description all that show it */
-            series: number[] | null;
+            series: number[];
             /**
              * Format: int64
              * @description the one whose limits it moves most
@@ -6668,9 +6942,40 @@ export interface components {
         };
         PastQuestions: {
             monitor: string;
-            questions: components["schemas"]["PastQuestion"][] | null;
+            questions: components["schemas"]["PastQuestion"][];
             sentence: string;
             zone: string;
+        };
+        Person: {
+            /** Format: date-time */
+            created_at: string;
+            /** @description that its own role is for: names, with * for any part, or tag:NAME; none: all */
+            datasets: string[];
+            /** Format: int64 */
+            id: number;
+            name: string;
+            /** @description whether it has one */
+            password: boolean;
+            /** @description whether it signs in through the provider */
+            provider: boolean;
+            /**
+             * @description its own; none: what its teams give
+             * @enum {string}
+             */
+            role: "admin" | "editor" | "responder" | "reader" | "none";
+            /**
+             * Format: int64
+             * @description browsers that are signed in
+             */
+            sessions: number;
+            teams: string[];
+            /** Format: int64 */
+            tokens: number;
+            /**
+             * Format: date-time
+             * @description when it was last seen, to five minutes
+             */
+            used_at: string | null;
         };
         Place: {
             glued?: boolean;
@@ -6771,7 +7076,7 @@ export interface components {
             /** Format: int64 */
             alert: number;
             /** @description in what it is alike */
-            alike: string[] | null;
+            alike: string[];
             /** @description what it turned out to be */
             cause: string;
             dataset: string;
@@ -6798,7 +7103,7 @@ export interface components {
             /** Format: double */
             at_least: number;
             /** @description whose holidays and events are exceptions; none: all */
-            calendars: string[] | null;
+            calendars: string[];
             /** @enum {string} */
             counts: "rows" | "loads" | "files";
             /** Format: date-time */
@@ -6828,7 +7133,7 @@ export interface components {
             /** Format: date-time */
             met_at: string | null;
             /** @description oldest first */
-            months: components["schemas"]["Compliance"][] | null;
+            months: components["schemas"]["Compliance"][];
             name: string;
             /**
              * Format: date-time
@@ -6862,10 +7167,15 @@ export interface components {
             /** Format: date-time */
             window_to: string;
             /** @description how the last thirty ended, oldest first */
-            windows: components["schemas"]["SLADay"][] | null;
+            windows: components["schemas"]["SLADay"][];
             zone: string;
         };
         Proof: {
+            /**
+             * Format: int64
+             * @description after this entry: those before were older than is kept; 0: it is whole
+             */
+            begins: number;
             /**
              * Format: int64
              * @description id of the first that does not follow from the one before it, or after which one is missing; 0: none
@@ -6905,6 +7215,20 @@ export interface components {
              */
             version: number;
         };
+        "Put-accountRequest": {
+            /** @description that the role is for: names, with * for any part, or tag:NAME; none: all */
+            datasets?: string[];
+            /** @enum {string} */
+            role: "reader" | "responder" | "editor" | "admin" | "none";
+        };
+        "Put-teamRequest": {
+            /** @description that the role is for: names, with * for any part, or tag:NAME; none: all */
+            datasets?: string[];
+            /** @description names of accounts */
+            members?: string[];
+            /** @enum {string} */
+            role: "reader" | "responder" | "editor" | "admin";
+        };
         Quality: {
             /** Format: double */
             auc: number;
@@ -6930,7 +7254,7 @@ export interface components {
         Question: {
             alert: components["schemas"]["Alert"];
             /** @description of the same disturbance, not answered either: they can be answered together */
-            alike: components["schemas"]["Alert"][] | null;
+            alike: components["schemas"]["Alert"][];
             /**
              * Format: double
              * @description that it is a fault, as the filter sees it
@@ -6952,7 +7276,7 @@ export interface components {
             faults: number;
             /** Format: int64 */
             noise: number;
-            questions: components["schemas"]["Question"][] | null;
+            questions: components["schemas"]["Question"][];
             sentence: string;
             /**
              * Format: int64
@@ -6975,7 +7299,7 @@ export interface components {
              */
             changed: number;
             /** @description the first hundred refused lines */
-            problems: components["schemas"]["Problem"][] | null;
+            problems: components["schemas"]["Problem"][];
             /** Format: int64 */
             refused: number;
             /**
@@ -7031,33 +7355,33 @@ export interface components {
             limits?: {
                 [key: string]: number;
             };
-            pairs?: number[] | null;
+            pairs?: number[];
             /** Format: date-time */
             to: string;
         };
         Rehearsal: {
-            at: string[] | null;
+            at: string[];
             drawn: components["schemas"]["Series"];
             /** Format: date-time */
             from: string;
             /** @description alerts that would no longer be told */
-            gone: components["schemas"]["BacktestAlert"][] | null;
+            gone: components["schemas"]["BacktestAlert"][];
             /** @description of the series drawn */
-            incidents: components["schemas"]["Incident"][] | null;
+            incidents: components["schemas"]["Incident"][];
             /** @description references */
-            incidents_gained: string[] | null;
-            incidents_lost: string[] | null;
+            incidents_gained: string[];
+            incidents_lost: string[];
             kind: string;
             monitor: components["schemas"]["Monitor"];
-            new: components["schemas"]["BacktestAlert"][] | null;
-            observed: (number | null)[] | null;
+            new: components["schemas"]["BacktestAlert"][];
+            observed: (number | null)[];
             paired: components["schemas"]["Paired"];
             /** Format: int64 */
             period_seconds: number;
-            planned: components["schemas"]["PlannedEvent"][] | null;
+            planned: components["schemas"]["PlannedEvent"][];
             proposed: components["schemas"]["Replay"];
             sentence: string;
-            series: components["schemas"]["Series"][] | null;
+            series: components["schemas"]["Series"][];
             /** Format: int64 */
             stays: number;
             /** Format: date-time */
@@ -7088,18 +7412,22 @@ export interface components {
             secrets: number;
         };
         Replay: {
-            alerts: components["schemas"]["BacktestAlert"][] | null;
+            alerts: components["schemas"]["BacktestAlert"][];
             card: components["schemas"]["Card"];
             detectable: components["schemas"]["Detectable"];
             /** @description of the series drawn, one per period */
-            expected: (number | null)[] | null;
-            high: (number | null)[] | null;
-            low: (number | null)[] | null;
+            expected: (number | null)[];
+            high: (number | null)[];
+            low: (number | null)[];
             settings: components["schemas"]["Settings"];
         };
         Retried: {
             /** Format: int64 */
             messages: number;
+        };
+        RoleGiven: {
+            /** @enum {string} */
+            role: "reader" | "responder" | "editor" | "admin" | "none";
         };
         Rotated: {
             /**
@@ -7115,7 +7443,7 @@ export interface components {
             /** Format: date-time */
             created_at: string;
             /** @description patterns such as ops.*; none: all */
-            datasets: string[] | null;
+            datasets: string[];
             /**
              * Format: int64
              * @description when escalate_to is told, if nobody looks after it; 0: never
@@ -7124,12 +7452,12 @@ export interface components {
             /** @description another channel */
             escalate_to: string;
             /** @description when it tells, as 'mon-fri 08:00-18:00'; none: always. What comes up outside is told when they begin, if it still lasts */
-            hours: string[] | null;
+            hours: string[];
             /** Format: int64 */
             id: number;
             name: string;
             /** @description none: all */
-            owners: string[] | null;
+            owners: string[];
             /** @description tell when it is over */
             recovery: boolean;
             /**
@@ -7143,7 +7471,7 @@ export interface components {
              */
             severity: "warning" | "critical";
             /** @description one of them is enough; none: all */
-            tags: string[] | null;
+            tags: string[];
             /**
              * Format: int64
              * @description how long other alerts of the same cause are waited for
@@ -7205,7 +7533,7 @@ export interface components {
             /** Format: double */
             at_least: number;
             /** @description whose holidays and events are exceptions; none: all */
-            calendars: string[] | null;
+            calendars: string[];
             /** @enum {string} */
             counts: "rows" | "loads" | "files";
             /** Format: date-time */
@@ -7253,7 +7581,7 @@ export interface components {
         };
         Said: {
             /** @description of equal length over the stretch */
-            bins: number[] | null;
+            bins: number[];
             /**
              * Format: int64
              * @description in the stretch
@@ -7279,7 +7607,7 @@ export interface components {
              * @description kept when it becomes more general
              */
             number: number;
-            places: components["schemas"]["Place"][] | null;
+            places: components["schemas"]["Place"][];
             /** @description that most of its lines have; empty where they say none */
             severity: string;
             /** Format: double */
@@ -7291,7 +7619,7 @@ export interface components {
         };
         SaidElsewhere: {
             /** @description of equal length over the stretch */
-            bins: number[] | null;
+            bins: number[];
             /**
              * Format: int64
              * @description in the stretch
@@ -7319,7 +7647,7 @@ export interface components {
              * @description kept when it becomes more general
              */
             number: number;
-            places: components["schemas"]["Place"][] | null;
+            places: components["schemas"]["Place"][];
             /** @description that most of its lines have; empty where they say none */
             severity: string;
             /** Format: double */
@@ -7351,7 +7679,7 @@ export interface components {
             log: components["schemas"]["Log"];
             sentence: string;
             /** @description most frequent first */
-            templates: components["schemas"]["Said"][] | null;
+            templates: components["schemas"]["Said"][];
             /** Format: date-time */
             to: string;
         };
@@ -7361,7 +7689,7 @@ export interface components {
             /** Format: date-time */
             from: string;
             /** @description worst precision first */
-            groups: components["schemas"]["Card"][] | null;
+            groups: components["schemas"]["Card"][];
             /**
              * Format: int64
              * @description alerts that the filter held back; they were told to nobody and count in no figure
@@ -7378,9 +7706,9 @@ export interface components {
              */
             held_back_noise: number;
             /** @description references of incidents nobody was told of */
-            missed: string[] | null;
+            missed: string[];
             /** @description worst precision first */
-            monitors: components["schemas"]["Card"][] | null;
+            monitors: components["schemas"]["Card"][];
             /** @description per alert id: hit, repeat, false or planned, against the catalogue */
             outcomes: {
                 [key: string]: string;
@@ -7393,7 +7721,7 @@ export interface components {
              * @description incidents on measures that no monitor covers; they count as missed
              */
             unwatched: number;
-            weeks: components["schemas"]["Week"][] | null;
+            weeks: components["schemas"]["Week"][];
         };
         SegmentSettings: {
             /** Format: int64 */
@@ -7447,7 +7775,7 @@ export interface components {
         Separability: {
             /** Format: double */
             high: number;
-            importance: number[] | null;
+            importance: number[];
             /** Format: double */
             limit: number;
             /** Format: double */
@@ -7486,15 +7814,35 @@ export interface components {
             /** Format: date-time */
             tried_at: string;
         };
+        Session: {
+            account: string;
+            /** @description what the browser calls itself */
+            agent: string;
+            /** @enum {string} */
+            by: "token" | "password" | "provider";
+            /** Format: date-time */
+            created_at: string;
+            /** @description whether it is the one that asks */
+            here: boolean;
+            /** Format: int64 */
+            id: number;
+            /** @description address it signed in from */
+            origin: string;
+            /**
+             * Format: date-time
+             * @description last, to a minute
+             */
+            used_at: string;
+        };
         "Set-log-templateRequest": {
             /** @description its lines are the series 'sentence NUMBER' of the metric log-NAME-sentences */
             followed?: boolean;
             /** @description it is no news */
             usual?: boolean;
         };
-        "Set-roleRequest": {
-            /** @enum {string} */
-            role: "reader" | "responder" | "editor" | "admin";
+        "Set-passwordRequest": {
+            /** @description of 12 characters and more */
+            password: string;
         };
         SetChannel: {
             /** Format: date-time */
@@ -7502,7 +7850,7 @@ export interface components {
             /** Format: date-time */
             failing_since: string | null;
             /** @description webhook: headers that are sent along; what they say is kept encrypted */
-            header_names: string[] | null;
+            header_names: string[];
             /**
              * Format: int64
              * @description messages an hour; what is beyond it comes as one summary
@@ -7634,7 +7982,7 @@ export interface components {
              */
             persist: number;
             /** @description hours in the dataset's zone in which only critical alerts are told, as 'mon-fri 22:00-06:00'; the others when they end, if they still last */
-            quiet?: string[] | null;
+            quiet?: string[];
             /**
              * Format: double
              * @description or above it
@@ -7643,7 +7991,7 @@ export interface components {
             /** @description rolling: median and MAD instead of mean and standard deviation */
             robust?: boolean;
             /** @description what differs for some segments */
-            segments?: components["schemas"]["SegmentSettings"][] | null;
+            segments?: components["schemas"]["SegmentSettings"][];
             /** @description do not tell of zeros where rows were due */
             silence_off?: boolean;
             /**
@@ -7731,7 +8079,7 @@ export interface components {
             outside: number;
             sentence: string;
             /** @description farthest outside first */
-            series: components["schemas"]["Placed"][] | null;
+            series: components["schemas"]["Placed"][];
             /**
              * Format: int64
              * @description series beyond those that a sheet holds
@@ -7774,10 +8122,12 @@ export interface components {
                 [key: string]: number;
             };
             /** @description the first of them; not kept */
-            some: string[] | null;
+            some: string[];
         };
         "Sign-inRequest": {
-            token: string;
+            name?: string;
+            password?: string;
+            token?: string;
         };
         Smoothing: {
             /** @enum {string} */
@@ -7816,7 +8166,7 @@ export interface components {
             periods: number;
             recommended: boolean;
             /** @description share of planted spikes of 1, 2 and 3 periods that would alarm */
-            spikes: number[] | null;
+            spikes: number[];
         };
         SmoothingStudy: {
             dataset: string;
@@ -7838,7 +8188,7 @@ export interface components {
             /** Format: date-time */
             to: string;
             unit: string;
-            windows: components["schemas"]["Smoothing"][] | null;
+            windows: components["schemas"]["Smoothing"][];
             zone: string;
         };
         Snooze: {
@@ -7864,7 +8214,7 @@ export interface components {
             /** @enum {string} */
             state: "ready" | "failed";
             /** @description when it is added: what its login may do beyond reading */
-            warnings?: string[] | null;
+            warnings?: string[];
         };
         SourceChange: {
             /** @description another warehouse with the same tables, or another folder with the same files; tried first. Without a password the one that is kept stays */
@@ -7877,7 +8227,7 @@ export interface components {
             /** @description without the password */
             address: string;
             /** @description what its login may do beyond reading */
-            warnings: string[] | null;
+            warnings: string[];
         };
         Span: {
             /** Format: date-time */
@@ -7887,12 +8237,12 @@ export interface components {
             why: string;
         };
         Spark: {
-            expected: (number | null)[] | null;
+            expected: (number | null)[];
             /** Format: date-time */
             from: string;
-            high: (number | null)[] | null;
-            low: (number | null)[] | null;
-            observed: (number | null)[] | null;
+            high: (number | null)[];
+            low: (number | null)[];
+            observed: (number | null)[];
             /** Format: int64 */
             period_seconds: number;
         };
@@ -7923,16 +8273,16 @@ export interface components {
         };
         Stages: {
             /** @description columns that changed upstream in the week before */
-            columns: components["schemas"]["ShapeNote"][] | null;
+            columns: components["schemas"]["ShapeNote"][];
             /** @description the stage at which it broke first */
             first: string;
             /** @description what is made from it */
-            hit: components["schemas"]["Hit"][] | null;
-            links: components["schemas"]["Link"][] | null;
+            hit: components["schemas"]["Hit"][];
+            links: components["schemas"]["Link"][];
             /** @description upstream first */
-            nodes: components["schemas"]["Stage"][] | null;
+            nodes: components["schemas"]["Stage"][];
             /** @description of jobs upstream that did other than usual */
-            runs: components["schemas"]["RunNote"][] | null;
+            runs: components["schemas"]["RunNote"][];
         };
         Standing: {
             /** Format: date-time */
@@ -7952,7 +8302,7 @@ export interface components {
             /** @description of a file: the row; of a series: its segment */
             place: string;
             /** @description by which it stands out */
-            rules: string[] | null;
+            rules: string[];
             /** Format: int64 */
             series_id?: number;
             /**
@@ -7988,9 +8338,9 @@ export interface components {
             task_id: number;
         };
         Stopped: {
-            changes: string[] | null;
+            changes: string[];
             /** @description of these, what people know */
-            faults: components["schemas"]["LostFault"][] | null;
+            faults: components["schemas"]["LostFault"][];
             /**
              * Format: double
              * @description faults, with what is likely of alerts that nobody answered
@@ -8089,7 +8439,7 @@ export interface components {
             /** Format: int64 */
             period_seconds: number;
             /** @description why, in sentences */
-            reasons: string[] | null;
+            reasons: string[];
             /**
              * Format: double
              * @description share of periods equal to the one before
@@ -8121,16 +8471,16 @@ export interface components {
              */
             failing_since: string | null;
             /** @description what is compared, as its columns were found */
-            features: components["schemas"]["Feature"][] | null;
+            features: components["schemas"]["Feature"][];
             /** Format: int64 */
             id: number;
-            last: components["schemas"]["DriftPeriod"];
+            last?: components["schemas"]["DriftPeriod"];
             message: string;
             name: string;
             /** Format: date-time */
             next_at: string | null;
             /** @description features over their limits in the last periods, oldest first */
-            over: number[] | null;
+            over: number[];
             owner: string;
             /** Format: int64 */
             periods: number;
@@ -8178,7 +8528,7 @@ export interface components {
              */
             modified?: number;
             /** @description two columns: which of their categories seldom meet, given how common each is */
-            pairs?: string[] | null;
+            pairs?: string[];
             /** @description with each row's time; that of the dataset's metrics if left out */
             time_column?: string;
             /**
@@ -8199,7 +8549,7 @@ export interface components {
             from: string;
             /** @description older rows were not looked at */
             more: boolean;
-            pairs: components["schemas"]["OddPair"][] | null;
+            pairs: components["schemas"]["OddPair"][];
             /**
              * Format: int64
              * @description that were judged
@@ -8208,7 +8558,7 @@ export interface components {
             /** @description finds the rows; empty where none stands out */
             sql: string;
             /** @description one, or one of each value of the key, what stands out farthest first */
-            studies: components["schemas"]["OutlierStudy"][] | null;
+            studies: components["schemas"]["OutlierStudy"][];
             /** Format: date-time */
             to: string;
             /**
@@ -8219,18 +8569,18 @@ export interface components {
         };
         Tag: {
             /** @description that hear of it */
-            channels: string[] | null;
+            channels: string[];
             /** @description that have it; their metrics and monitors have it with them */
-            datasets: string[] | null;
+            datasets: string[];
             /** @description that have it themselves or by their dataset */
-            metrics: string[] | null;
+            metrics: string[];
             /** @description that have it themselves or by their metric or dataset */
-            monitors: string[] | null;
+            monitors: string[];
             name: string;
             /** Format: int64 */
             open_alerts: number;
             /** @description that tell of it */
-            routes: string[] | null;
+            routes: string[];
         };
         TagChange: {
             /** @description what loses it */
@@ -8239,9 +8589,9 @@ export interface components {
             on?: components["schemas"]["Tagged"];
         };
         Tagged: {
-            datasets?: string[] | null;
-            metrics?: string[] | null;
-            monitors?: string[] | null;
+            datasets?: string[];
+            metrics?: string[];
+            monitors?: string[];
         };
         "Take-backRequest": {
             /** Format: int64 */
@@ -8262,7 +8612,7 @@ export interface components {
             id: number;
             message: string;
             /** @description of a backfill: what is measured */
-            metrics: string[] | null;
+            metrics: string[];
             /**
              * Format: date-time
              * @description up to where it is done; it goes on from there
@@ -8280,6 +8630,17 @@ export interface components {
             /** Format: date-time */
             touched_at: string;
             what: string;
+        };
+        Team: {
+            /** @description that the role is for: names, with * for any part, or tag:NAME; none: all */
+            datasets: string[];
+            /** Format: int64 */
+            id: number;
+            /** @description names of accounts */
+            members: string[];
+            name: string;
+            /** @enum {string} */
+            role: "admin" | "editor" | "responder" | "reader";
         };
         "Tell-groupRequest": {
             channel: string;
@@ -8317,7 +8678,7 @@ export interface components {
             /** Format: date-time */
             to: string;
             /** @description incidents by how many alerts they had, most first */
-            worst: components["schemas"]["IncidentTelling"][] | null;
+            worst: components["schemas"]["IncidentTelling"][];
         };
         TemplateText: {
             template: string;
@@ -8331,14 +8692,14 @@ export interface components {
              */
             broken: number;
             /** @description the most surprising, largest first */
-            most: components["schemas"]["Beside"][] | null;
+            most: components["schemas"]["Beside"][];
             /**
              * Format: int64
              * @description that were compared with their past
              */
             series: number;
             /** @description values that the broken ones have and the sound ones do not */
-            shared: components["schemas"]["SharedValue"][] | null;
+            shared: components["schemas"]["SharedValue"][];
             /**
              * Format: int64
              * @description series beyond those that are compared
@@ -8351,6 +8712,8 @@ export interface components {
             account: string;
             /** Format: date-time */
             created_at: string;
+            /** @description that it is for; none: all of its account's */
+            datasets: string[];
             /** Format: date-time */
             expires_at: string | null;
             /** @description what it is for */
@@ -8361,7 +8724,7 @@ export interface components {
              * @description what it lets its bearer do
              * @enum {string}
              */
-            role: "admin" | "editor" | "responder" | "reader";
+            role: "admin" | "editor" | "responder" | "reader" | "none";
             /**
              * Format: date-time
              * @description last, to five minutes
@@ -8371,7 +8734,7 @@ export interface components {
         TrendStudy: {
             /** Format: double */
             after: number;
-            at: string[] | null;
+            at: string[];
             /**
              * Format: double
              * @description what a day owes to the day before
@@ -8435,12 +8798,12 @@ export interface components {
              * @description the slope over the whole stretch, as a share of the median day; null of what can be below 0
              */
             slope_over_stretch: number | null;
-            tests: components["schemas"]["TrendTest"][] | null;
+            tests: components["schemas"]["TrendTest"][];
             /** Format: date-time */
             to: string;
             unit: string;
             /** @description of each day: the sum of a count, the mean of anything else */
-            value: (number | null)[] | null;
+            value: (number | null)[];
             zone: string;
         };
         TrendTest: {
@@ -8470,11 +8833,11 @@ export interface components {
                 [key: string]: unknown;
             };
             /** @description alerts that would no longer be told */
-            gone: components["schemas"]["BacktestAlert"][] | null;
+            gone: components["schemas"]["BacktestAlert"][];
             /** @description references */
-            incidents_gained: string[] | null;
-            incidents_lost: string[] | null;
-            new: components["schemas"]["BacktestAlert"][] | null;
+            incidents_gained: string[];
+            incidents_lost: string[];
+            new: components["schemas"]["BacktestAlert"][];
             paired: components["schemas"]["Paired"];
             proposed: components["schemas"]["Backtest"];
             sentence: string;
@@ -8486,8 +8849,8 @@ export interface components {
         };
         TrialOf: {
             task: components["schemas"]["Task"];
-            /** @description null until it is done */
-            trial: components["schemas"]["Trial"];
+            /** @description none until it is done */
+            trial?: components["schemas"]["Trial"];
         };
         Tried: {
             /** @description what to know before it is kept */
@@ -8506,7 +8869,7 @@ export interface components {
              */
             from?: string;
             /** @description all if left out */
-            monitors?: string[] | null;
+            monitors?: string[];
         };
         Tuning: {
             /**
@@ -8523,8 +8886,8 @@ export interface components {
             /** Format: int64 */
             noise: number;
             /** @description monitors for which nothing is proposed, and why */
-            passed: components["schemas"]["Passed"][] | null;
-            proposals: components["schemas"]["Proposal"][] | null;
+            passed: components["schemas"]["Passed"][];
+            proposals: components["schemas"]["Proposal"][];
             sentence: string;
             /** Format: date-time */
             to: string;
@@ -8536,8 +8899,8 @@ export interface components {
         };
         TuningOf: {
             task: components["schemas"]["Task"];
-            /** @description null until it is done */
-            tuning: components["schemas"]["Tuning"];
+            /** @description none until it is done */
+            tuning?: components["schemas"]["Tuning"];
         };
         ValueDay: {
             /** Format: date-time */
@@ -8578,8 +8941,8 @@ export interface components {
             by: string;
             gained?: components["schemas"]["Shift"];
             lost?: components["schemas"]["Shift"];
-            measures: components["schemas"]["Measured"][] | null;
-            new?: string[] | null;
+            measures: components["schemas"]["Measured"][];
+            new?: string[];
             period: components["schemas"]["Moments"];
             /** Format: double */
             ratio: number;
@@ -8587,7 +8950,7 @@ export interface components {
             state: string;
             /** Format: int64 */
             unreadable: number;
-            vanished?: string[] | null;
+            vanished?: string[];
             /** Format: double */
             was_missing: number;
             why?: string;
@@ -8615,9 +8978,9 @@ export interface components {
              */
             above: number;
             /** @description its scores over those of the reference */
-            bars: components["schemas"]["Bar"][] | null;
+            bars: components["schemas"]["Bar"][];
             /** @description by tenths of the rows whose outcome is known */
-            calibration: components["schemas"]["CalibrationPoint"][] | null;
+            calibration: components["schemas"]["CalibrationPoint"][];
             /** @description of answers that are categories: the share of each */
             classes?: {
                 [key: string]: number;
@@ -8655,6 +9018,10 @@ export interface components {
              */
             every_seconds?: number;
         };
+        WaysIn: {
+            /** @description what people sign in through; empty: nothing */
+            provider: string;
+        };
         Week: {
             /** Format: int64 */
             faults: number;
@@ -8673,7 +9040,7 @@ export interface components {
             /** @description that share is kept: enough blocks tell how the reference wobbles, or rows are said to be independent. Else it is kept only if they are */
             assured: boolean;
             /** @description columns of the reference that the period has not */
-            gone: string[] | null;
+            gone: string[];
             /** @enum {string} */
             state: "over" | "as expected" | "not judged";
             /**
@@ -8686,8 +9053,8 @@ export interface components {
             /** Format: int64 */
             alert: number;
             /** @description past incidents most like it, the most alike first */
-            before: components["schemas"]["Precedent"][] | null;
-            contribution: components["schemas"]["Contribution"];
+            before: components["schemas"]["Precedent"][];
+            contribution?: components["schemas"]["Contribution"];
             /**
              * Format: date-time
              * @description the stretch that is looked at
@@ -8695,16 +9062,16 @@ export interface components {
             from: string;
             /** @description the answer in one line, where it is clear; else empty */
             line: string;
-            lineage: components["schemas"]["Stages"];
+            lineage?: components["schemas"]["Stages"];
             /** @description SQL that finds the rows */
-            listings: components["schemas"]["Listing"][] | null;
+            listings: components["schemas"]["Listing"][];
             /** @description by part, why it is not there */
             missing: {
                 [key: string]: string;
             };
             /** Format: date-time */
             to: string;
-            together: components["schemas"]["Together"];
+            together?: components["schemas"]["Together"];
             zone: string;
         };
         WrittenCalendar: {
@@ -8734,7 +9101,7 @@ export interface components {
             /** @description e-mail: address of the sender */
             from?: string;
             /** @description of a webhook, as 'Authorization: ${NAME}' */
-            headers?: string[] | null;
+            headers?: string[];
             /** @description e-mail: SMTP server */
             host?: string;
             /** Format: int64 */
@@ -8757,7 +9124,7 @@ export interface components {
             /** @enum {string} */
             through: "email" | "webhook";
             /** @description e-mail: addresses */
-            to?: string[] | null;
+            to?: string[];
             /** @description webhook of the form own: its content type, application/json if left out */
             type?: string;
             /** @description webhook: address; where it holds a login, a query or a key that is kept encrypted, and … is shown in its place */
@@ -8773,13 +9140,13 @@ export interface components {
             accept?: number;
             dataset: string;
             /** @description columns that are compared; all that can be if left out */
-            features?: string[] | null;
+            features?: string[];
             /** @description rows are independent of each other: limits follow from sampling alone, whatever days differ by */
             independent?: boolean;
             /** @description column that tells which rows of two versions are the same case */
             key?: string;
             /** @description columns that are not */
-            leave_out?: string[] | null;
+            leave_out?: string[];
             name: string;
             /** @description column that tells what came true: true or false, 1 or 0, null while unknown */
             outcome?: string;
@@ -8833,7 +9200,7 @@ export interface components {
             version?: string;
         };
         WrittenDataset: {
-            hidden?: string[] | null;
+            hidden?: string[];
             /** Format: int64 */
             keep_days?: number;
             loaded_by?: string;
@@ -8842,12 +9209,12 @@ export interface components {
             owner?: string;
             pattern?: string;
             source: string;
-            tags?: string[] | null;
+            tags?: string[];
             zone?: string;
         };
         WrittenLog: {
             /** @description attributes by which lines are counted apart */
-            by?: string[] | null;
+            by?: string[];
             dataset: string;
             /** @description that writes it */
             job?: string;
@@ -8857,9 +9224,9 @@ export interface components {
              */
             keep_samples: number;
             /** @description what is told: new, burst, vanished; all if left out */
-            kinds?: string[] | null;
+            kinds?: string[];
             /** @description words whose values are masked, and expressions between slashes */
-            masked?: string[] | null;
+            masked?: string[];
             name: string;
             /**
              * Format: int64
@@ -8878,7 +9245,7 @@ export interface components {
             /** @description the folder where files of it land */
             source?: string;
             /** @description severities of which a new sentence is told */
-            watch?: string[] | null;
+            watch?: string[];
         };
         WrittenMetric: {
             column?: string;
@@ -8900,10 +9267,10 @@ export interface components {
             /** Format: double */
             quantile?: number;
             row_filter?: string;
-            segment_by?: string[] | null;
+            segment_by?: string[];
             /** Format: int64 */
             settle_seconds?: number;
-            tags?: string[] | null;
+            tags?: string[];
             time_column?: string;
             unit?: string;
             /** @enum {string} */
@@ -9000,7 +9367,7 @@ export interface components {
              */
             persist: number;
             /** @description hours in the dataset's zone in which only critical alerts are told, as 'mon-fri 22:00-06:00'; the others when they end, if they still last */
-            quiet?: string[] | null;
+            quiet?: string[];
             /**
              * Format: double
              * @description or above it
@@ -9009,7 +9376,7 @@ export interface components {
             /** @description rolling: median and MAD instead of mean and standard deviation */
             robust?: boolean;
             /** @description what differs for some segments */
-            segments?: components["schemas"]["SegmentSettings"][] | null;
+            segments?: components["schemas"]["SegmentSettings"][];
             /** @description do not tell of zeros where rows were due */
             silence_off?: boolean;
             /**
@@ -9031,7 +9398,7 @@ export interface components {
              * @enum {string}
              */
             sustained?: "off" | "short" | "long" | "";
-            tags?: string[] | null;
+            tags?: string[];
             /**
              * @description which one: the period before, the same time the day or the week before; empty: the day
              * @enum {string}
@@ -9067,19 +9434,19 @@ export interface components {
         };
         WrittenRoute: {
             channel: string;
-            datasets?: string[] | null;
+            datasets?: string[];
             /** Format: int64 */
             escalate_seconds?: number;
             escalate_to?: string;
-            hours?: string[] | null;
+            hours?: string[];
             name: string;
             no_recovery?: boolean;
-            owners?: string[] | null;
+            owners?: string[];
             /** Format: int64 */
             remind_seconds?: number;
             /** @enum {string} */
             severity?: "warning" | "critical";
-            tags?: string[] | null;
+            tags?: string[];
             /** Format: int64 */
             wait_seconds?: number;
             zone?: string;
@@ -9088,7 +9455,7 @@ export interface components {
             /** Format: double */
             at_least: number;
             by: string;
-            calendars?: string[] | null;
+            calendars?: string[];
             /** @enum {string} */
             counts: "rows" | "loads" | "files";
             dataset: string;
@@ -9116,6 +9483,139 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    accounts: {
+        parameters: {
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "put-account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Put-accountRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Set-passwordRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "set-role": {
         parameters: {
             query?: never;
@@ -9127,7 +9627,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Set-roleRequest"];
+                "application/json": components["schemas"]["RoleGiven"];
             };
         };
         responses: {
@@ -9435,7 +9935,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Audit"][] | null;
+                    "application/json": components["schemas"]["Audit"][];
                 };
             };
             /** @description Error */
@@ -9570,7 +10070,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Feed"][] | null;
+                    "application/json": components["schemas"]["Feed"][];
                 };
             };
             /** @description Error */
@@ -9610,7 +10110,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Calendar"][] | null;
+                    "application/json": components["schemas"]["Calendar"][];
                 };
             };
             /** @description Error */
@@ -9639,7 +10139,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": string[] | null;
+                    "application/json": string[];
                 };
             };
             /** @description Error */
@@ -9672,7 +10172,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PlannedEvent"][] | null;
+                    "application/json": components["schemas"]["PlannedEvent"][];
                 };
             };
             /** @description Error */
@@ -9714,7 +10214,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PlannedEvent"][] | null;
+                    "application/json": components["schemas"]["PlannedEvent"][];
                 };
             };
             /** @description Error */
@@ -9874,7 +10374,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Channel"][] | null;
+                    "application/json": components["schemas"]["Channel"][];
                 };
             };
             /** @description Error */
@@ -10160,7 +10660,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Change"][] | null;
+                    "application/json": components["schemas"]["Change"][];
                 };
             };
             /** @description Error */
@@ -10196,7 +10696,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Change"][] | null;
+                    "application/json": components["schemas"]["Change"][];
                 };
             };
             /** @description Error */
@@ -10255,7 +10755,7 @@ export interface operations {
                 /** @description with this tag alone, its dataset's counted */
                 tag?: string;
                 /** @description these alone, by name; may come several times */
-                metric?: string[] | null;
+                metric?: string[];
                 /** @description spans before it that it is held against */
                 back?: number;
                 /** @description as a share, how far off is never outside */
@@ -10315,7 +10815,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Health"][] | null;
+                    "application/json": components["schemas"]["Health"][];
                 };
             };
             /** @description Error */
@@ -10481,7 +10981,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ColumnVersion"][] | null;
+                    "application/json": components["schemas"]["ColumnVersion"][];
                 };
             };
             /** @description Error */
@@ -10520,7 +11020,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Delivery"][] | null;
+                    "application/json": components["schemas"]["Delivery"][];
                 };
             };
             /** @description Error */
@@ -10692,7 +11192,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Run"][] | null;
+                    "application/json": components["schemas"]["Run"][];
                 };
             };
             /** @description Error */
@@ -10763,7 +11263,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Summary"][] | null;
+                    "application/json": components["schemas"]["Summary"][];
                 };
             };
             /** @description Error */
@@ -11265,6 +11765,47 @@ export interface operations {
             };
         };
     };
+    find: {
+        parameters: {
+            query: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description of this dataset alone */
+                dataset?: string;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+                /** @description with this tag alone, its dataset's counted */
+                tag?: string;
+                /** @description in any case, each anywhere in a name, an owner, a tag or a sentence */
+                words: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Match"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     forecasts: {
         parameters: {
             query: {
@@ -11284,7 +11825,7 @@ export interface operations {
                 /** @description with which the limit is to be reached */
                 probability?: number;
                 /** @description by name; may come several times */
-                metric: string[] | null;
+                metric: string[];
                 /** @description of one segment alone */
                 segment?: string;
                 /** @description all segments of each metric together: counts alone */
@@ -11302,7 +11843,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Forecast"][] | null;
+                    "application/json": components["schemas"]["Forecast"][];
                 };
             };
             /** @description Error */
@@ -11327,7 +11868,7 @@ export interface operations {
                 /** @description with which the limit is to be reached */
                 probability?: number;
                 /** @description by name; may come several times */
-                metric: string[] | null;
+                metric: string[];
                 /** @description of one segment alone */
                 segment?: string;
                 /** @description all segments of each metric together: counts alone */
@@ -11383,7 +11924,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["GroupAnswer"][] | null;
+                    "application/json": components["schemas"]["GroupAnswer"][];
                 };
             };
             /** @description Error */
@@ -11673,7 +12214,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Incident"][] | null;
+                    "application/json": components["schemas"]["Incident"][];
                 };
             };
             /** @description Error */
@@ -11942,7 +12483,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Incident"][] | null;
+                    "application/json": components["schemas"]["Incident"][];
                 };
             };
             /** @description Error */
@@ -11978,7 +12519,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["JobHealth"][] | null;
+                    "application/json": components["schemas"]["JobHealth"][];
                 };
             };
             /** @description Error */
@@ -12016,7 +12557,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Run"][] | null;
+                    "application/json": components["schemas"]["Run"][];
                 };
             };
             /** @description Error */
@@ -12088,7 +12629,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["GivenLabel"][] | null;
+                    "application/json": components["schemas"]["GivenLabel"][];
                 };
             };
             /** @description Error */
@@ -12262,7 +12803,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LineageLag"][] | null;
+                    "application/json": components["schemas"]["LineageLag"][];
                 };
             };
             /** @description Error */
@@ -12343,7 +12884,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Log"][] | null;
+                    "application/json": components["schemas"]["Log"][];
                 };
             };
             /** @description Error */
@@ -12603,7 +13144,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LogFile"][] | null;
+                    "application/json": components["schemas"]["LogFile"][];
                 };
             };
             /** @description Error */
@@ -12862,7 +13403,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Letter"][] | null;
+                    "application/json": components["schemas"]["Letter"][];
                 };
             };
             /** @description Error */
@@ -12936,6 +13477,135 @@ export interface operations {
             };
         };
     };
+    "change-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Change-passwordRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "my-tokens": {
+        parameters: {
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-my-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Make-my-tokenRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeToken"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revoke-my-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     measures: {
         parameters: {
             query?: {
@@ -12958,7 +13628,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Measure"][] | null;
+                    "application/json": components["schemas"]["Measure"][];
                 };
             };
             /** @description Error */
@@ -12996,7 +13666,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Message"][] | null;
+                    "application/json": components["schemas"]["Message"][];
                 };
             };
             /** @description Error */
@@ -13071,7 +13741,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Metric"][] | null;
+                    "application/json": components["schemas"]["Metric"][];
                 };
             };
             /** @description Error */
@@ -13397,7 +14067,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["OutlierStudy"][] | null;
+                    "application/json": components["schemas"]["OutlierStudy"][];
                 };
             };
             /** @description Error */
@@ -13435,7 +14105,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Series"][] | null;
+                    "application/json": components["schemas"]["Series"][];
                 };
             };
             /** @description Error */
@@ -13510,7 +14180,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Monitor"][] | null;
+                    "application/json": components["schemas"]["Monitor"][];
                 };
             };
             /** @description Error */
@@ -13743,7 +14413,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Stretch"][] | null;
+                    "application/json": components["schemas"]["Stretch"][];
                 };
             };
             /** @description Error */
@@ -13818,7 +14488,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Detectable"][] | null;
+                    "application/json": components["schemas"]["Detectable"][];
                 };
             };
             /** @description Error */
@@ -14027,7 +14697,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SeriesState"][] | null;
+                    "application/json": components["schemas"]["SeriesState"][];
                 };
             };
             /** @description Error */
@@ -14100,7 +14770,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["MonitorVersion"][] | null;
+                    "application/json": components["schemas"]["MonitorVersion"][];
                 };
             };
             /** @description Error */
@@ -14141,7 +14811,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Note"][] | null;
+                    "application/json": components["schemas"]["Note"][];
                 };
             };
             /** @description Error */
@@ -14242,7 +14912,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PlannedEvent"][] | null;
+                    "application/json": components["schemas"]["PlannedEvent"][];
                 };
             };
             /** @description Error */
@@ -14275,7 +14945,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PlannedEvent"][] | null;
+                    "application/json": components["schemas"]["PlannedEvent"][];
                 };
             };
             /** @description Error */
@@ -14315,7 +14985,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Suggestion"][] | null;
+                    "application/json": components["schemas"]["Suggestion"][];
                 };
             };
             /** @description Error */
@@ -14385,7 +15055,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Proposal"][] | null;
+                    "application/json": components["schemas"]["Proposal"][];
                 };
             };
             /** @description Error */
@@ -14485,7 +15155,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Reconciliation"][] | null;
+                    "application/json": components["schemas"]["Reconciliation"][];
                 };
             };
             /** @description Error */
@@ -14651,7 +15321,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Route"][] | null;
+                    "application/json": components["schemas"]["Route"][];
                 };
             };
             /** @description Error */
@@ -15254,6 +15924,158 @@ export interface operations {
             };
         };
     };
+    "sign-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "ways-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WaysIn"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "my-sessions": {
+        parameters: {
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+                /** @description of all accounts; for administrators */
+                all?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "sign-out-everywhere": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     slas: {
         parameters: {
             query?: {
@@ -15282,7 +16104,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Promise"][] | null;
+                    "application/json": components["schemas"]["Promise"][];
                 };
             };
             /** @description Error */
@@ -15380,7 +16202,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Source"][] | null;
+                    "application/json": components["schemas"]["Source"][];
                 };
             };
             /** @description Error */
@@ -15583,7 +16405,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FileSet"][] | null;
+                    "application/json": components["schemas"]["FileSet"][];
                 };
             };
             /** @description Error */
@@ -15621,7 +16443,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Offered"][] | null;
+                    "application/json": components["schemas"]["Offered"][];
                 };
             };
             /** @description Error */
@@ -15658,7 +16480,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Stretch"][] | null;
+                    "application/json": components["schemas"]["Stretch"][];
                 };
             };
             /** @description Error */
@@ -15756,7 +16578,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Tag"][] | null;
+                    "application/json": components["schemas"]["Tag"][];
                 };
             };
             /** @description Error */
@@ -15887,7 +16709,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Task"][] | null;
+                    "application/json": components["schemas"]["Task"][];
                 };
             };
             /** @description Error */
@@ -15952,6 +16774,104 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Task"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    teams: {
+        parameters: {
+            query?: {
+                /** @description where a page begins; the header Link of the page before has the whole address */
+                cursor?: string;
+                /** @description at most so many; all if left out */
+                limit?: number;
+                /** @description by this column, as CSV names it; with a - before it the other way round */
+                sort?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Team"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "put-team": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Put-teamRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-team": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -16049,7 +16969,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Token"][] | null;
+                    "application/json": components["schemas"]["Token"][];
                 };
             };
             /** @description Error */

@@ -1,6 +1,5 @@
 import { useEffect, useRef, useState } from "react";
 
-
 /** Follows the width of the element it is put on. */
 export function useWidth<E extends HTMLElement>() {
   const ref = useRef<E>(null);

@@ -1,10 +1,11 @@
+import { cumsum } from "d3-array";
 import { scaleLinear } from "d3-scale";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import type { Explanation, Smoothing, Suitability } from "../api/client";
-import { useStretchLabel } from "../api/learning";
-import { useChart, useExplain, useForecast, useMe, useSmoothing, useSuitability } from "../api/queries";
+import { useChart, useExplain, useForecast, useNow, useSmoothing, useSuitability } from "../api/queries";
 import { Ahead as AheadChart } from "../chart/Ahead";
+import { Said } from "./series/Said";
 import { SmallChart } from "../chart/Small";
 import { useWidth } from "../chart/width";
 import { Earlier } from "./Earlier";
@@ -16,64 +17,96 @@ import { Embed } from "../parts/Embed";
 import { Gaps, useFill } from "../parts/Gaps";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
 import { city, duration, number, percent, signed, time, value } from "../parts/words";
+import { Refusal } from "../parts/Form";
 
-const hour = 3_600_000, day = 24 * hour;
+const hour = 3_600_000,
+  day = 24 * hour;
 
-const verdicts = { suits: "A band suits", weak: "A band is weak for", unsuitable: "A band does not suit" } as const;
+const verdicts = {
+  suits: "A band suits",
+  weak: "A band is weak for",
+  unsuitable: "A band does not suit",
+} as const;
 
 function sentence(s: Suitability): string {
-  const what = `${s.unit || s.measure.replaceAll("_", " ")}${s.series.segment ? ` at ${s.series.segment}` : ""}`;
+  const what = (s.unit || s.measure.replaceAll("_", " ")) + (s.series.segment && ` at ${s.series.segment}`);
   return `${verdicts[s.fitness]} ${what}${s.reasons?.length ? `: ${s.reasons[0]}` : ""}.`;
 }
 
-/** One series studied: does a band suit it, where does a value come from, what would smoothing do, what comes next. */
+/**
+ * One series studied: does a band suit it, where does a value come from, what would smoothing do, what
+ * comes next.
+ */
 export function SeriesPage() {
   const id = Number(useParams().id);
   const suits = useSuitability(id);
-  const me = useMe();
-  const now = me.data ? Date.parse(me.data.now) : Date.now();
+  const now = useNow();
   const s = suits.data;
-  if (!s) return <Page place="Series" sentence=""><Trouble what="The series" error={suits.error} />{suits.isPending && <Reading what="the series" />}</Page>;
+  if (!s)
+    return (
+      <Page place="Series" sentence="">
+        <Trouble what="The series" error={suits.error} />
+        {suits.isPending && <Reading what="the series" />}
+      </Page>
+    );
   const end = Math.floor(now / hour) * hour;
   return (
-    <Page sentence={sentence(s)} after={s.instead && `Instead: ${s.instead}.`}
-      place={<>Series of <Link to={`/datasets/${s.dataset}`}><code>{s.dataset}</code></Link>{s.monitor && <>, monitor <Link to={`/monitors/${s.monitor}?series=${id}`}>{s.monitor}</Link></>}</>}>
-      <div className="mt-2 flex flex-wrap gap-x-8"><Embed series={id} /><Download name="The last 90 days" path={`/metrics/${encodeURIComponent(s.metric)}/export`} query={{ segment: s.series.segment, from: new Date(end - 90 * 24 * hour).toISOString() }} /></div>
-      <div className="mt-3 grid grid-cols-2 gap-x-9">
+    <Page
+      sentence={sentence(s)}
+      after={s.instead && `Instead: ${s.instead}.`}
+      place={
+        <>
+          Series of{" "}
+          <Link to={`/datasets/${s.dataset}`}>
+            <code>{s.dataset}</code>
+          </Link>
+          {s.monitor && (
+            <>
+              , monitor <Link to={`/monitors/${s.monitor}?series=${id}`}>{s.monitor}</Link>
+            </>
+          )}
+        </>
+      }
+    >
+      <div className="mt-2 flex flex-wrap gap-x-8">
+        <Link to={`/charts?series=${id}&beside=week`} className="text-[13px]">
+          Beside last week, or another series
+        </Link>
+        <Embed series={id} />
+        <Download
+          name="The last 90 days"
+          path={`/metrics/${encodeURIComponent(s.metric)}/export`}
+          query={{ segment: s.series.segment, from: new Date(end - 90 * 24 * hour).toISOString() }}
+        />
+      </div>
+      <div className="mt-3 grid grid-cols-2 gap-x-9 gap-y-5 max-lg:grid-cols-1">
         <div className="grid content-start gap-5">
-          <Section title="Suitability" note="how well a band can do here"><Suits s={s} now={now} end={end} /></Section>
-          <Section title="Why this was expected" note="an expected value in parts that add up"><Why id={id} s={s} end={end} /></Section>
-          <Section title="Earlier years and weeks" note="by weekday and holiday, with a 95 % interval"><Earlier id={id} /></Section>
-          <Section title="Smoothing bench" note="a moving median or mean before detection, tried on the past"><Smooth id={id} /></Section>
+          <Section title="Suitability" note="how well a band can do here">
+            <Suits s={s} now={now} end={end} />
+          </Section>
+          <Section title="Why this was expected" note="an expected value in parts that add up">
+            <Why id={id} s={s} end={end} />
+          </Section>
+          <Section title="Earlier years and weeks" note="by weekday and holiday, with a 95 % interval">
+            <Earlier id={id} />
+          </Section>
+          <Section title="Smoothing bench" note="a moving median or mean before detection, tried on the past">
+            <Smooth id={id} />
+          </Section>
         </div>
         <div className="grid content-start gap-5">
-          <Section title="Forecast" note="local days, with a 90 % interval"><Ahead id={id} s={s} /></Section>
-          <Section title="Trend and change" note="does it grow, did its level change, or is it chance"><Trends id={id} /></Section>
-          <Section title="What stands out" note="z, modified z and quartile fences, side by side"><Outliers metric={s.metric} segment={s.series.segment} /></Section>
+          <Section title="Forecast" note="local days, with a 90 % interval">
+            <Ahead id={id} s={s} />
+          </Section>
+          <Section title="Trend and change" note="does it grow, did its level change, or is it chance">
+            <Trends id={id} />
+          </Section>
+          <Section title="What stands out" note="z, modified z and quartile fences, side by side">
+            <Outliers metric={s.metric} segment={s.series.segment} />
+          </Section>
         </div>
       </div>
     </Page>
-  );
-}
-
-/** A verdict on a stretch where no alert was: what was missed becomes an incident. */
-function Stretch({ id, zone }: { id: number; zone: string }) {
-  const say = useStretchLabel();
-  const [open, setOpen] = useState(false);
-  const [from, setFrom] = useState(""), [to, setTo] = useState(""), [note, setNote] = useState("");
-  const field = "border border-ink3 bg-field px-2 py-[2px]";
-  if (!open) return <button className="mt-1 text-[13px] underline decoration-pewter-line underline-offset-3" onClick={() => setOpen(true)}>say something about a stretch where no alert was</button>;
-  const ready = from !== "" && to !== "" && Date.parse(to) > Date.parse(from);
-  const give = (verdict: "fault" | "noise" | "planned") => say.mutate({ series_id: id, from: new Date(from).toISOString(), to: new Date(to).toISOString(), verdict, note: note || undefined });
-  return (
-    <div className="mt-2 flex flex-wrap items-center gap-2">
-      <input aria-label="From" type="datetime-local" className={field} value={from} onChange={(e) => setFrom(e.target.value)} /> to <input aria-label="To" type="datetime-local" className={field} value={to} onChange={(e) => setTo(e.target.value)} />
-      <input aria-label="What was seen" className={`${field} grow`} placeholder="what was seen" value={note} onChange={(e) => setNote(e.target.value)} />
-      {(["fault", "noise", "planned"] as const).map((v) => <button key={v} disabled={!ready || say.isPending} className="border border-ink px-2 py-[2px] disabled:border-ink3 disabled:text-ink3" onClick={() => give(v)}>{v}</button>)}
-      <span className="w-full text-[13px] text-ink2">Times of this browser ({Intl.DateTimeFormat().resolvedOptions().timeZone}); the series is in {city(zone)}. A fault becomes an incident that nobody was told of.</span>
-      {say.error && <span role="alert" className="w-full text-verm">{say.error.message}</span>}
-      {say.data && <span role="status" className="w-full">Kept{say.data.incident && <> as incident <Link to="/incidents">{say.data.incident}</Link></>}.</span>}
-    </div>
   );
 }
 
@@ -85,17 +118,42 @@ function Suits({ s, now, end }: { s: Suitability; now: number; end: number }) {
     ["foretold", s.explained === null ? "–" : `${percent(s.explained)} of its ordinary variation`],
     ["half-width", s.half_width === null ? "–" : `${percent(s.half_width)} of what is expected, median`],
     ["shape", s.shape],
-    ["history", `${number(s.have_days, 0)} days; ${number(s.need_days, 0)} needed, from ${number(s.best_days, 0)} on thresholds are its own`],
-    ["missing, zero, repeated", `${percent(s.missing)}, ${percent(s.zeros)}, ${percent(s.repeats)} of its periods`],
+    [
+      "history",
+      `${number(s.have_days, 0)} days; ${number(s.need_days, 0)} needed, from ` +
+        `${number(s.best_days, 0)} on thresholds are its own`,
+    ],
+    [
+      "missing, zero, repeated",
+      `${percent(s.missing)}, ${percent(s.zeros)}, ${percent(s.repeats)} of its periods`,
+    ],
   ];
   return (
     <div ref={box}>
-      <div className="mt-2">{chart.data ? <SmallChart chart={chart.data} now={now} width={width} height={150} /> : <div className="h-[150px] bg-well" />}</div>
-      <Stretch id={s.series.id} zone={s.zone} />
-      <table className="mt-2 w-full border-collapse"><tbody>
-        {rows.map(([name, text]) => <tr key={name}><td className="py-[3px] pr-4 whitespace-nowrap text-ink2">{name}</td><td>{text}</td></tr>)}
-        {(s.reasons ?? []).slice(1).map((text) => <tr key={text}><td className="py-[3px] text-ink2">also</td><td>{text}</td></tr>)}
-      </tbody></table>
+      <div className="mt-2">
+        {chart.data ? (
+          <SmallChart chart={chart.data} now={now} width={width} height={150} />
+        ) : (
+          <div className="h-[150px] bg-well" />
+        )}
+      </div>
+      <Said id={s.series.id} zone={s.zone} />
+      <table className="mt-2 w-full border-collapse">
+        <tbody>
+          {rows.map(([name, text]) => (
+            <tr key={name}>
+              <td className="py-[3px] pr-4 whitespace-nowrap text-ink2">{name}</td>
+              <td>{text}</td>
+            </tr>
+          ))}
+          {s.reasons.slice(1).map((text) => (
+            <tr key={text}>
+              <td className="py-[3px] text-ink2">also</td>
+              <td>{text}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
     </div>
   );
 }
@@ -107,11 +165,35 @@ function Ahead({ id, s }: { id: number; s: Suitability }) {
   return (
     <>
       <div className="mt-2 flex items-center gap-4 text-[13px]">
-        <Choice name="Days ahead" value={days} options={[["30", "30 d"], ["60", "60 d"], ["180", "180 d"]]} onChange={setDays} />
+        <Choice
+          name="Days ahead"
+          value={days}
+          options={[
+            ["30", "30 d"],
+            ["60", "60 d"],
+            ["180", "180 d"],
+          ]}
+          onChange={setDays}
+        />
         <Figures name="Limit" width={90} value={limit} onChange={setLimit} after="a day, asked about" />
       </div>
-      {f.error && <p role="alert" className="mt-2 text-verm">{f.error.message}</p>}
-      {f.data && <><AheadChart f={f.data} kind={s.kind} /><p className="mt-1 text-ink2">{f.data.sentence} Model: {f.data.model}{f.data.error !== null && `, off by ${f.data.kind === "count" || f.data.kind === "duration" ? percent(f.data.error) : number(f.data.error)} on average ${f.data.error_at_days} days ahead`}.</p></>}
+      <Refusal error={f.error} className="mt-2" />
+      {f.data && (
+        <>
+          <AheadChart f={f.data} kind={s.kind} />
+          <p className="mt-1 text-ink2">
+            {f.data.sentence} Model: {f.data.model}
+            {f.data.error !== null &&
+              ", off by " +
+                (f.data.kind === "count" || f.data.kind === "duration"
+                  ? percent(f.data.error)
+                  : number(f.data.error)) +
+                " " +
+                `on average ${f.data.error_at_days} days ahead`}
+            .
+          </p>
+        </>
+      )}
     </>
   );
 }
@@ -123,8 +205,19 @@ function Why({ id, s, end }: { id: number; s: Suitability; end: number }) {
   const x = useExplain(id, at);
   return (
     <>
-      <div className="mt-2 flex items-center gap-4 text-[13px]"><Choice name="When" value={back} options={[["0", "newest"], ["1", "a day ago"], ["7", "a week ago"]]} onChange={setBack} /></div>
-      {x.error && <p role="alert" className="mt-2 text-verm">{x.error.message}</p>}
+      <div className="mt-2 flex items-center gap-4 text-[13px]">
+        <Choice
+          name="When"
+          value={back}
+          options={[
+            ["0", "newest"],
+            ["1", "a day ago"],
+            ["7", "a week ago"],
+          ]}
+          onChange={setBack}
+        />
+      </div>
+      <Refusal error={x.error} className="mt-2" />
       {x.data && <Parts x={x.data} />}
     </>
   );
@@ -132,19 +225,55 @@ function Why({ id, s, end }: { id: number; s: Suitability; end: number }) {
 
 /** The parts of an expected value, each from where the last one ended. */
 function Parts({ x }: { x: Explanation }) {
-  const parts = x.parts ?? [];
-  let sum = 0;
-  const steps = parts.map((p) => { const from = sum; sum += p.amount; return { ...p, from, to: sum }; });
-  const lowest = Math.min(0, ...steps.map((p) => p.to)), highest = Math.max(x.expected, 0, ...steps.map((p) => p.to)) || 1;
+  const parts = x.parts;
+  const ends = cumsum(parts, (p) => p.amount);
+  const steps = parts.map((p, i) => ({ ...p, from: i === 0 ? 0 : ends[i - 1], to: ends[i] }));
+  const lowest = Math.min(0, ...steps.map((p) => p.to)),
+    highest = Math.max(x.expected, 0, ...steps.map((p) => p.to)) || 1;
   const scale = scaleLinear().domain([lowest, highest]).range([0, 230]);
-  const bar = (from: number, to: number, fill: string) => <rect x={scale(Math.min(from, to))} y={4} width={Math.max(Math.abs(scale(to) - scale(from)), 1)} height={11} fill={fill} />;
+  const bar = (from: number, to: number, fill: string) => (
+    <rect
+      x={scale(Math.min(from, to))}
+      y={4}
+      width={Math.max(Math.abs(scale(to) - scale(from)), 1)}
+      height={11}
+      fill={fill}
+    />
+  );
   return (
     <>
-      <table className="mt-2 w-full border-collapse"><tbody>
-        {steps.map((p) => <tr key={p.name}><td className="py-[3px] pr-4 whitespace-nowrap">{p.name}</td><td className="w-[240px]"><svg width={232} height={19} aria-hidden>{bar(p.from, p.to, p.amount < 0 ? "var(--pewter2)" : "var(--pewter-line)")}</svg></td><td className="num">{signed(p.amount, Math.abs(p.amount) < 10 ? 2 : 0)}</td></tr>)}
-        <tr className="font-bold"><td className="py-[3px]">expected at {time(x.at, x.zone, "short")}</td><td><svg width={232} height={19} aria-hidden>{bar(0, x.expected, "var(--ink)")}</svg></td><td className="num">{value(x.expected, x.kind)}</td></tr>
-      </tbody></table>
-      <p className="mt-1 text-[13px] text-ink2">Learned from {time(x.trained_from, x.zone, "day")} to {time(x.trained_to, x.zone, "day")}, times in {city(x.zone)}; {(x.excluded ?? []).length ? `left out: ${x.excluded!.map((e) => `${time(e.from, x.zone, "day")} ${e.why}`).join("; ")}` : "nothing left out"}.</p>
+      <table className="mt-2 w-full border-collapse">
+        <tbody>
+          {steps.map((p) => (
+            <tr key={p.name}>
+              <td className="py-[3px] pr-4 whitespace-nowrap">{p.name}</td>
+              <td className="w-[240px]">
+                <svg width={232} height={19} aria-hidden>
+                  {bar(p.from, p.to, p.amount < 0 ? "var(--pewter2)" : "var(--pewter-line)")}
+                </svg>
+              </td>
+              <td className="num">{signed(p.amount, Math.abs(p.amount) < 10 ? 2 : 0)}</td>
+            </tr>
+          ))}
+          <tr className="font-bold">
+            <td className="py-[3px]">expected at {time(x.at, x.zone, "short")}</td>
+            <td>
+              <svg width={232} height={19} aria-hidden>
+                {bar(0, x.expected, "var(--ink)")}
+              </svg>
+            </td>
+            <td className="num">{value(x.expected, x.kind)}</td>
+          </tr>
+        </tbody>
+      </table>
+      <p className="mt-1 text-[13px] text-ink2">
+        Learned from {time(x.trained_from, x.zone, "day")} to{" "}
+        {`${time(x.trained_to, x.zone, "day")}, times in ${city(x.zone)}; `}
+        {x.excluded.length
+          ? `left out: ${x.excluded.map((e) => `${time(e.from, x.zone, "day")} ${e.why}`).join("; ")}`
+          : "nothing left out"}
+        .
+      </p>
     </>
   );
 }
@@ -154,21 +283,60 @@ function Smooth({ id }: { id: number }) {
   const bench = useSmoothing(id, fill);
   if (bench.error) return <p className="mt-2 text-ink2">{bench.error.message}</p>;
   if (!bench.data) return <Reading what="the past under each window" />;
-  return <><SmoothTable b={bench.data} /><p className="mt-1"><Gaps fill={fill} onFill={setFill} />{bench.data.filled > 0 && <span className="ml-3 text-[13px] text-ink2">{number(bench.data.filled)} periods were filled</span>}</p></>;
+  return (
+    <>
+      <SmoothTable b={bench.data} />
+      <p className="mt-1">
+        <Gaps fill={fill} onFill={setFill} />
+        {bench.data.filled > 0 && (
+          <span className="ml-3 text-[13px] text-ink2">{number(bench.data.filled)} periods were filled</span>
+        )}
+      </p>
+    </>
+  );
 }
 
 function SmoothTable({ b }: { b: Smoothing }) {
-  const share = (v: number) => <svg width={46} height={12} className="inline-block align-middle" aria-hidden><rect width={44} height={9} y={1.5} fill="var(--hair)" /><rect width={44 * v} height={9} y={1.5} fill="var(--verm-mark)" /></svg>;
+  const share = (v: number) => (
+    <svg width={46} height={12} className="inline-block align-middle" aria-hidden>
+      <rect width={44} height={9} y={1.5} fill="var(--hair)" />
+      <rect width={44 * v} height={9} y={1.5} fill="var(--verm-mark)" />
+    </svg>
+  );
   return (
     <>
       <table className="mt-2 w-full border-collapse">
-        <thead><tr className="border-b border-rule"><th className="py-1">window</th><th colSpan={3}>spikes of 1, 2, 3 that alarm</th><th className="num">faults found</th><th className="num">after</th><th className="num">false gone</th></tr></thead>
+        <thead>
+          <tr className="border-b border-rule">
+            <th className="py-1">window</th>
+            <th colSpan={3}>spikes of 1, 2, 3 that alarm</th>
+            <th className="num">faults found</th>
+            <th className="num">after</th>
+            <th className="num">false gone</th>
+          </tr>
+        </thead>
         <tbody>
-          {b.windows!.map((w) => (
+          {b.windows.map((w) => (
             <tr key={w.by + w.periods} className={w.recommended ? "font-bold" : ""}>
-              <td className="py-[3px]">{w.periods === 1 ? "none" : `${w.by} of ${w.periods}`}{w.recommended && <i className="ml-2 inline-block size-[7px] rounded-full bg-brass-mark" title="recommended" />}</td>
-              {w.spikes!.map((v, i) => <td key={i} className="whitespace-nowrap">{share(v)} {percent(v)}</td>)}
-              <td className="num">{percent(w.dips)}</td><td className="num">{duration(w.delay_seconds)}</td><td className="num">{w.false_gone} of {w.false_before}</td>
+              <td className="py-[3px]">
+                {w.periods === 1 ? "none" : `${w.by} of ${w.periods}`}
+                {w.recommended && (
+                  <i
+                    className="ml-2 inline-block size-[7px] rounded-full bg-brass-mark"
+                    title="recommended"
+                  />
+                )}
+              </td>
+              {w.spikes.map((v, i) => (
+                <td key={i} className="whitespace-nowrap">
+                  {share(v)} {percent(v)}
+                </td>
+              ))}
+              <td className="num">{percent(w.dips)}</td>
+              <td className="num">{duration(w.delay_seconds)}</td>
+              <td className="num">
+                {w.false_gone} of {w.false_before}
+              </td>
             </tr>
           ))}
         </tbody>

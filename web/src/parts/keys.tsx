@@ -1,4 +1,5 @@
 import { lazy, Suspense, useEffect, useRef, useState } from "react";
+import { cx } from "./cx";
 
 const KeyList = lazy(() => import("./KeyList").then((m) => ({ default: m.KeyList })));
 
@@ -7,11 +8,19 @@ export type Keys = Record<string, { does: string; act: () => void }>;
 /** Single keys; they rest while a field has focus. */
 export function useKeys(keys: Keys) {
   const latest = useRef(keys);
-  latest.current = keys;
+  useEffect(() => {
+    latest.current = keys;
+  });
   useEffect(() => {
     const press = (event: KeyboardEvent) => {
       const target = event.target as HTMLElement;
-      if (event.ctrlKey || event.metaKey || event.altKey || target.closest("input, textarea, select, [role=dialog]")) return;
+      if (
+        event.ctrlKey ||
+        event.metaKey ||
+        event.altKey ||
+        target.closest("input, textarea, select, [role=dialog]")
+      )
+        return;
       const key = latest.current[event.key] ?? latest.current[event.key.toUpperCase()];
       if (key && !(event.key === "Enter" && target.closest("a, button"))) {
         event.preventDefault();
@@ -23,10 +32,25 @@ export function useKeys(keys: Keys) {
   }, []);
 }
 
-const glyphs: Record<string, string> = { " ": "Space", ArrowLeft: "←", ArrowRight: "→", ArrowUp: "↑", ArrowDown: "↓" };
+const glyphs: Record<string, string> = {
+  " ": "Space",
+  ArrowLeft: "←",
+  ArrowRight: "→",
+  ArrowUp: "↑",
+  ArrowDown: "↓",
+};
 
 export function Key({ name }: { name: string }) {
-  return <kbd className="mr-[5px] inline-flex h-[17px] min-w-[17px] items-center justify-center border border-ink2 px-[3px] font-sans text-[11.5px] leading-none font-semibold">{glyphs[name] ?? name}</kbd>;
+  return (
+    <kbd
+      className={cx(
+        "mr-[5px] inline-flex h-[17px] min-w-[17px] items-center justify-center border",
+        "border-ink2 px-[3px] font-sans text-[11.5px] leading-none font-semibold",
+      )}
+    >
+      {glyphs[name] ?? name}
+    </kbd>
+  );
 }
 
 /** The page's own keys, right of the place line, and the list of all. */
@@ -35,12 +59,22 @@ export function KeyRow({ keys }: { keys: Keys }) {
   useKeys({ ...keys, "?": { does: "all keys", act: () => setOpen(true) } });
   const shown = Object.entries(keys).slice(0, 4);
   return (
-    <div className="flex shrink-0 items-center gap-3 text-[13px] text-ink2">
+    <div className="keys flex shrink-0 items-center gap-3 text-[13px] text-ink2">
       {shown.map(([name, key]) => (
-        <span key={name}><Key name={name} />{key.does}</span>
+        <span key={name}>
+          <Key name={name} />
+          {key.does}
+        </span>
       ))}
-      <button className="text-ink2" aria-haspopup="dialog" onClick={() => setOpen(true)}><Key name="?" />all keys</button>
-      {open && <Suspense fallback={null}><KeyList keys={keys} close={() => setOpen(false)} /></Suspense>}
+      <button className="text-ink2" aria-haspopup="dialog" onClick={() => setOpen(true)}>
+        <Key name="?" />
+        all keys
+      </button>
+      {open && (
+        <Suspense fallback={null}>
+          <KeyList keys={keys} close={() => setOpen(false)} />
+        </Suspense>
+      )}
     </div>
   );
 }

@@ -4,6 +4,7 @@ import { useCorrect } from "../../api/logs";
 import { Choice } from "../../parts/Controls";
 import { Section } from "../../parts/Page";
 import { time } from "../../parts/words";
+import { Button, Field, Form } from "../../parts/Form";
 
 type What = Correction["what"];
 
@@ -18,31 +19,62 @@ export function Correct({ sentence }: { sentence: Sentence }) {
   const correct = useCorrect(sentence.log, sentence.number);
   const [what, setWhat] = useState<What>("join");
   const [text, setText] = useState("");
-  const changes = sentence.changes ?? [];
+  const changes = sentence.changes;
   const send = (e: React.FormEvent) => {
     e.preventDefault();
-    correct.mutate(what === "join" ? { what, with: Number(text) } : { what, word: text }, { onSuccess: () => setText("") });
+    correct.mutate(what === "join" ? { what, with: Number(text) } : { what, word: text }, {
+      onSuccess: () => setText(""),
+    });
   };
   return (
     <Section title="Corrections">
-      <form className="mt-1 grid gap-2" onSubmit={send}>
-        <Choice name="Correction" value={what} options={[["join", "join"], ["hold", "hold"], ["vary", "vary"]]} onChange={setWhat} />
-        <label className="text-[13px] text-ink2">
-          {asks[what][0]}
-          <input className="mt-[2px] block w-full border border-ink3 bg-field px-2 py-[2px] text-ink" value={text} onChange={(e) => setText(e.target.value)} inputMode={what === "join" ? "numeric" : "text"} />
-        </label>
+      <Form error={correct.error} className="mt-1 grid gap-2" onSubmit={send}>
+        <Choice
+          name="Correction"
+          value={what}
+          options={[
+            ["join", "join"],
+            ["hold", "hold"],
+            ["vary", "vary"],
+          ]}
+          onChange={setWhat}
+        />
+        <Field label={<>{asks[what][0]}</>}>
+          <input
+            className="mt-[2px] block w-full border border-ink3 bg-field px-2 py-[2px] text-ink"
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+            inputMode={what === "join" ? "numeric" : "text"}
+          />
+        </Field>
         <p className="text-[13px] text-ink2">{asks[what][1]}</p>
-        <button className="justify-self-start border border-ink px-3 py-[3px]" disabled={correct.isPending || text.trim() === "" || (what === "join" && !Number(text))}>{what[0].toUpperCase() + what.slice(1)}</button>
-        {correct.error && <p role="alert" className="text-verm">{correct.error.message}</p>}
+        <Button
+          type="submit"
+          className="justify-self-start"
+          disabled={correct.isPending || text.trim() === "" || (what === "join" && !Number(text))}
+        >
+          {what[0].toUpperCase() + what.slice(1)}
+        </Button>
         {correct.data && <p role="status">{correct.data.sentence}</p>}
-      </form>
-      {changes.length > 0 && <ul className="mt-2 text-[13px] text-ink2">{changes.slice(0, 8).map((c) => <li key={`${c.at} ${c.number} ${c.part}`}>{time(c.at, sentence.zone, "day")}: {said(c)}</li>)}</ul>}
+      </Form>
+      {changes.length > 0 && (
+        <ul className="mt-2 text-[13px] text-ink2">
+          {changes.slice(0, 8).map((c) => (
+            <li key={`${c.at} ${c.number} ${c.part}`}>
+              {time(c.at, sentence.zone, "day")}: {said(c)}
+            </li>
+          ))}
+        </ul>
+      )}
     </Section>
   );
 }
 
 const said = (c: NonNullable<Sentence["changes"]>[number]) =>
-  c.what === "held" ? `part ${c.part} held constant by ${c.author}`
-  : c.what === "varied" ? `part ${c.part} varies, by ${c.author}`
-  : c.what === "joined" ? `${c.number} made part of ${c.other} by ${c.author}`
-  : `${c.number} became part of ${c.other}`;
+  c.what === "held"
+    ? `part ${c.part} held constant by ${c.author}`
+    : c.what === "varied"
+      ? `part ${c.part} varies, by ${c.author}`
+      : c.what === "joined"
+        ? `${c.number} made part of ${c.other} by ${c.author}`
+        : `${c.number} became part of ${c.other}`;

@@ -16,17 +16,27 @@ import { Segments } from "./Segments";
 import { Silence } from "./Silence";
 import { Waiting } from "./Waiting";
 import { Versions } from "./Versions";
+import { Button, Refusal } from "../../parts/Form";
 
 const spans = { "2 weeks": 14, "6 weeks": 42, "11 weeks": 77 } as const;
 
 const same = (a: Settings, b: Settings) => JSON.stringify(tidy(a)) === JSON.stringify(tidy(b));
 /** Settings without what is not set, in a fixed order. */
-const tidy = (s: Settings) => Object.fromEntries(Object.entries(s).filter(([, v]) => v !== undefined && v !== "" && v !== false).sort(([a], [b]) => a.localeCompare(b)));
+const tidy = (s: Settings) =>
+  Object.fromEntries(
+    Object.entries(s)
+      .filter(([, v]) => v !== undefined && v !== "" && v !== false)
+      .sort(([a], [b]) => a.localeCompare(b)),
+  );
 
 function tally(r: Replay): string {
-  const of = (what: string) => (r.alerts ?? []).filter((a) => a.outcome === what).length;
+  const of = (what: string) => r.alerts.filter((a) => a.outcome === what).length;
   const missed = r.card.recall.n - r.card.recall.k;
-  return `${count(r.alerts?.length ?? 0, "alert")}: ${count(of("hit"), "hit")}, ${count(of("false"), "false alarm")}, ${of("planned")} planned; ${count(missed, "incident")} missed`;
+  return (
+    `${count(r.alerts?.length ?? 0, "alert")}: ${count(of("hit"), "hit")}, ` +
+    `${count(of("false"), "false alarm")}, ${of("planned")} planned; ` +
+    `${count(missed, "incident")} missed`
+  );
 }
 
 export function MonitorPage() {
@@ -47,59 +57,198 @@ export function MonitorPage() {
   const rehearsal = useRehearsal(name, settings, series, spans[span] ?? 42);
   const r = rehearsal.data;
   const changed = m && draft && !same(draft, m.settings) ? draft : null;
-  const keep = () => m && changed && save.mutate({ version: m.version, settings: changed }, { onSuccess: () => setDraft(null) });
+  const keep = () =>
+    m &&
+    changed &&
+    save.mutate({ version: m.version, settings: changed }, { onSuccess: () => setDraft(null) });
   const discard = () => setDraft(null);
-  const place = <>Monitor: <Link to="/monitors">{name}</Link>{m && <>, <Link to={`/datasets/${m.dataset}`}><code>{m.dataset}</code></Link>, version {m.version}</>}</>;
-  if (monitor.error) return <Page place={place} sentence={`There is no monitor ${name}.`}><Trouble what="The monitor" error={monitor.error} /></Page>;
-  if (!m || !settings) return <Page place={place} sentence=""><Reading what="the monitor" /></Page>;
+  const place = (
+    <>
+      Monitor: <Link to="/monitors">{name}</Link>
+      {m && (
+        <>
+          ,{" "}
+          <Link to={`/datasets/${m.dataset}`}>
+            <code>{m.dataset}</code>
+          </Link>
+          , version {m.version}
+        </>
+      )}
+    </>
+  );
+  if (monitor.error)
+    return (
+      <Page place={place} sentence={`There is no monitor ${name}.`}>
+        <Trouble what="The monitor" error={monitor.error} />
+      </Page>
+    );
+  if (!m || !settings)
+    return (
+      <Page place={place} sentence="">
+        <Reading what="the monitor" />
+      </Page>
+    );
   const keys = { S: { does: "save", act: keep }, D: { does: "discard", act: discard } };
   return (
-    <Page place={place} keys={keys} sentence={!r ? "" : changed ? r.sentence : states.length > 0 && states.length === r.series?.length ? `${name} judges nothing yet: ${states[0].message}.` : standing(r)}>
+    <Page
+      place={place}
+      keys={keys}
+      sentence={
+        !r
+          ? ""
+          : changed
+            ? r.sentence
+            : states.length > 0 && states.length === r.series?.length
+              ? `${name} judges nothing yet: ${states[0].message}.`
+              : standing(r)
+      }
+    >
       <Waiting monitor={name} onTry={setDraft} />
-      <div className="mt-3 grid grid-cols-[296px_minmax(0,1fr)] gap-[52px]">
+      <div className="mt-3 grid max-lg:grid-cols-1 grid-cols-[296px_minmax(0,1fr)] gap-[52px]">
         <div>
           <NotJudged states={states} />
-          <Section title="Settings" right={changed ? count(differing(changed, m.settings), "changed", "changed") : "as in force"}>
-            <SettingsForm monitor={m} value={settings} onChange={setDraft} period={r?.period_seconds ?? 3600} unit={r?.unit ?? ""} />
+          <Section
+            title="Settings"
+            right={changed ? count(differing(changed, m.settings), "changed", "changed") : "as in force"}
+          >
+            <SettingsForm
+              monitor={m}
+              value={settings}
+              onChange={setDraft}
+              period={r?.period_seconds ?? 3600}
+              unit={r?.unit ?? ""}
+            />
           </Section>
-          <Segments settings={settings} onChange={setDraft} today={m.settings} unit={r?.unit ?? ""} known={r?.series?.map((s) => s.segment) ?? []} />
+          <Segments
+            settings={settings}
+            onChange={setDraft}
+            today={m.settings}
+            unit={r?.unit ?? ""}
+            known={r?.series?.map((s) => s.segment) ?? []}
+          />
           <Kept m={m} />
-          <Section title="Tags" className="mt-4"><p className="mt-1"><Tags kind="monitors" name={m.name} tags={m.tags!} inherited={m.inherited!} /></p></Section>
+          <Section title="Tags" className="mt-4">
+            <p className="mt-1">
+              <Tags kind="monitors" name={m.name} tags={m.tags} inherited={m.inherited} />
+            </p>
+          </Section>
           <Silence m={m} />
           <Versions m={m} />
-          {rehearsal.error && <p role="alert" className="mt-3 border-t border-verm pt-2 text-verm">{rehearsal.error.message}</p>}
-          {save.error && <p role="alert" className="mt-3 border-t border-verm pt-2 text-verm">Not saved: {save.error.message}</p>}
+          <Refusal error={rehearsal.error} className="mt-3 border-t border-verm pt-2" />
+          {save.error && (
+            <p role="alert" className="mt-3 border-t border-verm pt-2 text-verm">
+              Not saved: {save.error.message}
+            </p>
+          )}
           <div className="sticky bottom-0 mt-4 flex gap-2 bg-ground py-2">
-            <button disabled={!changed || save.isPending} onClick={keep} className="border border-ink bg-brass-fill px-4 py-[5px] font-[650] text-on-brass disabled:bg-well disabled:text-ink3">Save as version {m.version + 1}</button>
-            <button disabled={!changed} onClick={discard} className="border border-ink px-4 py-[5px] disabled:text-ink3">Discard</button>
-            <button disabled={!changed || share.isPending} title="Keep this comparison under an address that can be shared" onClick={() => changed && share.mutate({ monitors: [name], settings: changed, days: spans[span] ?? 42 }, { onSuccess: (t) => go(`/trials/${t.task_id}`) })} className="px-1 underline decoration-pewter-line underline-offset-3 disabled:text-ink3">share</button>
+            <Button disabled={!changed || save.isPending} onClick={keep} look="primary">
+              Save as version {m.version + 1}
+            </Button>
+            <Button disabled={!changed} onClick={discard}>
+              Discard
+            </Button>
+            <Button
+              disabled={!changed || share.isPending}
+              title="Keep this comparison under an address that can be shared"
+              onClick={() =>
+                changed &&
+                share.mutate(
+                  { monitors: [name], settings: changed, days: spans[span] ?? 42 },
+                  { onSuccess: (t) => go(`/trials/${t.task_id}`) },
+                )
+              }
+              look="text"
+            >
+              share
+            </Button>
           </div>
         </div>
-        {!r ? <Reading what="what it would have told" /> : (
+        {!r ? (
+          <Reading what="what it would have told" />
+        ) : (
           <div>
             <div className="mb-2 flex items-center justify-between gap-4 text-[13px]">
               <div className="flex gap-4">
-                {Object.keys(spans).map((s) => <button key={s} aria-pressed={s === span} className={s === span ? "font-bold" : "underline decoration-pewter-line underline-offset-3"} onClick={() => { setStretch(null); setSearch({ span: s, ...(series && { series: String(series) }) }); }}>{s}</button>)}
-                <button className="underline decoration-pewter-line underline-offset-3" onClick={() => setCounts(!counts)}>{counts ? "deviation" : r.unit || "values"}</button>
-                {stretch && <button className="underline decoration-pewter-line underline-offset-3" onClick={() => setStretch(null)}>whole stretch</button>}
+                {Object.keys(spans).map((s) => (
+                  <button
+                    key={s}
+                    aria-pressed={s === span}
+                    className={
+                      s === span ? "font-bold" : "underline decoration-pewter-line underline-offset-3"
+                    }
+                    onClick={() => {
+                      setStretch(null);
+                      setSearch({ span: s, ...(series && { series: String(series) }) });
+                    }}
+                  >
+                    {s}
+                  </button>
+                ))}
+                <Button look="text" onClick={() => setCounts(!counts)}>
+                  {counts ? "deviation" : r.unit || "values"}
+                </Button>
+                {stretch && (
+                  <Button look="text" onClick={() => setStretch(null)}>
+                    whole stretch
+                  </Button>
+                )}
                 <Link to={`/series/${r.drawn.id}`}>study this series</Link>
               </div>
-              {(r.series?.length ?? 0) > 1 && <div className="w-52"><Pick name="Segment drawn" value={String(r.drawn.id)} options={r.series!.map((s) => [String(s.id), s.segment] as const)} onChange={(v) => setSearch({ span, series: v })} /></div>}
+              {(r.series?.length ?? 0) > 1 && (
+                <div className="w-52">
+                  <Pick
+                    name="Segment drawn"
+                    value={String(r.drawn.id)}
+                    options={r.series.map((s) => [String(s.id), s.segment] as const)}
+                    onChange={(v) => setSearch({ span, series: v })}
+                  />
+                </div>
+              )}
             </div>
-            <Section title="Today" note={tally(r.today)} right={counts ? "" : "deviation in today's half-widths"}>
+            <Section
+              title="Today"
+              note={tally(r.today)}
+              right={counts ? "" : "deviation in today's half-widths"}
+            >
               <RehearsalChart r={r} side={r.today} counts={counts} stretch={stretch} onStretch={setStretch} />
             </Section>
-            <Section title="Proposed" note={tally(r.proposed)} right={`times in ${city(r.zone)}, drag to zoom`} className="mt-1">
-              <RehearsalChart r={r} side={r.proposed} counts={counts} stretch={stretch} onStretch={setStretch} />
+            <Section
+              title="Proposed"
+              note={tally(r.proposed)}
+              right={`times in ${city(r.zone)}, drag to zoom`}
+              className="mt-1"
+            >
+              <RehearsalChart
+                r={r}
+                side={r.proposed}
+                counts={counts}
+                stretch={stretch}
+                onStretch={setStretch}
+              />
             </Section>
-            <div className="mt-2 grid grid-cols-[minmax(0,1fr)_236px] gap-10">
+            <div className="mt-2 grid max-lg:grid-cols-1 grid-cols-[minmax(0,1fr)_236px] gap-10">
               <div>
-                <Section title="Score on this past" note={`${count(r.proposed.card.recall.n, "incident")}; 95 % intervals`}><Compared r={r} /></Section>
-                <Section title="What changes" className="mt-3"><Changes r={r} /></Section>
+                <Section
+                  title="Score on this past"
+                  note={`${count(r.proposed.card.recall.n, "incident")}; 95 % intervals`}
+                >
+                  <Compared r={r} />
+                </Section>
+                <Section title="What changes" className="mt-3">
+                  <Changes r={r} />
+                </Section>
               </div>
               <div>
-                <Section title="Budget" right="false alarms"><Budget r={r} /></Section>
-                <Section title="Detectable loss" right="within" className="mt-3"><LossChart today={r.today.detectable.losses} proposed={r.proposed.detectable.losses} sentence={[r.proposed.detectable.sentence, r.proposed.detectable.proposal].join(" ")} /></Section>
+                <Section title="Budget" right="false alarms">
+                  <Budget r={r} />
+                </Section>
+                <Section title="Detectable loss" right="within" className="mt-3">
+                  <LossChart
+                    today={r.today.detectable.losses}
+                    proposed={r.proposed.detectable.losses}
+                    sentence={[r.proposed.detectable.sentence, r.proposed.detectable.proposal].join(" ")}
+                  />
+                </Section>
               </div>
             </div>
           </div>
@@ -110,13 +259,20 @@ export function MonitorPage() {
 }
 
 const differing = (a: Settings, b: Settings) => {
-  const x = tidy(a), y = tidy(b);
-  return new Set([...Object.keys(x), ...Object.keys(y)].filter((k) => JSON.stringify(x[k]) !== JSON.stringify(y[k]))).size;
+  const x = tidy(a),
+    y = tidy(b);
+  return new Set(
+    [...Object.keys(x), ...Object.keys(y)].filter((k) => JSON.stringify(x[k]) !== JSON.stringify(y[k])),
+  ).size;
 };
 
 /** What a monitor nobody is changing has done. */
 function standing(r: Rehearsal): string {
   const c = r.today.card;
-  const wolf = c.achieved.groups === 0 ? "without a false alarm" : `with ${count(c.achieved.groups, "false alarm")}`;
-  return c.recall.n === 0 ? `Over this stretch ${r.monitor.name} told ${count(c.alerts, "time")}, ${wolf}; no incident is on record.` : `Over this stretch ${r.monitor.name} found ${c.recall.k} of ${count(c.recall.n, "incident")}, ${wolf}.`;
+  const wolf =
+    c.achieved.groups === 0 ? "without a false alarm" : `with ${count(c.achieved.groups, "false alarm")}`;
+  return c.recall.n === 0
+    ? `Over this stretch ${r.monitor.name} told ${count(c.alerts, "time")}, ${wolf}; ` +
+        "no incident is on record."
+    : `Over this stretch ${r.monitor.name} found ${c.recall.k} of ${count(c.recall.n, "incident")}, ${wolf}.`;
 }

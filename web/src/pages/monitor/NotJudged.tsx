@@ -7,9 +7,15 @@ export function NotJudged({ states }: { states: SeriesState[] }) {
   if (states.length === 0) return null;
   const failed = states.filter((s) => s.state === "failed").length;
   return (
-    <Section className="mb-4" title="Not judged" right={failed ? count(failed, "broke off", "broke off") : count(states.length, "waits", "wait")}>
+    <Section
+      className="mb-4"
+      title="Not judged"
+      right={failed ? count(failed, "broke off", "broke off") : count(states.length, "waits", "wait")}
+    >
       <ul className="mt-2 max-h-56 overflow-auto">
-        {states.map((s) => <One key={s.series_id} s={s} />)}
+        {states.map((s) => (
+          <One key={s.series_id} s={s} />
+        ))}
       </ul>
     </Section>
   );

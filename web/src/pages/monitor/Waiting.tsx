@@ -1,6 +1,7 @@
 import type { Settings } from "../../api/client";
 import { useProposals } from "../../api/learning";
 import { One } from "../scorecard/Learning";
+import { Button } from "../../parts/Form";
 
 /** What tuning proposes for this monitor; it can be rehearsed before it is accepted. */
 export function Waiting({ monitor, onTry }: { monitor: string; onTry: (s: Settings) => void }) {
@@ -9,7 +10,12 @@ export function Waiting({ monitor, onTry }: { monitor: string; onTry: (s: Settin
   return (
     <div className="mt-3 border-t border-brass-mark">
       {mine.map((p) => (
-        <div key={p.id} className="grid grid-cols-[minmax(0,1fr)_auto] items-start gap-3"><One p={p} /><button className="mt-[9px] underline decoration-pewter-line underline-offset-3" onClick={() => onTry(p.settings)}>rehearse it below</button></div>
+        <div key={p.id} className="grid grid-cols-[minmax(0,1fr)_auto] items-start gap-3">
+          <One p={p} />
+          <Button look="text" className="mt-[9px]" onClick={() => onTry(p.settings)}>
+            rehearse it below
+          </Button>
+        </div>
       ))}
     </div>
   );

@@ -1,0 +1,55 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { render } from "@testing-library/react";
+import { type ReactNode, useEffect } from "react";
+import { MemoryRouter, useLocation } from "react-router";
+import { vi } from "vitest";
+
+type Asked = { method: string; path: string; body: unknown };
+type Given = { status?: number; body: unknown };
+
+/** A service that answers each path with what is given for it, and keeps what it was asked. */
+export function serve(answers: Record<string, Given | ((asked: Asked) => Given)>) {
+  const asked: Asked[] = [];
+  vi.stubGlobal("fetch", async (request: Request) => {
+    const path = new URL(request.url).pathname.replace("/api/v1", "");
+    const text = await request.text();
+    const one = { method: request.method, path, body: text ? (JSON.parse(text) as unknown) : undefined };
+    asked.push(one);
+    const known = answers[`${request.method} ${path}`];
+    const given = typeof known === "function" ? known(one) : known;
+    return new Response(JSON.stringify(given?.body ?? { detail: `nothing is given for ${path}` }), {
+      status: given?.status ?? (given ? 200 : 404),
+      headers: { "content-type": "application/json" },
+    });
+  });
+  return asked;
+}
+
+const shown = { address: "" };
+
+function Here() {
+  const { pathname, search } = useLocation();
+  useEffect(() => {
+    shown.address = pathname + search;
+  });
+  return null;
+}
+
+/** The address that the page shows. */
+export const address = () => shown.address;
+
+/** Draws something at an address as the console would, with queries that are not tried again. */
+export function at(path: string, what: ReactNode) {
+  const queries = new QueryClient({ defaultOptions: { queries: { retry: false } } });
+  return {
+    queries,
+    ...render(
+      <QueryClientProvider client={queries}>
+        <MemoryRouter initialEntries={[path]}>
+          {what}
+          <Here />
+        </MemoryRouter>
+      </QueryClientProvider>,
+    ),
+  };
+}
