@@ -35,9 +35,13 @@ type reading struct {
 
 // untyped are commands that a test of a minute does not run, and why.
 var untyped = map[string]string{
-	"serve": "runs until it is stopped", "bench": "takes minutes; the benches have tests of their own", "demo": "breaks what other tests look at",
-	"monitor tune": "takes minutes; it has a test of its own", "proposal accept": "needs a proposal", "proposal reject": "needs a proposal", "alert normal": "changes what others look at",
-	"channel test": "the answer is that nobody is there", "task": "nothing is under way", "restore": "the demo's records are there; it has a test of its own", "dataset add landing": "the demo has it", "source add landing": "the demo has it", "source add warehouse": "typed first",
+	"serve": "runs until it is stopped", "bench": "takes minutes; the benches have tests of their own",
+	"demo":         "breaks what other tests look at",
+	"monitor tune": "takes minutes; it has a test of its own", "proposal accept": "needs a proposal",
+	"proposal reject": "needs a proposal", "alert normal": "changes what others look at",
+	"channel test": "the answer is that nobody is there", "task": "nothing is under way", "account password": "asks for one",
+	"restore": "the demo's records are there; it has a test of its own", "dataset add landing": "the demo has it",
+	"source add landing": "the demo has it", "source add warehouse": "typed first",
 }
 
 func bookOnTheDemo(t *testing.T, p *program) {
@@ -61,7 +65,8 @@ func bookOnTheDemo(t *testing.T, p *program) {
 	}
 	// What a chapter builds on stands in another: measure first, then the others.
 	slices.SortStableFunc(commands, func(a, b book.Command) int {
-		return strings.Compare(map[string]string{"measure.md": "0"}[a.Chapter]+a.Chapter, map[string]string{"measure.md": "0"}[b.Chapter]+b.Chapter)
+		return strings.Compare(map[string]string{"measure.md": "0"}[a.Chapter]+a.Chapter,
+			map[string]string{"measure.md": "0"}[b.Chapter]+b.Chapter)
 	})
 	typed := 0
 	for _, one := range commands {
@@ -75,7 +80,8 @@ func bookOnTheDemo(t *testing.T, p *program) {
 		if slices.Contains(words, "--require") {
 			allowed = append(allowed, 4) // it says whether something is good enough
 		}
-		if said := strings.Join(words, " "); strings.Contains(out, "already") && (strings.HasPrefix(said, "dataset add") || strings.HasPrefix(said, "metric declare")) {
+		if said := strings.Join(words, " "); strings.Contains(out, "already") && (strings.HasPrefix(said, "dataset add") ||
+			strings.HasPrefix(said, "metric declare")) {
 			continue // the demo has it, and says so
 		}
 		if !slices.Contains(allowed, code) {
@@ -85,7 +91,8 @@ func bookOnTheDemo(t *testing.T, p *program) {
 	if typed < 95 {
 		t.Errorf("only %d commands were typed", typed)
 	}
-	for _, file := range []string{"scans.parquet", "alerts.parquet", "score.ndjson", "labels.ndjson", "noshow.parquet", "matrix.png", "fare.png"} {
+	for _, file := range []string{"scans.parquet", "alerts.parquet", "score.ndjson", "labels.ndjson", "noshow.parquet",
+		"matrix.png", "fare.png"} {
 		if info, err := os.Stat(filepath.Join(r.folder, file)); err != nil || info.Size() == 0 {
 			t.Errorf("the book writes %s: %v", file, err)
 		}
@@ -108,7 +115,8 @@ func (r *reading) words(one book.Command) []string {
 			return nil
 		}
 	}
-	if strings.Contains(said, "…") && !strings.Contains(said, "NAME…") && !strings.Contains(said, "ID…") || len(words) == 1 && words[0] != "score" && words[0] != "audit" && words[0] != "openapi" && words[0] != "version" {
+	if strings.Contains(said, "…") && !strings.Contains(said, "NAME…") && !strings.Contains(said, "ID…") || len(words) == 1 &&
+		words[0] != "score" && words[0] != "audit" && words[0] != "openapi" && words[0] != "version" {
 		return nil // a command that is only named
 	}
 	switch said {
@@ -160,7 +168,8 @@ func (r *reading) word(before []string, w string) string {
 	case "ID":
 		return r.number(before)
 	}
-	if _, err := strconv.Atoi(w); err == nil && len(before) > 1 && (before[0] == "alert" || before[0] == "group") && !strings.HasPrefix(before[len(before)-1], "--") {
+	if _, err := strconv.Atoi(w); err == nil && len(before) > 1 && (before[0] == "alert" || before[0] == "group") &&
+		!strings.HasPrefix(before[len(before)-1], "--") {
 		return r.number(before)
 	}
 	return w
@@ -207,7 +216,8 @@ func (r *reading) files() {
 	if out, code := r.run("demo", "files", "."); code != 0 {
 		r.t.Fatal(out)
 	}
-	if out, code := r.run("metric", "declare", "book-queue", "--dataset", "book.queue", "--measure", "people", "--kind", "value", "--period", "1h"); code != 0 {
+	if out, code := r.run("metric", "declare", "book-queue", "--dataset", "book.queue", "--measure", "people", "--kind", "value",
+		"--period", "1h"); code != 0 {
 		r.t.Fatal(out)
 	}
 	now := time.Now().UTC().Truncate(time.Hour)
@@ -216,13 +226,15 @@ func (r *reading) files() {
 	}
 	write("samples.ndjson", fmt.Sprintf(`{"metric":"book-queue","at":%q,"value":4}`+"\n", now.Add(-time.Hour).Format(time.RFC3339)))
 	write("run.json", fmt.Sprintf(`{"eventType":"COMPLETE","eventTime":%q,"producer":"https://book.example","schemaURL":"https://openlineage.io/spec/2-0-2/OpenLineage.json","run":{"runId":"0190c1a2-0000-7000-8000-000000000001"},"job":{"namespace":"book","name":"fill"},"inputs":[],"outputs":[{"namespace":"pushed","name":"book.queue"}]}`, now.Format(time.RFC3339)))
-	write("loader.log", strings.Repeat("2026-10-31 04:05:06.789 INFO loaded 12 rows into book.queue in 31ms\n", 40)+"2026-10-31 04:05:07.100 INFO ready for the next\n")
+	write("loader.log", strings.Repeat("2026-10-31 04:05:06.789 INFO loaded 12 rows into book.queue in 31ms\n", 40)+
+		"2026-10-31 04:05:07.100 INFO ready for the next\n")
 	type fare struct {
 		ScoredAt  time.Time `json:"scored_at"`
 		FareMinor float64   `json:"fare_minor"`
 		Channel   string    `json:"channel"`
 	}
-	for name, days := range map[string][2]int{"reference.csv": {0, 30}, "reference.parquet": {0, 30}, "august.parquet": {30, 60}, "september.parquet": {60, 90}, "october.parquet": {90, 120}, "october.csv": {90, 120}, "all.parquet": {0, 120}} {
+	for name, days := range map[string][2]int{"reference.csv": {0, 30}, "reference.parquet": {0, 30}, "august.parquet": {30, 60},
+		"september.parquet": {60, 90}, "october.parquet": {90, 120}, "october.csv": {90, 120}, "all.parquet": {0, 120}} {
 		format := flat.CSV
 		if strings.HasSuffix(name, ".parquet") {
 			format = flat.Parquet
@@ -231,7 +243,8 @@ func (r *reading) files() {
 		w, err := flat.NewWriter[fare](&b, format)
 		dbtest.Must(r.t, err)
 		for i := days[0] * 24; i < days[1]*24; i++ {
-			dbtest.Must(r.t, w.Put(fare{time.Date(2026, 8, 1, i, 0, 0, 0, time.UTC), float64(900 + i*37%400), []string{"web", "kiosk", "web"}[i%3]}))
+			dbtest.Must(r.t, w.Put(fare{time.Date(2026, 8, 1, i, 0, 0, 0, time.UTC), float64(900 + i*37%400),
+				[]string{"web", "kiosk", "web"}[i%3]}))
 		}
 		dbtest.Must(r.t, w.Close())
 		write(name, b.String())

@@ -55,7 +55,8 @@ func TestKillsLoseNoMessageAndTellNothingTwice(t *testing.T) {
 	t.Cleanup(receiver.Close)
 	ctx, c := t.Context(), p.client()
 	var set httpapi.SetChannel
-	dbtest.Must(t, c.Send(ctx, "POST", "/channels", httpapi.NewChannel{Name: "pager", Kind: record.ChannelWebhook, Settings: record.ChannelSettings{URL: receiver.URL + "/pager"}, HourlyLimit: 3600}, &set))
+	dbtest.Must(t, c.Send(ctx, "POST", "/channels", httpapi.NewChannel{Name: "pager", Kind: record.ChannelWebhook,
+		Settings: record.ChannelSettings{URL: receiver.URL + "/pager"}, HourlyLimit: 3600}, &set))
 	dbtest.Must(t, box.Expect("/pager", set.Secret))
 	dbtest.Must(t, c.Send(ctx, "POST", "/routes", httpapi.NewRoute{Name: "all", Channel: "pager", WaitSeconds: new(int64)}, nil))
 	last := time.Now().UTC().Truncate(time.Hour).Add(-time.Hour)
@@ -71,7 +72,8 @@ func TestKillsLoseNoMessageAndTellNothingTwice(t *testing.T) {
 	settings.Method, settings.Low, settings.Spikes = "fixed", &low, true
 	for i := range faults {
 		name := fmt.Sprintf("ops.t%d", i)
-		dbtest.Must(t, c.Send(ctx, "POST", "/metrics/declare", collect.Declaration{Metric: name, Dataset: name, Measure: "rows", Kind: timeline.Count, Period: "1h"}, nil))
+		dbtest.Must(t, c.Send(ctx, "POST", "/metrics/declare", collect.Declaration{Metric: name, Dataset: name, Measure: "rows",
+			Kind: timeline.Count, Period: "1h"}, nil))
 		var past strings.Builder
 		for at := last.AddDate(0, 0, -5); at.Before(last); at = at.Add(time.Hour) {
 			past.WriteString(sample(name, at, 100+float64(at.Hour())))

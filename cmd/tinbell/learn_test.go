@@ -70,10 +70,11 @@ func learnInConsole(t *testing.T, p *program) {
 			t.Errorf("no proposal, and no reason: %.600s", text)
 		}
 	}
-	dbtest.Must(t, tab.Go(p.client().Server+"/incidents?show=VF-006"))
+	dbtest.Must(t, tab.Go(p.client().Server+"/incidents?find=VF-006"))
 	click("edit")
 	dbtest.Must(t, tab.Await("document.querySelector('form[aria-label=\"edit VF-006\"] input[name=impact]')"))
-	_, err := browser.Evaluate[bool](tab, "(() => { document.querySelector('input[name=impact]').value = 'queues at the gates'; document.querySelector('form[aria-label=\"edit VF-006\"]').requestSubmit(); return true; })()")
+	_, err := browser.Evaluate[bool](tab,
+		"(() => { document.querySelector('input[name=impact]').value = 'queues at the gates'; document.querySelector('form[aria-label=\"edit VF-006\"]').requestSubmit(); return true; })()")
 	dbtest.Must(t, err)
 	dbtest.Must(t, tab.Await("!document.querySelector('form[aria-label=\"edit VF-006\"]') && document.body.innerText.includes('queues at the gates')"))
 	dbtest.Must(t, tab.Go(p.client().Server+"/scorecard"))

@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -35,7 +36,7 @@ func setUpInConsole(t *testing.T, p *program) {
 	}
 	fill := func(label, text string) {
 		t.Helper()
-		act(fmt.Sprintf(`const i = document.querySelector('input[aria-label=%q]'); const set = Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value').set; set.call(i, %q); i.dispatchEvent(new Event('input', { bubbles: true })); return true;`, label, text))
+		dbtest.Must(t, tab.Fill(label, text))
 	}
 	click := func(text, within string) {
 		t.Helper()
@@ -56,6 +57,16 @@ func setUpInConsole(t *testing.T, p *program) {
 	click("Measure 2 metrics", "")
 	dbtest.Must(t, tab.Await("document.querySelector('[data-first-chart] svg')"))
 	dbtest.Must(t, tab.Await(`document.querySelector('pre')?.innerText.includes('from "demo"."breakage"')`))
+	// Monitors are proposed for what is measured, one budget for all; what they would have told stands there.
+	click("3 months", "")
+	click("Add 2 monitors", "")
+	dbtest.Must(t, tab.Await("document.querySelectorAll('[data-told]').length === 2 && document.body.innerText.includes('would have told')"))
+	var watched []record.Monitor
+	dbtest.Must(t, p.client().Get(t.Context(), "/monitors", nil, &watched))
+	watched = slices.DeleteFunc(watched, func(m record.Monitor) bool { return m.Dataset != "demo.breakage" })
+	if len(watched) != 2 || watched[0].Settings.WarnSeconds != 2*91*86400 {
+		t.Errorf("accepted as proposed: %+v", watched)
+	}
 	var page inspect.Page
 	dbtest.Must(t, p.client().Get(t.Context(), "/datasets/demo.breakage", nil, &page))
 	if len(page.Metrics) != 2 || page.Dataset.Source != "ferry house" {
@@ -63,12 +74,12 @@ func setUpInConsole(t *testing.T, p *program) {
 	}
 	metric := page.Metrics[0].Name
 	click("change", metric)
-	dbtest.Must(t, tab.Await("document.querySelector('input[aria-label=\"Reads back\"]')"))
+	dbtest.Must(t, tab.Await("[...document.querySelectorAll('label')].some((l) => l.innerText.startsWith('Reads back'))"))
 	fill("Reads back", "two hours")
 	dbtest.Must(t, tab.Await("document.body.innerText.includes('Write durations as')"))
 	fill("Reads back", "2h")
 	click("Save", "")
-	dbtest.Must(t, tab.Await("!document.querySelector('input[aria-label=\"Reads back\"]')"))
+	dbtest.Must(t, tab.Await("![...document.querySelectorAll('label')].some((l) => l.innerText.startsWith('Reads back'))"))
 	var changed record.Metric
 	dbtest.Must(t, p.client().Get(t.Context(), "/metrics/"+metric, nil, &changed))
 	if changed.LookbackSeconds != 7200 {
@@ -116,7 +127,8 @@ func sentToUs(t *testing.T, p *program) {
 	var series []record.Series
 	dbtest.Must(t, p.client().Get(t.Context(), "/metrics/gate-wait/series", nil, &series))
 	now := time.Now().UTC()
-	dbtest.Must(t, p.client().Get(t.Context(), fmt.Sprintf("/series/%d/chart", series[0].ID), url.Values{"from": {now.AddDate(0, 0, -1).Format("2006-01-02T15:04:05Z")}, "to": {now.Format("2006-01-02T15:04:05Z")}}, &chart))
+	dbtest.Must(t, p.client().Get(t.Context(), fmt.Sprintf("/series/%d/chart", series[0].ID),
+		url.Values{"from": {now.AddDate(0, 0, -1).Format("2006-01-02T15:04:05Z")}, "to": {now.Format("2006-01-02T15:04:05Z")}}, &chart))
 	if len(chart.Observed) < 90 || chart.Rows[0] == nil || *chart.Rows[0] < 1 {
 		t.Errorf("the gates' waits over a day: %d values", len(chart.Observed))
 	}

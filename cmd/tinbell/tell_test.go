@@ -57,14 +57,14 @@ func tellInConsole(t *testing.T, p *program) {
 	dbtest.Must(t, tab.Go(c.Server+"/slas"))
 	dbtest.Must(t, tab.Await("document.querySelector('[data-sla=parcels]')"))
 	dbtest.Must(t, tab.Press("a"))
-	dbtest.Must(t, tab.Await("document.querySelector('form[aria-label=\"new SLA\"] select[name=dataset] option')"))
+	dbtest.Must(t, tab.Choose("Dataset", "ops.boarding_scans"))
 	do(`const f = document.querySelector('form[aria-label="new SLA"]');
-		f.name.value = "scans"; f.dataset.value = "ops.boarding_scans"; f.elements["name"].value = "scans"; f.elements["dataset"].value = "ops.boarding_scans";
+		f.elements["name"].value = "scans";
 		f.elements["at_least"].value = "100"; f.elements["by"].value = "23:00"; f.requestSubmit()`)
 	dbtest.Must(t, tab.Await("document.querySelector('[data-sla=scans]')"))
 
 	dbtest.Must(t, tab.Go(c.Server+"/setup/calendars"))
-	dbtest.Must(t, tab.Await("document.querySelector('form[aria-label=\"new event\"] select[name=dataset] option:nth-child(3)')"))
+	dbtest.Must(t, tab.Await("document.querySelector('form[aria-label=\"new event\"]')"))
 	day := time.Now().AddDate(0, 0, 9).Format("2006-01-02")
 	do(fmt.Sprintf(`const f = document.querySelector('form[aria-label="new event"]');
 		f.elements["summary"].value = "Dry dock"; f.elements["from"].value = "%sT08:00"; f.elements["to"].value = "%sT12:00"; f.requestSubmit()`, day, day))
@@ -127,7 +127,8 @@ func tellOnTheCommandLine(t *testing.T, p *program) {
 	run("tickets", "route", "list")
 	broken := filepath.Join(t.TempDir(), "body.json")
 	dbtest.Must(t, os.WriteFile(broken, []byte("{\"a\":\n  {{.Nope}}}"), 0o600))
-	if out, code := p.do("channel", "set", "tickets", "--webhook", "http://127.0.0.1:9/t", "--template", broken); code == 0 || !strings.Contains(out, "line 2, column 5") {
+	if out, code := p.do("channel", "set", "tickets", "--webhook", "http://127.0.0.1:9/t", "--template", broken); code == 0 ||
+		!strings.Contains(out, "line 2, column 5") {
 		t.Errorf("a template that cannot work: code %d\n%s", code, out)
 	}
 	run("is removed", "channel", "remove", "tickets")
@@ -135,7 +136,8 @@ func tellOnTheCommandLine(t *testing.T, p *program) {
 	run("parcels", "sla", "list")
 	run("5 files by 06:30, mon-fri", "sla", "show", "parcels")
 	run("Dry dock", "calendar", "list")
-	run("Added: Stocktaking", "calendar", "add", "Stocktaking", "--from", time.Now().AddDate(0, 0, 5).Format(time.RFC3339), "--for", "3h", "--dataset", "ops.refunds", "--effect", "widen")
+	run("Added: Stocktaking", "calendar", "add", "Stocktaking", "--from", time.Now().AddDate(0, 0, 5).Format(time.RFC3339),
+		"--for", "3h", "--dataset", "ops.refunds", "--effect", "widen")
 	run("holidays", "calendar", "holidays", "CA", "--dataset", "ops.refunds")
 	run("is removed", "calendar", "remove", "holidays CA")
 	if out, code := p.do("sla", "show", "none"); code != 3 && code != 1 {

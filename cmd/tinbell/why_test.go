@@ -103,21 +103,12 @@ func reconcileInConsole(t *testing.T, p *program) {
 	press := func(label string) {
 		dbtest.Must(t, tab.Await("(() => { const b = [...document.querySelectorAll('button')].find((b) => b.innerText === '"+label+"' && !b.disabled); b?.click(); return b })()"))
 	}
-	fill := func(label, value string) {
-		dbtest.Must(t, tab.Await(`(() => {
-			const f = [...document.querySelectorAll('form label')].find((l) => l.innerText.startsWith('`+label+`'))?.querySelector('select, input');
-			if (!f || f.tagName === 'SELECT' && ![...f.options].some((o) => o.value === '`+value+`')) return false;
-			Object.getOwnPropertyDescriptor(Object.getPrototypeOf(f), 'value').set.call(f, '`+value+`');
-			f.dispatchEvent(new Event(f.tagName === 'SELECT' ? 'change' : 'input', { bubbles: true }));
-			return true;
-		})()`))
-	}
 	press("compare with another stage")
-	fill("The other stage", "raw.web_orders")
-	fill("It comes", "earlier")
-	fill("Key of ops.ticket_sales", "id")
-	fill("Key of raw.web_orders", "id")
-	fill("Tolerance", "2")
+	dbtest.Must(t, tab.Choose("The other stage", "raw.web_orders"))
+	dbtest.Must(t, tab.Choose("It comes", "before ops.ticket_sales"))
+	dbtest.Must(t, tab.Choose("Key of ops.ticket_sales", "id"))
+	dbtest.Must(t, tab.Choose("Key of raw.web_orders", "id"))
+	dbtest.Must(t, tab.Fill("Tolerance", "2"))
 	press("Compare")
 	const name = "ops.ticket_sales-against-raw.web_orders"
 	dbtest.Must(t, tab.Await("[...document.querySelectorAll('td')].some((d) => d.innerText === '"+name+"')"))
@@ -128,7 +119,8 @@ func reconcileInConsole(t *testing.T, p *program) {
 	}
 	press("rows on one side")
 	dbtest.Must(t, tab.Await("document.body.innerText.includes('Not kept; the audit trail says that you looked')"))
-	dbtest.Must(t, tab.Await("(() => { window.confirm = () => true; const row = [...document.querySelectorAll('tr')].find((r) => r.innerText.startsWith('"+name+"')); [...row.querySelectorAll('button')].find((b) => b.innerText === 'remove').click(); return true })()"))
+	dbtest.Must(t, tab.Await("(() => { const row = [...document.querySelectorAll('tr')].find((r) => r.innerText.startsWith('"+name+"')); [...row.querySelectorAll('button')].find((b) => b.innerText === 'remove').click(); return true })()"))
+	dbtest.Must(t, tab.Click("End it"))
 	dbtest.Must(t, tab.Await("![...document.querySelectorAll('td')].some((d) => d.innerText === '"+name+"')"))
 	if out, code := p.do("reconcile", "show", name); code == 0 {
 		t.Errorf("it is still there:\n%s", out)
