@@ -33,7 +33,8 @@ func main() {
 func run(ctx context.Context, address, token, folder string, texts []string) error {
 	c := client.New(address, token)
 	var page httpapi.AlertPage
-	if err := c.Get(ctx, "/alerts", url.Values{"state": {"open"}, "dataset": {"ops.boarding_scans"}, "measure": {"rows"}}, &page); err != nil {
+	if err := c.Get(ctx, "/alerts", url.Values{"state": {"open"}, "dataset": {"ops.boarding_scans"}, "measure": {"rows"}},
+		&page); err != nil {
 		return err
 	}
 	alert, series := int64(1), int64(1)
@@ -51,16 +52,19 @@ func run(ctx context.Context, address, token, folder string, texts []string) err
 		{"datasets", "/datasets", "document.querySelectorAll('tbody tr').length > 5 && document.querySelector('[data-brush]')"},
 		{"dataset", "/datasets/ops.boarding_scans", charts + " && document.querySelector('svg[data-lineage]')"},
 		{"group", fmt.Sprintf("/groups/%d", group), charts + " && document.querySelectorAll('article').length > 1"},
-		{"past", "/monitors/boarding-scans-volume/past", "document.querySelectorAll('[data-question] svg path').length > 2 && document.querySelector('[data-asked]')"},
+		{"past", "/monitors/boarding-scans-volume/past",
+			"document.querySelectorAll('[data-question] svg path').length > 2 && document.querySelector('[data-asked]')"},
 		{"telling", "/setup/telling", "document.querySelectorAll('[data-channel]').length > 3 && document.querySelectorAll('tbody tr').length > 5"},
 		{"drift", "/drift/noshow", "document.querySelectorAll('[role=gridcell]').length > 20 && document.querySelector('svg[aria-label*=\"over each other\"]')"},
 		{"labels", "/labels", "document.querySelectorAll('[data-question] svg path').length > 2 && document.querySelectorAll('svg path').length > 14"},
 		{"incidents", "/incidents", "document.querySelectorAll('tbody tr').length > 5"},
 		{"monitor", "/monitors/boarding-scans-volume?span=11+weeks", "document.querySelectorAll('svg[data-rehearsal] path').length > 7"},
-		{"series", fmt.Sprintf("/series/%d", series), "document.querySelector('svg[data-forecast] path') && document.querySelectorAll('table tr').length > 14 && !document.body.innerText.includes('still reading')"},
+		{"series", fmt.Sprintf("/series/%d", series),
+			"document.querySelector('svg[data-forecast] path') && document.querySelectorAll('table tr').length > 14 && !document.body.innerText.includes('still reading')"},
 		{"logs", "/logs/gates-loader", "document.querySelectorAll('[data-sentences] tbody tr').length > 12"},
 		{"scorecard", "/scorecard", "document.querySelectorAll('tbody tr').length > 5"},
-		{"alert", fmt.Sprintf("/alerts/%d", alert), "document.querySelector('svg[data-chart] path') && document.querySelector('[data-why] tbody tr') && document.querySelector('svg[data-lineage]')"},
+		{"alert", fmt.Sprintf("/alerts/%d", alert),
+			"document.querySelector('svg[data-chart] path') && document.querySelector('[data-why] tbody tr') && document.querySelector('svg[data-lineage]')"},
 	}
 	if err := take(ctx, address, token, folder, pages); err != nil {
 		return err
