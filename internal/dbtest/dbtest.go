@@ -16,9 +16,14 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+	"golang.org/x/sys/unix"
+
 	"tinbell/internal/client"
 	"tinbell/internal/localpg"
 	"tinbell/internal/service"
+	"tinbell/internal/store"
+	"tinbell/internal/work"
 )
 
 // Folder is a temporary folder that the database's user can reach.
@@ -52,15 +57,22 @@ type Service struct {
 	server   *localpg.Server
 }
 
-// shared is the PostgreSQL that the tests of a package share: making one takes
-// longer than most tests.
+// shared is the PostgreSQL that the tests of a package share, and the database of
+// empty tables that each service's own is copied from: making either takes longer
+// than most tests.
 var shared struct {
 	once      sync.Once
 	server    *localpg.Server
 	dir       string
 	err       error
 	databases atomic.Int64
+
+	tables    sync.Once
+	tablesErr error
 }
+
+// model is the name of the database of empty tables.
+const model = "model"
 
 // Main runs a package's tests and brings down what they shared.
 func Main(m *testing.M) {
@@ -72,10 +84,21 @@ func Main(m *testing.M) {
 	os.Exit(code)
 }
 
+// roomy is where the shared PostgreSQL keeps its files: in memory where that has room to
+// spare, as most of a test's time goes into making files, else among temporary files.
+func roomy() string {
+	const memory, spare = "/dev/shm", 4 << 30
+	var there unix.Statfs_t
+	if unix.Statfs(memory, &there) == nil && there.Bavail*uint64(there.Bsize) > spare {
+		return memory
+	}
+	return os.TempDir()
+}
+
 func server(t testing.TB) *localpg.Server {
 	t.Helper()
 	shared.once.Do(func() {
-		if shared.dir, shared.err = os.MkdirTemp("", "tinbell-test-"); shared.err != nil {
+		if shared.dir, shared.err = os.MkdirTemp(roomy(), "tinbell-test-"); shared.err != nil {
 			return
 		}
 		if shared.err = os.Chmod(shared.dir, 0o755); shared.err == nil {
@@ -88,20 +111,54 @@ func server(t testing.TB) *localpg.Server {
 }
 
 // NewDatabase makes a fresh database beside the service's and gives its address.
+// It is dropped when the test ends.
 func (s *Service) NewDatabase(t testing.TB) string {
 	t.Helper()
-	return newDatabase(t, s.server)
+	return newDatabase(t, s.server, "template1")
 }
 
-// Empty is the address of a database with nothing in it.
-func Empty(t testing.TB) string { return newDatabase(t, server(t)) }
+// Empty is the address of a database with nothing in it, dropped when the test ends.
+func Empty(t testing.TB) string { return newDatabase(t, server(t), "template1") }
 
-func newDatabase(t testing.TB, on *localpg.Server) string {
+// newDatabase makes a copy of another and drops it when the test ends: those of a
+// package would fill a small disk together.
+func newDatabase(t testing.TB, on *localpg.Server, of string) string {
 	t.Helper()
 	name := fmt.Sprintf("test%d", shared.databases.Add(1))
-	_, err := on.EnsureDatabase(t.Context(), name)
-	Must(t, err)
+	owner(t, on, fmt.Sprintf("create database %s template %s", name, of))
+	t.Cleanup(func() { owner(t, on, fmt.Sprintf("drop database if exists %s with (force)", name)) })
 	return on.URL(name)
+}
+
+// owner runs a statement as the server's owner. It may be asked for while a test ends.
+func owner(t testing.TB, on *localpg.Server, statement string) {
+	t.Helper()
+	conn, err := pgx.Connect(context.Background(), on.URL("postgres"))
+	Must(t, err)
+	defer conn.Close(context.Background())
+	_, err = conn.Exec(context.Background(), statement)
+	Must(t, err)
+}
+
+// tables makes the database of empty tables, once.
+func tables(t testing.TB, on *localpg.Server) string {
+	t.Helper()
+	shared.tables.Do(func() { shared.tablesErr = makeModel(on) })
+	Must(t, shared.tablesErr)
+	return model
+}
+
+func makeModel(on *localpg.Server) error {
+	ctx := context.Background()
+	if _, err := on.EnsureDatabase(ctx, model); err != nil {
+		return err
+	}
+	records, err := store.Open(ctx, on.URL(model))
+	if err != nil {
+		return err
+	}
+	defer records.Close()
+	return work.Prepare(ctx, records.Pool, slog.New(slog.DiscardHandler))
 }
 
 // Start runs a service whose clock stands at now, until the test ends. Webhooks
@@ -111,7 +168,7 @@ func Start(t testing.TB, now time.Time, change ...func(*service.Options)) *Servi
 	clock := &Clock{}
 	clock.Set(now)
 	on := server(t)
-	database := newDatabase(t, on)
+	database := newDatabase(t, on, tables(t, on))
 	o := service.Options{Dir: Folder(t), Database: database, Listen: "127.0.0.1:0", SignIn: true, Now: clock.Now,
 		AllowPrivate: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Log: Log(t)}
 	for _, one := range change {

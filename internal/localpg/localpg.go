@@ -310,10 +310,11 @@ func (s *Server) launch(programs, dir, data string, noSync bool) error {
 	defer log.Close()
 	settings := []string{"-D", data, "-p", strconv.Itoa(s.port),
 		"-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=120",
-		"-c", "shared_buffers=256MB", "-c", "max_wal_size=2GB", "-c", "timezone=UTC", "-c", "log_min_messages=warning",
+		"-c", "shared_buffers=256MB", "-c", "max_wal_size=1GB", "-c", "timezone=UTC", "-c", "log_min_messages=warning",
 		"-c", "synchronous_commit=on", "-c", "jit=off"}
 	if noSync {
-		settings = append(settings, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")
+		settings = append(settings, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off",
+			"-c", "max_wal_size=128MB", "-c", "min_wal_size=32MB")
 	}
 	command := asPostgres(filepath.Join(programs, "postgres"), settings...)
 	command.Stdout, command.Stderr = log, log

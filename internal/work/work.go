@@ -180,16 +180,25 @@ type Queue struct {
 var unfinished = []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning,
 	rivertype.JobStateRetryable, rivertype.JobStateScheduled}
 
+// Prepare makes the queue's tables, or brings them up to date.
+func Prepare(ctx context.Context, pool *pgxpool.Pool, log *slog.Logger) error {
+	migrator, err := rivermigrate.New(riverpgxv5.New(pool), &rivermigrate.Config{Logger: quiet(log)})
+	if err != nil {
+		return fmt.Errorf("prepare queue: %w", err)
+	}
+	if _, err := migrator.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return fmt.Errorf("prepare queue: %w", err)
+	}
+	return nil
+}
+
 // New prepares the queue's tables and workers. process is the number under which
 // this process is known to live.
 func New(ctx context.Context, pool *pgxpool.Pool, process int32, duties Duties, log *slog.Logger) (*Queue, error) {
-	migrator, err := rivermigrate.New(riverpgxv5.New(pool), &rivermigrate.Config{Logger: quiet(log)})
-	if err != nil {
-		return nil, fmt.Errorf("prepare queue: %w", err)
+	if err := Prepare(ctx, pool, log); err != nil {
+		return nil, err
 	}
-	if _, err := migrator.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
-		return nil, fmt.Errorf("prepare queue: %w", err)
-	}
+	var err error
 	q := &Queue{pool: pool, log: log, worker: workerName(process), doing: &doing{jobs: map[int64]bool{}}}
 	workers := river.NewWorkers()
 	register(q, workers, duties.Evaluate)
