@@ -9,7 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tinbell/internal/answer"
+	"tinbell/internal/calendar"
 	"tinbell/internal/feed"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/record"
@@ -45,7 +45,7 @@ func (a *app) calendarList() *cobra.Command {
 					does = "holiday"
 				}
 				id := ""
-				if e.Calendar == answer.ByHand {
+				if e.Calendar == calendar.ByHand {
 					id = e.UID
 				}
 				l.rows = append(l.rows, []string{e.Calendar, e.Summary, e.StartedAt.Format("2006-01-02 15:04Z"),
@@ -84,7 +84,7 @@ func (a *app) calendarImport() *cobra.Command {
 }
 
 func (a *app) calendarAdd() *cobra.Command {
-	var in answer.NewEvent
+	var in calendar.NewEvent
 	var from, to, length string
 	c := &cobra.Command{Use: "add SUMMARY", Short: "Add a planned event", Args: exactly(1, "SUMMARY"),
 		Example: "  tinbell calendar add 'Maintenance night' --from 2026-12-01T01:00:00-04:00 --for 3h --repeat 'FREQ=WEEKLY;BYDAY=TU' --zone America/Halifax\n  tinbell calendar add 'Winter timetable' --from 2026-12-12T00:00:00-04:00 --for 1d --dataset ops.boarding_scans --effect widen",
@@ -152,7 +152,7 @@ func (a *app) calendarSuggest() *cobra.Command {
 	return &cobra.Command{Use: "suggest", Short: "Events that people call planned again and again", Args: exactly(0, "nothing"),
 		Example: "  tinbell calendar suggest",
 		RunE: func(c *cobra.Command, _ []string) error {
-			var list []answer.Suggestion
+			var list []calendar.Suggestion
 			if err := a.client().Get(c.Context(), "/planned-events/suggestions", nil, &list); err != nil {
 				return err
 			}

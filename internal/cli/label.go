@@ -10,7 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tinbell/internal/answer"
+	"tinbell/internal/flat"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
@@ -38,7 +38,7 @@ func (a *app) importFile(c *cobra.Command, path, file, what string) error {
 		return err
 	}
 	defer f.Close()
-	var result answer.Import
+	var result flat.Import
 	if err := a.client().Stream(c.Context(), "POST", path, "text/csv", f, &result); err != nil {
 		return err
 	}

@@ -9,7 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"tinbell/internal/answer"
+	"tinbell/internal/calendar"
 	"tinbell/internal/collect"
 	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/compare"
@@ -28,7 +28,7 @@ type Keeper struct {
 	store     *store.Store
 	collector *collect.Collector
 	houses    *warehouse.Pools
-	desk      *answer.Desk
+	planned   *calendar.Desk
 	watcher   *watch.Watcher
 	teller    *tell.Teller
 	comparer  *compare.Comparer
@@ -37,7 +37,7 @@ type Keeper struct {
 	now       func() time.Time
 }
 
-func New(s *store.Store, c *collect.Collector, w *warehouse.Pools, d *answer.Desk, v *watch.Watcher, t *tell.Teller,
+func New(s *store.Store, c *collect.Collector, w *warehouse.Pools, d *calendar.Desk, v *watch.Watcher, t *tell.Teller,
 	m *compare.Comparer, u *setup.Desk, f *feed.Reader, now func() time.Time) *Keeper {
 	return &Keeper{s, c, w, d, v, t, m, u, f, now}
 }
@@ -172,7 +172,7 @@ func (k *Keeper) Load(ctx context.Context, wanted Documents, pruned bool) ([]Cha
 			continue
 		}
 		c := record.Calendar{Name: v.Name, Country: v.Country, Zone: v.Zone, Dataset: v.Dataset, Effect: v.Effect, ICal: v.ICal}
-		events, err := k.desk.ReadCalendar(&c)
+		events, err := k.planned.Read(&c)
 		if err != nil {
 			return nil, err
 		}
@@ -277,7 +277,7 @@ func (l *load) write(ctx context.Context, tx pgx.Tx, wanted Documents, changes [
 		if changed("calendar", c.Name) < 0 {
 			continue
 		}
-		if err := l.desk.PutCalendar(ctx, tx, c, l.events[c.Name]); err != nil {
+		if err := l.planned.Put(ctx, tx, c, l.events[c.Name]); err != nil {
 			return err
 		}
 	}

@@ -41,7 +41,7 @@ func (l *load) remove(ctx context.Context, tx pgx.Tx, changes []Change) error {
 		"sla":            func(name string) error { return in.DropSLA(ctx, name) },
 		"route":          func(name string) error { return in.DropRoute(ctx, name) },
 		"channel":        func(name string) error { return in.DropChannel(ctx, name) },
-		"calendar":       func(name string) error { return l.desk.DropCalendarIn(ctx, tx, name) },
+		"calendar":       func(name string) error { return l.planned.DropIn(ctx, tx, name) },
 	}
 	for _, kind := range prunable {
 		for _, c := range changes {

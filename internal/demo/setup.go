@@ -15,10 +15,11 @@ import (
 	ical "github.com/arran4/golang-ical"
 
 	"tinbell/core/timeline"
-	"tinbell/internal/answer"
 	"tinbell/internal/client"
 	"tinbell/internal/collect"
+	"tinbell/internal/flat"
 	"tinbell/internal/httpapi"
+	"tinbell/internal/incident"
 	"tinbell/internal/reconcile"
 	"tinbell/internal/record"
 )
@@ -111,7 +112,7 @@ func Setup(ctx context.Context, e *Emitter, warehouse string, say func(step stri
 	if err := e.past(ctx); err != nil {
 		return err
 	}
-	var imported answer.Import
+	var imported flat.Import
 	if err := c.Stream(ctx, "POST", "/incidents/import", "text/csv", bytes.NewReader(w.Catalogue()), &imported); err != nil {
 		return err
 	}
@@ -328,7 +329,7 @@ func monitors(ctx context.Context, c *client.Client, progress func(done, total i
 func (w *World) Catalogue() []byte {
 	var b bytes.Buffer
 	out := csv.NewWriter(&b)
-	out.Write(answer.IncidentColumns[:12])
+	out.Write(incident.Columns[:12])
 	for _, f := range w.Faults {
 		measure := f.Measure
 		out.Write([]string{f.Reference, f.Dataset, f.Title, stamp(f.From), stamp(f.To), measure, f.Segment, f.Cause, f.Severity,

@@ -13,7 +13,7 @@ import (
 	"strings"
 	"time"
 
-	"tinbell/internal/answer"
+	"tinbell/internal/calendar"
 	"tinbell/internal/outward"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
@@ -30,15 +30,15 @@ const (
 
 // Reader fetches calendars.
 type Reader struct {
-	store  *store.Store
-	desk   *answer.Desk
-	safe   *people.Safe
-	client *http.Client
-	now    func() time.Time
+	store     *store.Store
+	calendars *calendar.Desk
+	safe      *people.Safe
+	client    *http.Client
+	now       func() time.Time
 }
 
 // New makes a reader that calls public addresses, and those allowed.
-func New(s *store.Store, d *answer.Desk, safe *people.Safe, allowed []netip.Prefix, now func() time.Time) *Reader {
+func New(s *store.Store, d *calendar.Desk, safe *people.Safe, allowed []netip.Prefix, now func() time.Time) *Reader {
 	transport := &http.Transport{DialContext: outward.Guard(allowed).Dial, TLSHandshakeTimeout: 10 * time.Second,
 		ResponseHeaderTimeout: 30 * time.Second, MaxResponseHeaderBytes: 64 << 10}
 	return &Reader{s, d, safe, &http.Client{Transport: transport, Timeout: answersSoon}, now}
@@ -77,7 +77,7 @@ func (r *Reader) Try(ctx context.Context, name string, w Wanted) error {
 	defer response.Body.Close()
 	text, err := io.ReadAll(io.LimitReader(response.Body, mostRead))
 	if err == nil {
-		_, err = r.desk.ReadCalendar(&record.Calendar{Name: name, Dataset: v.Dataset, Effect: v.Effect, ICal: string(text)})
+		_, err = r.calendars.Read(&record.Calendar{Name: name, Dataset: v.Dataset, Effect: v.Effect, ICal: string(text)})
 	}
 	if err != nil {
 		return unreadable(v, err)
@@ -168,7 +168,7 @@ func (r *Reader) read(ctx context.Context, v record.Feed) (etag string, err erro
 	if response.StatusCode == http.StatusNotModified {
 		return v.ETag, nil
 	}
-	if _, err := r.desk.ImportCalendar(ctx, record.Calendar{Name: v.Calendar, Dataset: v.Dataset, Effect: v.Effect},
+	if _, err := r.calendars.Import(ctx, record.Calendar{Name: v.Calendar, Dataset: v.Dataset, Effect: v.Effect},
 		response.Body, false); err != nil {
 		return "", err
 	}

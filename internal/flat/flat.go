@@ -1,4 +1,5 @@
-// Package flat writes records as data that other programs read: CSV, NDJSON, Parquet.
+// Package flat writes records as data that other programs read, CSV, NDJSON and Parquet,
+// and reads tables line by line, each refused alone if it is bad.
 // Records are laid out in columns, one for each figure, named by the path to it; times
 // are RFC 3339 in UTC, lists of words are joined by semicolons, other lists are JSON.
 package flat

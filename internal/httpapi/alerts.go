@@ -124,7 +124,7 @@ func (s *server) addAlerts(api huma.API) {
 				}
 				seen[n] = label
 			}
-			if err := s.Desk.Label(ctx, in.Body.Alerts, l, seen); err != nil {
+			if err := s.Labels.Label(ctx, in.Body.Alerts, l, seen); err != nil {
 				return nil, err
 			}
 			page := AlertPage{Alerts: []record.Alert{}}

@@ -69,7 +69,7 @@ func (s *server) answered(w http.ResponseWriter, r *http.Request) {
 	var err error
 	switch page.As {
 	case record.Fault, record.Noise, record.Planned:
-		err = s.Desk.Label(r.Context(), []int64{page.Alert.ID}, record.Label{Verdict: page.As,
+		err = s.Labels.Label(r.Context(), []int64{page.Alert.ID}, record.Label{Verdict: page.As,
 			Note: strings.TrimSpace(r.PostFormValue("note")), Author: who}, nil)
 		page.Done, page.Was = "The alert is labelled "+page.As+".", page.As
 	case "take":

@@ -5,7 +5,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"tinbell/internal/answer"
+	"tinbell/internal/calendar"
 	"tinbell/internal/feed"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
@@ -36,19 +36,19 @@ func (s *server) addCalendars(api huma.API) {
 		return ok(s.Store.PlannedEvents(ctx, in.Dataset))
 	})
 	add(api, "POST", "/planned-events", "add-event", "Add a planned event by hand; answers with its occurrences", people.Editor,
-		func(ctx context.Context, in *body[answer.NewEvent]) (*body[[]record.PlannedEvent], error) {
-			return ok(s.Desk.AddEvent(ctx, in.Body))
+		func(ctx context.Context, in *body[calendar.NewEvent]) (*body[[]record.PlannedEvent], error) {
+			return ok(s.Calendars.AddEvent(ctx, in.Body))
 		})
 	add(api, "DELETE", "/planned-events/{uid}", "drop-event", "Remove an event that was added by hand", people.Editor,
 		func(ctx context.Context, in *struct {
 			UID string `path:"uid"`
 		}) (*struct{}, error) {
-			return nil, s.Desk.DropEvent(ctx, in.UID)
+			return nil, s.Calendars.DropEvent(ctx, in.UID)
 		})
 	add(api, "GET", "/planned-events/suggestions", "suggest-events",
 		"Events that people seem to plan again and again, from labels", people.Reader,
-		func(ctx context.Context, _ *none) (*body[[]answer.Suggestion], error) {
-			return ok(s.Desk.Suggestions(ctx))
+		func(ctx context.Context, _ *none) (*body[[]calendar.Suggestion], error) {
+			return ok(s.Calendars.Suggestions(ctx))
 		})
 	add(api, "GET", "/calendars", "calendars", "All calendars", people.Reader,
 		func(ctx context.Context, _ *none) (*body[[]record.Calendar], error) {
@@ -60,17 +60,17 @@ func (s *server) addCalendars(api huma.API) {
 			Empty bool `query:"empty" doc:"a file without events empties the calendar"`
 			Stream
 		}) (*body[[]record.PlannedEvent], error) {
-			return ok(s.Desk.ImportCalendar(ctx, record.Calendar{Name: in.Name, Dataset: in.Dataset, Effect: in.Effect},
+			return ok(s.Calendars.Import(ctx, record.Calendar{Name: in.Name, Dataset: in.Dataset, Effect: in.Effect},
 				in.reader, in.Empty))
 		})
 	add(api, "POST", "/calendars/holidays", "add-holidays", "Make a calendar of a country's holidays", people.Editor,
 		func(ctx context.Context, in *body[Holidays]) (*body[[]record.PlannedEvent], error) {
-			return ok(s.Desk.AddHolidays(ctx, record.Calendar{Name: in.Body.Name, Country: in.Body.Country, Dataset: in.Body.Dataset,
+			return ok(s.Calendars.AddHolidays(ctx, record.Calendar{Name: in.Body.Name, Country: in.Body.Country, Dataset: in.Body.Dataset,
 				Zone: in.Body.Zone}))
 		})
 	add(api, "GET", "/calendars/countries", "countries", "Countries and parts whose holidays are known", people.Reader,
 		func(context.Context, *none) (*body[[]string], error) {
-			return ok(answer.Countries(), nil)
+			return ok(calendar.Countries(), nil)
 		})
 	add(api, "GET", "/calendar-feeds", "calendar-feeds", "Calendars that are fetched by address, and what became of it",
 		people.Reader, func(ctx context.Context, _ *none) (*body[[]record.Feed], error) {
@@ -94,6 +94,6 @@ func (s *server) addCalendars(api huma.API) {
 		})
 	add(api, "DELETE", "/calendars/{name}", "drop-calendar", "Remove a calendar with its events", people.Editor,
 		func(ctx context.Context, in *Named) (*struct{}, error) {
-			return nil, s.Desk.DropCalendar(ctx, in.Name)
+			return nil, s.Calendars.Drop(ctx, in.Name)
 		})
 }

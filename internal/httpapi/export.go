@@ -10,11 +10,12 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tinbell/core/timeline"
-	"tinbell/internal/answer"
 	"tinbell/internal/compare"
 	"tinbell/internal/flat"
 	"tinbell/internal/improve"
+	"tinbell/internal/incident"
 	"tinbell/internal/inspect"
+	"tinbell/internal/label"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
@@ -152,8 +153,8 @@ func (s *server) addExports(api huma.API) {
 		return all(card.Monitors, err, put)
 	})
 	addExport(api, "/labels/export", "export-labels", "Every label, as it is imported", func(ctx context.Context, _ *Formatted,
-		put func(answer.LabelRow) error) error {
-		list, err := s.Desk.LabelRows(ctx)
+		put func(label.Row) error) error {
+		list, err := s.Labels.Rows(ctx)
 		return all(list, err, put)
 	})
 	type incidents struct {
@@ -163,12 +164,12 @@ func (s *server) addExports(api huma.API) {
 		To      time.Time `query:"to"`
 	}
 	addExport(api, "/incidents/export", "export-incidents", "The incident catalogue, as it is imported",
-		func(ctx context.Context, in *incidents, put func(answer.IncidentRow) error) error {
+		func(ctx context.Context, in *incidents, put func(incident.Row) error) error {
 			if err := s.there(ctx, in.Dataset, ""); err != nil {
 				return err
 			}
 			list, err := s.Store.Incidents(ctx, in.Dataset, in.From, in.To)
-			return all(answer.IncidentRows(list), err, put)
+			return all(incident.Rows(list), err, put)
 		})
 	type comparison struct {
 		Named

@@ -7,7 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"tinbell/internal/answer"
+	"tinbell/internal/flat"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
 )
@@ -87,7 +87,7 @@ func (s *server) addIncidents(api huma.API) {
 		func(ctx context.Context, in *body[NewIncident]) (*body[record.Incident], error) {
 			v := in.Body.record()
 			v.Author = account(ctx).Name
-			return ok(s.Desk.AddIncident(ctx, v))
+			return ok(s.Incidents.Add(ctx, v))
 		})
 	add(api, "PUT", "/incidents/{name}", "change-incident", "Replace what is said of an incident", people.Responder,
 		func(ctx context.Context, in *struct {
@@ -96,12 +96,12 @@ func (s *server) addIncidents(api huma.API) {
 		}) (*body[record.Incident], error) {
 			v := in.Body.record()
 			v.Reference = in.Name
-			return ok(s.Desk.ChangeIncident(ctx, v))
+			return ok(s.Incidents.Change(ctx, v))
 		})
 	add(api, "POST", "/incidents/of-alerts", "incident-of-alerts", "Make an incident of alerts; they become labelled faults",
 		people.Responder, func(ctx context.Context, in *body[IncidentOfAlerts]) (*body[record.Incident], error) {
 			b := in.Body
-			return ok(s.Desk.FromAlerts(ctx, b.Alerts, record.Incident{Title: b.Title, Cause: b.Cause, Impact: b.Impact, Note: b.Note,
+			return ok(s.Labels.FromAlerts(ctx, b.Alerts, record.Incident{Title: b.Title, Cause: b.Cause, Impact: b.Impact, Note: b.Note,
 				Downstream: b.Downstream, Author: account(ctx).Name}))
 		})
 	add(api, "POST", "/incidents/{name}/merge", "merge-incidents", "Make one incident of several", people.Responder,
@@ -111,7 +111,7 @@ func (s *server) addIncidents(api huma.API) {
 				Others []string `json:"others" minItems:"1" doc:"references; they are gone afterwards"`
 			}
 		}) (*body[record.Incident], error) {
-			return ok(s.Desk.Merge(ctx, in.Name, in.Body.Others))
+			return ok(s.Incidents.Merge(ctx, in.Name, in.Body.Others))
 		})
 	add(api, "POST", "/incidents/{name}/split", "split-incident", "End an incident at a time and make a second one of the rest",
 		people.Responder, func(ctx context.Context, in *struct {
@@ -120,15 +120,15 @@ func (s *server) addIncidents(api huma.API) {
 				At time.Time `json:"at"`
 			}
 		}) (*body[[]record.Incident], error) {
-			return ok(s.Desk.Split(ctx, in.Name, in.Body.At))
+			return ok(s.Incidents.Split(ctx, in.Name, in.Body.At))
 		})
 	add(api, "DELETE", "/incidents/{name}", "drop-incident", "Remove an incident", people.Responder,
 		func(ctx context.Context, in *Named) (*struct{}, error) {
-			return nil, s.Desk.DropIncident(ctx, in.Name)
+			return nil, s.Incidents.Drop(ctx, in.Name)
 		})
 	addFile(api, "POST", "/incidents/import", "import-incidents",
 		"Import a catalogue as CSV, NDJSON or a JSON array; known references are replaced", "text/csv",
-		func(ctx context.Context, in *Stream) (*body[answer.Import], error) {
-			return ok(s.Desk.ImportIncidents(ctx, in.reader))
+		func(ctx context.Context, in *Stream) (*body[flat.Import], error) {
+			return ok(s.Incidents.Import(ctx, in.reader))
 		})
 }

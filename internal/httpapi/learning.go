@@ -9,7 +9,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"tinbell/internal/answer"
+	"tinbell/internal/flat"
 	"tinbell/internal/improve"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
@@ -97,7 +97,7 @@ func (s *server) addLearning(api huma.API) {
 				return nil, err
 			}
 			v := in.Body
-			return ok(s.Desk.AnswerPast(ctx, v.Series, record.Stretch{From: v.From.UTC(), To: v.To.UTC(), Verdict: v.Verdict,
+			return ok(s.Labels.AnswerPast(ctx, v.Series, record.Stretch{From: v.From.UTC(), To: v.To.UTC(), Verdict: v.Verdict,
 				Cause: v.Cause, Note: v.Note, Author: account(ctx).Name}))
 		})
 	add(api, "GET", "/labels", "labels", "Every label that was given to a monitor's alert, oldest first", people.Reader,
@@ -105,8 +105,8 @@ func (s *server) addLearning(api huma.API) {
 			return ok(s.Store.AllLabels(ctx))
 		})
 	addFile(api, "POST", "/labels/import", "import-labels", "Import labels as CSV, NDJSON or a JSON array", "text/csv",
-		func(ctx context.Context, in *Stream) (*body[answer.Import], error) {
-			return ok(s.Desk.ImportLabels(ctx, in.reader, account(ctx).Name))
+		func(ctx context.Context, in *Stream) (*body[flat.Import], error) {
+			return ok(s.Labels.Import(ctx, in.reader, account(ctx).Name))
 		})
 	add(api, "GET", "/stretches", "stretches", "Verdicts on stretches where no alert was", people.Reader,
 		func(ctx context.Context, in *struct {
@@ -122,14 +122,14 @@ func (s *server) addLearning(api huma.API) {
 		"Give a verdict on a stretch of a chart: a fault becomes an incident nobody was told of", people.Responder,
 		func(ctx context.Context, in *body[NewStretch]) (*body[record.Stretch], error) {
 			v := in.Body
-			return ok(s.Desk.LabelStretch(ctx, record.Stretch{SeriesID: v.SeriesID, From: v.From.UTC(), To: v.To.UTC(),
+			return ok(s.Labels.LabelStretch(ctx, record.Stretch{SeriesID: v.SeriesID, From: v.From.UTC(), To: v.To.UTC(),
 				Verdict: v.Verdict, Cause: v.Cause, Note: v.Note, Author: account(ctx).Name}))
 		})
 	add(api, "DELETE", "/stretches/{id}", "take-stretch-back", "Take a verdict on a stretch back, with the incident it became",
 		people.Responder, func(ctx context.Context, in *struct {
 			ID int64 `path:"id"`
 		}) (*none, error) {
-			return &none{}, s.Desk.TakeStretchBack(ctx, in.ID)
+			return &none{}, s.Labels.TakeStretchBack(ctx, in.ID)
 		})
 	add(api, "GET", "/filter", "filter", "How the filter of false alarms does", people.Reader,
 		func(ctx context.Context, _ *none) (*body[improve.FilterReport], error) {
@@ -145,7 +145,7 @@ func (s *server) addLearning(api huma.API) {
 			set(&how.State, in.Body.State)
 			set(&how.Limit, in.Body.Limit)
 			set(&how.Nightly, in.Body.Nightly)
-			return ok(s.Desk.SetLearning(ctx, how.State, how.Limit, how.Nightly, account(ctx).Name))
+			return ok(s.Setup.SetLearning(ctx, how.State, how.Limit, how.Nightly, account(ctx).Name))
 		})
 	add(api, "GET", "/alerts/{id}/held", "why-held",
 		"What the filter makes of an alert: reasons, and the labelled alerts most like it", people.Reader,

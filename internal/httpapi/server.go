@@ -18,7 +18,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
-	"tinbell/internal/answer"
+	"tinbell/internal/calendar"
 	"tinbell/internal/collect"
 	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/compare"
@@ -27,7 +27,9 @@ import (
 	"tinbell/internal/feed"
 	"tinbell/internal/flat"
 	"tinbell/internal/improve"
+	"tinbell/internal/incident"
 	"tinbell/internal/inspect"
+	"tinbell/internal/label"
 	"tinbell/internal/logs"
 	"tinbell/internal/people"
 	"tinbell/internal/reconcile"
@@ -50,7 +52,9 @@ type Parts struct {
 	Collector  *collect.Collector
 	Watcher    *watch.Watcher
 	Comparer   *compare.Comparer
-	Desk       *answer.Desk
+	Labels     *label.Desk
+	Incidents  *incident.Desk
+	Calendars  *calendar.Desk
 	Setup      *setup.Desk
 	Bench      *improve.Bench
 	Inspector  *inspect.Inspector

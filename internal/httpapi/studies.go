@@ -255,6 +255,6 @@ func (s *server) addStudies(api huma.API) {
 	add(api, "POST", "/alerts/{id}/new-normal", "new-normal",
 		"Say that what a series shows since an alert began is its new normal", people.Responder,
 		func(ctx context.Context, in *Identified) (*body[record.Alert], error) {
-			return ok(s.Desk.NewNormal(ctx, in.ID, account(ctx).Name))
+			return ok(s.Labels.NewNormal(ctx, in.ID, account(ctx).Name))
 		})
 }

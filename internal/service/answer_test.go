@@ -5,8 +5,8 @@ import (
 	"testing"
 
 	"tinbell/core/timeline"
-	"tinbell/internal/answer"
 	"tinbell/internal/dbtest"
+	"tinbell/internal/flat"
 	"tinbell/internal/record"
 )
 
@@ -21,7 +21,7 @@ A-4,ops.dock_queue,No zone,2026-06-02 09:00,,
 A-5,ops.dock_queue,Still lasting,2026-06-17T09:00:00Z,,
 A-6,ops.dock_queue
 `
-	send := func(body string) (r answer.Import, err error) {
+	send := func(body string) (r flat.Import, err error) {
 		err = s.Admin.Stream(t.Context(), "POST", "/incidents/import", "text/csv", strings.NewReader(body), &r)
 		return r, err
 	}

@@ -11,7 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"tinbell/core/timeline"
-	"tinbell/internal/answer"
+	"tinbell/internal/calendar"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/record"
@@ -98,11 +98,11 @@ func TestEventsByHandAndHolidaysOfCountries(t *testing.T) {
 	s := dbtest.Start(t, now)
 	declare(t, s, "queue", timeline.Count)
 	var added []record.PlannedEvent
-	night := answer.NewEvent{Summary: "Lock maintenance; both sides, north", From: now.Add(24 * time.Hour),
+	night := calendar.NewEvent{Summary: "Lock maintenance; both sides, north", From: now.Add(24 * time.Hour),
 		To: now.Add(27 * time.Hour), Dataset: "ops.dock_queue", Effect: "widen", Repeat: "FREQ=WEEKLY;COUNT=5", Zone: "America/Halifax"}
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/planned-events", night, &added))
 	if len(added) != 5 || added[0].Effect != "widen" || added[0].Dataset != "ops.dock_queue" ||
-		added[0].Summary != night.Summary || !added[0].StartedAt.Equal(night.From) || added[0].Calendar != answer.ByHand {
+		added[0].Summary != night.Summary || !added[0].StartedAt.Equal(night.From) || added[0].Calendar != calendar.ByHand {
 		t.Errorf("added: %+v", added)
 	}
 	second := night
@@ -117,11 +117,11 @@ func TestEventsByHandAndHolidaysOfCountries(t *testing.T) {
 	if got := status(s.Admin.Send(t.Context(), "DELETE", "/planned-events/"+added[0].UID, nil, nil)); got != 404 {
 		t.Errorf("removing it twice: %d", got)
 	}
-	for what, change := range map[string]func(*answer.NewEvent){
-		"no end":       func(e *answer.NewEvent) { e.To = e.From },
-		"a bad rule":   func(e *answer.NewEvent) { e.Repeat = "weekly" },
-		"a bad effect": func(e *answer.NewEvent) { e.Effect = "ignore" },
-		"a bad zone":   func(e *answer.NewEvent) { e.Zone = "Mars" },
+	for what, change := range map[string]func(*calendar.NewEvent){
+		"no end":       func(e *calendar.NewEvent) { e.To = e.From },
+		"a bad rule":   func(e *calendar.NewEvent) { e.Repeat = "weekly" },
+		"a bad effect": func(e *calendar.NewEvent) { e.Effect = "ignore" },
+		"a bad zone":   func(e *calendar.NewEvent) { e.Zone = "Mars" },
 	} {
 		e := night
 		change(&e)
@@ -170,9 +170,9 @@ func TestWhatPeopleCallPlannedAgainAndAgainIsSuggested(t *testing.T) {
 		}
 		return nil
 	}))
-	suggested := func() []answer.Suggestion {
+	suggested := func() []calendar.Suggestion {
 		t.Helper()
-		var list []answer.Suggestion
+		var list []calendar.Suggestion
 		dbtest.Must(t, s.Admin.Get(t.Context(), "/planned-events/suggestions", nil, &list))
 		return list
 	}
@@ -188,7 +188,7 @@ func TestWhatPeopleCallPlannedAgainAndAgainIsSuggested(t *testing.T) {
 		t.Fatalf("suggested: %+v", got)
 	}
 	v := got[0]
-	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/planned-events", answer.NewEvent{Summary: v.Summary, From: v.From,
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/planned-events", calendar.NewEvent{Summary: v.Summary, From: v.From,
 		To: v.To, Dataset: v.Dataset, Repeat: v.Repeat, Zone: v.Zone}, nil))
 	if got := suggested(); len(got) != 0 {
 		t.Errorf("what is in the calendar is not suggested again: %+v", got)
@@ -210,7 +210,7 @@ func TestWhatAPlannedEventDoesToAlerts(t *testing.T) {
 		}))
 		dbtest.Must(t, err)
 		if effect != "" {
-			e := answer.NewEvent{Summary: "Strike", From: from, To: to, Effect: effect}
+			e := calendar.NewEvent{Summary: "Strike", From: from, To: to, Effect: effect}
 			dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/planned-events", e, nil))
 			_, err := s.Parts.Store.DB.Exec(`update planned_event set known_at = $1`, from.AddDate(0, 0, -7))
 			dbtest.Must(t, err)

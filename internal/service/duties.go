@@ -85,7 +85,7 @@ func (s *Service) dutiesOf(j *jobs, keep store.Keep) []duty.Config {
 		}, Doc: "makes samples of the service's own figures"},
 		{Name: "feeds", Every: time.Minute, Within: time.Hour, Round: s.Parts.Feeds.Due,
 			Doc: "fetches the calendars whose address is to be asked again"},
-		{Name: "calendars", Every: time.Hour, Round: j.desk.Extend,
+		{Name: "calendars", Every: time.Hour, Round: j.calendars.Extend,
 			Doc: "writes out the occurrences that have come within reach"},
 	}
 }

@@ -12,8 +12,8 @@ import (
 	"github.com/parquet-go/parquet-go"
 
 	"tinbell/core/timeline"
-	"tinbell/internal/answer"
 	"tinbell/internal/dbtest"
+	"tinbell/internal/flat"
 	"tinbell/internal/inspect"
 )
 
@@ -117,9 +117,9 @@ func TestLabelsAndIncidentsComeBackAsJSON(t *testing.T) {
 	if strings.Count(out, "\n") != 2 {
 		t.Fatalf("%s", out)
 	}
-	var got answer.Import
+	var got flat.Import
 	send := func(body string) error {
-		got = answer.Import{}
+		got = flat.Import{}
 		return s.Admin.Stream(t.Context(), "POST", "/labels/import", "application/x-ndjson", strings.NewReader(body), &got)
 	}
 	if err := send(out); err != nil || got.Replaced != 2 || got.Added != 0 {

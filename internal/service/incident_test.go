@@ -7,9 +7,9 @@ import (
 	"time"
 
 	"tinbell/core/timeline"
-	"tinbell/internal/answer"
 	"tinbell/internal/collect"
 	"tinbell/internal/dbtest"
+	"tinbell/internal/flat"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/improve"
 	"tinbell/internal/record"
@@ -57,7 +57,7 @@ func TestAnIncidentSpansSeveralDatasets(t *testing.T) {
 		t.Errorf("a dataset that is not there: %v", err)
 	}
 	file := fetched(t, s, "/incidents/export?format=csv")
-	var imported answer.Import
+	var imported flat.Import
 	dbtest.Must(t, s.Admin.Stream(ctx, "POST", "/incidents/import", "text/csv", strings.NewReader(file), &imported))
 	if imported.Replaced != 2 || imported.Refused != 0 || len(incidents("?dataset=ops.dock_queue")) != 1 {
 		t.Errorf("what went out came back as %+v", imported)

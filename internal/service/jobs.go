@@ -5,7 +5,7 @@ import (
 	"errors"
 	"time"
 
-	"tinbell/internal/answer"
+	"tinbell/internal/calendar"
 	"tinbell/internal/collect"
 	"tinbell/internal/compare"
 	"tinbell/internal/contain"
@@ -26,7 +26,7 @@ type jobs struct {
 	queue       *work.Queue
 	inspector   *inspect.Inspector
 	bench       *improve.Bench
-	desk        *answer.Desk
+	calendars   *calendar.Desk
 	comparer    *compare.Comparer
 	now         func() time.Time
 }

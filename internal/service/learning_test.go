@@ -12,8 +12,8 @@ import (
 	"time"
 
 	"tinbell/core/timeline"
-	"tinbell/internal/answer"
 	"tinbell/internal/dbtest"
+	"tinbell/internal/flat"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/improve"
 	"tinbell/internal/record"
@@ -64,7 +64,7 @@ func TestLabelsGoOutAndComeBackOnce(t *testing.T) {
 	if n := strings.Count(out.String(), "\n"); n != 3 {
 		t.Fatalf("exported:\n%s", out.String())
 	}
-	load := func(text string) (r answer.Import) {
+	load := func(text string) (r flat.Import) {
 		dbtest.Must(t, s.Admin.Stream(ctx, "POST", "/labels/import", "text/csv", strings.NewReader(text), &r))
 		return r
 	}
@@ -130,12 +130,12 @@ func TestIncidentsAreMadeOfAlertsMergedSplitAndExported(t *testing.T) {
 	}
 	var out bytes.Buffer
 	dbtest.Must(t, s.Admin.Fetch(ctx, "/incidents/export", &out))
-	var r answer.Import
+	var r flat.Import
 	dbtest.Must(t, s.Admin.Stream(ctx, "POST", "/incidents/import", "text/csv", &out, &r))
 	if r.Added != 0 || r.Replaced != 2 || r.Refused != 0 {
 		t.Errorf("the export comes back: %+v", r)
 	}
-	r = answer.Import{}
+	r = flat.Import{}
 	text := "reference,dataset,title,started_at,ended_at,measure,segment\nX-1," + one.Dataset +
 		",the same again,2026-06-18T08:30:00Z,2026-06-18T09:00:00Z,,\nX-2," + one.Dataset +
 		",backwards,2026-06-18T10:30:00-03:00,2026-06-18T13:00:00Z,,\n"

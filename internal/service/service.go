@@ -20,7 +20,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"tinbell/internal/answer"
+	"tinbell/internal/calendar"
 	"tinbell/internal/collect"
 	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/compare"
@@ -30,7 +30,9 @@ import (
 	"tinbell/internal/feed"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/improve"
+	"tinbell/internal/incident"
 	"tinbell/internal/inspect"
+	"tinbell/internal/label"
 	"tinbell/internal/localpg"
 	"tinbell/internal/logs"
 	"tinbell/internal/people"
@@ -249,18 +251,20 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	p.Setup = setup.New(records, p.Queue, o.Now)
 	p.Comparer = compare.New(records, p.Queue, p.Warehouses, p.Collector, p.Setup, o.Now)
 	j.comparer = p.Comparer
-	p.Desk = answer.New(records, p.Queue, o.Now)
+	p.Incidents = incident.New(records, p.Setup, o.Now)
+	p.Labels = label.New(records, p.Queue, p.Setup, p.Incidents, o.Now)
+	p.Calendars = calendar.New(records, p.Setup, o.Now)
 	p.Bench = improve.New(records, o.Now)
 	p.Inspector = inspect.New(records, p.Watcher, o.Now)
-	j.inspector, j.bench, j.desk = p.Inspector, p.Bench, p.Desk
+	j.inspector, j.bench, j.calendars = p.Inspector, p.Bench, p.Calendars
 	p.People = people.New(records, safe, o.Stays, s.provider(o), o.Now)
 	p.Reconciler = reconcile.New(records, p.Collector, p.Warehouses, p.Setup, p.Queue, o.Now, o.Log)
 	p.Diagnoser = diagnose.New(records, p.Warehouses, p.Inspector, o.Now)
 	p.Logs = logs.New(records, p.Collector, o.Now)
-	p.Feeds = feed.New(records, p.Desk, safe, o.AllowPrivate, o.Now)
+	p.Feeds = feed.New(records, p.Calendars, safe, o.AllowPrivate, o.Now)
 	p.Teller = tell.New(records, p.Inspector, safe, tell.Options{Address: s.public(o), Allowed: o.AllowPrivate, Reach: o.Reach,
 		Trust: o.Trust, Now: o.Now, Log: o.Log, Why: p.Diagnoser.Line})
-	p.Config = config.New(records, p.Collector, p.Warehouses, p.Desk, p.Watcher, p.Teller, p.Comparer, p.Setup, p.Feeds, o.Now)
+	p.Config = config.New(records, p.Collector, p.Warehouses, p.Calendars, p.Watcher, p.Teller, p.Comparer, p.Setup, p.Feeds, o.Now)
 	p.Proxies, p.Works, p.Ending = o.TrustedProxies, o.Role == RoleWork, s.ending.Load
 	p.Public, p.Listens, p.Secure = o.Public, host(o.Listen), o.TLSCert != "" || strings.HasPrefix(o.Public, "https://")
 	p.Vitals = vitals.New(records, p.Collector, vitals.About{Dir: o.Dir, Public: o.Public, SignIn: o.SignIn}, o.Now)

@@ -1,10 +1,13 @@
-package answer
+package setup
 
 import (
 	"context"
 	"fmt"
 
+	"github.com/jackc/pgx/v5"
+
 	"tinbell/internal/record"
+	"tinbell/internal/store"
 	"tinbell/internal/work"
 )
 
@@ -27,4 +30,27 @@ func (d *Desk) SetLearning(ctx context.Context, state string, limit float64, nig
 		return record.Learning{}, err
 	}
 	return d.store.Learning(ctx)
+}
+
+// LearnAgain has monitors fitted again, with what is known now.
+func (d *Desk) LearnAgain(ctx context.Context, tx pgx.Tx, monitors []int64) error {
+	for _, id := range monitors {
+		if err := d.queue.Put(ctx, tx, work.Learn{MonitorID: id, Asked: d.now().UTC()}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ExplainAgain has everything fitted again that leaves out what incidents and
+// planned events of some datasets explain.
+func (d *Desk) ExplainAgain(ctx context.Context, tx pgx.Tx, datasets []string) error {
+	monitors, err := store.MonitorsOfDatasets(ctx, tx, datasets)
+	if err != nil {
+		return err
+	}
+	if err := d.LearnAgain(ctx, tx, monitors); err != nil {
+		return err
+	}
+	return store.Notify(ctx, tx, store.TopicIncidents)
 }

@@ -1,4 +1,6 @@
-package answer
+// Package incident keeps the catalogue of faults that truly happened: added, imported,
+// changed, merged, split and taken away. What it explains leaves the training data.
+package incident
 
 import (
 	"context"
@@ -10,23 +12,35 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"tinbell/internal/flat"
 	"tinbell/internal/record"
+	"tinbell/internal/setup"
 	"tinbell/internal/store"
 )
 
-// AddIncident stores one incident; without a reference it gets a running one.
-func (d *Desk) AddIncident(ctx context.Context, v record.Incident) (record.Incident, error) {
+// Desk is where the catalogue is kept.
+type Desk struct {
+	store *store.Store
+	setup *setup.Desk
+	now   func() time.Time
+}
+
+// New makes a desk.
+func New(s *store.Store, u *setup.Desk, now func() time.Time) *Desk { return &Desk{s, u, now} }
+
+// Add stores one incident; without a reference it gets a running one.
+func (d *Desk) Add(ctx context.Context, v record.Incident) (record.Incident, error) {
 	var added record.Incident
 	err := d.store.InTx(ctx, func(tx pgx.Tx) (err error) {
-		added, err = d.addIncident(ctx, tx, v)
+		added, err = d.AddIn(ctx, tx, v)
 		return err
 	})
 	return added, err
 }
 
-// addIncident is AddIncident in the caller's transaction.
-func (d *Desk) addIncident(ctx context.Context, tx pgx.Tx, v record.Incident) (record.Incident, error) {
-	in := d.in(tx)
+// AddIn is Add in the caller's transaction.
+func (d *Desk) AddIn(ctx context.Context, tx pgx.Tx, v record.Incident) (record.Incident, error) {
+	in := &Desk{d.store.In(tx), d.setup, d.now}
 	if err := in.complete(ctx, &v); err != nil {
 		return v, err
 	}
@@ -34,23 +48,10 @@ func (d *Desk) addIncident(ctx context.Context, tx pgx.Tx, v record.Incident) (r
 	if err != nil {
 		return v, err
 	}
-	if err := d.explainAgain(ctx, tx, v.Datasets()); err != nil {
+	if err := d.setup.ExplainAgain(ctx, tx, v.Datasets()); err != nil {
 		return v, err
 	}
 	return d.store.In(tx).Incident(ctx, reference)
-}
-
-// explainAgain has everything fitted again that leaves out what incidents and
-// planned events of some datasets explain.
-func (d *Desk) explainAgain(ctx context.Context, tx pgx.Tx, datasets []string) error {
-	monitors, err := store.MonitorsOfDatasets(ctx, tx, datasets)
-	if err != nil {
-		return err
-	}
-	if err := d.learnAgain(ctx, tx, monitors); err != nil {
-		return err
-	}
-	return store.Notify(ctx, tx, store.TopicIncidents)
 }
 
 // complete checks an incident and fills in what follows from it.
@@ -91,9 +92,9 @@ func (d *Desk) complete(ctx context.Context, v *record.Incident) error {
 	return nil
 }
 
-// putIncidents writes incidents under their references, in the place of those there
+// put writes incidents under their references, in the place of those there
 // are.
-func (d *Desk) putIncidents(ctx context.Context, tx pgx.Tx, list []record.Incident) (added int, err error) {
+func (d *Desk) put(ctx context.Context, tx pgx.Tx, list []record.Incident) (added int, err error) {
 	var datasets []string
 	for _, v := range list {
 		_, fresh, err := store.PutIncident(ctx, tx, v)
@@ -105,19 +106,19 @@ func (d *Desk) putIncidents(ctx context.Context, tx pgx.Tx, list []record.Incide
 		}
 		datasets = append(datasets, v.Datasets()...)
 	}
-	return added, d.explainAgain(ctx, tx, datasets)
+	return added, d.setup.ExplainAgain(ctx, tx, datasets)
 }
 
-// IncidentColumns are the columns of an incident catalogue; the first five are
+// Columns are the columns of an incident catalogue; the first five are
 // needed. Times are RFC 3339, so each carries its own zone.
-var IncidentColumns = []string{"reference", "dataset", "title", "started_at", "ended_at", "measure", "segment", "cause",
+var Columns = []string{"reference", "dataset", "title", "started_at", "ended_at", "measure", "segment", "cause",
 	"severity", "note", "author", "known_at", "impact", "downstream", "also"}
 
-// ImportIncidents reads a catalogue as CSV, NDJSON or a JSON array. Lines with a known reference
+// Import reads a catalogue as CSV, NDJSON or a JSON array. Lines with a known reference
 // replace that incident; bad lines are named and the good ones kept.
-func (d *Desk) ImportIncidents(ctx context.Context, body io.Reader) (Import, error) {
-	result := Import{Problems: []LineProblem{}}
-	t, err := readTable(body, IncidentColumns, IncidentColumns[:5]...)
+func (d *Desk) Import(ctx context.Context, body io.Reader) (flat.Import, error) {
+	result := flat.Import{Problems: []flat.LineProblem{}}
+	t, err := flat.NewReader(body, Columns, Columns[:5]...)
 	if err != nil {
 		return result, err
 	}
@@ -126,8 +127,8 @@ func (d *Desk) ImportIncidents(ctx context.Context, body io.Reader) (Import, err
 	if err != nil {
 		return result, err
 	}
-	err = t.each(func(line int, fields map[string]string) error {
-		v, err := readIncident(fields)
+	err = t.Each(func(line int, fields map[string]string) error {
+		v, err := read(fields)
 		if err == nil {
 			err = d.complete(ctx, &v)
 		}
@@ -136,7 +137,7 @@ func (d *Desk) ImportIncidents(ctx context.Context, body io.Reader) (Import, err
 		}
 		if other := overlapping(v, append(known, list...)); other != "" {
 			result.Notes = append(result.Notes,
-				LineProblem{line, fmt.Sprintf("%s overlaps %s on the same rows: both are kept and scored; to make them one, merge them", v.Reference, other)})
+				flat.LineProblem{Line: line, Reason: fmt.Sprintf("%s overlaps %s on the same rows: both are kept and scored; to make them one, merge them", v.Reference, other)})
 		}
 		list = append(list, v)
 		return nil
@@ -145,11 +146,11 @@ func (d *Desk) ImportIncidents(ctx context.Context, body io.Reader) (Import, err
 		return result, err
 	}
 	err = d.store.InTx(ctx, func(tx pgx.Tx) (err error) {
-		result.Added, err = d.putIncidents(ctx, tx, list)
+		result.Added, err = d.put(ctx, tx, list)
 		return err
 	})
 	if err != nil {
-		return Import{Problems: []LineProblem{}}, err
+		return flat.Import{Problems: []flat.LineProblem{}}, err
 	}
 	result.Replaced = len(list) - result.Added
 	return result, nil
@@ -167,7 +168,7 @@ func overlapping(v record.Incident, among []record.Incident) string {
 	return ""
 }
 
-func readIncident(fields map[string]string) (v record.Incident, err error) {
+func read(fields map[string]string) (v record.Incident, err error) {
 	v = record.Incident{Reference: fields["reference"], Dataset: fields["dataset"], Title: fields["title"],
 		Measure: fields["measure"], Segment: fields["segment"],
 		Cause: fields["cause"], Severity: fields["severity"], Note: fields["note"], Author: fields["author"], Impact: fields["impact"]}
@@ -185,13 +186,13 @@ func readIncident(fields map[string]string) (v record.Incident, err error) {
 	}
 	for column, into := range map[string]*time.Time{"started_at": &v.StartedAt, "known_at": &v.KnownAt} {
 		if text := fields[column]; text != "" {
-			if *into, err = readTime(column, text); err != nil {
+			if *into, err = flat.Time(column, text); err != nil {
 				return v, err
 			}
 		}
 	}
 	if text := fields["ended_at"]; text != "" {
-		at, err := readTime("ended_at", text)
+		at, err := flat.Time("ended_at", text)
 		if err != nil {
 			return v, err
 		}
@@ -203,8 +204,8 @@ func readIncident(fields map[string]string) (v record.Incident, err error) {
 	return v, nil
 }
 
-// IncidentRow is an incident as it is written to files and imported.
-type IncidentRow struct {
+// Row is an incident as it is written to files and imported.
+type Row struct {
 	Reference  string     `json:"reference"`
 	Dataset    string     `json:"dataset"`
 	Title      string     `json:"title"`
@@ -223,81 +224,18 @@ type IncidentRow struct {
 	Also record.Strings `json:"also"`
 }
 
-// IncidentRows gives incidents as they are written to files.
-func IncidentRows(list []record.Incident) []IncidentRow {
-	rows := make([]IncidentRow, len(list))
+// Rows gives incidents as they are written to files.
+func Rows(list []record.Incident) []Row {
+	rows := make([]Row, len(list))
 	for i, v := range list {
-		rows[i] = IncidentRow{v.Reference, v.Dataset, v.Title, v.StartedAt.UTC(), v.EndedAt, v.Measure, v.Segment, v.Cause,
+		rows[i] = Row{v.Reference, v.Dataset, v.Title, v.StartedAt.UTC(), v.EndedAt, v.Measure, v.Segment, v.Cause,
 			v.Severity, v.Note, v.Author, v.KnownAt.UTC(), v.Impact, v.Downstream, v.Also}
 	}
 	return rows
 }
 
-// FromAlerts makes an incident of alerts: from the first deviation to the last
-// end, of the first one's dataset and the others', of a measure and segment where all
-// have the same. The alerts are labelled faults.
-func (d *Desk) FromAlerts(ctx context.Context, alerts []int64, v record.Incident) (record.Incident, error) {
-	if len(alerts) == 0 {
-		return v, record.Invalid{Field: "alerts", Given: "", Allowed: "at least one alert"}
-	}
-	open := false
-	for i, id := range alerts {
-		a, err := d.store.Alert(ctx, id)
-		if err != nil {
-			return v, err
-		}
-		if i == 0 {
-			v.Dataset, v.Measure, v.Segment, v.StartedAt, v.Severity = a.Dataset, a.Measure, a.Segment, a.Since, a.Severity
-		}
-		if a.Dataset != v.Dataset {
-			v.Also = append(v.Also, a.Dataset)
-		}
-		if a.Measure != v.Measure {
-			v.Measure = ""
-		}
-		if a.Segment != v.Segment {
-			v.Segment = ""
-		}
-		if a.Since.Before(v.StartedAt) {
-			v.StartedAt = a.Since
-		}
-		if a.Severity == "critical" {
-			v.Severity = "critical"
-		}
-		if a.EndedAt == nil {
-			open = true
-		} else if v.EndedAt == nil || a.EndedAt.After(*v.EndedAt) {
-			end := *a.EndedAt
-			v.EndedAt = &end
-		}
-		if v.Title == "" {
-			v.Title = a.Sentence
-		}
-	}
-	if open {
-		v.EndedAt = nil
-	} else if v.EndedAt != nil && !v.EndedAt.After(v.StartedAt) {
-		end := v.StartedAt.Add(time.Minute)
-		v.EndedAt = &end
-	}
-	slices.Sort(alerts)
-	alerts = slices.Compact(alerts)
-	var added record.Incident
-	err := d.store.InTx(ctx, func(tx pgx.Tx) (err error) {
-		if added, err = d.addIncident(ctx, tx, v); err != nil {
-			return err
-		}
-		l, err := d.dated(record.Label{Verdict: record.Fault, Cause: v.Cause, Note: "incident " + added.Reference, Author: v.Author})
-		if err != nil {
-			return err
-		}
-		return d.label(ctx, tx, alerts, l, nil)
-	})
-	return added, err
-}
-
-// ChangeIncident replaces an incident by what is given under its reference.
-func (d *Desk) ChangeIncident(ctx context.Context, v record.Incident) (record.Incident, error) {
+// Change replaces an incident by what is given under its reference.
+func (d *Desk) Change(ctx context.Context, v record.Incident) (record.Incident, error) {
 	before, err := d.store.Incident(ctx, v.Reference)
 	if err != nil {
 		return v, err
@@ -307,7 +245,7 @@ func (d *Desk) ChangeIncident(ctx context.Context, v record.Incident) (record.In
 		return v, err
 	}
 	err = d.store.InTx(ctx, func(tx pgx.Tx) error {
-		_, err := d.putIncidents(ctx, tx, []record.Incident{v})
+		_, err := d.put(ctx, tx, []record.Incident{v})
 		return err
 	})
 	if err != nil {
@@ -360,7 +298,7 @@ func (d *Desk) Merge(ctx context.Context, reference string, others []string) (re
 				return err
 			}
 		}
-		_, err := d.putIncidents(ctx, tx, []record.Incident{v})
+		_, err := d.put(ctx, tx, []record.Incident{v})
 		return err
 	})
 	if err != nil {
@@ -384,7 +322,7 @@ func (d *Desk) Split(ctx context.Context, reference string, at time.Time) ([]rec
 	rest.Reference, rest.StartedAt, rest.Title = "", at, v.Title+" (after)"
 	v.EndedAt = &at
 	err = d.store.InTx(ctx, func(tx pgx.Tx) error {
-		if _, err := d.putIncidents(ctx, tx, []record.Incident{v}); err != nil {
+		if _, err := d.put(ctx, tx, []record.Incident{v}); err != nil {
 			return err
 		}
 		again := rest
@@ -398,8 +336,8 @@ func (d *Desk) Split(ctx context.Context, reference string, at time.Time) ([]rec
 	return []record.Incident{v, rest}, nil
 }
 
-// DropIncident removes an incident.
-func (d *Desk) DropIncident(ctx context.Context, reference string) error {
+// Drop removes an incident.
+func (d *Desk) Drop(ctx context.Context, reference string) error {
 	v, err := d.store.Incident(ctx, reference)
 	if err != nil {
 		return err
@@ -408,6 +346,6 @@ func (d *Desk) DropIncident(ctx context.Context, reference string) error {
 		if err := d.store.In(tx).DropIncident(ctx, reference); err != nil {
 			return err
 		}
-		return d.explainAgain(ctx, tx, v.Datasets())
+		return d.setup.ExplainAgain(ctx, tx, v.Datasets())
 	})
 }

@@ -1,11 +1,8 @@
-package answer
+package calendar
 
 import (
-	"errors"
-	"strings"
 	"testing"
 	"time"
-	"unicode/utf8"
 
 	"tinbell/internal/record"
 )
@@ -25,7 +22,7 @@ func FuzzCalendar(f *testing.F) {
 		if len(file) > 4000 {
 			return
 		}
-		events, err := desk.ReadCalendar(&record.Calendar{Name: "c", ICal: file})
+		events, err := desk.Read(&record.Calendar{Name: "c", ICal: file})
 		if err != nil {
 			if err.Error() == "" {
 				t.Error("refused without a reason")
@@ -36,38 +33,6 @@ func FuzzCalendar(f *testing.F) {
 			if !e.EndedAt.After(e.StartedAt) || e.StartedAt.Year() < 1900 || e.EndedAt.Year() > 2400 {
 				t.Errorf("%+v", e)
 			}
-		}
-	})
-}
-
-// FuzzTable holds that any CSV catalogue is read to an end, and that each of its
-// lines is taken or refused by number.
-func FuzzTable(f *testing.F) {
-	for _, seed := range []string{"alert,verdict\n1,fault\n", "alert,verdict\n\"1,fault\n2,noise\n", "verdict\n\xff\n",
-		"\ufeffverdict,note\nnoise,\"a\nb\"\n", "verdict\n\"", ""} {
-		f.Add(seed)
-	}
-	f.Fuzz(func(t *testing.T, file string) {
-		table, err := readTable(strings.NewReader(file), LabelColumns, "verdict")
-		if err != nil {
-			return
-		}
-		result := Import{}
-		taken := 0
-		err = table.each(func(line int, fields map[string]string) error {
-			taken++
-			for _, v := range fields {
-				if !utf8.ValidString(v) || strings.ContainsRune(v, 0) {
-					t.Errorf("line %d: %q was handed over", line, v)
-				}
-			}
-			return nil
-		}, &result)
-		if err != nil && !errors.As(err, new(record.Invalid)) {
-			t.Error(err)
-		}
-		if lines := strings.Count(file, "\n") + 1; taken+result.Refused > lines {
-			t.Errorf("%d taken and %d refused of %d lines", taken, result.Refused, lines)
 		}
 	})
 }

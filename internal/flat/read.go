@@ -1,4 +1,4 @@
-package answer
+package flat
 
 import (
 	"bufio"
@@ -9,14 +9,14 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 	"unicode/utf8"
 
-	"tinbell/internal/flat"
 	"tinbell/internal/record"
 )
 
-// table reads records line by line: CSV with a head, NDJSON, or a JSON array.
-type table struct {
+// Reader reads records line by line: CSV with a head, NDJSON, or a JSON array.
+type Reader struct {
 	columns []string
 	head    []string // of CSV
 	csv     *csv.Reader
@@ -25,9 +25,9 @@ type table struct {
 	line    int
 }
 
-// readTable looks at what comes and checks its columns; needed ones must be there.
-func readTable(body io.Reader, columns []string, needed ...string) (*table, error) {
-	t := &table{columns: columns, needed: needed}
+// NewReader looks at what comes and checks its columns; needed ones must be there.
+func NewReader(body io.Reader, columns []string, needed ...string) (*Reader, error) {
+	t := &Reader{columns: columns, needed: needed}
 	in := bufio.NewReader(body)
 	first, err := firstByte(in)
 	if err == nil && (first == '{' || first == '[') {
@@ -78,7 +78,7 @@ type fatal struct{ error }
 
 // next gives the fields of the next record by column, and on which line it is: of JSON,
 // which record.
-func (t *table) next() (map[string]string, error) {
+func (t *Reader) next() (map[string]string, error) {
 	if t.json != nil {
 		return t.nextJSON()
 	}
@@ -103,12 +103,12 @@ func (t *table) next() (map[string]string, error) {
 	}
 	named := map[string]string{}
 	for i, column := range t.head {
-		named[column] = flat.Unguarded(strings.TrimSpace(fields[i]))
+		named[column] = Unguarded(strings.TrimSpace(fields[i]))
 	}
 	return named, nil
 }
 
-func (t *table) nextJSON() (map[string]string, error) {
+func (t *Reader) nextJSON() (map[string]string, error) {
 	if !t.json.More() {
 		return nil, io.EOF
 	}
@@ -144,9 +144,9 @@ func (t *table) nextJSON() (map[string]string, error) {
 	return named, nil
 }
 
-// each hands over the fields of every line by column; lines that cannot be read,
+// Each hands over the fields of every line by column; lines that cannot be read,
 // or that do refuses, are noted as problems.
-func (t *table) each(do func(line int, fields map[string]string) error, result *Import) error {
+func (t *Reader) Each(do func(line int, fields map[string]string) error, result *Import) error {
 	for {
 		fields, err := t.next()
 		if err == io.EOF {
@@ -195,4 +195,13 @@ type Import struct {
 type LineProblem struct {
 	Line   int    `json:"line"`
 	Reason string `json:"reason"`
+}
+
+// Time reads a time of a column.
+func Time(column, text string) (time.Time, error) {
+	at, err := time.Parse(time.RFC3339, text)
+	if err != nil {
+		return at, record.Invalid{Field: column, Given: text, Allowed: "RFC 3339 with its zone, for example 2026-06-18T09:00:00-03:00"}
+	}
+	return at.UTC(), nil
 }

@@ -1,4 +1,6 @@
-package answer
+// Package calendar keeps what is planned: calendars as files or fetched by address,
+// holidays of countries, events that people add, and what they seem to plan again and again.
+package calendar
 
 import (
 	"bytes"
@@ -15,17 +17,28 @@ import (
 	"tinbell/core/timeline"
 	"tinbell/internal/duty"
 	"tinbell/internal/record"
+	"tinbell/internal/setup"
 	"tinbell/internal/store"
 )
+
+// Desk is where calendars are kept.
+type Desk struct {
+	store *store.Store
+	setup *setup.Desk
+	now   func() time.Time
+}
+
+// New makes a desk.
+func New(s *store.Store, u *setup.Desk, now func() time.Time) *Desk { return &Desk{s, u, now} }
 
 // ByHand is the calendar that holds the events which people add one by one.
 const ByHand = "by hand"
 
-// ImportCalendar replaces a calendar with the events of an iCalendar file. The
+// Import replaces a calendar with the events of an iCalendar file. The
 // dataset and the effect are those of events that name none themselves. A file
 // without events takes those there are away only if empty says so: more often it
 // is one that was cut off.
-func (d *Desk) ImportCalendar(ctx context.Context, c record.Calendar, body io.Reader, empty bool) ([]record.PlannedEvent, error) {
+func (d *Desk) Import(ctx context.Context, c record.Calendar, body io.Reader, empty bool) ([]record.PlannedEvent, error) {
 	text, err := io.ReadAll(io.LimitReader(body, longestCalendar+1))
 	switch {
 	case err != nil:
@@ -36,7 +49,7 @@ func (d *Desk) ImportCalendar(ctx context.Context, c record.Calendar, body io.Re
 		return nil, record.Invalid{Field: "iCalendar file", Given: c.Name, Allowed: "text in UTF-8, without NULs"}
 	}
 	c.ICal, c.Country = string(text), ""
-	events, err := d.ReadCalendar(&c)
+	events, err := d.Read(&c)
 	if err != nil {
 		return nil, err
 	}
@@ -51,7 +64,7 @@ func (d *Desk) ImportCalendar(ctx context.Context, c record.Calendar, body io.Re
 				return err
 			}
 		}
-		return d.PutCalendar(ctx, tx, c, events)
+		return d.Put(ctx, tx, c, events)
 	})
 }
 
@@ -71,20 +84,20 @@ func (d *Desk) AddHolidays(ctx context.Context, c record.Calendar) ([]record.Pla
 		}
 		c.Zone = zone
 	}
-	return d.setCalendar(ctx, c)
+	return d.set(ctx, c)
 }
 
-func (d *Desk) setCalendar(ctx context.Context, c record.Calendar) ([]record.PlannedEvent, error) {
-	events, err := d.ReadCalendar(&c)
+func (d *Desk) set(ctx context.Context, c record.Calendar) ([]record.PlannedEvent, error) {
+	events, err := d.Read(&c)
 	if err != nil {
 		return nil, err
 	}
-	return events, d.store.InTx(ctx, func(tx pgx.Tx) error { return d.PutCalendar(ctx, tx, c, events) })
+	return events, d.store.InTx(ctx, func(tx pgx.Tx) error { return d.Put(ctx, tx, c, events) })
 }
 
-// ReadCalendar gives the events of a calendar, those that recur one by one, and
+// Read gives the events of a calendar, those that recur one by one, and
 // fills in what is usual.
-func (d *Desk) ReadCalendar(c *record.Calendar) ([]record.PlannedEvent, error) {
+func (d *Desk) Read(c *record.Calendar) ([]record.PlannedEvent, error) {
 	if c.Effect == "" {
 		c.Effect = record.EffectMute
 	}
@@ -101,9 +114,9 @@ func (d *Desk) ReadCalendar(c *record.Calendar) ([]record.PlannedEvent, error) {
 
 var effects = []string{record.EffectMute, record.EffectWiden, record.EffectLeaveOut}
 
-// PutCalendar keeps a calendar and its events, and has everything fitted again
+// Put keeps a calendar and its events, and has everything fitted again
 // that they concern.
-func (d *Desk) PutCalendar(ctx context.Context, tx pgx.Tx, c record.Calendar, events []record.PlannedEvent) error {
+func (d *Desk) Put(ctx context.Context, tx pgx.Tx, c record.Calendar, events []record.PlannedEvent) error {
 	if err := store.PutCalendar(ctx, tx, c); err != nil {
 		return err
 	}
@@ -115,20 +128,20 @@ func (d *Desk) PutCalendar(ctx context.Context, tx pgx.Tx, c record.Calendar, ev
 	if c.Dataset != "" {
 		datasets = []string{c.Dataset}
 	}
-	return d.explainAgain(ctx, tx, datasets)
+	return d.setup.ExplainAgain(ctx, tx, datasets)
 }
 
-// DropCalendar removes a calendar with its events.
-func (d *Desk) DropCalendar(ctx context.Context, name string) error {
-	return d.store.InTx(ctx, func(tx pgx.Tx) error { return d.DropCalendarIn(ctx, tx, name) })
+// Drop removes a calendar with its events.
+func (d *Desk) Drop(ctx context.Context, name string) error {
+	return d.store.InTx(ctx, func(tx pgx.Tx) error { return d.DropIn(ctx, tx, name) })
 }
 
-// DropCalendarIn is DropCalendar in the caller's transaction.
-func (d *Desk) DropCalendarIn(ctx context.Context, tx pgx.Tx, name string) error {
+// DropIn is Drop in the caller's transaction.
+func (d *Desk) DropIn(ctx context.Context, tx pgx.Tx, name string) error {
 	if err := store.DropCalendar(ctx, tx, name); err != nil {
 		return err
 	}
-	return d.explainAgain(ctx, tx, []string{""})
+	return d.setup.ExplainAgain(ctx, tx, []string{""})
 }
 
 // NewEvent is an event that a person adds.
@@ -155,7 +168,7 @@ func (d *Desk) AddEvent(ctx context.Context, e NewEvent) ([]record.PlannedEvent,
 		if c.ICal, err = withEvent(c.ICal, event); err != nil {
 			return err
 		}
-		events, err := d.ReadCalendar(c)
+		events, err := d.Read(c)
 		for _, one := range events {
 			if one.UID == uid {
 				added = append(added, one)
@@ -193,11 +206,11 @@ func (d *Desk) changeByHand(ctx context.Context, change func(*record.Calendar) e
 		if err := change(&c); err != nil {
 			return err
 		}
-		events, err := d.ReadCalendar(&c)
+		events, err := d.Read(&c)
 		if err != nil {
 			return err
 		}
-		return d.PutCalendar(ctx, tx, c, events)
+		return d.Put(ctx, tx, c, events)
 	})
 }
 
@@ -213,7 +226,7 @@ func (d *Desk) Extend(ctx context.Context) error {
 		if c.ICal == "" && c.Country == "" {
 			return nil
 		}
-		events, err := d.ReadCalendar(&c)
+		events, err := d.Read(&c)
 		if err != nil {
 			return err
 		}

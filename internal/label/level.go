@@ -1,4 +1,4 @@
-package answer
+package label
 
 import (
 	"context"
@@ -46,7 +46,7 @@ func (d *Desk) NewNormal(ctx context.Context, alert int64, author string) (recor
 				return err
 			}
 		}
-		if err := d.learnAgain(ctx, tx, []int64{a.MonitorID}); err != nil {
+		if err := d.setup.LearnAgain(ctx, tx, []int64{a.MonitorID}); err != nil {
 			return err
 		}
 		return store.Notify(ctx, tx, store.TopicAlerts)
