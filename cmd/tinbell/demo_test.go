@@ -20,8 +20,8 @@ import (
 	"tinbell/internal/client"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/improve"
 	"tinbell/internal/record"
+	"tinbell/internal/scorecard"
 )
 
 // program is the built binary with a data directory of its own.
@@ -113,9 +113,9 @@ func (p *program) judged(dataset string) []record.Alert {
 	return slices.DeleteFunc(p.open(dataset), func(a record.Alert) bool { return !a.Judged() })
 }
 
-func (p *program) score() improve.Scorecard {
+func (p *program) score() scorecard.Scorecard {
 	p.t.Helper()
-	var s improve.Scorecard
+	var s scorecard.Scorecard
 	dbtest.Must(p.t, p.client().Get(p.t.Context(), "/scorecard", nil, &s))
 	return s
 }
@@ -239,7 +239,7 @@ func answerInConsole(t *testing.T, p *program) {
 	want := fmt.Sprintf("%.0f %%", 100**after.Precision.Estimate)
 	dbtest.Must(t, tab.Await(fmt.Sprintf("document.querySelector('h1').innerText.startsWith(%q)", want)))
 	out, code := p.do("score", "--output", "json")
-	var told improve.Scorecard
+	var told scorecard.Scorecard
 	if err := json.Unmarshal([]byte(out), &told); err != nil || code != 0 || told.Overall.Faults != after.Faults ||
 		*told.Overall.Precision.Estimate != *after.Precision.Estimate {
 		t.Errorf("the CLI says %s (%v)", out, err)

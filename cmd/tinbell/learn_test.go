@@ -11,8 +11,8 @@ import (
 	"tinbell/internal/browser"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/improve"
 	"tinbell/internal/record"
+	"tinbell/internal/scorecard"
 )
 
 // learnInConsole answers the queue by key, takes an answer back, searches for
@@ -119,7 +119,7 @@ func learnOnTheCommandLine(t *testing.T, p *program) {
 	if strings.Contains(string(html), "http://") || strings.Contains(string(html), "<script") {
 		t.Error("the report needs something else")
 	}
-	var card improve.Scorecard
+	var card scorecard.Scorecard
 	dbtest.Must(t, p.client().Get(t.Context(), "/scorecard", url.Values{"by": {"dataset"}}, &card))
 	if len(card.Groups) < 8 {
 		t.Errorf("%d datasets", len(card.Groups))

@@ -173,7 +173,7 @@ func scoreSpeed(ctx context.Context, s *service.Service, m record.Monitor, ids [
 	counted := 0
 	for range 5 {
 		began := time.Now()
-		card, err := s.Parts.Bench.Score(ctx, now.AddDate(-1, 0, 0), time.Time{}, "segment", "")
+		card, err := s.Parts.Scores.Score(ctx, now.AddDate(-1, 0, 0), time.Time{}, "segment", "")
 		if err != nil {
 			return nil, err
 		}
@@ -188,7 +188,7 @@ func scoreSpeed(ctx context.Context, s *service.Service, m record.Monitor, ids [
 	asking := time.Hour
 	for range 5 {
 		began := time.Now()
-		if _, err := s.Parts.Bench.Ask(ctx, 14, ""); err != nil {
+		if _, err := s.Parts.Lessons.Ask(ctx, 14, ""); err != nil {
 			return nil, err
 		}
 		asking = min(asking, time.Since(began))

@@ -6,8 +6,8 @@ import (
 	"time"
 
 	"tinbell/internal/collect"
-	"tinbell/internal/improve"
 	"tinbell/internal/record"
+	"tinbell/internal/scorecard"
 	"tinbell/internal/words"
 )
 
@@ -28,7 +28,7 @@ func (a *app) optional(t *time.Time, zone, otherwise string) string {
 }
 
 // figure writes an estimate with its interval.
-func figure(f improve.Figure, digits int) string {
+func figure(f scorecard.Figure, digits int) string {
 	if f.Estimate == nil {
 		return "–"
 	}
@@ -39,7 +39,7 @@ func figure(f improve.Figure, digits int) string {
 	return text
 }
 
-func delay(f improve.Figure) string {
+func delay(f scorecard.Figure) string {
 	if f.Estimate == nil {
 		return "–"
 	}
@@ -47,7 +47,7 @@ func delay(f improve.Figure) string {
 }
 
 // achieved writes how often a monitor has cried wolf, with its 95 % interval.
-func achieved(a improve.Achieved) string {
+func achieved(a scorecard.Achieved) string {
 	switch {
 	case a.Shortest == nil:
 		return "–"
@@ -58,7 +58,7 @@ func achieved(a improve.Achieved) string {
 }
 
 // atWorst writes how often it would have cried wolf if what nobody labelled were noise.
-func atWorst(a improve.Achieved) string {
+func atWorst(a scorecard.Achieved) string {
 	if a.Least == nil {
 		return "–"
 	}

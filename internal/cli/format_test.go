@@ -8,8 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tinbell/internal/improve"
 	"tinbell/internal/record"
+	"tinbell/internal/scorecard"
 )
 
 func TestRarityIsSaidInWords(t *testing.T) {
@@ -87,7 +87,7 @@ func TestListingsComeAsTableCSVAndJSON(t *testing.T) {
 
 func TestARequirementThatIsNotMetIsAGate(t *testing.T) {
 	v := 0.7
-	card := improve.Card{Precision: improve.Figure{Estimate: &v}}
+	card := scorecard.Card{Precision: scorecard.Figure{Estimate: &v}}
 	var problems bytes.Buffer
 	a := app{errors: &problems}
 	for _, c := range []struct {

@@ -11,8 +11,8 @@ import (
 
 	"tinbell/internal/benchmark"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/improve"
 	"tinbell/internal/record"
+	"tinbell/internal/scorecard"
 	"tinbell/internal/words"
 )
 
@@ -224,7 +224,7 @@ func (a *app) messagesBench() *cobra.Command {
 		Long:    "Asks the running service, such as the demo, how many messages its known incidents\nand its false alarms made: if each alert were told, and with alerts of one cause\ntold as one.",
 		Example: "  tinbell bench messages",
 		RunE: func(c *cobra.Command, _ []string) error {
-			var t improve.Telling
+			var t scorecard.Telling
 			if err := a.client().Get(c.Context(), "/telling", nil, &t); err != nil {
 				return err
 			}

@@ -9,8 +9,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"tinbell/internal/httpapi"
-	"tinbell/internal/improve"
 	"tinbell/internal/record"
+	"tinbell/internal/replays"
+	"tinbell/internal/scorecard"
 	"tinbell/internal/words"
 )
 
@@ -195,7 +196,7 @@ same past, with what would change.`,
 				}
 				return a.rehearse(c, args[0], m.Settings, now.Sub(from))
 			}
-			var b improve.Backtest
+			var b replays.Backtest
 			if err := a.client().Send(c.Context(), "POST", "/backtests", order, &b); err != nil {
 				return err
 			}
@@ -211,7 +212,7 @@ same past, with what would change.`,
 	return test
 }
 
-func backtestAlerts(b improve.Backtest) listing {
+func backtestAlerts(b replays.Backtest) listing {
 	l := listing{head: []string{"monitor", "dataset", "measure", "segment", "since", "raised_at", "closed_at", "severity",
 		"direction", "rule", "outcome", "incident"},
 		raw: b, data: &b.Alerts, none: "No alert in this stretch."}
@@ -227,11 +228,11 @@ func backtestAlerts(b improve.Backtest) listing {
 	return l
 }
 
-func backtestCards(b improve.Backtest) listing {
+func backtestCards(b replays.Backtest) listing {
 	l := listing{head: []string{"monitor", "alerts", "hits of counted", "precision", "incidents", "recall", "delay",
 		"false a week"}, right: []int{2, 3, 5, 7},
 		raw: b, data: &b.Monitors, none: "No monitor to replay."}
-	row := func(name string, c improve.Card) []string {
+	row := func(name string, c scorecard.Card) []string {
 		return []string{name, strconv.Itoa(c.Alerts), fmt.Sprintf("%d of %d", c.Catalogue.K, c.Catalogue.N), figure(c.Catalogue, 2),
 			fmt.Sprintf("%d of %d", c.Recall.K, c.Recall.N), figure(c.Recall, 2), delay(c.DelaySeconds), figure(c.FalseWeekly, 2)}
 	}
@@ -257,7 +258,7 @@ their order, and all can be left open.`,
 		Example: "  tinbell monitor past boarding-scans-volume\n  tinbell monitor past boarding-scans-volume --number 1 --answer fault --note 'gate 3 down'",
 		RunE: func(c *cobra.Command, args []string) error {
 			path := "/monitors/" + url.PathEscape(args[0])
-			var q improve.PastQuestions
+			var q replays.PastQuestions
 			if err := a.client().Get(c.Context(), path+"/questions", url.Values{"limit": {"7"}}, &q); err != nil {
 				return err
 			}

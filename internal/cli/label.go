@@ -12,8 +12,8 @@ import (
 
 	"tinbell/internal/flat"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
+	"tinbell/internal/lessons"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 	"tinbell/internal/words"
@@ -62,7 +62,7 @@ func (a *app) labelQueue() *cobra.Command {
 			if monitor != "" {
 				q.Set("monitor", monitor)
 			}
-			var found improve.Questions
+			var found lessons.Questions
 			if err := a.client().Get(c.Context(), "/label-queue", q, &found); err != nil {
 				return err
 			}
@@ -143,7 +143,7 @@ func (a *app) labelStretch() *cobra.Command {
 func (a *app) filterCommand() *cobra.Command {
 	show := &cobra.Command{Use: "show", Short: "How the filter of false alarms does", Args: exactly(0, "nothing"),
 		RunE: func(c *cobra.Command, _ []string) error {
-			var r improve.FilterReport
+			var r lessons.FilterReport
 			if err := a.client().Get(c.Context(), "/filter", nil, &r); err != nil {
 				return err
 			}
@@ -152,7 +152,7 @@ func (a *app) filterCommand() *cobra.Command {
 	why := &cobra.Command{Use: "why ALERT", Short: "What the filter makes of an alert, and the labelled ones most like it",
 		Args: exactly(1, "ALERT"), Example: "  tinbell filter why 412",
 		RunE: func(c *cobra.Command, args []string) error {
-			var h improve.Held
+			var h lessons.Held
 			if err := a.client().Get(c.Context(), "/alerts/"+url.PathEscape(args[0])+"/held", nil, &h); err != nil {
 				return err
 			}
@@ -205,7 +205,7 @@ func (a *app) filterCommand() *cobra.Command {
 		state("on", "Let it hold alerts back", record.FilterActive))
 }
 
-func filterRows(r improve.FilterReport) listing {
+func filterRows(r lessons.FilterReport) listing {
 	right := "–"
 	if r.Right >= 0 {
 		right = words.Percent(r.Right) + " of pairs of a fault and a noise"

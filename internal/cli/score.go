@@ -13,7 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tinbell/internal/draw"
-	"tinbell/internal/improve"
+	"tinbell/internal/scorecard"
 	"tinbell/internal/words"
 )
 
@@ -23,14 +23,14 @@ func (a *app) scoreCommand() *cobra.Command {
 	score := &cobra.Command{Use: "score", Short: "The scorecard: precision, recall, delay, load", Args: exactly(0, "nothing"),
 		Example: "  tinbell score --since 90d --by dataset\n  tinbell score --since 30d --compare 60d --html scorecard.html\n  tinbell score --require precision=0.8 --require recall=0.9",
 		RunE: func(c *cobra.Command, _ []string) error {
-			if by != "" && !slices.Contains(improve.Groupings, by) && by != "monitor" {
-				return wrongUsage{fmt.Errorf("--by %s: allowed are monitor, %s", by, strings.Join(improve.Groupings, ", "))}
+			if by != "" && !slices.Contains(scorecard.Groupings, by) && by != "monitor" {
+				return wrongUsage{fmt.Errorf("--by %s: allowed are monitor, %s", by, strings.Join(scorecard.Groupings, ", "))}
 			}
 			s, err := a.scoreOf(c.Context(), since, until, strings.TrimPrefix(by, "monitor"), tag)
 			if err != nil {
 				return err
 			}
-			var before *improve.Scorecard
+			var before *scorecard.Scorecard
 			if compare != "" {
 				earlier, err := a.scoreOf(c.Context(), compare, s.From.Format(time.RFC3339), "", tag)
 				if err != nil {
@@ -60,7 +60,7 @@ func (a *app) scoreCommand() *cobra.Command {
 	return score
 }
 
-func (a *app) scoreOf(ctx context.Context, since, until, by, tag string) (s improve.Scorecard, err error) {
+func (a *app) scoreOf(ctx context.Context, since, until, by, tag string) (s scorecard.Scorecard, err error) {
 	q := url.Values{}
 	for key, text := range map[string]string{"from": since, "to": until} {
 		at, err := ago(text, time.Now())
@@ -79,7 +79,7 @@ func (a *app) scoreOf(ctx context.Context, since, until, by, tag string) (s impr
 	return s, a.client().Get(ctx, "/scorecard", q, &s)
 }
 
-func writeReport(path string, s improve.Scorecard, before *improve.Scorecard) error {
+func writeReport(path string, s scorecard.Scorecard, before *scorecard.Scorecard) error {
 	f, err := os.Create(path)
 	if err != nil {
 		return err
@@ -93,12 +93,12 @@ func writeReport(path string, s improve.Scorecard, before *improve.Scorecard) er
 
 // showScore prints the groups that were asked for, or the monitors, and what
 // changed since the stretch before.
-func (a *app) showScore(s improve.Scorecard, before *improve.Scorecard) error {
+func (a *app) showScore(s scorecard.Scorecard, before *scorecard.Scorecard) error {
 	if err := a.show(scoreRows(s)); err != nil || before == nil || a.output != "table" {
 		return err
 	}
 	l := listing{head: []string{"", "before", "95 % interval", "now", "95 % interval"}, right: []int{2, 4}}
-	row := func(name string, was, is improve.Figure) {
+	row := func(name string, was, is scorecard.Figure) {
 		l.rows = append(l.rows, []string{name, bare(was), span(was), bare(is), span(is)})
 	}
 	row("precision", before.Overall.Precision, s.Overall.Precision)
@@ -109,22 +109,22 @@ func (a *app) showScore(s improve.Scorecard, before *improve.Scorecard) error {
 	return a.show(l)
 }
 
-func bare(f improve.Figure) string {
+func bare(f scorecard.Figure) string {
 	if f.Estimate == nil {
 		return "–"
 	}
 	return fmt.Sprintf("%.2f", *f.Estimate)
 }
 
-func span(f improve.Figure) string {
+func span(f scorecard.Figure) string {
 	if f.Low == nil || f.High == nil || f.Estimate == nil {
 		return ""
 	}
 	return fmt.Sprintf("%.2f to %.2f", *f.Low, *f.High)
 }
 
-func (a *app) gate(c improve.Card, require map[string]string) error {
-	known := map[string]improve.Figure{"precision": c.Precision, "recall": c.Recall}
+func (a *app) gate(c scorecard.Card, require map[string]string) error {
+	known := map[string]scorecard.Figure{"precision": c.Precision, "recall": c.Recall}
 	missed := false
 	for name, text := range require {
 		f, there := known[name]
@@ -143,11 +143,11 @@ func (a *app) gate(c improve.Card, require map[string]string) error {
 	return nil
 }
 
-func scoreRows(s improve.Scorecard) listing {
+func scoreRows(s scorecard.Scorecard) listing {
 	l := listing{head: []string{"monitor", "precision", "faults", "unlabelled", "found", "recall", "delay", "false a week",
 		"if unlabelled too", "stated", "achieved", "if unlabelled too"}, keep: []string{"precision", "false a week", "stated", "achieved"},
 		right: []int{3, 4, 5, 7, 9, 10, 11, 12}, raw: s, data: &s.Monitors, none: "No monitor yet."}
-	row := func(name string, c improve.Card) []string {
+	row := func(name string, c scorecard.Card) []string {
 		stated := "–"
 		if c.StatedSeconds > 0 {
 			stated = "1 in " + words.Seconds(float64(c.StatedSeconds))

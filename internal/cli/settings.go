@@ -15,9 +15,10 @@ import (
 	"github.com/spf13/pflag"
 
 	"tinbell/internal/httpapi"
-	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
 	"tinbell/internal/record"
+	"tinbell/internal/replays"
+	"tinbell/internal/scorecard"
 	"tinbell/internal/words"
 )
 
@@ -194,7 +195,7 @@ func (a *app) monitorShow() *cobra.Command {
 			if err := a.client().Get(c.Context(), path+"/losses", nil, &losses); err != nil {
 				return err
 			}
-			var card improve.Scorecard
+			var card scorecard.Scorecard
 			if err := a.client().Get(c.Context(), "/scorecard", nil, &card); err != nil {
 				return err
 			}
@@ -276,7 +277,7 @@ func (a *app) kept(m record.Monitor) {
 
 // rehearse prints a proposal beside today's settings on the same past.
 func (a *app) rehearse(c *cobra.Command, name string, proposed record.Settings, since time.Duration) error {
-	var r improve.Rehearsal
+	var r replays.Rehearsal
 	order := httpapi.RehearsalOrder{Settings: proposed, SinceSeconds: int64(since.Seconds())}
 	if err := a.client().Send(c.Context(), "POST", "/monitors/"+url.PathEscape(name)+"/rehearsal", order, &r); err != nil {
 		return err
@@ -286,7 +287,7 @@ func (a *app) rehearse(c *cobra.Command, name string, proposed record.Settings, 
 		"achieved"}, right: []int{2, 3, 6}, raw: r}
 	for _, side := range []struct {
 		name string
-		of   improve.Replay
+		of   replays.Replay
 	}{{"today", r.Today}, {"proposed", r.Proposed}} {
 		k := side.of.Card
 		l.rows = append(l.rows, []string{side.name, strconv.Itoa(k.Alerts), fmt.Sprintf("%d of %d", k.Catalogue.K, k.Catalogue.N),
@@ -300,7 +301,7 @@ func (a *app) rehearse(c *cobra.Command, name string, proposed record.Settings, 
 	changes := listing{head: []string{"change", "since", "segment", "rule", "outcome", "incident"}, none: ""}
 	for _, part := range []struct {
 		name string
-		list []improve.BacktestAlert
+		list []replays.BacktestAlert
 	}{{"gone", r.Gone}, {"new", r.New}} {
 		for _, x := range part.list {
 			changes.rows = append(changes.rows, []string{part.name, a.local(x.Since, r.Zone), orNone(x.Segment), x.Rule,

@@ -11,8 +11,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"tinbell/internal/httpapi"
-	"tinbell/internal/improve"
 	"tinbell/internal/record"
+	"tinbell/internal/replays"
 	"tinbell/internal/words"
 )
 
@@ -89,7 +89,7 @@ func proposalRows(list []record.Proposal) listing {
 }
 
 // lostFaults names up to three faults that a setting would lose.
-func lostFaults(list []improve.LostFault) string {
+func lostFaults(list []replays.LostFault) string {
 	var names []string
 	for _, f := range list[:min(len(list), 3)] {
 		name := fmt.Sprintf("alert %d", f.Alert)
@@ -256,10 +256,10 @@ func (a *app) showTrial(c *cobra.Command, id int64) error {
 	return a.show(trialRows(*t.Trial))
 }
 
-func trialRows(t improve.Trial) listing {
+func trialRows(t replays.Trial) listing {
 	l := listing{head: []string{"", "today", "proposed", "difference", "95 % interval", "by chance"}, right: []int{2, 3, 4}, raw: t}
 	p := t.Paired
-	wolves := func(b improve.Backtest) int { return b.Overall.Catalogue.N - b.Overall.Catalogue.K }
+	wolves := func(b replays.Backtest) int { return b.Overall.Catalogue.N - b.Overall.Catalogue.K }
 	share := func(v *float64) string {
 		if v == nil {
 			return "–"

@@ -7,7 +7,7 @@ import (
 	"io"
 	"time"
 
-	"tinbell/internal/improve"
+	"tinbell/internal/scorecard"
 	"tinbell/internal/words"
 )
 
@@ -16,17 +16,17 @@ var reportPage string
 
 // Report writes the scorecard as one HTML file that needs nothing else. before,
 // if given, is the same over an earlier stretch.
-func Report(to io.Writer, s improve.Scorecard, before *improve.Scorecard, made time.Time) error {
+func Report(to io.Writer, s scorecard.Scorecard, before *scorecard.Scorecard, made time.Time) error {
 	page, err := template.New("report").Funcs(template.FuncMap{
 		"date":    func(t time.Time) string { return t.Format("2 January 2006") },
 		"seconds": func(v float64) string { return words.Seconds(v) },
-		"share": func(f improve.Figure) string {
+		"share": func(f scorecard.Figure) string {
 			if f.Estimate == nil {
 				return "–"
 			}
 			return fmt.Sprintf("%.2f", *f.Estimate)
 		},
-		"between": func(f improve.Figure) string {
+		"between": func(f scorecard.Figure) string {
 			if f.Estimate == nil || f.Low == nil || f.High == nil {
 				return ""
 			}
@@ -38,7 +38,7 @@ func Report(to io.Writer, s improve.Scorecard, before *improve.Scorecard, made t
 			}
 			return *v
 		},
-		"delay": func(f improve.Figure) string {
+		"delay": func(f scorecard.Figure) string {
 			if f.Estimate == nil {
 				return "–"
 			}

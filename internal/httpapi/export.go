@@ -12,12 +12,12 @@ import (
 	"tinbell/core/timeline"
 	"tinbell/internal/compare"
 	"tinbell/internal/flat"
-	"tinbell/internal/improve"
 	"tinbell/internal/incident"
 	"tinbell/internal/inspect"
 	"tinbell/internal/label"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
+	"tinbell/internal/scorecard"
 	"tinbell/internal/store"
 )
 
@@ -148,8 +148,8 @@ func (s *server) addExports(api huma.API) {
 		To   time.Time `query:"to" doc:"now if left out"`
 	}
 	addExport(api, "/scorecard/export", "export-scorecard", "The figures of each monitor", func(ctx context.Context, in *span,
-		put func(improve.Card) error) error {
-		card, err := s.Bench.Score(ctx, in.From, in.To, "", "")
+		put func(scorecard.Card) error) error {
+		card, err := s.Scores.Score(ctx, in.From, in.To, "", "")
 		return all(card.Monitors, err, put)
 	})
 	addExport(api, "/labels/export", "export-labels", "Every label, as it is imported", func(ctx context.Context, _ *Formatted,

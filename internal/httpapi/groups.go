@@ -7,9 +7,9 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"tinbell/internal/improve"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
+	"tinbell/internal/scorecard"
 	"tinbell/internal/store"
 )
 
@@ -171,8 +171,8 @@ func (s *server) addGroups(api huma.API) {
 		func(ctx context.Context, in *struct {
 			From time.Time `query:"from"`
 			To   time.Time `query:"to"`
-		}) (*body[improve.Telling], error) {
-			return ok(s.Bench.Telling(ctx, in.From, in.To))
+		}) (*body[scorecard.Telling], error) {
+			return ok(s.Scores.Telling(ctx, in.From, in.To))
 		})
 }
 

@@ -10,9 +10,10 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tinbell/internal/flat"
-	"tinbell/internal/improve"
+	"tinbell/internal/lessons"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
+	"tinbell/internal/replays"
 	"tinbell/internal/store"
 	"tinbell/internal/work"
 )
@@ -49,13 +50,13 @@ type Decision struct {
 // TrialOf is a trial with how far it is.
 type TrialOf struct {
 	Task  record.Task    `json:"task"`
-	Trial *improve.Trial `json:"trial,omitempty" doc:"none until it is done"`
+	Trial *replays.Trial `json:"trial,omitempty" doc:"none until it is done"`
 }
 
 // TuningOf is a tuning with how far it is.
 type TuningOf struct {
 	Task   record.Task     `json:"task"`
-	Tuning *improve.Tuning `json:"tuning,omitempty" doc:"none until it is done"`
+	Tuning *replays.Tuning `json:"tuning,omitempty" doc:"none until it is done"`
 }
 
 // PastAnswer is a verdict on a stretch of several series at once.
@@ -73,18 +74,18 @@ func (s *server) addLearning(api huma.API) {
 		func(ctx context.Context, in *struct {
 			Limit   int    `query:"limit" minimum:"1" maximum:"100" default:"20"`
 			Monitor string `query:"monitor"`
-		}) (*body[improve.Questions], error) {
+		}) (*body[lessons.Questions], error) {
 			if err := s.there(ctx, "", in.Monitor); err != nil {
 				return nil, err
 			}
-			return ok(s.Bench.Ask(ctx, in.Limit, in.Monitor))
+			return ok(s.Lessons.Ask(ctx, in.Limit, in.Monitor))
 		})
 	add(api, "GET", "/monitors/{name}/questions", "past-questions",
 		"Stretches of a monitor's past whose answers would move its limits most; answer by a verdict on the stretch",
 		people.Reader, func(ctx context.Context, in *struct {
 			Name  string `path:"name"`
 			Limit int    `query:"limit" minimum:"1" maximum:"7" default:"5"`
-		}) (*body[improve.PastQuestions], error) {
+		}) (*body[replays.PastQuestions], error) {
 			return ok(s.Bench.AskPast(ctx, in.Name, in.Limit))
 		})
 	add(api, "POST", "/monitors/{name}/answers", "answer-past",
@@ -132,8 +133,8 @@ func (s *server) addLearning(api huma.API) {
 			return &none{}, s.Labels.TakeStretchBack(ctx, in.ID)
 		})
 	add(api, "GET", "/filter", "filter", "How the filter of false alarms does", people.Reader,
-		func(ctx context.Context, _ *none) (*body[improve.FilterReport], error) {
-			return ok(s.Bench.FilterReport(ctx))
+		func(ctx context.Context, _ *none) (*body[lessons.FilterReport], error) {
+			return ok(s.Lessons.FilterReport(ctx))
 		})
 	add(api, "PATCH", "/filter", "change-filter",
 		"Switch the filter off, to shadow or on; set its limit; let tuning run by night", people.Editor,
@@ -151,8 +152,8 @@ func (s *server) addLearning(api huma.API) {
 		"What the filter makes of an alert: reasons, and the labelled alerts most like it", people.Reader,
 		func(ctx context.Context, in *struct {
 			ID int64 `path:"id"`
-		}) (*body[improve.Held], error) {
-			return ok(s.Bench.WhyHeld(ctx, in.ID))
+		}) (*body[lessons.Held], error) {
+			return ok(s.Lessons.WhyHeld(ctx, in.ID))
 		})
 	s.addSearches(api)
 	s.addVersions(api)
@@ -181,7 +182,7 @@ func (s *server) addSearches(api huma.API) {
 	add(api, "GET", "/tunings/{id}", "tuning", "What a tuning came to", people.Reader, func(ctx context.Context, in *struct {
 		ID int64 `path:"id"`
 	}) (*body[TuningOf], error) {
-		task, found, err := result[improve.Tuning](ctx, s, in.ID, "tune")
+		task, found, err := result[replays.Tuning](ctx, s, in.ID, "tune")
 		return ok(TuningOf{task, found}, err)
 	})
 	add(api, "POST", "/trials", "try", "Replay monitors under other settings beside their own, in the background", people.Reader,
@@ -231,7 +232,7 @@ func (s *server) addSearches(api huma.API) {
 	add(api, "GET", "/trials/{id}", "trial", "What a trial came to", people.Reader, func(ctx context.Context, in *struct {
 		ID int64 `path:"id"`
 	}) (*body[TrialOf], error) {
-		task, found, err := result[improve.Trial](ctx, s, in.ID, "trial")
+		task, found, err := result[replays.Trial](ctx, s, in.ID, "trial")
 		return ok(TrialOf{task, found}, err)
 	})
 	add(api, "GET", "/proposals", "proposals", "Settings that tuning proposes, newest first", people.Reader,

@@ -8,10 +8,10 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
+	"tinbell/internal/replays"
 	"tinbell/internal/setup"
 	"tinbell/internal/store"
 	"tinbell/internal/work"
@@ -166,7 +166,7 @@ func (s *server) addMonitors(api huma.API) {
 		"What other settings would have told, beside today's, on the same past", people.Reader, func(ctx context.Context, in *struct {
 			Named
 			Body RehearsalOrder
-		}) (*body[improve.Rehearsal], error) {
+		}) (*body[replays.Rehearsal], error) {
 			m, err := s.Store.Monitor(ctx, in.Name)
 			if err != nil {
 				return nil, err
@@ -177,29 +177,29 @@ func (s *server) addMonitors(api huma.API) {
 			return ok(s.Bench.Rehearse(ctx, m, in.Body.Settings, in.Body.SeriesID, time.Duration(in.Body.SinceSeconds)*time.Second))
 		})
 	add(api, "POST", "/backtests", "backtest", "Replay monitors over the past, walking forward", people.Reader,
-		func(ctx context.Context, in *body[BacktestOrder]) (*body[improve.Backtest], error) {
+		func(ctx context.Context, in *body[BacktestOrder]) (*body[replays.Backtest], error) {
 			return ok(s.backtest(ctx, in.Body))
 		})
 }
 
-func (s *server) backtest(ctx context.Context, in BacktestOrder) (improve.Backtest, error) {
+func (s *server) backtest(ctx context.Context, in BacktestOrder) (replays.Backtest, error) {
 	monitors, err := s.Store.Monitors(ctx)
 	if err != nil {
-		return improve.Backtest{}, err
+		return replays.Backtest{}, err
 	}
 	if len(in.Monitors) > 0 {
 		monitors = monitors[:0]
 		for _, name := range in.Monitors {
 			m, err := s.Store.Monitor(ctx, name)
 			if err != nil {
-				return improve.Backtest{}, err
+				return replays.Backtest{}, err
 			}
 			monitors = append(monitors, m)
 		}
 	}
 	for _, m := range monitors {
 		if err := s.checkTried(ctx, m, in.Tried); err != nil {
-			return improve.Backtest{}, err
+			return replays.Backtest{}, err
 		}
 	}
 	return s.Bench.Backtest(ctx, monitors, in.From, in.To, in.Tried)

@@ -6,8 +6,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"tinbell/internal/improve"
 	"tinbell/internal/people"
+	"tinbell/internal/scorecard"
 )
 
 // QueueState tells whether work is waiting.
@@ -22,11 +22,11 @@ func (s *server) addScores(api huma.API) {
 			To   time.Time `query:"to" doc:"now if left out"`
 			By   string    `query:"by" enum:"dataset,measure,segment,owner,tag,rule,channel,month," doc:"break it down by this too"`
 			Tag  string    `query:"tag" doc:"score what has this tag alone"`
-		}) (*body[improve.Scorecard], error) {
+		}) (*body[scorecard.Scorecard], error) {
 			if err := s.tagged(ctx, in.Tag); err != nil {
 				return nil, err
 			}
-			return ok(s.Bench.Score(ctx, in.From, in.To, in.By, in.Tag))
+			return ok(s.Scores.Score(ctx, in.From, in.To, in.By, in.Tag))
 		})
 	add(api, "GET", "/queue", "queue", "Whether work is waiting", people.Reader,
 		func(ctx context.Context, _ *none) (*body[QueueState], error) {

@@ -26,13 +26,15 @@ import (
 	"tinbell/internal/diagnose"
 	"tinbell/internal/feed"
 	"tinbell/internal/flat"
-	"tinbell/internal/improve"
 	"tinbell/internal/incident"
 	"tinbell/internal/inspect"
 	"tinbell/internal/label"
+	"tinbell/internal/lessons"
 	"tinbell/internal/logs"
 	"tinbell/internal/people"
 	"tinbell/internal/reconcile"
+	"tinbell/internal/replays"
+	"tinbell/internal/scorecard"
 	"tinbell/internal/setup"
 	"tinbell/internal/sink"
 	"tinbell/internal/store"
@@ -56,7 +58,9 @@ type Parts struct {
 	Incidents  *incident.Desk
 	Calendars  *calendar.Desk
 	Setup      *setup.Desk
-	Bench      *improve.Bench
+	Scores     *scorecard.Desk
+	Lessons    *lessons.Desk
+	Bench      *replays.Bench
 	Inspector  *inspect.Inspector
 	Diagnoser  *diagnose.Diagnoser
 	Reconciler *reconcile.Reconciler

@@ -13,8 +13,8 @@ import (
 	"tinbell/internal/collect"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/improve"
 	"tinbell/internal/record"
+	"tinbell/internal/replays"
 )
 
 // tides pushes sixty days of a metric's hours for some segments, of which each
@@ -75,7 +75,7 @@ func TestAnswersAboutThePastMoveLimits(t *testing.T) {
 	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h"}, seasonal())
 	tides(t, s, map[string][]int{"north": {12, 27, 41}})
 	ctx := t.Context()
-	ask := func() (q improve.PastQuestions) {
+	ask := func() (q replays.PastQuestions) {
 		dbtest.Must(t, s.Admin.Get(ctx, "/monitors/queue/questions", url.Values{"limit": {"7"}}, &q))
 		return q
 	}

@@ -11,8 +11,8 @@ import (
 	"tinbell/internal/dbtest"
 	"tinbell/internal/flat"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/improve"
 	"tinbell/internal/record"
+	"tinbell/internal/scorecard"
 )
 
 // One incident hit two datasets: it is found by an alert on either, is on the charts of
@@ -27,7 +27,7 @@ func TestAnIncidentSpansSeveralDatasets(t *testing.T) {
 		return list
 	}
 	hits := func() (n int) {
-		var card improve.Scorecard
+		var card scorecard.Scorecard
 		dbtest.Must(t, s.Admin.Get(ctx, "/scorecard", nil, &card))
 		if card.Overall.Recall.N != len(incidents("")) {
 			t.Errorf("%d incidents count", card.Overall.Recall.N)

@@ -9,9 +9,10 @@ import (
 	"tinbell/internal/collect"
 	"tinbell/internal/compare"
 	"tinbell/internal/contain"
-	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
+	"tinbell/internal/lessons"
 	"tinbell/internal/record"
+	"tinbell/internal/replays"
 	"tinbell/internal/store"
 	"tinbell/internal/watch"
 	"tinbell/internal/work"
@@ -25,7 +26,8 @@ type jobs struct {
 	collector   *collect.Collector
 	queue       *work.Queue
 	inspector   *inspect.Inspector
-	bench       *improve.Bench
+	bench       *replays.Bench
+	lessons     *lessons.Desk
 	calendars   *calendar.Desk
 	comparer    *compare.Comparer
 	now         func() time.Time
@@ -62,7 +64,7 @@ func (d *jobs) all() work.Duties {
 			}
 			return d.inspector.Refresh(ctx, j.DatasetID)
 		}),
-		Relearn: func(ctx context.Context) error { return d.bench.Relearn(ctx) },
+		Relearn: func(ctx context.Context) error { return d.lessons.Relearn(ctx) },
 		Tune:    d.tuned,
 		Trial:   d.tried,
 		Drift:   func(ctx context.Context, j work.Drift) error { return d.comparer.Run(ctx, j.Name) },

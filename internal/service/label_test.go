@@ -14,8 +14,8 @@ import (
 	"tinbell/internal/client"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/improve"
 	"tinbell/internal/record"
+	"tinbell/internal/scorecard"
 	"tinbell/internal/store"
 	"tinbell/internal/work"
 )
@@ -186,7 +186,7 @@ func TestTwoWhoChangeAMonitorAtOnceAreBothTold(t *testing.T) {
 
 func TestAnEmptyServiceAnswersPlainly(t *testing.T) {
 	s := dbtest.Start(t, now)
-	var card improve.Scorecard
+	var card scorecard.Scorecard
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/scorecard", nil, &card))
 	if card.Overall.Alerts != 0 || card.Overall.Precision.Estimate != nil || len(card.Monitors) != 0 || card.Missed == nil {
 		t.Errorf("%+v", card)

@@ -15,8 +15,10 @@ import (
 	"tinbell/internal/dbtest"
 	"tinbell/internal/flat"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/improve"
+	"tinbell/internal/lessons"
 	"tinbell/internal/record"
+	"tinbell/internal/replays"
+	"tinbell/internal/scorecard"
 )
 
 func TestTheSecondOfTwoWhoAnswerIsToldAndADisagreementShows(t *testing.T) {
@@ -162,7 +164,7 @@ func TestAFaultSeenOnAChartIsAMissedIncident(t *testing.T) {
 	if incident.Title != give.Note || incident.Segment != "north" || !incident.StartedAt.Equal(give.From) {
 		t.Errorf("it became %+v", incident)
 	}
-	var card improve.Scorecard
+	var card scorecard.Scorecard
 	dbtest.Must(t, s.Admin.Get(ctx, "/scorecard", url.Values{"from": {now.AddDate(0, 0, -3).Format(time.RFC3339)}}, &card))
 	if len(card.Missed) != 1 {
 		t.Errorf("missed: %v", card.Missed)
@@ -231,7 +233,7 @@ func wolves(t *testing.T) *dbtest.Service {
 	return s
 }
 
-func tune(t *testing.T, s *dbtest.Service, monitors ...string) improve.Tuning {
+func tune(t *testing.T, s *dbtest.Service, monitors ...string) replays.Tuning {
 	t.Helper()
 	var started httpapi.Started
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/tunings", httpapi.TuneOrder{Monitors: monitors}, &started))
@@ -325,7 +327,7 @@ func TestTheFilterRunsInShadowHoldsBackAndLetsGo(t *testing.T) {
 		}, "the filter is learned under its new limit")
 	}
 	set("shadow")
-	var report improve.FilterReport
+	var report lessons.FilterReport
 	dbtest.Must(t, s.Admin.Get(ctx, "/filter", nil, &report))
 	t.Logf("cut %.2f, orders %.2f rightly, checked %+v", report.Cut, report.Right, report.Checked)
 	if report.State != "shadow" || report.Faults < 6 || report.Right < 0.8 || report.Checked.From == nil || report.Checked.Noise == 0 {
@@ -392,7 +394,7 @@ func TestTheFilterRunsInShadowHoldsBackAndLetsGo(t *testing.T) {
 	if told("told") != 0 || told("held") != 1 {
 		t.Errorf("active: %d told, %d held back", told("told"), told("held"))
 	}
-	var why improve.Held
+	var why lessons.Held
 	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/alerts/%d/held", a.ID), nil, &why))
 	if len(why.Reasons) == 0 || len(why.Nearest) == 0 || why.Nearest[0].Verdict == "" || why.Chance > why.Cut {
 		t.Errorf("why: %+v", why)
@@ -441,7 +443,7 @@ func TestATrialRunsInTheBackgroundAndCanBeCancelled(t *testing.T) {
 func TestTheScorecardIsBrokenDownAndSpreadsAlongLineage(t *testing.T) {
 	s := wolves(t)
 	ctx := t.Context()
-	score := func(by string) (card improve.Scorecard) {
+	score := func(by string) (card scorecard.Scorecard) {
 		dbtest.Must(t, s.Admin.Get(ctx, "/scorecard", url.Values{"by": {by}, "from": {now.AddDate(0, 0, -80).Format(time.RFC3339)}}, &card))
 		return card
 	}

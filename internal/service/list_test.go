@@ -14,8 +14,8 @@ import (
 	"tinbell/internal/collect"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/improve"
 	"tinbell/internal/record"
+	"tinbell/internal/scorecard"
 )
 
 // pages reads a list page by page, as its links say, and gives what names its records.
@@ -117,8 +117,8 @@ func TestATagNarrowsListsAndScores(t *testing.T) {
 	if all := alerts(""); !slices.Equal(names, []string{"scans"}) || all == 0 || alerts("&tag=docks") != all {
 		t.Errorf("monitors %v, %d alerts", names, all)
 	}
-	score := func(query string) improve.Scorecard {
-		var card improve.Scorecard
+	score := func(query string) scorecard.Scorecard {
+		var card scorecard.Scorecard
 		dbtest.Must(t, s.Admin.Get(ctx, "/scorecard"+query, nil, &card))
 		return card
 	}

@@ -18,9 +18,10 @@ import (
 	"tinbell/internal/collect"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
 	"tinbell/internal/record"
+	"tinbell/internal/replays"
+	"tinbell/internal/scorecard"
 )
 
 var now = time.Date(2026, 6, 18, 12, 0, 0, 0, time.UTC)
@@ -230,8 +231,8 @@ func TestTheWholeJobFromSampleToPrecision(t *testing.T) {
 	await(t, func() bool { return len(alerts("open")) == 0 }, "the missing-data alert closes with the next sample")
 
 	// Answers change the score at once.
-	score := func() improve.Card {
-		var c improve.Scorecard
+	score := func() scorecard.Card {
+		var c scorecard.Scorecard
 		dbtest.Must(t, s.Admin.Get(ctx, "/scorecard", url.Values{"from": {now.AddDate(0, 0, -28).Format(time.RFC3339)}}, &c))
 		return c.Overall
 	}
@@ -270,7 +271,7 @@ func TestTheWholeJobFromSampleToPrecision(t *testing.T) {
 	}
 
 	// The backtest over the same past agrees with what was told.
-	var b improve.Backtest
+	var b replays.Backtest
 	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/backtests", httpapi.BacktestOrder{From: now.AddDate(0, 0, -28), To: now}, &b))
 	if len(b.Alerts) != 1 || b.Alerts[0].Outcome != "hit" || b.Overall.Recall.K != 1 {
 		t.Errorf("backtest: %+v", b.Alerts)

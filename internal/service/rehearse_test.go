@@ -12,9 +12,9 @@ import (
 	"tinbell/core/timeline"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/improve"
 	"tinbell/internal/inspect"
 	"tinbell/internal/record"
+	"tinbell/internal/replays"
 )
 
 // ports is ten weeks of four segments: at port a a long fault three weeks ago,
@@ -57,11 +57,11 @@ func harbour(t *testing.T) *dbtest.Service {
 	return s
 }
 
-func rehearse(t *testing.T, s *dbtest.Service, change func(*record.Settings)) improve.Rehearsal {
+func rehearse(t *testing.T, s *dbtest.Service, change func(*record.Settings)) replays.Rehearsal {
 	t.Helper()
 	settings := record.DefaultSettings()
 	change(&settings)
-	var r improve.Rehearsal
+	var r replays.Rehearsal
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/monitors/scans/rehearsal", httpapi.RehearsalOrder{Settings: settings,
 		SinceSeconds: 28 * 86400}, &r))
 	return r
@@ -115,7 +115,7 @@ func TestARehearsalRunsWhatTheServiceWouldRun(t *testing.T) {
 	settings := r.Proposed.Settings
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/monitors/scans", httpapi.ChangedMonitor{Version: 1, Settings: settings}, nil))
 	s.Settle(t)
-	var b improve.Backtest
+	var b replays.Backtest
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/backtests", httpapi.BacktestOrder{Monitors: []string{"scans"},
 		From: r.From, To: r.To}, &b))
 	if len(b.Alerts) != len(r.Proposed.Alerts) {

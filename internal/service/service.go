@@ -29,14 +29,16 @@ import (
 	"tinbell/internal/duty"
 	"tinbell/internal/feed"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/improve"
 	"tinbell/internal/incident"
 	"tinbell/internal/inspect"
 	"tinbell/internal/label"
+	"tinbell/internal/lessons"
 	"tinbell/internal/localpg"
 	"tinbell/internal/logs"
 	"tinbell/internal/people"
 	"tinbell/internal/reconcile"
+	"tinbell/internal/replays"
+	"tinbell/internal/scorecard"
 	"tinbell/internal/setup"
 	"tinbell/internal/sink"
 	"tinbell/internal/store"
@@ -254,9 +256,10 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	p.Incidents = incident.New(records, p.Setup, o.Now)
 	p.Labels = label.New(records, p.Queue, p.Setup, p.Incidents, o.Now)
 	p.Calendars = calendar.New(records, p.Setup, o.Now)
-	p.Bench = improve.New(records, o.Now)
+	p.Scores, p.Lessons = scorecard.New(records, o.Now), lessons.New(records, o.Now)
+	p.Bench = replays.New(records, p.Lessons, o.Now)
 	p.Inspector = inspect.New(records, p.Watcher, o.Now)
-	j.inspector, j.bench, j.calendars = p.Inspector, p.Bench, p.Calendars
+	j.inspector, j.bench, j.lessons, j.calendars = p.Inspector, p.Bench, p.Lessons, p.Calendars
 	p.People = people.New(records, safe, o.Stays, s.provider(o), o.Now)
 	p.Reconciler = reconcile.New(records, p.Collector, p.Warehouses, p.Setup, p.Queue, o.Now, o.Log)
 	p.Diagnoser = diagnose.New(records, p.Warehouses, p.Inspector, o.Now)

@@ -13,8 +13,8 @@ import (
 	"tinbell/internal/client"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/improve"
 	"tinbell/internal/record"
+	"tinbell/internal/scorecard"
 	"tinbell/internal/sink"
 )
 
@@ -100,7 +100,7 @@ func TestARouteOfATagHearsOfThatAlone(t *testing.T) {
 	if of := d.groups("?tag=gates"); len(of) != 1 || len(of[0].Tags) != 1 || of[0].Tags[0] != "gates" {
 		t.Errorf("groups of the tag: %+v", of)
 	}
-	var card improve.Scorecard
+	var card scorecard.Scorecard
 	dbtest.Must(t, d.Admin.Get(t.Context(), "/scorecard?by=channel", nil, &card))
 	if len(card.Groups) != 2 || card.Groups[0].Alerts != 1 || card.Groups[1].Alerts != 1 || card.Groups[0].Name == card.Groups[1].Name {
 		t.Errorf("by channel: %+v", card.Groups)

@@ -1,4 +1,4 @@
-package improve
+package scorecard
 
 import (
 	"math"
@@ -20,7 +20,7 @@ func alerts(verdicts ...string) []record.Alert {
 func TestLabelledAndUnlabelledAreKeptApart(t *testing.T) {
 	list := alerts("fault", "fault", "fault", "noise", "planned", "", "")
 	m := score.Match(scores(list), nil, 0)
-	c := sum(list, m, 4, false)
+	c := Sum(list, m, 4, false)
 	if c.Labelled != 5 || c.Unlabelled != 2 || *c.Precision.Estimate != 0.75 || c.Precision.K != 3 || c.Precision.N != 4 {
 		t.Errorf("%+v", c)
 	}
@@ -38,7 +38,7 @@ func TestLabelledAndUnlabelledAreKeptApart(t *testing.T) {
 	if s, l := *c.Achieved.Shortest, *c.Achieved.Longest; math.Abs(4*7*86400/s-5.5716) > 1e-3 || math.Abs(4*7*86400/l-0.02532) > 1e-4 {
 		t.Errorf("between %.0f and %.0f s", s, l)
 	}
-	if r := sum(list, m, 4, true); *r.FalseWeekly.Estimate != 0.75 || *r.FalseMost != 0.75 {
+	if r := Sum(list, m, 4, true); *r.FalseWeekly.Estimate != 0.75 || *r.FalseMost != 0.75 {
 		t.Errorf("in a replay the catalogue decides: %+v", r.FalseWeekly)
 	}
 	if c.Recall.Estimate != nil || c.F1 != nil {
@@ -47,7 +47,7 @@ func TestLabelledAndUnlabelledAreKeptApart(t *testing.T) {
 }
 
 func TestNothingLabelledHasNoPrecision(t *testing.T) {
-	c := sum(alerts("", ""), score.Match(scores(alerts("", "")), nil, 0), 1, false)
+	c := Sum(alerts("", ""), score.Match(scores(alerts("", "")), nil, 0), 1, false)
 	if c.Precision.Estimate != nil || *c.Lowest != 0 || *c.Highest != 1 {
 		t.Errorf("%+v", c)
 	}

@@ -1,4 +1,4 @@
-package improve
+package replays
 
 import (
 	"context"
@@ -64,7 +64,7 @@ func (b *Bench) Tune(ctx context.Context, names []string, from time.Time, procee
 		from = to.AddDate(0, 0, -16*7)
 	}
 	t := Tuning{From: from, To: to, Proposals: []record.Proposal{}, Passed: []Passed{}}
-	a, err := b.open(ctx)
+	a, err := b.lessons.Open(ctx)
 	if err != nil {
 		return t, err
 	}
@@ -72,14 +72,14 @@ func (b *Bench) Tune(ctx context.Context, names []string, from time.Time, procee
 	if err != nil {
 		return t, err
 	}
-	q, err := b.Ask(ctx, 1, "")
+	q, err := b.lessons.Ask(ctx, 1, "")
 	if err != nil {
 		return t, err
 	}
 	t.Monitors, t.Answers, t.Faults, t.Noise = len(monitors), q.Answered, q.Faults, q.Noise
-	if q.Answered < NeedAnswers || q.Faults < NeedEach || q.Noise < NeedEach {
+	if q.TooFew() {
 		t.Sentence = fmt.Sprintf("Too few labels to tune: %d answers, of them %s and %d noise; it takes %s.", q.Answered,
-			words.Plural(q.Faults, "fault"), q.Noise, q.missing())
+			words.Plural(q.Faults, "fault"), q.Noise, q.Missing())
 		return t, nil
 	}
 	incidents, err := b.store.Incidents(ctx, "", from, to)
@@ -98,7 +98,7 @@ func (b *Bench) Tune(ctx context.Context, names []string, from time.Time, procee
 		}
 		list = append(list, c)
 	}
-	b.propose(&t, list, a.how.Limit)
+	b.propose(&t, list, a.How.Limit)
 	ids := make([]int64, len(list))
 	for i, c := range list {
 		ids[i] = c.monitor.ID
@@ -200,8 +200,8 @@ func (b *Bench) propose(t *Tuning, list []*candidate, limit float64) {
 		g.Spared, g.Lost, g.Before, g.After = o.Spared, max(o.Lost, 0), len(c.told[0]), len(c.told[chosen[m]])
 		spared := score.Wilson(g.NoiseSpared, g.Noise)
 		g.SparedLow, g.SparedHigh, g.Gained = spared.Low, spared.High, c.gained(chosen[m])
-		if bound := upper(g.FaultsLost, g.Faults); bound != nil {
-			g.LostHigh = *bound
+		if g.Faults > 0 {
+			g.LostHigh = score.UpperShare(g.FaultsLost, g.Faults)
 		} else {
 			g.LostHigh = 1
 		}

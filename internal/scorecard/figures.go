@@ -1,4 +1,4 @@
-package improve
+package scorecard
 
 import (
 	"math"
@@ -8,10 +8,10 @@ import (
 	"tinbell/internal/record"
 )
 
-// sum counts a set of alerts and their match with the catalogue. What nobody labelled
+// Sum counts a set of alerts and their match with the catalogue. What nobody labelled
 // is not false because nobody did: it widens what is false to a range. In a replay,
 // which nobody can label, the catalogue decides.
-func sum(alerts []record.Alert, m score.Matched, weeks float64, replay bool) Card {
+func Sum(alerts []record.Alert, m score.Matched, weeks float64, replay bool) Card {
 	c := Card{Alerts: len(alerts)}
 	bySeries := map[int64]int{}
 	var faults, judged, hits, counted []int

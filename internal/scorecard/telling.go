@@ -1,4 +1,4 @@
-package improve
+package scorecard
 
 import (
 	"context"
@@ -34,21 +34,21 @@ type IncidentTelling struct {
 // incident if it was raised at its time on any measure of its dataset, or on what
 // is made from that, two steps along the lineage. A zero from starts
 // with the first alert.
-func (b *Bench) Telling(ctx context.Context, from, to time.Time) (Telling, error) {
+func (d *Desk) Telling(ctx context.Context, from, to time.Time) (Telling, error) {
 	v := Telling{From: from, To: to, Worst: []IncidentTelling{}}
 	if to.IsZero() {
-		v.To = b.now().Add(time.Second)
+		v.To = d.now().Add(time.Second)
 	}
-	alerts, err := b.store.Scored(ctx, from, v.To)
+	alerts, err := d.store.Scored(ctx, from, v.To)
 	if err != nil {
 		return v, err
 	}
 	if from.IsZero() {
-		if v.From, err = b.start(ctx, v.To); err != nil {
+		if v.From, err = d.start(ctx, v.To); err != nil {
 			return v, err
 		}
 	}
-	incidents, err := b.store.Incidents(ctx, "", v.From, v.To)
+	incidents, err := d.store.Incidents(ctx, "", v.From, v.To)
 	if err != nil {
 		return v, err
 	}
@@ -56,7 +56,7 @@ func (b *Bench) Telling(ctx context.Context, from, to time.Time) (Telling, error
 	for i := range everywhere {
 		everywhere[i].Downstream = true
 	}
-	reach, err := b.reach(ctx, everywhere)
+	reach, err := d.reach(ctx, everywhere)
 	if err != nil {
 		return v, err
 	}
@@ -74,7 +74,7 @@ func (b *Bench) Telling(ctx context.Context, from, to time.Time) (Telling, error
 	hit := make([]bool, len(alerts))
 	for j, incident := range incidents {
 		incident.Measure, incident.Downstream = "", true // whatever it set off
-		one := score.Match(scores(alerts), []score.Incident{asCase(incident, reach, func(series int64) (string, string, string) {
+		one := score.Match(scores(alerts), []score.Incident{CaseOf(incident, reach, func(series int64) (string, string, string) {
 			a := alerts[bySeries[series]]
 			return a.Dataset, a.Measure, a.Segment
 		})}, v.To.Unix())

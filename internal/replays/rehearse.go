@@ -1,4 +1,4 @@
-package improve
+package replays
 
 import (
 	"context"
@@ -15,6 +15,7 @@ import (
 	"tinbell/internal/contain"
 	"tinbell/internal/inspect"
 	"tinbell/internal/record"
+	"tinbell/internal/scorecard"
 	"tinbell/internal/store"
 	"tinbell/internal/watch"
 )
@@ -23,7 +24,7 @@ import (
 // have drawn for one of the series.
 type Replay struct {
 	Settings record.Settings    `json:"settings"`
-	Card     Card               `json:"card"`
+	Card     scorecard.Card     `json:"card"`
 	Alerts   []BacktestAlert    `json:"alerts"`
 	Expected []*float64         `json:"expected" doc:"of the series drawn, one per period"`
 	Low      []*float64         `json:"low"`
@@ -219,7 +220,7 @@ func (b *Bench) replayHeld(ctx context.Context, v *watch.Subject, drawn int64, f
 // replayOf walks a subject's series, keeps the band of one of them, and scores.
 func (b *Bench) replayOf(ctx context.Context, v *watch.Subject, drawn int64, from, to time.Time) (Replay, error) {
 	p := Replay{Settings: v.Monitor.Settings}
-	result := Backtest{From: from, To: to, Alerts: []BacktestAlert{}, Monitors: []Card{}, Short: []string{}}
+	result := Backtest{From: from, To: to, Alerts: []BacktestAlert{}, Monitors: []scorecard.Card{}, Short: []string{}}
 	alerts, _, err := b.replay(ctx, v, from, to, func(series record.Series, e *detect.Evaluator, readings []detect.Reading) {
 		if series.ID != drawn {
 			return

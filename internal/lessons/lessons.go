@@ -1,4 +1,6 @@
-package improve
+// Package lessons learns from labels what a false alarm is like: the filter, what it makes
+// of an alert and why, and which alerts to ask people about.
+package lessons
 
 import (
 	"context"
@@ -12,53 +14,63 @@ import (
 	"tinbell/internal/store"
 )
 
-// archive is everything the filter and the queue learn from.
-type archive struct {
+// Desk is where lessons are drawn.
+type Desk struct {
+	store *store.Store
+	now   func() time.Time
+}
+
+// New makes a desk.
+func New(s *store.Store, now func() time.Time) *Desk { return &Desk{s, now} }
+
+// Archive is everything the filter and the queue learn from.
+type Archive struct {
 	alerts   []record.Alert // of monitors, newest first
 	cases    []filter.Case  // of each alert, with what was answered beside it
 	monitors map[int64]record.Monitor
 	kinds    map[int64]timeline.Kind // by metric
 	series   map[int64]int           // by metric
-	model    record.Model            // as it stands
-	how      record.Learning
+
+	Model record.Model // as it stands
+	How   record.Learning
 }
 
-// open reads the archive whole.
-func (b *Bench) open(ctx context.Context) (*archive, error) {
-	alerts, err := b.store.Alerts(ctx, store.AlertFilter{Judged: true, Evidence: true})
+// Open reads the archive whole.
+func (d *Desk) Open(ctx context.Context) (*Archive, error) {
+	alerts, err := d.store.Alerts(ctx, store.AlertFilter{Judged: true, Evidence: true})
 	if err != nil {
 		return nil, err
 	}
-	return b.openOf(ctx, alerts)
+	return d.openOf(ctx, alerts)
 }
 
-// openOf is open of some alerts.
-func (b *Bench) openOf(ctx context.Context, alerts []record.Alert) (*archive, error) {
-	a := &archive{monitors: map[int64]record.Monitor{}, kinds: map[int64]timeline.Kind{}}
-	monitors, err := b.store.Monitors(ctx)
+// openOf is Open of some alerts.
+func (d *Desk) openOf(ctx context.Context, alerts []record.Alert) (*Archive, error) {
+	a := &Archive{monitors: map[int64]record.Monitor{}, kinds: map[int64]timeline.Kind{}}
+	monitors, err := d.store.Monitors(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for _, m := range monitors {
 		a.monitors[m.ID] = m
 	}
-	metrics, err := b.store.Metrics(ctx)
+	metrics, err := d.store.Metrics(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for _, m := range metrics {
 		a.kinds[m.ID] = m.Kind
 	}
-	if a.series, err = b.store.SeriesCounts(ctx); err != nil {
+	if a.series, err = d.store.SeriesCounts(ctx); err != nil {
 		return nil, err
 	}
-	if a.how, err = b.store.Learning(ctx); err != nil {
+	if a.How, err = d.store.Learning(ctx); err != nil {
 		return nil, err
 	}
-	a.model = record.Model{Filter: filter.Filter{Weights: filter.ShippedPrior.Weights, Limit: a.how.Limit},
+	a.Model = record.Model{Filter: filter.Filter{Weights: filter.ShippedPrior.Weights, Limit: a.How.Limit},
 		Series: map[int64]filter.Surprise{}, Monitors: map[int64]filter.Surprise{}}
-	if a.how.Model != nil {
-		a.model = *a.how.Model
+	if a.How.Model != nil {
+		a.Model = *a.How.Model
 	}
 	a.alerts = alerts
 	a.cases = make([]filter.Case, len(a.alerts))
@@ -68,7 +80,7 @@ func (b *Bench) openOf(ctx context.Context, alerts []record.Alert) (*archive, er
 	return a, nil
 }
 
-func (a *archive) caseOf(alert record.Alert) filter.Case {
+func (a *Archive) caseOf(alert record.Alert) filter.Case {
 	m := a.monitors[alert.MonitorID]
 	return alert.Case(a.kinds[m.MetricID], m.Settings, a.series[m.MetricID])
 }
@@ -79,7 +91,7 @@ func teaches(a record.Alert) bool {
 }
 
 // fit learns a filter from the labels of some alerts.
-func (a *archive) fit(limit float64, use func(record.Alert) bool) (record.Model, error) {
+func (a *Archive) fit(limit float64, use func(record.Alert) bool) (record.Model, error) {
 	m := record.Model{Series: map[int64]filter.Surprise{}, Monitors: map[int64]filter.Surprise{}}
 	for i, alert := range a.alerts {
 		if !teaches(alert) || !use(alert) {
@@ -115,12 +127,12 @@ func (a *archive) fit(limit float64, use func(record.Alert) bool) (record.Model,
 
 // Relearn fits the filter to all labels there are and keeps it, with what it
 // makes of every alert.
-func (b *Bench) Relearn(ctx context.Context) error {
-	a, err := b.open(ctx)
+func (d *Desk) Relearn(ctx context.Context) error {
+	a, err := d.Open(ctx)
 	if err != nil {
 		return err
 	}
-	m, err := a.fit(a.how.Limit, func(record.Alert) bool { return true })
+	m, err := a.fit(a.How.Limit, func(record.Alert) bool { return true })
 	if err != nil {
 		return err
 	}
@@ -129,7 +141,7 @@ func (b *Bench) Relearn(ctx context.Context) error {
 		ids[i] = alert.ID
 		chances[i], _ = m.Chance(a.cases[i], alert.SeriesID, alert.MonitorID)
 	}
-	return b.store.PutModel(ctx, m, b.now().UTC(), ids, chances)
+	return d.store.PutModel(ctx, m, d.now().UTC(), ids, chances)
 }
 
 // FilterReport says how the filter of false alarms does.
@@ -156,14 +168,14 @@ type Checked struct {
 }
 
 // FilterReport gives how the filter does.
-func (b *Bench) FilterReport(ctx context.Context) (FilterReport, error) {
-	a, err := b.open(ctx)
+func (d *Desk) FilterReport(ctx context.Context) (FilterReport, error) {
+	a, err := d.Open(ctx)
 	if err != nil {
 		return FilterReport{}, err
 	}
-	r := FilterReport{Learning: a.how, Cut: a.model.Cut, Faults: a.model.Faults, Noise: a.model.Noise,
-		Labels: a.model.Faults + a.model.Noise, Right: a.model.Right}
-	since := b.now().AddDate(0, 0, -28)
+	r := FilterReport{Learning: a.How, Cut: a.Model.Cut, Faults: a.Model.Faults, Noise: a.Model.Noise,
+		Labels: a.Model.Faults + a.Model.Noise, Right: a.Model.Right}
+	since := d.now().AddDate(0, 0, -28)
 	for _, alert := range a.alerts {
 		if alert.Held != "" && alert.RaisedAt.After(since) {
 			r.HeldNow++
@@ -177,7 +189,7 @@ func (b *Bench) FilterReport(ctx context.Context) (FilterReport, error) {
 }
 
 // check learns from the older two thirds of the labels and tries the newer.
-func (a *archive) check() (Checked, error) {
+func (a *Archive) check() (Checked, error) {
 	var times []time.Time
 	for _, alert := range a.alerts {
 		if teaches(alert) {
@@ -189,7 +201,7 @@ func (a *archive) check() (Checked, error) {
 		return Checked{}, nil
 	}
 	from := times[len(times)*2/3]
-	m, err := a.fit(a.how.Limit, func(alert record.Alert) bool { return alert.RaisedAt.Before(from) })
+	m, err := a.fit(a.How.Limit, func(alert record.Alert) bool { return alert.RaisedAt.Before(from) })
 	c := Checked{From: &from}
 	for i, alert := range a.alerts {
 		if !teaches(alert) || alert.RaisedAt.Before(from) {
@@ -229,31 +241,31 @@ type HeldReason struct {
 }
 
 // reasons speak of evidence; alerts of rules that have none have no reasons.
-func reasons(a *archive, c *filter.Case, labelled []filter.Labelled) []filter.Reason {
+func reasons(a *Archive, c *filter.Case, labelled []filter.Labelled) []filter.Reason {
 	if len(c.Looks) == 0 {
 		return nil
 	}
-	return a.model.Reasons(c, labelled)
+	return a.Model.Reasons(c, labelled)
 }
 
 // WhyHeld explains what the filter makes of an alert.
-func (b *Bench) WhyHeld(ctx context.Context, id int64) (Held, error) {
+func (d *Desk) WhyHeld(ctx context.Context, id int64) (Held, error) {
 	h := Held{Reasons: []HeldReason{}, Nearest: []record.Alert{}}
-	alert, err := b.store.Alert(ctx, id)
+	alert, err := d.store.Alert(ctx, id)
 	if err != nil {
 		return h, err
 	}
 	if !alert.Judged() {
 		return h, record.Invalid{Field: "alert", Given: alert.Cause, Allowed: "an alert of a monitor; the filter looks at no others"}
 	}
-	a, err := b.open(ctx)
+	a, err := d.Open(ctx)
 	if err != nil {
 		return h, err
 	}
 	c := a.caseOf(alert)
-	h.Cut = a.model.Cut
-	h.Chance, _ = a.model.Chance(c, alert.SeriesID, alert.MonitorID)
-	c.Series, c.Monitor = a.model.Series[alert.SeriesID], a.model.Monitors[alert.MonitorID]
+	h.Cut = a.Model.Cut
+	h.Chance, _ = a.Model.Chance(c, alert.SeriesID, alert.MonitorID)
+	c.Series, c.Monitor = a.Model.Series[alert.SeriesID], a.Model.Monitors[alert.MonitorID]
 	var labelled []filter.Labelled
 	var places []int
 	for i, other := range a.alerts {
@@ -264,7 +276,7 @@ func (b *Bench) WhyHeld(ctx context.Context, id int64) (Held, error) {
 	for _, r := range reasons(a, &c, labelled) {
 		h.Reasons = append(h.Reasons, HeldReason(r))
 	}
-	for _, k := range a.model.Nearest(&c, labelled, 4) {
+	for _, k := range a.Model.Nearest(&c, labelled, 4) {
 		h.Nearest = append(h.Nearest, a.alerts[places[k]])
 	}
 	return h, nil

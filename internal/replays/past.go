@@ -1,4 +1,4 @@
-package improve
+package replays
 
 import (
 	"context"

@@ -1,4 +1,4 @@
-package improve
+package scorecard
 
 import (
 	"maps"
@@ -60,7 +60,7 @@ func (g grouping) cards(alerts []record.Alert, incidents []record.Incident, case
 	}
 	list := []Card{}
 	for key, part := range parts {
-		c := sum(part, score.Match(scores(part), own[key], to.Unix()), weeks, false)
+		c := Sum(part, score.Match(scores(part), own[key], to.Unix()), weeks, false)
 		c.Name = key
 		list = append(list, c)
 	}

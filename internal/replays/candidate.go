@@ -1,4 +1,4 @@
-package improve
+package replays
 
 import (
 	"cmp"
@@ -10,6 +10,7 @@ import (
 	"tinbell/core/filter"
 	"tinbell/core/score"
 	"tinbell/core/tune"
+	"tinbell/internal/lessons"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 	"tinbell/internal/watch"
@@ -35,7 +36,7 @@ type verdict struct {
 
 // tryOptions replays every option of a monitor and finds out what is known of
 // the alerts that today's settings tell.
-func (b *Bench) tryOptions(ctx context.Context, a *archive, m record.Monitor, incidents []record.Incident, from, to time.Time,
+func (b *Bench) tryOptions(ctx context.Context, a *lessons.Archive, m record.Monitor, incidents []record.Incident, from, to time.Time,
 	next func() error) (*candidate, error) {
 	subject, err := watch.Load(ctx, b.store, m)
 	if err != nil {
@@ -79,7 +80,7 @@ func (b *Bench) tryOptions(ctx context.Context, a *archive, m record.Monitor, in
 	for i := range c.told[0] {
 		alert := &c.told[0][i]
 		v := verdict{incident: alert.Incident, skip: alert.Outcome == string(score.Expected)}
-		v.gone.Chance, _ = a.model.Chance(c.caseOf(i), alert.SeriesID, m.ID)
+		v.gone.Chance, _ = a.Model.Chance(c.caseOf(i), alert.SeriesID, m.ID)
 		if alert.Incident != "" {
 			v.gone.Answered, v.gone.Fault = true, true
 		}

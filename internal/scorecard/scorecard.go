@@ -1,6 +1,6 @@
-// Package improve measures how good the alerts are: the scorecard over what was
-// told, and backtests of any configuration over the past.
-package improve
+// Package scorecard measures how good the alerts are: what was told, against labels and
+// the catalogue of incidents, and what grouping spares people.
+package scorecard
 
 import (
 	"context"
@@ -99,25 +99,25 @@ type Scorecard struct {
 	Outcomes  map[int64]string `json:"outcomes" doc:"per alert id: hit, repeat, false or planned, against the catalogue"`
 }
 
-// Bench scores stored and replayed alerts.
-type Bench struct {
-	store     *store.Store
-	now       func() time.Time
-	rehearsed memory
+// Desk is where alerts are scored.
+type Desk struct {
+	store *store.Store
+	now   func() time.Time
 }
 
-func New(s *store.Store, now func() time.Time) *Bench { return &Bench{store: s, now: now} }
+// New makes a desk.
+func New(s *store.Store, now func() time.Time) *Desk { return &Desk{s, now} }
 
 // Score gives the scorecard over the alerts raised in [from, to). A zero from
 // starts with the first alert.
 // by says what groups are made of, one of Groupings; empty makes none. With a tag only
 // what has it is scored: monitors, alerts, and incidents on datasets that such a monitor
 // watches.
-func (b *Bench) Score(ctx context.Context, from, to time.Time, by, tag string) (Scorecard, error) {
+func (d *Desk) Score(ctx context.Context, from, to time.Time, by, tag string) (Scorecard, error) {
 	if to.IsZero() {
-		to = b.now().Add(time.Second) // what was raised this very moment counts
+		to = d.now().Add(time.Second) // what was raised this very moment counts
 	}
-	monitors, err := b.store.Monitors(ctx)
+	monitors, err := d.store.Monitors(ctx)
 	if err != nil {
 		return Scorecard{}, err
 	}
@@ -128,16 +128,16 @@ func (b *Bench) Score(ctx context.Context, from, to time.Time, by, tag string) (
 	for _, m := range monitors {
 		watches[m.Dataset] = true
 	}
-	every, err := b.store.Scored(ctx, from, to)
+	every, err := d.store.Scored(ctx, from, to)
 	if err != nil {
 		return Scorecard{}, err
 	}
 	if from.IsZero() {
-		if from, err = b.start(ctx, to); err != nil {
+		if from, err = d.start(ctx, to); err != nil {
 			return Scorecard{}, err
 		}
 	}
-	incidents, err := b.store.Incidents(ctx, "", from, to)
+	incidents, err := d.store.Incidents(ctx, "", from, to)
 	if err != nil {
 		return Scorecard{}, err
 	}
@@ -159,7 +159,7 @@ func (b *Bench) Score(ctx context.Context, from, to time.Time, by, tag string) (
 			alerts = append(alerts, a)
 		}
 	}
-	card, err := b.compile(ctx, monitors, alerts, kept, from, to, by)
+	card, err := d.compile(ctx, monitors, alerts, kept, from, to, by)
 	card.HeldBack = len(held)
 	for _, a := range held {
 		switch a.Verdict {
@@ -174,19 +174,19 @@ func (b *Bench) Score(ctx context.Context, from, to time.Time, by, tag string) (
 
 // start is when judging of the past began: the first alert or incident that
 // could have been told.
-func (b *Bench) start(ctx context.Context, to time.Time) (time.Time, error) {
-	first, err := b.store.FirstJudged(ctx)
+func (d *Desk) start(ctx context.Context, to time.Time) (time.Time, error) {
+	first, err := d.store.FirstJudged(ctx)
 	if err != nil || first.IsZero() {
 		return to.AddDate(0, 0, -28), err
 	}
 	return first, nil
 }
 
-func (b *Bench) compile(ctx context.Context, monitors []record.Monitor, alerts []record.Alert, incidents []record.Incident, from,
+func (d *Desk) compile(ctx context.Context, monitors []record.Monitor, alerts []record.Alert, incidents []record.Incident, from,
 	to time.Time, by string) (Scorecard, error) {
 	card := Scorecard{From: from, To: to, By: by, Groups: []Card{}, Monitors: []Card{}, Weeks: []Week{}, Missed: []string{},
 		Outcomes: map[int64]string{}}
-	metrics, err := b.store.Metrics(ctx)
+	metrics, err := d.store.Metrics(ctx)
 	if err != nil {
 		return card, err
 	}
@@ -211,20 +211,20 @@ func (b *Bench) compile(ctx context.Context, monitors []record.Monitor, alerts [
 		}
 		ofMonitor[id] = append(ofMonitor[id], alerts[i])
 	}
-	reach, err := b.reach(ctx, incidents)
+	reach, err := d.reach(ctx, incidents)
 	if err != nil {
 		return card, err
 	}
 	cases := make([]score.Incident, len(incidents))
 	for i := range incidents {
-		cases[i] = asCase(incidents[i], reach, func(id int64) (string, string, string) {
+		cases[i] = CaseOf(incidents[i], reach, func(id int64) (string, string, string) {
 			a := series[id]
 			return a.Dataset, a.Measure, a.Segment
 		})
 	}
 	weeks := to.Sub(from).Hours() / (7 * 24)
 	matched := score.Match(scores(alerts), cases, to.Unix())
-	card.Overall = sum(alerts, matched, weeks, false)
+	card.Overall = Sum(alerts, matched, weeks, false)
 	card.Outcomes = make(map[int64]string, len(alerts))
 	for i := range alerts {
 		card.Outcomes[alerts[i].ID] = string(matched.Outcomes[i])
@@ -232,7 +232,7 @@ func (b *Bench) compile(ctx context.Context, monitors []record.Monitor, alerts [
 	for j, i := range incidents {
 		if !matched.Found[j] {
 			card.Missed = append(card.Missed, i.Reference)
-			if !watched(i, monitors, measures) {
+			if !Watched(i, monitors, measures) {
 				card.Unwatched++
 			}
 		}
@@ -245,7 +245,7 @@ func (b *Bench) compile(ctx context.Context, monitors []record.Monitor, alerts [
 				ownCases = append(ownCases, cases[j])
 			}
 		}
-		c := sum(own, score.Match(scores(own), ownCases, to.Unix()), weeks, false)
+		c := Sum(own, score.Match(scores(own), ownCases, to.Unix()), weeks, false)
 		c.Monitor, c.Dataset, c.Owner, c.Measure, c.StatedSeconds = m.Name, m.Dataset, m.Owner, measures[m.Name], m.Settings.WarnSeconds
 		card.Monitors = append(card.Monitors, c)
 	}
@@ -254,7 +254,7 @@ func (b *Bench) compile(ctx context.Context, monitors []record.Monitor, alerts [
 	if by != "" {
 		g := grouping{by: by}
 		if by == "channel" {
-			if g.told, err = b.store.ToldOn(ctx, from); err != nil {
+			if g.told, err = d.store.ToldOn(ctx, from); err != nil {
 				return card, err
 			}
 		}
@@ -263,8 +263,8 @@ func (b *Bench) compile(ctx context.Context, monitors []record.Monitor, alerts [
 	return card, nil
 }
 
-// watched tells whether any monitor could have seen the incident.
-func watched(i record.Incident, monitors []record.Monitor, measures map[string]string) bool {
+// Watched tells whether any monitor could have seen the incident.
+func Watched(i record.Incident, monitors []record.Monitor, measures map[string]string) bool {
 	for _, m := range monitors {
 		if i.On(m.Dataset) && (i.Measure == "" || measures[m.Name] == i.Measure) {
 			return true
@@ -304,9 +304,9 @@ func scores(list []record.Alert) []score.Alert {
 	return out
 }
 
-// asCase makes an incident ready for scoring. reach holds, by dataset, what an
+// CaseOf makes an incident ready for scoring. reach holds, by dataset, what an
 // incident on it hits downstream.
-func asCase(i record.Incident, reach map[string]map[string]bool, what func(series int64) (dataset, measure,
+func CaseOf(i record.Incident, reach map[string]map[string]bool, what func(series int64) (dataset, measure,
 	segment string)) score.Incident {
 	end := int64(0)
 	if i.EndedAt != nil {
@@ -323,7 +323,7 @@ func asCase(i record.Incident, reach map[string]map[string]bool, what func(serie
 
 // reach gives what lies downstream of the datasets of incidents that spread, two
 // steps along the lineage.
-func (b *Bench) reach(ctx context.Context, incidents []record.Incident) (map[string]map[string]bool, error) {
+func (d *Desk) reach(ctx context.Context, incidents []record.Incident) (map[string]map[string]bool, error) {
 	spreads := false
 	for _, i := range incidents {
 		spreads = spreads || i.Downstream
@@ -331,7 +331,7 @@ func (b *Bench) reach(ctx context.Context, incidents []record.Incident) (map[str
 	if !spreads {
 		return nil, nil
 	}
-	steps, err := b.store.Steps(ctx)
+	steps, err := d.store.Steps(ctx)
 	if err != nil {
 		return nil, err
 	}

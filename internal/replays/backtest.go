@@ -1,4 +1,4 @@
-package improve
+package replays
 
 import (
 	"context"
@@ -17,6 +17,7 @@ import (
 	"tinbell/core/timeline"
 	"tinbell/internal/contain"
 	"tinbell/internal/record"
+	"tinbell/internal/scorecard"
 	"tinbell/internal/watch"
 )
 
@@ -43,13 +44,13 @@ type BacktestAlert struct {
 
 // Backtest is a configuration replayed over the past.
 type Backtest struct {
-	From     time.Time       `json:"from"`
-	To       time.Time       `json:"to"`
-	Series   int             `json:"series"`
-	Alerts   []BacktestAlert `json:"alerts"`
-	Overall  Card            `json:"overall" doc:"every figure against the catalogue; nothing here is labelled"`
-	Monitors []Card          `json:"monitors"`
-	Short    []string        `json:"too_little_history" doc:"monitors some of whose series could not be judged"`
+	From     time.Time        `json:"from"`
+	To       time.Time        `json:"to"`
+	Series   int              `json:"series"`
+	Alerts   []BacktestAlert  `json:"alerts"`
+	Overall  scorecard.Card   `json:"overall" doc:"every figure against the catalogue; nothing here is labelled"`
+	Monitors []scorecard.Card `json:"monitors"`
+	Short    []string         `json:"too_little_history" doc:"monitors some of whose series could not be judged"`
 
 	incidents []string // that these monitors could have found
 }
@@ -67,7 +68,7 @@ func (b *Bench) backtest(ctx context.Context, monitors []record.Monitor, from, t
 	if to.IsZero() || to.After(b.now()) {
 		to = b.now()
 	}
-	result := Backtest{From: from, To: to, Alerts: []BacktestAlert{}, Monitors: []Card{}, Short: []string{}}
+	result := Backtest{From: from, To: to, Alerts: []BacktestAlert{}, Monitors: []scorecard.Card{}, Short: []string{}}
 	if !from.Before(to) {
 		return result, record.Invalid{Field: "since", Given: from.Format(time.RFC3339), Allowed: "a time before the end, " +
 			to.Format(time.RFC3339)}
@@ -204,7 +205,7 @@ func (b *Bench) scoreReplay(ctx context.Context, result *Backtest, monitors []re
 		measures[m.Name] = metric.Measure
 	}
 	for _, i := range incidents {
-		if !i.StartedAt.Before(result.From) && watched(i, monitors, measures) {
+		if !i.StartedAt.Before(result.From) && scorecard.Watched(i, monitors, measures) {
 			measured = append(measured, i)
 			result.incidents = append(result.incidents, i.Reference)
 		}
@@ -216,7 +217,7 @@ func (b *Bench) scoreReplay(ctx context.Context, result *Backtest, monitors []re
 			result.Alerts[i].Incident = measured[k].Reference
 		}
 	}
-	result.Overall = sum(plain(result.Alerts), all, weeks, true)
+	result.Overall = scorecard.Sum(plain(result.Alerts), all, weeks, true)
 	for _, m := range monitors {
 		var own []BacktestAlert
 		for _, a := range result.Alerts {
@@ -230,7 +231,7 @@ func (b *Bench) scoreReplay(ctx context.Context, result *Backtest, monitors []re
 				cases = append(cases, i)
 			}
 		}
-		c := sum(plain(own), result.match(own, cases), weeks, true)
+		c := scorecard.Sum(plain(own), result.match(own, cases), weeks, true)
 		c.Monitor, c.Dataset, c.Owner, c.Measure, c.StatedSeconds = m.Name, m.Dataset, m.Owner, measures[m.Name], m.Settings.WarnSeconds
 		result.Monitors = append(result.Monitors, c)
 	}
@@ -254,7 +255,7 @@ func (r *Backtest) match(alerts []BacktestAlert, incidents []record.Incident) sc
 	}
 	cases := make([]score.Incident, len(incidents))
 	for i := range incidents {
-		cases[i] = asCase(incidents[i], nil, func(id int64) (string, string, string) {
+		cases[i] = scorecard.CaseOf(incidents[i], nil, func(id int64) (string, string, string) {
 			a := series[id]
 			return a.Dataset, a.Measure, a.Segment
 		})

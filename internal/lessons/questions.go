@@ -1,4 +1,4 @@
-package improve
+package lessons
 
 import (
 	"context"
@@ -34,10 +34,15 @@ type Questions struct {
 
 // What tuning needs before it proposes anything, and what is plenty.
 const (
-	NeedAnswers = 10
-	NeedEach    = 3
+	needAnswers = 10
+	needEach    = 3
 	enough      = 30
 )
+
+// TooFew tells whether there are too few answers to tune.
+func (q Questions) TooFew() bool {
+	return q.Answered < needAnswers || q.Faults < needEach || q.Noise < needEach
+}
 
 const (
 	// candidates are how many alerts the queue chooses among: those the filter is
@@ -48,32 +53,32 @@ const (
 )
 
 // Ask gives the label queue.
-func (b *Bench) Ask(ctx context.Context, limit int, monitor string) (Questions, error) {
+func (d *Desk) Ask(ctx context.Context, limit int, monitor string) (Questions, error) {
 	q := Questions{Questions: []Question{}, Enough: enough}
-	tally, err := b.store.TallyLabels(ctx, monitor)
+	tally, err := d.store.TallyLabels(ctx, monitor)
 	if err != nil {
 		return q, err
 	}
 	q.Waiting, q.Faults, q.Noise, q.Answered = tally.Waiting, tally.Faults, tally.Noise, tally.Faults+tally.Noise
-	unsure, err := b.store.Unsure(ctx, monitor, candidates, perMonitor)
+	unsure, err := d.store.Unsure(ctx, monitor, candidates, perMonitor)
 	if err != nil {
 		return q, err
 	}
-	a, err := b.openOf(ctx, unsure)
+	a, err := d.openOf(ctx, unsure)
 	if err != nil {
 		return q, err
 	}
-	incidents, err := b.store.Incidents(ctx, "", time.Time{}, time.Time{})
+	incidents, err := d.store.Incidents(ctx, "", time.Time{}, time.Time{})
 	if err != nil {
 		return q, err
 	}
-	asked, askedSeries, err := b.store.Answered(ctx)
+	asked, askedSeries, err := d.store.Answered(ctx)
 	if err != nil {
 		return q, err
 	}
 	questions := make([]filter.Question, len(a.alerts))
 	for i, alert := range a.alerts {
-		chance, _ := a.model.Chance(a.cases[i], alert.SeriesID, alert.MonitorID)
+		chance, _ := a.Model.Chance(a.cases[i], alert.SeriesID, alert.MonitorID)
 		if explained(alert, incidents) {
 			chance = 1 // the catalogue has answered it
 		}
@@ -83,14 +88,14 @@ func (b *Bench) Ask(ctx context.Context, limit int, monitor string) (Questions, 
 			Weight: max(1-math.Log(rarer)/math.Log(300), 0.05)}
 	}
 	taken := map[int64]bool{}
-	for _, k := range filter.Ask(questions, &a.model.Filter, asked, askedSeries, 3*limit) {
+	for _, k := range filter.Ask(questions, &a.Model.Filter, asked, askedSeries, 3*limit) {
 		alert := a.alerts[k]
 		if taken[alert.ID] || len(q.Questions) == limit {
 			continue
 		}
 		one := Question{Alert: alert, Chance: questions[k].Chance, Alike: []record.Alert{}}
 		taken[alert.ID] = true
-		others, err := b.store.SameDisturbance(ctx, alert, score.GroupGap*time.Second, 4*together)
+		others, err := d.store.SameDisturbance(ctx, alert, score.GroupGap*time.Second, 4*together)
 		if err != nil {
 			return q, err
 		}
@@ -118,8 +123,8 @@ func (q Questions) sentence() string {
 	switch {
 	case q.Waiting == 0:
 		return "Every alert is answered."
-	case q.Answered < NeedAnswers || q.Faults < NeedEach || q.Noise < NeedEach:
-		return fmt.Sprintf("%s waiting; %s before tuning can propose anything.", words.Plural(q.Waiting, "alert"), q.missing())
+	case q.TooFew():
+		return fmt.Sprintf("%s waiting; %s before tuning can propose anything.", words.Plural(q.Waiting, "alert"), q.Missing())
 	case q.Answered < enough:
 		return fmt.Sprintf("%s waiting; %d of %d answers, after which tuning has shown most of its worth.",
 			words.Plural(q.Waiting, "alert"), q.Answered, enough)
@@ -127,16 +132,16 @@ func (q Questions) sentence() string {
 	return fmt.Sprintf("%s waiting; there are answers enough to tune, and each one more sharpens it.", words.Plural(q.Waiting, "alert"))
 }
 
-// missing says in words how many answers are still needed.
-func (q Questions) missing() string {
+// Missing says in words how many answers are still needed.
+func (q Questions) Missing() string {
 	var parts []string
-	if n := NeedAnswers - q.Answered; n > 0 {
+	if n := needAnswers - q.Answered; n > 0 {
 		parts = append(parts, words.Plural(n, "more answer"))
 	}
-	if n := NeedEach - q.Faults; n > 0 {
+	if n := needEach - q.Faults; n > 0 {
 		parts = append(parts, words.Plural(n, "more fault"))
 	}
-	if n := NeedEach - q.Noise; n > 0 {
+	if n := needEach - q.Noise; n > 0 {
 		parts = append(parts, fmt.Sprintf("%d more noise", n))
 	}
 	return words.List(parts)
