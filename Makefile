@@ -13,9 +13,9 @@ demo: postgresql build
 test: postgresql chromium gcc build
 	cd web && npm test
 	$(GO) vet ./...
-	$(GO) test -count=1 -timeout 9m ./...
-	$(GO) test -race -count=1 -timeout 5m ./internal/contain ./internal/duty ./internal/work ./internal/store ./internal/collect/... ./internal/sink ./internal/watch
-	$(GO) test -race -count=1 -timeout 5m -run 'Burst|Racing|Orphaned|AStop|AtOnce' ./internal/service
+	$(GO) test -count=1 -parallel 4 -timeout 20m ./...
+	$(GO) test -race -count=1 -timeout 15m ./internal/contain ./internal/duty ./internal/work ./internal/store ./internal/collect/... ./internal/sink ./internal/watch
+	$(GO) test -race -count=1 -timeout 15m -run 'Burst|Racing|Orphaned|AStop|AtOnce' ./internal/service
 
 build: console
 	$(GO) build -o bin/tinbell ./cmd/tinbell

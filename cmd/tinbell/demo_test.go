@@ -158,10 +158,10 @@ func TestTheDemoAsANewcomerMeetsIt(t *testing.T) {
 			for _, a := range p.open("raw.gate_events") {
 				if a.Segment != "Gullstone" && a.GroupID != nil {
 					faults[*a.GroupID] = true
-					causes[a.Cause]++
+					causes[string(a.Cause)]++
 				}
 			}
-			return causes[record.CauseSentence] == 1 && causes["overdue"] == 1 && len(faults) == 1
+			return causes[string(record.CauseSentence)] == 1 && causes["overdue"] == 1 && len(faults) == 1
 		})
 		p.do("demo", "mend")
 		p.await("the overdue load is back", 90*time.Second, func() bool { return !late() })

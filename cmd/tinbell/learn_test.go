@@ -31,7 +31,7 @@ func learnInConsole(t *testing.T, p *program) {
 		t.Helper()
 		var d httpapi.AlertDetail
 		dbtest.Must(t, p.client().Get(t.Context(), fmt.Sprintf("/alerts/%d", id), nil, &d))
-		return d.Verdict
+		return string(d.Verdict)
 	}
 	dbtest.Must(t, tab.Go(p.client().Server+"/labels"))
 	first := at()

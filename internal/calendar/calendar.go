@@ -104,15 +104,13 @@ func (d *Desk) Read(c *record.Calendar) ([]record.PlannedEvent, error) {
 	switch {
 	case strings.TrimSpace(c.Name) == "":
 		return nil, record.Invalid{Field: "calendar", Given: c.Name, Allowed: "a name for the calendar"}
-	case !slices.Contains(effects, c.Effect):
-		return nil, record.Invalid{Field: "effect", Given: c.Effect, Allowed: strings.Join(effects, ", ")}
+	case !c.Effect.Valid():
+		return nil, record.Invalid{Field: "effect", Given: string(c.Effect), Allowed: record.Effects}
 	case c.Country != "":
 		return d.holidays(*c)
 	}
 	return d.readICal(*c)
 }
-
-var effects = []string{record.EffectMute, record.EffectWiden, record.EffectLeaveOut}
 
 // Put keeps a calendar and its events, and has everything fitted again
 // that they concern.
@@ -146,14 +144,14 @@ func (d *Desk) DropIn(ctx context.Context, tx pgx.Tx, name string) error {
 
 // NewEvent is an event that a person adds.
 type NewEvent struct {
-	Summary string    `json:"summary" minLength:"1"`
-	From    time.Time `json:"from"`
-	To      time.Time `json:"to"`
-	Dataset string    `json:"dataset,omitempty" doc:"empty: all datasets"`
-	Effect  string    `json:"effect,omitempty" enum:"mute,widen,leave out," doc:"mute if left out"`
-	Repeat  string    `json:"repeat,omitempty" doc:"a rule of iCalendar's RRULE, such as FREQ=WEEKLY;BYDAY=TU"`
-	Zone    string    `json:"zone,omitempty" doc:"by whose clocks it repeats; UTC if left out"`
-	Holiday bool      `json:"holiday,omitempty" doc:"a day like a Sunday, rather than an event"`
+	Summary string        `json:"summary" minLength:"1"`
+	From    time.Time     `json:"from"`
+	To      time.Time     `json:"to"`
+	Dataset string        `json:"dataset,omitempty" doc:"empty: all datasets"`
+	Effect  record.Effect `json:"effect,omitempty" enum:"mute,widen,leave out," doc:"mute if left out"`
+	Repeat  string        `json:"repeat,omitempty" doc:"a rule of iCalendar's RRULE, such as FREQ=WEEKLY;BYDAY=TU"`
+	Zone    string        `json:"zone,omitempty" doc:"by whose clocks it repeats; UTC if left out"`
+	Holiday bool          `json:"holiday,omitempty" doc:"a day like a Sunday, rather than an event"`
 }
 
 // AddEvent adds an event to the calendar of those added by hand, and gives its

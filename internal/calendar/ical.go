@@ -77,7 +77,7 @@ func (d *Desk) single(c record.Calendar, e *ical.VEvent) (v record.PlannedEvent,
 		return record.Invalid{Field: "event", Given: v.Summary, Allowed: why}
 	}
 	if effect := strings.ReplaceAll(strings.ToLower(text(e, propertyEffect)), "-", " "); effect != "" {
-		if v.Effect = effect; !slices.Contains(effects, effect) {
+		if v.Effect = record.Effect(effect); !v.Effect.Valid() {
 			return v, start, bad(fmt.Sprintf("%s is %q; allowed are MUTE, WIDEN and LEAVE-OUT", propertyEffect, effect))
 		}
 	}
@@ -271,8 +271,8 @@ func (d *Desk) written(e NewEvent) (string, *ical.VEvent, error) {
 		return "", nil, record.Invalid{Field: "to", Given: e.To.Format(time.RFC3339),
 			Allowed: "a time after " + e.From.Format(time.RFC3339)}
 	}
-	if e.Effect != "" && !slices.Contains(effects, e.Effect) {
-		return "", nil, record.Invalid{Field: "effect", Given: e.Effect, Allowed: strings.Join(effects, ", ")}
+	if e.Effect != "" && !e.Effect.Valid() {
+		return "", nil, record.Invalid{Field: "effect", Given: string(e.Effect), Allowed: record.Effects}
 	}
 	if e.Zone == "" {
 		e.Zone = "UTC"
@@ -298,7 +298,7 @@ func (d *Desk) written(e NewEvent) (string, *ical.VEvent, error) {
 		v.SetProperty(propertyDataset, e.Dataset)
 	}
 	if e.Effect != "" {
-		v.SetProperty(propertyEffect, strings.ToUpper(strings.ReplaceAll(e.Effect, " ", "-")))
+		v.SetProperty(propertyEffect, strings.ToUpper(strings.ReplaceAll(string(e.Effect), " ", "-")))
 	}
 	if e.Repeat != "" {
 		v.SetProperty(ical.ComponentPropertyRrule, e.Repeat)

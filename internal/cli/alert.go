@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tinbell/core/score"
 	"tinbell/internal/draw"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/inspect"
@@ -36,7 +37,7 @@ func (a *app) alertCommand() *cobra.Command {
 			l := listing{head: []string{"id", "raised", "severity", "what", "dataset", "how rare", "label"}, right: []int{1},
 				raw: page, none: "No such alert."}
 			for _, x := range page.Alerts {
-				l.rows = append(l.rows, []string{strconv.FormatInt(x.ID, 10), a.local(x.RaisedAt, x.Zone), x.Severity, x.Sentence,
+				l.rows = append(l.rows, []string{strconv.FormatInt(x.ID, 10), a.local(x.RaisedAt, x.Zone), string(x.Severity), x.Sentence,
 					or(x.Dataset, x.Source+x.Job), rare(x.ReturnPeriod), verdict(x)})
 			}
 			return a.show(l)
@@ -69,11 +70,11 @@ func (a *app) alertShow() *cobra.Command {
 			}
 			a.printf("%s.\n\n", d.Sentence)
 			facts := [][2]string{
-				{"state", d.Severity + ", " + verdict(d.Alert)}, {"dataset", d.Dataset}, {"segment", orNone(d.Segment)},
+				{"state", string(d.Severity) + ", " + verdict(d.Alert)}, {"dataset", d.Dataset}, {"segment", orNone(d.Segment)},
 				{"monitor", d.Monitor}, {"owner", orNone(d.Owner)},
 				{"since", a.local(d.Since, d.Zone)}, {"raised", a.local(d.RaisedAt, d.Zone)},
 				{"closed", a.optional(d.ClosedAt, d.Zone, "still open")},
-				{"opened by", d.Cause + " rule, " + d.Direction}, {"how rare", rare(d.ReturnPeriod)},
+				{"opened by", string(d.Cause) + " rule, " + d.Direction}, {"how rare", rare(d.ReturnPeriod)},
 				{"peak", fmt.Sprintf("%+.1f half-widths of the band", d.Peak)},
 			}
 			if d.Figures != "" {
@@ -88,7 +89,7 @@ func (a *app) alertShow() *cobra.Command {
 			}
 			if !d.Judged() {
 				facts = [][2]string{
-					{"state", d.Severity + ", " + verdict(d.Alert)}, {"source", orNone(d.Source)}, {"dataset", orNone(d.Dataset)},
+					{"state", string(d.Severity) + ", " + verdict(d.Alert)}, {"source", orNone(d.Source)}, {"dataset", orNone(d.Dataset)},
 					{"job", orNone(d.Job)}, {"owner", orNone(d.Owner)},
 					{"since", a.local(d.Since, d.Zone)}, {"raised", a.local(d.RaisedAt, d.Zone)},
 					{"closed", a.optional(d.ClosedAt, d.Zone, "still open")},
@@ -171,7 +172,7 @@ func (a *app) alertLabel() *cobra.Command {
 			if len(args) < 2 {
 				return wrongUsage{fmt.Errorf("give one or more alert ids and then fault, noise, planned or none")}
 			}
-			in.Verdict = args[len(args)-1]
+			in.Verdict = score.Verdict(args[len(args)-1])
 			if in.Verdict == "none" {
 				in.Verdict = ""
 			}

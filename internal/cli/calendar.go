@@ -49,7 +49,7 @@ func (a *app) calendarList() *cobra.Command {
 					id = e.UID
 				}
 				l.rows = append(l.rows, []string{e.Calendar, e.Summary, e.StartedAt.Format("2006-01-02 15:04Z"),
-					e.EndedAt.Format("2006-01-02 15:04Z"), orNone(e.Dataset), does, id})
+					e.EndedAt.Format("2006-01-02 15:04Z"), orNone(e.Dataset), string(does), id})
 			}
 			return a.show(l)
 		}}
@@ -121,7 +121,7 @@ func (a *app) calendarAdd() *cobra.Command {
 	f.StringVar(&to, "to", "", "when it ends")
 	f.StringVar(&length, "for", "", "how long it lasts, instead of --to")
 	f.StringVar(&in.Dataset, "dataset", "", "only for this dataset")
-	f.StringVar(&in.Effect, "effect", "",
+	f.StringVar((*string)(&in.Effect), "effect", "",
 		"mute (neither judged nor learned from), widen (judged by a wider band) or 'leave out' (judged as ever, not learned from)")
 	f.StringVar(&in.Repeat, "repeat", "", "as iCalendar's RRULE")
 	f.StringVar(&in.Zone, "zone", "", "by whose clocks it repeats")
@@ -209,7 +209,7 @@ func (a *app) calendarFollow() *cobra.Command {
 		}}
 	c.Flags().StringVar(&every, "every", "6h", "how often it is fetched")
 	c.Flags().StringVar(&in.Dataset, "dataset", "", "that events are for which name none")
-	c.Flags().StringVar(&in.Effect, "effect", "", "mute, widen or leave out, of events that say nothing themselves")
+	c.Flags().StringVar((*string)(&in.Effect), "effect", "", "mute, widen or leave out, of events that say nothing themselves")
 	return c
 }
 

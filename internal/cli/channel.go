@@ -35,7 +35,7 @@ func (a *app) channelCommand() *cobra.Command {
 				case v.Message != "":
 					state = "not reached since " + a.local(*v.FailingSince, "UTC") + ": " + v.Message
 				}
-				l.rows = append(l.rows, []string{v.Name, v.Kind, to, orNone(v.Settings.Form), strconv.Itoa(v.HourlyLimit), state})
+				l.rows = append(l.rows, []string{v.Name, string(v.Kind), to, orNone(v.Settings.Form), strconv.Itoa(v.HourlyLimit), state})
 			}
 			return a.show(l)
 		}}
@@ -172,7 +172,7 @@ func (a *app) routeCommand() *cobra.Command {
 				escalates = "to " + r.EscalateTo + " after " + every(r.EscalateSeconds)
 			}
 			l.rows = append(l.rows, []string{r.Name, r.Channel, or(strings.Join(r.Datasets, ", "), "all"),
-				or(strings.Join(r.Owners, ", "), "all"), or(strings.Join(r.Tags, ", "), "all"), r.Severity,
+				or(strings.Join(r.Owners, ", "), "all"), or(strings.Join(r.Tags, ", "), "all"), string(r.Severity),
 				or(strings.Join(r.Hours, ", "), "always"),
 				every(r.WaitSeconds), every(r.RemindSeconds), escalates})
 		}
@@ -213,7 +213,7 @@ func (a *app) routeCommand() *cobra.Command {
 	f.StringSliceVar((*[]string)(&in.Datasets), "dataset", nil, "names or patterns such as ops.*; all if left out")
 	f.StringSliceVar((*[]string)(&in.Owners), "owner", nil, "all if left out")
 	f.StringSliceVar((*[]string)(&in.Tags), "tag", nil, "one of them is enough; all if left out")
-	f.StringVar(&in.Severity, "severity", "", "the least that is told: warning (if left out) or critical")
+	f.StringVar((*string)(&in.Severity), "severity", "", "the least that is told: warning (if left out) or critical")
 	f.StringArrayVar((*[]string)(&in.Hours), "hours", nil, "when it tells, as 'mon-fri 08:00-18:00'; always if left out")
 	f.StringVar(&in.Zone, "zone", "", "of the hours; UTC if left out")
 	f.StringVar(&wait, "wait", "", "for other alerts of the same cause; 10s if left out")
@@ -288,14 +288,14 @@ func (a *app) messageTable(list []record.Message, none string) listing {
 	l := listing{head: []string{"message", "created", "channel", "what", "state", "tries", "group", "subject"},
 		right: []int{6, 7}, raw: list, none: none}
 	for _, m := range list {
-		group, state := "–", m.State
+		group, state := "–", string(m.State)
 		if m.GroupID != nil {
 			group = strconv.FormatInt(*m.GroupID, 10)
 		}
 		if m.Error != "" && m.State != record.MessageSent {
 			state += ": " + m.Error
 		}
-		l.rows = append(l.rows, []string{m.ID, a.local(m.CreatedAt, "UTC"), m.Channel, m.What, state, strconv.Itoa(m.Attempts),
+		l.rows = append(l.rows, []string{m.ID, a.local(m.CreatedAt, "UTC"), m.Channel, string(m.What), state, strconv.Itoa(m.Attempts),
 			group, m.Subject})
 	}
 	return l

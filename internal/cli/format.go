@@ -84,7 +84,7 @@ func amount(v *float64) string {
 func verdict(a record.Alert) string {
 	switch {
 	case a.Verdict != "":
-		return a.Verdict
+		return string(a.Verdict)
 	case a.ClosedAt == nil:
 		return "open"
 	}

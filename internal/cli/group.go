@@ -45,7 +45,7 @@ func (a *app) groupList() *cobra.Command {
 			l := listing{head: []string{"group", "opened", "severity", "alerts", "what", "likely origin", "lasted",
 				"looked after"}, right: []int{1, 4}, raw: page, none: "No such group."}
 			for _, g := range page.Groups {
-				l.rows = append(l.rows, []string{strconv.FormatInt(g.ID, 10), a.local(g.OpenedAt, g.Zone), g.Severity,
+				l.rows = append(l.rows, []string{strconv.FormatInt(g.ID, 10), a.local(g.OpenedAt, g.Zone), string(g.Severity),
 					strconv.Itoa(g.Alerts), g.Sentence, orNone(g.Place), lasted(g.Group), orNone(g.TakenBy)})
 			}
 			return a.show(l)
@@ -88,7 +88,7 @@ func (a *app) groupShow() *cobra.Command {
 			a.printf("\n")
 			l := listing{head: []string{"alert", "raised", "severity", "what", "dataset", "label"}, right: []int{1}}
 			for _, x := range g.Members {
-				l.rows = append(l.rows, []string{strconv.FormatInt(x.ID, 10), a.local(x.RaisedAt, x.Zone), x.Severity, x.Sentence,
+				l.rows = append(l.rows, []string{strconv.FormatInt(x.ID, 10), a.local(x.RaisedAt, x.Zone), string(x.Severity), x.Sentence,
 					or(x.Dataset, x.Source+x.Job), verdict(x)})
 			}
 			if err := a.show(l); err != nil {

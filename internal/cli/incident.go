@@ -38,7 +38,7 @@ func (a *app) incidentCommand() *cobra.Command {
 			for _, i := range incidents {
 				l.rows = append(l.rows, []string{i.Reference, i.StartedAt.Format(time.RFC3339),
 					a.optional(i.EndedAt, "UTC", "lasting"), strings.Join(i.Datasets(), ", "), orNone(i.Segment), i.Title,
-					orNone(i.Cause), i.Severity})
+					orNone(i.Cause), string(i.Severity)})
 			}
 			return a.show(l)
 		}}
@@ -89,7 +89,7 @@ func (a *app) incidentAdd() *cobra.Command {
 	f.StringVar(&in.Measure, "measure", "", "limit it to one measure")
 	f.StringVar(&in.Segment, "segment", "", "limit it to one segment")
 	f.StringVar(&in.Cause, "cause", "", "what it was")
-	f.StringVar(&in.Severity, "severity", "warning", "warning or critical")
+	f.StringVar((*string)(&in.Severity), "severity", "warning", "warning or critical")
 	f.StringVar(&in.Impact, "impact", "", "what it did to whom")
 	f.BoolVar(&in.Downstream, "downstream", false, "what reads the dataset is hit too")
 	return add

@@ -98,7 +98,7 @@ func (a *app) runs(c *cobra.Command, path string) error {
 		if r.Bytes != nil {
 			size = words.Bytes(float64(*r.Bytes))
 		}
-		l.rows = append(l.rows, []string{started, r.Job, r.State, took, rows, size, r.Message})
+		l.rows = append(l.rows, []string{started, r.Job, string(r.State), took, rows, size, r.Message})
 	}
 	return a.show(l)
 }
@@ -158,7 +158,7 @@ func (a *app) deliveriesCommand() *cobra.Command {
 					rows = words.Number(float64(*d.Rows))
 				}
 				l.rows = append(l.rows, []string{a.local(d.LandedAt, "UTC"), d.Path, orNone(d.Segment), rows,
-					words.Bytes(float64(d.Bytes)), d.State, d.Message})
+					words.Bytes(float64(d.Bytes)), string(d.State), d.Message})
 			}
 			return a.show(l)
 		}}

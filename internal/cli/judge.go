@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tinbell/core/score"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/record"
 	"tinbell/internal/replays"
@@ -223,7 +224,7 @@ func backtestAlerts(b replays.Backtest) listing {
 		}
 		l.rows = append(l.rows, []string{x.Monitor, x.Dataset, x.Measure, x.Segment, x.Since.Format(time.RFC3339),
 			x.RaisedAt.Format(time.RFC3339), closed,
-			x.Severity, x.Direction, x.Rule, x.Outcome, x.Incident})
+			string(x.Severity), x.Direction, string(x.Rule), string(x.Outcome), x.Incident})
 	}
 	return l
 }
@@ -268,7 +269,7 @@ their order, and all can be left open.`,
 				}
 				n := q.Questions[number-1]
 				var given []record.Stretch
-				answer := httpapi.PastAnswer{Series: n.Series, From: n.From, To: n.To, Verdict: verdict, Note: note}
+				answer := httpapi.PastAnswer{Series: n.Series, From: n.From, To: n.To, Verdict: score.Verdict(verdict), Note: note}
 				if err := a.client().Send(c.Context(), "POST", path+"/answers", answer, &given); err != nil {
 					return err
 				}
@@ -305,7 +306,7 @@ func (a *app) monitorStates() *cobra.Command {
 			}
 			l := listing{head: []string{"segment", "state", "since", "why"}, raw: states, none: "It judges all of its series."}
 			for _, s := range states {
-				l.rows = append(l.rows, []string{orNone(s.Segment), s.State, s.Since.Format("2006-01-02 15:04"), s.Message})
+				l.rows = append(l.rows, []string{orNone(s.Segment), string(s.State), s.Since.Format("2006-01-02 15:04"), s.Message})
 			}
 			return a.show(l)
 		}}

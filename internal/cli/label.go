@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tinbell/core/score"
 	"tinbell/internal/flat"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/inspect"
@@ -120,7 +121,7 @@ func (a *app) labelStretch() *cobra.Command {
 			if in.SeriesID == 0 {
 				return record.NotFound{Kind: "segment of " + m.Name, Name: segment}
 			}
-			in.Verdict = args[1]
+			in.Verdict = score.Verdict(args[1])
 			var v record.Stretch
 			if err := a.client().Send(c.Context(), "POST", "/stretches", in, &v); err != nil {
 				return err
@@ -171,14 +172,14 @@ func (a *app) filterCommand() *cobra.Command {
 			}
 			near := listing{head: []string{"most like it", "label", "raised", "what"}, right: []int{1}}
 			for _, n := range h.Nearest {
-				near.rows = append(near.rows, []string{fmt.Sprint(n.ID), n.Verdict, a.local(n.RaisedAt, n.Zone), n.Sentence})
+				near.rows = append(near.rows, []string{fmt.Sprint(n.ID), string(n.Verdict), a.local(n.RaisedAt, n.Zone), n.Sentence})
 			}
 			if len(near.rows) == 0 {
 				return nil
 			}
 			return a.show(near)
 		}}
-	state := func(use, short, to string) *cobra.Command {
+	state := func(use, short string, to record.FilterState) *cobra.Command {
 		var limit float64
 		c := &cobra.Command{Use: use, Short: short, Args: exactly(0, "nothing"), Example: "  tinbell filter " + use}
 		c.RunE = func(c *cobra.Command, _ []string) error {
@@ -190,8 +191,8 @@ func (a *app) filterCommand() *cobra.Command {
 			if err := a.client().Send(c.Context(), "PATCH", "/filter", in, &how); err != nil {
 				return err
 			}
-			a.say("The filter is %s; it may lose %s of faults.", map[string]string{"off": "off",
-				"shadow": "in shadow: it says what it would hold back", "active": "active"}[how.State], words.Percent(how.Limit))
+			a.say("The filter is %s; it may lose %s of faults.", map[record.FilterState]string{record.FilterOff: "off",
+				record.FilterShadow: "in shadow: it says what it would hold back", record.FilterActive: "active"}[how.State], words.Percent(how.Limit))
 			return nil
 		}
 		if to != record.FilterOff {
@@ -216,7 +217,7 @@ func filterRows(r lessons.FilterReport) listing {
 			r.Checked.NoiseHeld, r.Checked.Noise, r.Checked.From.Format(time.DateOnly))
 	}
 	return listing{head: []string{"filter", ""}, raw: r, rows: [][]string{
-		{"state", r.State}, {"may lose", words.Percent(r.Limit) + " of faults"},
+		{"state", string(r.State)}, {"may lose", words.Percent(r.Limit) + " of faults"},
 		{"learned from", fmt.Sprintf("%d labels: %s, %d noise", r.Labels, words.Plural(r.Faults, "fault"), r.Noise)},
 		{"holds back under", words.Percent(r.Cut) + " sure that it is a fault"}, {"orders rightly, unseen", right},
 		{"on labels newer than it learned from", checked},
@@ -237,7 +238,7 @@ func (a *app) labelList() *cobra.Command {
 			l := listing{head: []string{"alert", "label", "by", "at", "monitor", "segment", "note"}, right: []int{1},
 				keep: []string{"label", "by"}, raw: given, none: "Nothing was labelled yet."}
 			for _, g := range given {
-				l.rows = append(l.rows, []string{strconv.FormatInt(g.AlertID, 10), or(g.Verdict, "taken back"), g.Author,
+				l.rows = append(l.rows, []string{strconv.FormatInt(g.AlertID, 10), string(or(g.Verdict, "taken back")), g.Author,
 					a.local(g.At, "UTC"), g.Monitor, orNone(g.Segment), orNone(strings.Trim(g.Cause+": "+g.Note, ": "))})
 			}
 			return a.show(l)

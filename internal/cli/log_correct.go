@@ -102,7 +102,7 @@ func (a *app) logGoesWith() *cobra.Command {
 				a.say("  %+.2f  %-16s  %d  %s", k.Correlation, lagged(k.LagSeconds), k.Number, k.Gist)
 			}
 			for _, r := range g.Runs {
-				a.say("  in %d of %s of %s", r.With, words.Plural(r.Runs, r.State+" run"), r.Job)
+				a.say("  in %d of %s of %s", r.With, words.Plural(r.Runs, string(r.State)+" run"), r.Job)
 			}
 			for _, v := range g.Alerts {
 				a.say("  in %d of %s with an alert of %s, %s of the others", v.With, words.Plural(v.Hours, "hour"), v.Dataset,

@@ -304,8 +304,8 @@ func (a *app) rehearse(c *cobra.Command, name string, proposed record.Settings, 
 		list []replays.BacktestAlert
 	}{{"gone", r.Gone}, {"new", r.New}} {
 		for _, x := range part.list {
-			changes.rows = append(changes.rows, []string{part.name, a.local(x.Since, r.Zone), orNone(x.Segment), x.Rule,
-				x.Outcome, orNone(x.Incident)})
+			changes.rows = append(changes.rows, []string{part.name, a.local(x.Since, r.Zone), orNone(x.Segment), string(x.Rule),
+				string(x.Outcome), orNone(x.Incident)})
 		}
 	}
 	if a.output != "table" || len(changes.rows) == 0 {

@@ -56,7 +56,7 @@ func (a *app) taskCommand() *cobra.Command {
 				if t.Total > 0 {
 					done = fmt.Sprintf("%.0f %%", 100*float64(t.Done)/float64(t.Total))
 				}
-				l.rows = append(l.rows, []string{fmt.Sprint(t.ID), t.What, t.Subject, done, t.State, a.local(t.StartedAt, "UTC"),
+				l.rows = append(l.rows, []string{fmt.Sprint(t.ID), t.What, t.Subject, done, string(t.State), a.local(t.StartedAt, "UTC"),
 					t.Message})
 			}
 			return a.show(l)

@@ -83,7 +83,7 @@ func proposalRows(list []record.Proposal) listing {
 			change += "; finds " + strings.Join(g.Gained, ", ")
 		}
 		l.rows = append(l.rows, []string{strconv.FormatInt(p.ID, 10), p.Monitor, change, spares(g),
-			fmt.Sprintf("about %.1f", g.Lost), known, p.State})
+			fmt.Sprintf("about %.1f", g.Lost), known, string(p.State)})
 	}
 	return l
 }

@@ -158,10 +158,13 @@ func (c *Collector) backfillStep(ctx context.Context, p probe, batch []record.Me
 // Steer pauses, resumes or cancels a backfill.
 func (c *Collector) Steer(ctx context.Context, taskID int64, verb string) (record.Task, error) {
 	turns := map[string]struct {
-		to   string
-		from []string
-	}{"pause": {"paused", []string{"running"}}, "resume": {"running", []string{"paused", "failed", "cancelled"}},
-		"cancel": {"cancelled", []string{"running", "paused"}}}
+		to   record.TaskState
+		from []record.TaskState
+	}{
+		"pause":  {record.TaskPaused, []record.TaskState{record.TaskRunning}},
+		"resume": {record.TaskRunning, []record.TaskState{record.TaskPaused, record.TaskFailed, record.TaskCancelled}},
+		"cancel": {record.TaskCancelled, []record.TaskState{record.TaskRunning, record.TaskPaused}},
+	}
 	task, err := c.store.Task(ctx, taskID)
 	if err != nil {
 		return task, err

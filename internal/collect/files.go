@@ -249,8 +249,8 @@ func (c *Collector) ringFiles(ctx context.Context, p probe) error {
 			return store.Mended(ctx, tx, about, record.CauseFile, now)
 		}
 		d := bad[0]
-		said := fmt.Sprintf("%s: %s ", p.dataset.Name, d.Path) + map[string]string{"broken": "is broken: ", "doubled": "holds ",
-			"taken": "came "}[d.State] + d.Message
+		said := fmt.Sprintf("%s: %s ", p.dataset.Name, d.Path) + map[record.DeliveryState]string{record.DeliveryBroken: "is broken: ",
+			record.DeliveryDoubled: "holds ", record.DeliveryTaken: "came "}[d.State] + d.Message
 		if n := len(bad) - 1; n > 0 {
 			said += fmt.Sprintf(" (and %d more)", n)
 		}

@@ -72,6 +72,7 @@ func overIn(m compare.Matrix, period int) (list []string) {
 }
 
 func TestAComparisonFindsWhatDriftedRingsAndIsLabelled(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	house(t, s, drifted(56))
 	in := httpapi.NewComparison{Name: "trips", Dataset: "public.trips", ComparisonSettings: settings()}
@@ -188,6 +189,7 @@ func TestAComparisonFindsWhatDriftedRingsAndIsLabelled(t *testing.T) {
 }
 
 func TestAnAnswerMayBeACategory(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	list := drifted(1000)
 	for i := range list {
@@ -224,6 +226,7 @@ func TestAnAnswerMayBeACategory(t *testing.T) {
 }
 
 func TestOnlyNewPeriodsAreJudgedAndLateRowsCount(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	list := drifted(1000)
 	conn := house(t, s, list[:63*150])
@@ -260,6 +263,7 @@ func TestOnlyNewPeriodsAreJudgedAndLateRowsCount(t *testing.T) {
 }
 
 func TestARunGoesOnWhereItWasCutOff(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	conn := house(t, s, drifted(56))
 	// The service's database refuses what periods come to: the run fails after it
@@ -292,6 +296,7 @@ func TestARunGoesOnWhereItWasCutOff(t *testing.T) {
 }
 
 func TestOneRunAtATimeAndNoneForWhatWasReplaced(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	house(t, s, drifted(56))
 	in := httpapi.NewComparison{Name: "trips", Dataset: "public.trips", ComparisonSettings: settings()}
@@ -327,6 +332,7 @@ func TestOneRunAtATimeAndNoneForWhatWasReplaced(t *testing.T) {
 }
 
 func TestOtherReferences(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	house(t, s, drifted(56))
 	for name, c := range map[string]struct {
@@ -368,6 +374,7 @@ func TestOtherReferences(t *testing.T) {
 }
 
 func TestFilesOfADatasetAreComparedToo(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	folder := dbtest.Folder(t)
 	list := drifted(56)
@@ -399,6 +406,7 @@ func TestFilesOfADatasetAreComparedToo(t *testing.T) {
 }
 
 func TestWhatCannotBeComparedIsRefusedWithAReason(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	conn := house(t, s, drifted(1000)[:500])
 	_, err := conn.Exec(t.Context(), `
@@ -471,6 +479,7 @@ func TestWhatCannotBeComparedIsRefusedWithAReason(t *testing.T) {
 }
 
 func TestAComparisonsFiguresAreMetricsAskedForAndItsFailureAnAlert(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	conn := house(t, s, drifted(56))
 	in := httpapi.NewComparison{Name: "trips", Dataset: "public.trips", ComparisonSettings: settings()}

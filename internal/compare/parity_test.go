@@ -135,6 +135,7 @@ func house(t testing.TB, s *dbtest.Service, list []trip) *pgx.Conn {
 }
 
 func TestRowsAreCountedTheSameWhereverTheyLie(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	// Over the end of summer time in Halifax, when a day has 25 hours.
 	list := trips(rand.New(rand.NewPCG(1, 2)), time.Date(2026, 10, 29, 3, 0, 0, 0, time.UTC), 7, 400, func(day int, v *trip) {

@@ -36,6 +36,7 @@ func files(t testing.TB, lists map[string][]trip) map[string]*compare.Files {
 }
 
 func TestTwoFilesAreComparedWithoutAService(t *testing.T) {
+	t.Parallel()
 	fares := func(_ int, v *trip) {
 		if v.Fare != nil {
 			*v.Fare *= 1.6
@@ -112,6 +113,7 @@ func TestTwoFilesAreComparedWithoutAService(t *testing.T) {
 }
 
 func TestAFeatureOnOneSideOnlyIsSaidToBe(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write := func(name, content string) *compare.Files {
 		t.Helper()

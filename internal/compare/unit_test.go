@@ -21,6 +21,7 @@ func halifax(t *testing.T) *time.Location {
 }
 
 func TestPeriodsAreLocalDaysWeeksAndMonths(t *testing.T) {
+	t.Parallel()
 	zone := halifax(t)
 	for _, c := range []struct{ period, at, from, to string }{
 		{"day", "2026-11-01T12:00:00-04:00", "2026-11-01T00:00:00-03:00", "2026-11-02T00:00:00-04:00"}, // 25 hours
@@ -51,6 +52,7 @@ func emptyDays(n int) []Day {
 }
 
 func TestBlocksAreAsLongAsAPeriodAndAtLeastFive(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		days        int
 		period      string
@@ -78,6 +80,7 @@ func TestBlocksAreAsLongAsAPeriodAndAtLeastFive(t *testing.T) {
 }
 
 func TestRowsOfAPeriodAreJudgedByTheLimitOfFewerRowsAtMost(t *testing.T) {
+	t.Parallel()
 	for rows := 120; rows < 60000; rows = rows*11/10 + 1 {
 		step := stepped(rows)
 		if step > rows || float64(step) < 0.8*float64(rows) {
@@ -90,6 +93,7 @@ func TestRowsOfAPeriodAreJudgedByTheLimitOfFewerRowsAtMost(t *testing.T) {
 }
 
 func TestFeaturesAreProposedFromTheColumns(t *testing.T) {
+	t.Parallel()
 	list := []columns.Column{{Name: "scored_at", Kind: drift.Time}, {Name: "loaded_at", Kind: drift.Time},
 		{Name: "sails_at", Kind: drift.Time}, {Name: "id", Kind: drift.Number}, {Name: "trip_uuid", Kind: drift.Category},
 		{Name: "fare", Kind: drift.Number}, {Name: "tags", Type: "text[]"}, {Name: "score", Kind: drift.Number},
@@ -134,6 +138,7 @@ func feature(name, state string, ratio float64, by string, more ...drift.Measure
 }
 
 func TestWhatWasFoundIsToldInASentence(t *testing.T) {
+	t.Parallel()
 	calm := feature("party", drift.AsExpected, 0.4, drift.MeasurePSI)
 	moved := feature("fare", drift.Over, 3, drift.MeasurePSI)
 	moved.Gained, moved.Lost = &drift.Shift{From: 100, To: 140, Was: 0.07, Is: 0.19}, &drift.Shift{Label: drift.Above, From: 500,
@@ -183,6 +188,7 @@ func TestWhatWasFoundIsToldInASentence(t *testing.T) {
 }
 
 func TestTheMatrixPutsFirstWhatMattersAndSaysSinceWhen(t *testing.T) {
+	t.Parallel()
 	zone := "America/Halifax"
 	week := func(n int) time.Time { return time.Date(2026, 9, 7+7*n, 3, 0, 0, 0, time.UTC) }
 	v := record.Comparison{Zone: zone, State: "ready", Features: record.Features{{Name: "score", Role: "score"}, {Name: "party"},

@@ -47,12 +47,12 @@ type WrittenSource struct {
 // WrittenCalendar is a calendar with the text of its iCalendar file, or the
 // holidays of a country.
 type WrittenCalendar struct {
-	Name    string `json:"name"`
-	Country string `json:"country,omitempty"`
-	Zone    string `json:"zone,omitempty"`
-	Dataset string `json:"dataset,omitempty"`
-	Effect  string `json:"effect,omitempty" enum:"mute,widen,leave out"`
-	ICal    string `json:"ical,omitempty"`
+	Name    string        `json:"name"`
+	Country string        `json:"country,omitempty"`
+	Zone    string        `json:"zone,omitempty"`
+	Dataset string        `json:"dataset,omitempty"`
+	Effect  record.Effect `json:"effect,omitempty" enum:"mute,widen,leave out"`
+	ICal    string        `json:"ical,omitempty"`
 
 	Address      string `json:"address,omitempty" secret:"true" doc:"of a calendar that is fetched: ${NAME} stands for the variable of that name where the files are loaded"`
 	EverySeconds int64  `json:"every_seconds,omitempty" doc:"how often it is fetched"`

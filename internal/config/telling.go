@@ -7,6 +7,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"tinbell/core/detect"
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
 	"tinbell/internal/setup"
@@ -18,8 +19,8 @@ import (
 // password of a login and a signing secret are in no file: ${NAME} stands for
 // the variable of that name where the files are loaded.
 type WrittenChannel struct {
-	Name    string `json:"name"`
-	Through string `json:"through" enum:"email,webhook"`
+	Name    string             `json:"name"`
+	Through record.ChannelKind `json:"through" enum:"email,webhook"`
 	record.ChannelSettings
 	Address     string         `json:"address,omitempty" secret:"true" doc:"of a webhook, where url does not show all of it"`
 	Password    string         `json:"password,omitempty" secret:"true"`
@@ -50,19 +51,19 @@ func (w WrittenChannel) headers() (map[string]string, error) {
 
 // WrittenRoute says which groups a channel hears of.
 type WrittenRoute struct {
-	Name            string         `json:"name"`
-	Channel         string         `json:"channel"`
-	Datasets        record.Strings `json:"datasets,omitempty"`
-	Owners          record.Strings `json:"owners,omitempty"`
-	Tags            record.Strings `json:"tags,omitempty"`
-	Severity        string         `json:"severity,omitempty" enum:"warning,critical"`
-	Hours           record.Strings `json:"hours,omitempty"`
-	Zone            string         `json:"zone,omitempty"`
-	WaitSeconds     *int64         `json:"wait_seconds,omitempty"`
-	RemindSeconds   int64          `json:"remind_seconds,omitempty"`
-	EscalateSeconds int64          `json:"escalate_seconds,omitempty"`
-	EscalateTo      string         `json:"escalate_to,omitempty"`
-	NoRecovery      bool           `json:"no_recovery,omitempty"`
+	Name            string          `json:"name"`
+	Channel         string          `json:"channel"`
+	Datasets        record.Strings  `json:"datasets,omitempty"`
+	Owners          record.Strings  `json:"owners,omitempty"`
+	Tags            record.Strings  `json:"tags,omitempty"`
+	Severity        detect.Severity `json:"severity,omitempty" enum:"warning,critical"`
+	Hours           record.Strings  `json:"hours,omitempty"`
+	Zone            string          `json:"zone,omitempty"`
+	WaitSeconds     *int64          `json:"wait_seconds,omitempty"`
+	RemindSeconds   int64           `json:"remind_seconds,omitempty"`
+	EscalateSeconds int64           `json:"escalate_seconds,omitempty"`
+	EscalateTo      string          `json:"escalate_to,omitempty"`
+	NoRecovery      bool            `json:"no_recovery,omitempty"`
 }
 
 // WrittenSLA is a promise of at least so much between two times of the day.

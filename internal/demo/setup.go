@@ -14,6 +14,7 @@ import (
 
 	ical "github.com/arran4/golang-ical"
 
+	"tinbell/core/score"
 	"tinbell/core/timeline"
 	"tinbell/internal/client"
 	"tinbell/internal/collect"
@@ -386,7 +387,7 @@ func (w *World) label(ctx context.Context, c *client.Client) error {
 			}
 			verdict, cause := w.truth(a)
 			if rng.Float64() < 0.05 {
-				verdict, cause = map[string]string{record.Fault: record.Noise, record.Noise: record.Fault,
+				verdict, cause = map[score.Verdict]score.Verdict{record.Fault: record.Noise, record.Noise: record.Fault,
 					record.Planned: record.Noise}[verdict], ""
 			}
 			l := httpapi.NewLabel{Alerts: []int64{a.ID}, Verdict: verdict, Cause: cause, Author: labellers[rng.IntN(3)],
@@ -417,7 +418,7 @@ func (w *World) labelDrift(ctx context.Context, c *client.Client, a record.Alert
 }
 
 // truth is what really happened around an alert.
-func (w *World) truth(a record.Alert) (verdict, cause string) {
+func (w *World) truth(a record.Alert) (verdict score.Verdict, cause string) {
 	end := a.RaisedAt
 	if a.EndedAt != nil && a.EndedAt.After(end) {
 		end = *a.EndedAt

@@ -87,6 +87,7 @@ func why(t *testing.T, s *dbtest.Service, alert int64) (w diagnose.Why) {
 }
 
 func TestTheSegmentsBehindAChangeAreFoundInTheWarehouse(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	mill(t, s)
 	w := why(t, s, rung(t, s, "loads", "", "low"))
@@ -118,6 +119,7 @@ func TestTheSegmentsBehindAChangeAreFoundInTheWarehouse(t *testing.T) {
 }
 
 func TestRowsOfATableThatStandOutAreFoundAndTheSQLFindsThem(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	conn := mill(t, s)
 	_, err := conn.Exec(t.Context(), `insert into loads values (-1, 'ford', 'rye', 900, 'driver x', '2026-06-17T10:00:00Z'), (-2, 'ford', 'rye', -900, 'driver y', '2026-06-17T10:00:01Z'), (-3, 'ford', 'rye', 'NaN', 'driver z', '2026-06-17T10:00:02Z');
@@ -158,6 +160,7 @@ func TestRowsOfATableThatStandOutAreFoundAndTheSQLFindsThem(t *testing.T) {
 }
 
 func TestARatioInAPersonsOwnSQLIsTakenApartAndADistinctCountIsNot(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	mill(t, s)
 	watched(t, s, httpapi.NewMetric{Name: "damp", Measure: "expression", Expression: "sum(moisture) / nullif(count(*), 0)"})
@@ -174,6 +177,7 @@ func TestARatioInAPersonsOwnSQLIsTakenApartAndADistinctCountIsNot(t *testing.T) 
 }
 
 func TestRowsAreShownToEditorsOnlyAndTheAuditTrailSaysSo(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	mill(t, s)
 	id := rung(t, s, "dry", "brook", "high")
@@ -216,6 +220,7 @@ func TestRowsAreShownToEditorsOnlyAndTheAuditTrailSaysSo(t *testing.T) {
 }
 
 func TestWhatCannotBeFoundOutSaysWhyNotAndTheRestStands(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	conn := mill(t, s)
 	id := rung(t, s, "loads", "", "low")

@@ -22,6 +22,7 @@ import (
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
 
+	"tinbell/core/score"
 	"tinbell/core/timeline"
 	"tinbell/internal/inspect"
 	"tinbell/internal/record"
@@ -335,7 +336,7 @@ func (s strip) Plot(canvas draw.Canvas, p *plot.Plot) {
 	}
 	canvas.StrokeLine2(draw.LineStyle{Color: ink3, Width: vg.Points(0.6)}, canvas.Min.X, toY(-0.085*s.top), canvas.Max.X, toY(-0.085*s.top))
 	for _, a := range s.chart.Alerts {
-		shade := map[string]color.Color{record.Fault: ink, record.Noise: noise, record.Planned: violet}[a.Verdict]
+		shade := map[score.Verdict]color.Color{record.Fault: ink, record.Noise: noise, record.Planned: violet}[a.Verdict]
 		if shade == nil {
 			if shade = brass; a.Severity == "critical" {
 				shade = vermilion

@@ -46,10 +46,10 @@ func New(s *store.Store, d *calendar.Desk, safe *people.Safe, allowed []netip.Pr
 
 // Wanted is a calendar to be fetched by address.
 type Wanted struct {
-	Address      string `json:"address" doc:"http or https, of an iCalendar file; kept encrypted"`
-	EverySeconds int64  `json:"every_seconds,omitempty" minimum:"0" doc:"how often it is fetched; six hours if left out"`
-	Dataset      string `json:"dataset,omitempty" doc:"that events are for which name none; left out: all"`
-	Effect       string `json:"effect,omitempty" enum:"mute,widen,leave out," doc:"mute if left out"`
+	Address      string        `json:"address" doc:"http or https, of an iCalendar file; kept encrypted"`
+	EverySeconds int64         `json:"every_seconds,omitempty" minimum:"0" doc:"how often it is fetched; six hours if left out"`
+	Dataset      string        `json:"dataset,omitempty" doc:"that events are for which name none; left out: all"`
+	Effect       record.Effect `json:"effect,omitempty" enum:"mute,widen,leave out," doc:"mute if left out"`
 }
 
 // Follow fetches a calendar now and keeps its address, or says why it cannot be.

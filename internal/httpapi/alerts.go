@@ -9,30 +9,31 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"tinbell/core/score"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 )
 
 type alertQuery struct {
-	State    string    `query:"state" enum:"open,closed," default:""`
-	Verdict  string    `query:"verdict" enum:"fault,noise,planned,none," default:"" doc:"none: unlabelled"`
-	Dataset  string    `query:"dataset"`
-	Monitor  string    `query:"monitor"`
-	Series   int64     `query:"series"`
-	From     time.Time `query:"from" doc:"raised at or after"`
-	To       time.Time `query:"to" doc:"raised before"`
-	Cursor   int64     `query:"cursor" doc:"next_cursor of the page before"`
-	Sort     string    `query:"sort" doc:"raised_at, since, strength, return_period_seconds, effect, peak or severity; with a - before it the largest first. The newest first if left out"`
-	Held     string    `query:"held" enum:"told,held,shadow,all" default:"told" doc:"told: without what the filter holds back; shadow: what it would"`
-	Segment  string    `query:"segment"`
-	Owner    string    `query:"owner"`
-	Tag      string    `query:"tag"`
-	Rule     string    `query:"rule" doc:"that opened it, as deviation, silence or overdue"`
-	Channel  string    `query:"channel" doc:"told on this channel"`
-	Measure  string    `query:"measure"`
-	Disputed bool      `query:"disputed" doc:"only those on which people do not agree"`
-	Limit    int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	State    string        `query:"state" enum:"open,closed," default:""`
+	Verdict  score.Verdict `query:"verdict" enum:"fault,noise,planned,none," default:"" doc:"none: unlabelled"`
+	Dataset  string        `query:"dataset"`
+	Monitor  string        `query:"monitor"`
+	Series   int64         `query:"series"`
+	From     time.Time     `query:"from" doc:"raised at or after"`
+	To       time.Time     `query:"to" doc:"raised before"`
+	Cursor   int64         `query:"cursor" doc:"next_cursor of the page before"`
+	Sort     string        `query:"sort" doc:"raised_at, since, strength, return_period_seconds, effect, peak or severity; with a - before it the largest first. The newest first if left out"`
+	Held     string        `query:"held" enum:"told,held,shadow,all" default:"told" doc:"told: without what the filter holds back; shadow: what it would"`
+	Segment  string        `query:"segment"`
+	Owner    string        `query:"owner"`
+	Tag      string        `query:"tag"`
+	Rule     string        `query:"rule" doc:"that opened it, as deviation, silence or overdue"`
+	Channel  string        `query:"channel" doc:"told on this channel"`
+	Measure  string        `query:"measure"`
+	Disputed bool          `query:"disputed" doc:"only those on which people do not agree"`
+	Limit    int           `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 }
 
 // AlertPage is a page of alerts, newest first.
@@ -51,7 +52,7 @@ type AlertDetail struct {
 // NewLabel answers one alert or many.
 type NewLabel struct {
 	Alerts  []int64          `json:"alerts" minItems:"1" maxItems:"1000"`
-	Verdict string           `json:"verdict" enum:"fault,noise,planned," doc:"empty takes the label back"`
+	Verdict score.Verdict    `json:"verdict" enum:"fault,noise,planned," doc:"empty takes the label back"`
 	Cause   string           `json:"cause,omitempty"`
 	Note    string           `json:"note,omitempty"`
 	Author  string           `json:"author,omitempty" doc:"for imports; otherwise who is signed in"`

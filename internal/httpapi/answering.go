@@ -11,6 +11,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"tinbell/core/score"
 	"tinbell/internal/record"
 	"tinbell/internal/tell"
 )
@@ -35,7 +36,7 @@ type answering struct {
 type verdict struct{ As, Says, Style string }
 
 var verdicts = []verdict{
-	{record.Fault, "It is a fault", "fault"}, {record.Noise, "It is noise", "noise"}, {record.Planned, "It is planned",
+	{string(record.Fault), "It is a fault", "fault"}, {string(record.Noise), "It is noise", "noise"}, {string(record.Planned), "It is planned",
 		"planned"}, {"take", "I look after it", "take"},
 }
 
@@ -68,8 +69,8 @@ func (s *server) answered(w http.ResponseWriter, r *http.Request) {
 	who += " (by a link to " + channel + ")"
 	var err error
 	switch page.As {
-	case record.Fault, record.Noise, record.Planned:
-		err = s.Labels.Label(r.Context(), []int64{page.Alert.ID}, record.Label{Verdict: page.As,
+	case string(record.Fault), string(record.Noise), string(record.Planned):
+		err = s.Labels.Label(r.Context(), []int64{page.Alert.ID}, record.Label{Verdict: score.Verdict(page.As),
 			Note: strings.TrimSpace(r.PostFormValue("note")), Author: who}, nil)
 		page.Done, page.Was = "The alert is labelled "+page.As+".", page.As
 	case "take":
@@ -126,7 +127,7 @@ func (s *server) answering(w http.ResponseWriter, r *http.Request) (answering, s
 	if zone, err := time.LoadLocation(a.Zone); err == nil {
 		since = since.In(zone)
 	}
-	return answering{Alert: a, Since: since.Format("Mon 2 Jan 15:04") + " (" + a.Zone + ")", Was: a.Verdict,
+	return answering{Alert: a, Since: since.Format("Mon 2 Jan 15:04") + " (" + a.Zone + ")", Was: string(a.Verdict),
 		Link: fmt.Sprintf("/alerts/%d", a.ID), Answer: verdicts}, channel, true
 }
 

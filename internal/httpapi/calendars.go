@@ -14,8 +14,8 @@ import (
 // CalendarOf picks a calendar and what its events are taken for.
 type CalendarOf struct {
 	Named
-	Dataset string `query:"dataset" doc:"that events are for which name none; empty: all"`
-	Effect  string `query:"effect" enum:"mute,widen,leave out," doc:"of events which say none; mute if left out"`
+	Dataset string        `query:"dataset" doc:"that events are for which name none; empty: all"`
+	Effect  record.Effect `query:"effect" enum:"mute,widen,leave out," doc:"of events which say none; mute if left out"`
 }
 
 // Holidays asks for the holidays of a country.

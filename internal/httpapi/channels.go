@@ -8,6 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"tinbell/core/detect"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
 	"tinbell/internal/setup"
@@ -19,7 +20,7 @@ import (
 // NewChannel sets a channel; the one of that name is replaced.
 type NewChannel struct {
 	Name        string                 `json:"name,omitempty" doc:"needed where the address does not say it"`
-	Kind        string                 `json:"kind" enum:"email,webhook"`
+	Kind        record.ChannelKind     `json:"kind" enum:"email,webhook"`
 	Settings    record.ChannelSettings `json:"settings"`
 	Secret      string                 `json:"secret,omitempty" doc:"password of the SMTP login, or signing secret of a webhook; kept encrypted, and as it is if left out"`
 	Headers     map[string]string      `json:"headers,omitempty" doc:"webhook: sent along, such as Authorization; kept encrypted, and as they are if left out; one without a value is taken away with the others"`
@@ -52,19 +53,19 @@ type Rotated struct {
 
 // NewRoute sets a route; the one of that name is replaced.
 type NewRoute struct {
-	Name            string         `json:"name,omitempty" doc:"needed where the address does not say it"`
-	Channel         string         `json:"channel"`
-	Datasets        record.Strings `json:"datasets,omitempty" doc:"patterns such as ops.*; all if left out"`
-	Owners          record.Strings `json:"owners,omitempty"`
-	Tags            record.Strings `json:"tags,omitempty" doc:"one of them is enough; all if left out"`
-	Severity        string         `json:"severity,omitempty" enum:"warning,critical," doc:"the least that is told; warning if left out"`
-	Hours           record.Strings `json:"hours,omitempty" doc:"when it tells, as 'mon-fri 08:00-18:00'; always if left out"`
-	Zone            string         `json:"zone,omitempty" doc:"of the hours"`
-	WaitSeconds     *int64         `json:"wait_seconds,omitempty" minimum:"0" maximum:"3600" doc:"for other alerts of the same cause; 10 if left out"`
-	RemindSeconds   int64          `json:"remind_seconds,omitempty" minimum:"0"`
-	EscalateSeconds int64          `json:"escalate_seconds,omitempty" minimum:"0"`
-	EscalateTo      string         `json:"escalate_to,omitempty"`
-	NoRecovery      bool           `json:"no_recovery,omitempty" doc:"do not tell when it is over"`
+	Name            string          `json:"name,omitempty" doc:"needed where the address does not say it"`
+	Channel         string          `json:"channel"`
+	Datasets        record.Strings  `json:"datasets,omitempty" doc:"patterns such as ops.*; all if left out"`
+	Owners          record.Strings  `json:"owners,omitempty"`
+	Tags            record.Strings  `json:"tags,omitempty" doc:"one of them is enough; all if left out"`
+	Severity        detect.Severity `json:"severity,omitempty" enum:"warning,critical," doc:"the least that is told; warning if left out"`
+	Hours           record.Strings  `json:"hours,omitempty" doc:"when it tells, as 'mon-fri 08:00-18:00'; always if left out"`
+	Zone            string          `json:"zone,omitempty" doc:"of the hours"`
+	WaitSeconds     *int64          `json:"wait_seconds,omitempty" minimum:"0" maximum:"3600" doc:"for other alerts of the same cause; 10 if left out"`
+	RemindSeconds   int64           `json:"remind_seconds,omitempty" minimum:"0"`
+	EscalateSeconds int64           `json:"escalate_seconds,omitempty" minimum:"0"`
+	EscalateTo      string          `json:"escalate_to,omitempty"`
+	NoRecovery      bool            `json:"no_recovery,omitempty" doc:"do not tell when it is over"`
 }
 
 // MessageDetail is a message with what it says.

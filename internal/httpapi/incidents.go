@@ -7,6 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"tinbell/core/detect"
 	"tinbell/internal/flat"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
@@ -14,16 +15,16 @@ import (
 
 // NewIncident is a fault that did happen.
 type NewIncident struct {
-	Reference string     `json:"reference,omitempty" doc:"a running one if left out"`
-	Dataset   string     `json:"dataset"`
-	Measure   string     `json:"measure,omitempty" doc:"any if left out"`
-	Segment   string     `json:"segment,omitempty" doc:"any if left out"`
-	StartedAt time.Time  `json:"started_at"`
-	EndedAt   *time.Time `json:"ended_at,omitempty" doc:"left out while it lasts"`
-	Title     string     `json:"title"`
-	Cause     string     `json:"cause,omitempty"`
-	Severity  string     `json:"severity,omitempty" enum:"warning,critical"`
-	Note      string     `json:"note,omitempty"`
+	Reference string          `json:"reference,omitempty" doc:"a running one if left out"`
+	Dataset   string          `json:"dataset"`
+	Measure   string          `json:"measure,omitempty" doc:"any if left out"`
+	Segment   string          `json:"segment,omitempty" doc:"any if left out"`
+	StartedAt time.Time       `json:"started_at"`
+	EndedAt   *time.Time      `json:"ended_at,omitempty" doc:"left out while it lasts"`
+	Title     string          `json:"title"`
+	Cause     string          `json:"cause,omitempty"`
+	Severity  detect.Severity `json:"severity,omitempty" enum:"warning,critical"`
+	Note      string          `json:"note,omitempty"`
 
 	Impact     string `json:"impact,omitempty" doc:"what it did to whom"`
 	Downstream bool   `json:"downstream,omitempty" doc:"what reads the dataset is hit too"`

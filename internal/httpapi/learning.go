@@ -9,6 +9,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"tinbell/core/score"
 	"tinbell/internal/flat"
 	"tinbell/internal/lessons"
 	"tinbell/internal/people"
@@ -20,19 +21,19 @@ import (
 
 // NewStretch gives a verdict on a stretch of a series where no alert was.
 type NewStretch struct {
-	SeriesID int64     `json:"series_id"`
-	From     time.Time `json:"from"`
-	To       time.Time `json:"to"`
-	Verdict  string    `json:"verdict" enum:"fault,noise,planned"`
-	Cause    string    `json:"cause,omitempty"`
-	Note     string    `json:"note,omitempty"`
+	SeriesID int64         `json:"series_id"`
+	From     time.Time     `json:"from"`
+	To       time.Time     `json:"to"`
+	Verdict  score.Verdict `json:"verdict" enum:"fault,noise,planned"`
+	Cause    string        `json:"cause,omitempty"`
+	Note     string        `json:"note,omitempty"`
 }
 
 // LearningChange changes how the service learns; what is left out stays.
 type LearningChange struct {
-	State   *string  `json:"state,omitempty" enum:"off,shadow,active" doc:"of the filter: shadow says what it would hold back and holds nothing"`
-	Limit   *float64 `json:"limit,omitempty" doc:"share of faults that may be lost"`
-	Nightly *bool    `json:"nightly,omitempty" doc:"tuning runs by itself"`
+	State   *record.FilterState `json:"state,omitempty" enum:"off,shadow,active" doc:"of the filter: shadow says what it would hold back and holds nothing"`
+	Limit   *float64            `json:"limit,omitempty" doc:"share of faults that may be lost"`
+	Nightly *bool               `json:"nightly,omitempty" doc:"tuning runs by itself"`
 }
 
 // TuneOrder asks for better settings.
@@ -61,12 +62,12 @@ type TuningOf struct {
 
 // PastAnswer is a verdict on a stretch of several series at once.
 type PastAnswer struct {
-	Series  []int64   `json:"series" minItems:"1" maxItems:"1000"`
-	From    time.Time `json:"from"`
-	To      time.Time `json:"to"`
-	Verdict string    `json:"verdict" enum:"fault,noise,planned"`
-	Cause   string    `json:"cause,omitempty"`
-	Note    string    `json:"note,omitempty"`
+	Series  []int64       `json:"series" minItems:"1" maxItems:"1000"`
+	From    time.Time     `json:"from"`
+	To      time.Time     `json:"to"`
+	Verdict score.Verdict `json:"verdict" enum:"fault,noise,planned"`
+	Cause   string        `json:"cause,omitempty"`
+	Note    string        `json:"note,omitempty"`
 }
 
 func (s *server) addLearning(api huma.API) {
@@ -239,7 +240,7 @@ func (s *server) addSearches(api huma.API) {
 		func(ctx context.Context, in *struct {
 			State string `query:"state" enum:"open,accepted,rejected,outdated,all" default:"open"`
 		}) (*body[[]record.Proposal], error) {
-			return ok(s.Store.Proposals(ctx, strings.TrimPrefix(in.State, "all")))
+			return ok(s.Store.Proposals(ctx, record.ProposalState(strings.TrimPrefix(in.State, "all"))))
 		})
 	add(api, "POST", "/proposals/{id}", "decide", "Accept or reject a proposal; accepted, it is the monitor's next version",
 		people.Editor, func(ctx context.Context, in *struct {

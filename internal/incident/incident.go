@@ -12,6 +12,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"tinbell/core/detect"
 	"tinbell/internal/flat"
 	"tinbell/internal/record"
 	"tinbell/internal/setup"
@@ -81,10 +82,10 @@ func (d *Desk) complete(ctx context.Context, v *record.Incident) error {
 			v.StartedAt.Format(time.RFC3339)}
 	}
 	if v.Severity == "" {
-		v.Severity = "warning"
+		v.Severity = detect.Warning
 	}
-	if v.Severity != "warning" && v.Severity != "critical" {
-		return record.Invalid{Field: "severity", Given: v.Severity, Allowed: "warning or critical"}
+	if v.Severity != detect.Warning && v.Severity != detect.Critical {
+		return record.Invalid{Field: "severity", Given: string(v.Severity), Allowed: "warning or critical"}
 	}
 	if v.KnownAt.IsZero() {
 		v.KnownAt = d.now().UTC()
@@ -171,7 +172,7 @@ func overlapping(v record.Incident, among []record.Incident) string {
 func read(fields map[string]string) (v record.Incident, err error) {
 	v = record.Incident{Reference: fields["reference"], Dataset: fields["dataset"], Title: fields["title"],
 		Measure: fields["measure"], Segment: fields["segment"],
-		Cause: fields["cause"], Severity: fields["severity"], Note: fields["note"], Author: fields["author"], Impact: fields["impact"]}
+		Cause: fields["cause"], Severity: detect.Severity(fields["severity"]), Note: fields["note"], Author: fields["author"], Impact: fields["impact"]}
 	for name := range strings.SplitSeq(fields["also"], ";") {
 		if name = strings.TrimSpace(name); name != "" {
 			v.Also = append(v.Also, name)
@@ -206,20 +207,20 @@ func read(fields map[string]string) (v record.Incident, err error) {
 
 // Row is an incident as it is written to files and imported.
 type Row struct {
-	Reference  string     `json:"reference"`
-	Dataset    string     `json:"dataset"`
-	Title      string     `json:"title"`
-	StartedAt  time.Time  `json:"started_at"`
-	EndedAt    *time.Time `json:"ended_at"`
-	Measure    string     `json:"measure"`
-	Segment    string     `json:"segment"`
-	Cause      string     `json:"cause"`
-	Severity   string     `json:"severity"`
-	Note       string     `json:"note"`
-	Author     string     `json:"author"`
-	KnownAt    time.Time  `json:"known_at"`
-	Impact     string     `json:"impact"`
-	Downstream bool       `json:"downstream"`
+	Reference  string          `json:"reference"`
+	Dataset    string          `json:"dataset"`
+	Title      string          `json:"title"`
+	StartedAt  time.Time       `json:"started_at"`
+	EndedAt    *time.Time      `json:"ended_at"`
+	Measure    string          `json:"measure"`
+	Segment    string          `json:"segment"`
+	Cause      string          `json:"cause"`
+	Severity   detect.Severity `json:"severity"`
+	Note       string          `json:"note"`
+	Author     string          `json:"author"`
+	KnownAt    time.Time       `json:"known_at"`
+	Impact     string          `json:"impact"`
+	Downstream bool            `json:"downstream"`
 
 	Also record.Strings `json:"also"`
 }

@@ -237,7 +237,7 @@ func (h *Health) bring(now time.Time) {
 }
 
 func worst(have string, a record.Alert) string {
-	if a.Cause == string(detect.Overdue) && have != "critical" {
+	if a.Cause == detect.Overdue && have != "critical" {
 		return "overdue"
 	}
 	if have == "critical" || a.Severity == "critical" {
@@ -246,7 +246,7 @@ func worst(have string, a record.Alert) string {
 	if have == "overdue" {
 		return have
 	}
-	return a.Severity
+	return string(a.Severity)
 }
 
 // arrivals fills in the newest load, or of what has none the newest sample, and

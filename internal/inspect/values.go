@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"tinbell/core/detect"
+	"tinbell/core/score"
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
 )
@@ -13,23 +14,23 @@ import (
 // SeriesValue is one period of a series as it was judged: with the band that its
 // monitor had then, fitted on what lay before.
 type SeriesValue struct {
-	Metric        string    `json:"metric"`
-	Dataset       string    `json:"dataset"`
-	Segment       string    `json:"segment"`
-	At            time.Time `json:"at" doc:"start of the period"`
-	PeriodSeconds int64     `json:"period_seconds"`
-	Value         *float64  `json:"value"`
-	Filled        bool      `json:"filled" doc:"nothing came: the value was put there because it was asked for"`
-	Rows          *float64  `json:"rows" doc:"rows that a share or mean is of"`
-	Expected      *float64  `json:"expected"`
-	Low           *float64  `json:"low"`
-	High          *float64  `json:"high"`
-	Deviation     *float64  `json:"deviation" doc:"in half-widths of the band"`
-	ReturnPeriod  *float64  `json:"return_period_seconds"`
-	Masked        bool      `json:"masked" doc:"neither judged nor learned from: planned, or labelled"`
-	AlertID       int64     `json:"alert_id" doc:"that claims the period is wrong; 0 if none does"`
-	Verdict       string    `json:"verdict" doc:"of that alert"`
-	Incident      string    `json:"incident" doc:"reference of one that covers the period"`
+	Metric        string        `json:"metric"`
+	Dataset       string        `json:"dataset"`
+	Segment       string        `json:"segment"`
+	At            time.Time     `json:"at" doc:"start of the period"`
+	PeriodSeconds int64         `json:"period_seconds"`
+	Value         *float64      `json:"value"`
+	Filled        bool          `json:"filled" doc:"nothing came: the value was put there because it was asked for"`
+	Rows          *float64      `json:"rows" doc:"rows that a share or mean is of"`
+	Expected      *float64      `json:"expected"`
+	Low           *float64      `json:"low"`
+	High          *float64      `json:"high"`
+	Deviation     *float64      `json:"deviation" doc:"in half-widths of the band"`
+	ReturnPeriod  *float64      `json:"return_period_seconds"`
+	Masked        bool          `json:"masked" doc:"neither judged nor learned from: planned, or labelled"`
+	AlertID       int64         `json:"alert_id" doc:"that claims the period is wrong; 0 if none does"`
+	Verdict       score.Verdict `json:"verdict" doc:"of that alert"`
+	Incident      string        `json:"incident" doc:"reference of one that covers the period"`
 }
 
 // Values hands over the periods of a metric's series in [from, to), series by series,

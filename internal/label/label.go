@@ -14,6 +14,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"tinbell/core/score"
 	"tinbell/internal/flat"
 	"tinbell/internal/incident"
 	"tinbell/internal/record"
@@ -57,7 +58,7 @@ func (d *Desk) dated(l record.Label) (record.Label, error) {
 	switch l.Verdict {
 	case record.Fault, record.Noise, record.Planned, "":
 	default:
-		return l, record.Invalid{Field: "verdict", Given: l.Verdict, Allowed: "fault, noise or planned; empty takes the label back"}
+		return l, record.Invalid{Field: "verdict", Given: string(l.Verdict), Allowed: "fault, noise or planned; empty takes the label back"}
 	}
 	now := d.now().UTC()
 	if l.At.IsZero() {
@@ -148,7 +149,7 @@ func (d *Desk) Import(ctx context.Context, body io.Reader, author string) (flat.
 }
 
 func (d *Desk) read(ctx context.Context, fields map[string]string, author string) (alert int64, l record.Label, err error) {
-	l = record.Label{Verdict: fields["verdict"], Cause: fields["cause"], Note: fields["note"], Author: fields["author"]}
+	l = record.Label{Verdict: score.Verdict(fields["verdict"]), Cause: fields["cause"], Note: fields["note"], Author: fields["author"]}
 	if l.Author == "" {
 		l.Author = author
 	}
@@ -183,15 +184,15 @@ func (d *Desk) read(ctx context.Context, fields map[string]string, author string
 
 // Row is a label as it is written to files and imported.
 type Row struct {
-	Alert    int64     `json:"alert"`
-	Monitor  string    `json:"monitor"`
-	Segment  string    `json:"segment"`
-	RaisedAt time.Time `json:"raised_at"`
-	Verdict  string    `json:"verdict"`
-	Cause    string    `json:"cause"`
-	Note     string    `json:"note"`
-	Author   string    `json:"author"`
-	At       time.Time `json:"at"`
+	Alert    int64         `json:"alert"`
+	Monitor  string        `json:"monitor"`
+	Segment  string        `json:"segment"`
+	RaisedAt time.Time     `json:"raised_at"`
+	Verdict  score.Verdict `json:"verdict"`
+	Cause    string        `json:"cause"`
+	Note     string        `json:"note"`
+	Author   string        `json:"author"`
+	At       time.Time     `json:"at"`
 }
 
 // Rows gives every label that was given and not taken back.

@@ -256,7 +256,7 @@ func (d *Desk) WhyHeld(ctx context.Context, id int64) (Held, error) {
 		return h, err
 	}
 	if !alert.Judged() {
-		return h, record.Invalid{Field: "alert", Given: alert.Cause, Allowed: "an alert of a monitor; the filter looks at no others"}
+		return h, record.Invalid{Field: "alert", Given: string(alert.Cause), Allowed: "an alert of a monitor; the filter looks at no others"}
 	}
 	a, err := d.Open(ctx)
 	if err != nil {

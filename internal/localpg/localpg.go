@@ -313,7 +313,7 @@ func (s *Server) launch(programs, dir, data string, noSync bool) error {
 		"-c", "shared_buffers=256MB", "-c", "max_wal_size=1GB", "-c", "timezone=UTC", "-c", "log_min_messages=warning",
 		"-c", "synchronous_commit=on", "-c", "jit=off"}
 	if noSync {
-		settings = append(settings, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off",
+		settings = append(settings, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off", "-c", "max_connections=500",
 			"-c", "max_wal_size=128MB", "-c", "min_wal_size=32MB")
 	}
 	command := asPostgres(filepath.Join(programs, "postgres"), settings...)

@@ -26,11 +26,11 @@ type Kin struct {
 
 // RunsWith says in how many runs of a job a sentence came, by how they ended.
 type RunsWith struct {
-	Job    string `json:"job"`
-	State  string `json:"state"`
-	Runs   int    `json:"runs" doc:"within the stretch"`
-	With   int    `json:"with" doc:"of these those in which it came"`
-	Latest string `json:"latest" doc:"the newest of those"`
+	Job    string          `json:"job"`
+	State  record.RunState `json:"state"`
+	Runs   int             `json:"runs" doc:"within the stretch"`
+	With   int             `json:"with" doc:"of these those in which it came"`
+	Latest string          `json:"latest" doc:"the newest of those"`
 }
 
 // AlertsWith says how often a sentence came while a dataset had an alert.
@@ -95,7 +95,7 @@ func (g GoesWith) said() string {
 	var parts []string
 	for _, r := range g.Runs {
 		if (r.State == "failed" || r.State == "aborted") && r.With > 0 {
-			parts = append(parts, fmt.Sprintf("it came in %d of %s of %s", r.With, words.Plural(r.Runs, r.State+" run"), r.Job))
+			parts = append(parts, fmt.Sprintf("it came in %d of %s of %s", r.With, words.Plural(r.Runs, string(r.State)+" run"), r.Job))
 		}
 	}
 	if len(g.Alerts) > 0 {
@@ -194,7 +194,11 @@ func (k *Keeper) runsWith(ctx context.Context, log record.Log, own []record.LogC
 	if err != nil {
 		return err
 	}
-	by := map[[2]string]*RunsWith{}
+	type outcome struct {
+		job   string
+		state record.RunState
+	}
+	by := map[outcome]*RunsWith{}
 	for _, r := range runs {
 		if r.StartedAt == nil {
 			continue
@@ -203,7 +207,7 @@ func (k *Keeper) runsWith(ctx context.Context, log record.Log, own []record.LogC
 		if r.EndedAt != nil {
 			end = *r.EndedAt
 		}
-		key := [2]string{r.Job, r.State}
+		key := outcome{r.Job, r.State}
 		if by[key] == nil {
 			by[key] = &RunsWith{Job: r.Job, State: r.State}
 		}

@@ -54,6 +54,7 @@ func backfill(t *testing.T, s *dbtest.Service, metric string) {
 }
 
 func TestADifferenceIsASeriesThatRings(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	post(t, s)
 	var v record.Reconciliation
@@ -116,6 +117,7 @@ func TestADifferenceIsASeriesThatRings(t *testing.T) {
 
 // What is compared, and what is never shown, is in the files that set a service up.
 func TestAReconciliationIsPartOfTheConfiguration(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	post(t, s)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/reconciliations", reconcile.Order{Name: "letters", Up: "public.sorted",
@@ -149,6 +151,7 @@ func TestAReconciliationIsPartOfTheConfiguration(t *testing.T) {
 }
 
 func TestKeysOfOneSideAreCountedBySegmentAndShownToEditors(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	post(t, s)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/reconciliations", reconcile.Order{Name: "letters", Up: "public.sorted",

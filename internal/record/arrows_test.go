@@ -76,9 +76,9 @@ var allowed = map[string]string{
 
 	"internal/watch":     "core/* internal/contain internal/duty internal/record internal/store internal/words",
 	"internal/calendar":  "core/timeline internal/contain internal/duty internal/record internal/setup internal/store",
-	"internal/incident":  "internal/flat internal/record internal/setup internal/store",
-	"internal/label":     "internal/flat internal/incident internal/record internal/setup internal/store internal/work",
-	"internal/setup":     "core/timeline internal/collect/landing internal/record internal/store internal/work",
+	"internal/incident":  "core/detect internal/flat internal/record internal/setup internal/store",
+	"internal/label":     "core/score internal/flat internal/incident internal/record internal/setup internal/store internal/work",
+	"internal/setup":     "core/detect core/timeline internal/collect/landing internal/record internal/store internal/work",
 	"internal/compare":   "core/* internal/collect internal/collect/* internal/contain internal/record internal/setup internal/store internal/work internal/words internal/watch",
 	"internal/scorecard": "core/score internal/record internal/store internal/watch",
 	"internal/lessons":   "core/* internal/record internal/store internal/watch internal/words",

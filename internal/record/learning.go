@@ -7,23 +7,28 @@ import (
 
 	"tinbell/core/detect"
 	"tinbell/core/filter"
+	"tinbell/core/score"
 	"tinbell/core/timeline"
 )
 
 // Looks are an alert's evidence at the ages at which it is looked at.
 type Looks = List[detect.Evidence]
 
-// States of the filter of false alarms.
+// FilterState is what the filter of false alarms does.
+type FilterState string
+
 const (
-	FilterOff    = "off"
-	FilterShadow = "shadow" // it says what it would hold back, and holds nothing
-	FilterActive = "active"
+	FilterOff    FilterState = "off"
+	FilterShadow FilterState = "shadow" // it says what it would hold back, and holds nothing
+	FilterActive FilterState = "active"
 )
 
-// What the filter did to an alert.
+// Held is what the filter did to an alert; empty: nothing.
+type Held string
+
 const (
-	HeldShadow = "shadow" // it would have been held back
-	HeldBack   = "held"
+	HeldShadow Held = "shadow" // it would have been held back
+	HeldBack   Held = "held"
 )
 
 // Model is the filter as it was learned, with what people said of each series
@@ -43,28 +48,28 @@ func (m *Model) Scan(v any) error { return scanJSON(v, m) }
 
 // Learning is how the service learns from labels.
 type Learning struct {
-	State     string     `db:"state" json:"state" enum:"off,shadow,active" doc:"of the filter of false alarms"`
-	Limit     float64    `db:"limit_lost" json:"limit" doc:"share of faults that may be lost, by tuning and by the filter each"`
-	Nightly   bool       `db:"nightly" json:"nightly" doc:"tuning runs by itself once a night"`
-	TunedAt   *time.Time `db:"tuned_at" json:"tuned_at"`
-	Model     *Model     `db:"model" json:"-"`
-	LearnedAt *time.Time `db:"learned_at" json:"learned_at"`
-	ChangedBy string     `db:"changed_by" json:"changed_by"`
-	ChangedAt time.Time  `db:"changed_at" json:"changed_at"`
+	State     FilterState `db:"state" json:"state" enum:"off,shadow,active" doc:"of the filter of false alarms"`
+	Limit     float64     `db:"limit_lost" json:"limit" doc:"share of faults that may be lost, by tuning and by the filter each"`
+	Nightly   bool        `db:"nightly" json:"nightly" doc:"tuning runs by itself once a night"`
+	TunedAt   *time.Time  `db:"tuned_at" json:"tuned_at"`
+	Model     *Model      `db:"model" json:"-"`
+	LearnedAt *time.Time  `db:"learned_at" json:"learned_at"`
+	ChangedBy string      `db:"changed_by" json:"changed_by"`
+	ChangedAt time.Time   `db:"changed_at" json:"changed_at"`
 }
 
 // Stretch is a verdict on a stretch of a series where no alert was.
 type Stretch struct {
-	ID       int64     `db:"id" json:"id"`
-	SeriesID int64     `db:"series_id" json:"series_id"`
-	From     time.Time `db:"from_at" json:"from"`
-	To       time.Time `db:"to_at" json:"to"`
-	Verdict  string    `db:"verdict" json:"verdict" enum:"fault,noise,planned"`
-	Cause    string    `db:"cause" json:"cause"`
-	Note     string    `db:"note" json:"note"`
-	Author   string    `db:"author" json:"author"`
-	At       time.Time `db:"at" json:"at"`
-	Incident string    `db:"incident" json:"incident" doc:"reference of the incident that a fault became"`
+	ID       int64         `db:"id" json:"id"`
+	SeriesID int64         `db:"series_id" json:"series_id"`
+	From     time.Time     `db:"from_at" json:"from"`
+	To       time.Time     `db:"to_at" json:"to"`
+	Verdict  score.Verdict `db:"verdict" json:"verdict" enum:"fault,noise,planned"`
+	Cause    string        `db:"cause" json:"cause"`
+	Note     string        `db:"note" json:"note"`
+	Author   string        `db:"author" json:"author"`
+	At       time.Time     `db:"at" json:"at"`
+	Incident string        `db:"incident" json:"incident" doc:"reference of the incident that a fault became"`
 }
 
 // MonitorVersion is what a monitor was set to from a time on.
@@ -104,20 +109,30 @@ func (g Gain) Value() (driver.Value, error) {
 
 func (g *Gain) Scan(v any) error { return scanJSON(v, g) }
 
+// ProposalState is what became of a proposal.
+type ProposalState string
+
+const (
+	ProposalOpen     ProposalState = "open"
+	ProposalAccepted ProposalState = "accepted"
+	ProposalRejected ProposalState = "rejected"
+	ProposalOutdated ProposalState = "outdated" // newer ones came
+)
+
 // Proposal is a setting that tuning proposes for a monitor.
 type Proposal struct {
-	ID        int64      `db:"id" json:"id"`
-	MonitorID int64      `db:"monitor_id" json:"-"`
-	Monitor   string     `db:"monitor" json:"monitor"`
-	Dataset   string     `db:"dataset" json:"dataset"`
-	Version   int        `db:"version" json:"version" doc:"of the monitor that it would replace"`
-	Settings  Settings   `db:"settings" json:"settings"`
-	Gain      Gain       `db:"gain" json:"gain"`
-	MadeAt    time.Time  `db:"made_at" json:"made_at"`
-	State     string     `db:"state" json:"state" enum:"open,accepted,rejected,outdated"`
-	DecidedBy string     `db:"decided_by" json:"decided_by"`
-	DecidedAt *time.Time `db:"decided_at" json:"decided_at"`
-	Note      string     `db:"note" json:"note"`
+	ID        int64         `db:"id" json:"id"`
+	MonitorID int64         `db:"monitor_id" json:"-"`
+	Monitor   string        `db:"monitor" json:"monitor"`
+	Dataset   string        `db:"dataset" json:"dataset"`
+	Version   int           `db:"version" json:"version" doc:"of the monitor that it would replace"`
+	Settings  Settings      `db:"settings" json:"settings"`
+	Gain      Gain          `db:"gain" json:"gain"`
+	MadeAt    time.Time     `db:"made_at" json:"made_at"`
+	State     ProposalState `db:"state" json:"state" enum:"open,accepted,rejected,outdated"`
+	DecidedBy string        `db:"decided_by" json:"decided_by"`
+	DecidedAt *time.Time    `db:"decided_at" json:"decided_at"`
+	Note      string        `db:"note" json:"note"`
 }
 
 // Case is the alert as the filter sees it: kind is its metric's, series how many

@@ -215,10 +215,12 @@ type Baseline struct {
 	Again       bool       `db:"again"`    // what was judged from there on is to be judged again
 }
 
-// Why a monitor cannot judge a series.
+// Unjudged is why a monitor cannot judge a series.
+type Unjudged string
+
 const (
-	SeriesWaiting = "waiting" // for history
-	SeriesFailed  = "failed"  // it broke off
+	SeriesWaiting Unjudged = "waiting" // for history
+	SeriesFailed  Unjudged = "failed"  // it broke off
 )
 
 // SeriesState says why a monitor cannot judge a series, and since when.
@@ -226,7 +228,7 @@ type SeriesState struct {
 	MonitorID int64      `db:"monitor_id" json:"-"`
 	SeriesID  int64      `db:"series_id" json:"series_id"`
 	Segment   string     `db:"segment" json:"segment"`
-	State     string     `db:"state" json:"state" enum:"waiting,failed"`
+	State     Unjudged   `db:"state" json:"state" enum:"waiting,failed"`
 	Since     time.Time  `db:"since" json:"since"`
 	Message   string     `db:"message" json:"message" doc:"why, in a sentence"`
 	TriedAt   time.Time  `db:"tried_at" json:"tried_at"`
@@ -282,6 +284,17 @@ type Audit struct {
 	Seal    []byte          `db:"seal" json:"-"`
 }
 
+// TaskState is how long work stands.
+type TaskState string
+
+const (
+	TaskRunning   TaskState = "running"
+	TaskPaused    TaskState = "paused"
+	TaskDone      TaskState = "done"
+	TaskFailed    TaskState = "failed"
+	TaskCancelled TaskState = "cancelled"
+)
+
 // Task is long work whose progress people follow.
 type Task struct {
 	ID         int64      `db:"id" json:"id"`
@@ -289,7 +302,7 @@ type Task struct {
 	Subject    string     `db:"subject" json:"subject"`
 	Done       int        `db:"done" json:"done"`
 	Total      int        `db:"total" json:"total"`
-	State      string     `db:"state" json:"state" enum:"running,paused,done,failed,cancelled"`
+	State      TaskState  `db:"state" json:"state" enum:"running,paused,done,failed,cancelled"`
 	Message    string     `db:"message" json:"message"`
 	StartedAt  time.Time  `db:"started_at" json:"started_at"`
 	FinishedAt *time.Time `db:"finished_at" json:"finished_at"`
@@ -309,12 +322,22 @@ type Job struct {
 	SilentSince *time.Time `db:"silent_since" json:"silent_since" doc:"since when a run of it is overdue"`
 }
 
+// RunState is how a run of a job stands.
+type RunState string
+
+const (
+	RunGoing    RunState = "running"
+	RunComplete RunState = "complete"
+	RunFailed   RunState = "failed"
+	RunAborted  RunState = "aborted"
+)
+
 // Run is one execution of a job.
 type Run struct {
 	ID        string     `db:"id" json:"id"`
 	JobID     int64      `db:"job_id" json:"-"`
 	Job       string     `db:"job" json:"job"`
-	State     string     `db:"state" json:"state" enum:"running,complete,failed,aborted"`
+	State     RunState   `db:"state" json:"state" enum:"running,complete,failed,aborted"`
 	StartedAt *time.Time `db:"started_at" json:"started_at"`
 	EndedAt   *time.Time `db:"ended_at" json:"ended_at"`
 	HeardAt   time.Time  `db:"heard_at" json:"heard_at" doc:"time of its newest event"`
@@ -335,18 +358,28 @@ type Edge struct {
 	HeardAt   time.Time `db:"heard_at" json:"heard_at"`
 }
 
+// DeliveryState is what became of a file that landed.
+type DeliveryState string
+
+const (
+	DeliveryGrowing DeliveryState = "growing" // it is still written
+	DeliveryTaken   DeliveryState = "taken"
+	DeliveryDoubled DeliveryState = "doubled" // it came before
+	DeliveryBroken  DeliveryState = "broken"
+)
+
 // Delivery is a file that landed.
 type Delivery struct {
-	ID        int64     `db:"id" json:"id"`
-	DatasetID int64     `db:"dataset_id" json:"-"`
-	Path      string    `db:"path" json:"path" doc:"below the folder"`
-	Segment   string    `db:"segment" json:"segment"`
-	Bytes     int64     `db:"bytes" json:"bytes"`
-	Rows      *int64    `db:"rows" json:"rows" doc:"null where the format is not known"`
-	Columns   Columns   `db:"columns" json:"columns"`
-	Digest    []byte    `db:"digest" json:"-"`
-	LandedAt  time.Time `db:"landed_at" json:"landed_at" doc:"when it was last written"`
-	SeenAt    time.Time `db:"seen_at" json:"seen_at"`
-	State     string    `db:"state" json:"state" enum:"growing,taken,doubled,broken"`
-	Message   string    `db:"message" json:"message"`
+	ID        int64         `db:"id" json:"id"`
+	DatasetID int64         `db:"dataset_id" json:"-"`
+	Path      string        `db:"path" json:"path" doc:"below the folder"`
+	Segment   string        `db:"segment" json:"segment"`
+	Bytes     int64         `db:"bytes" json:"bytes"`
+	Rows      *int64        `db:"rows" json:"rows" doc:"null where the format is not known"`
+	Columns   Columns       `db:"columns" json:"columns"`
+	Digest    []byte        `db:"digest" json:"-"`
+	LandedAt  time.Time     `db:"landed_at" json:"landed_at" doc:"when it was last written"`
+	SeenAt    time.Time     `db:"seen_at" json:"seen_at"`
+	State     DeliveryState `db:"state" json:"state" enum:"growing,taken,doubled,broken"`
+	Message   string        `db:"message" json:"message"`
 }

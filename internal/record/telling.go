@@ -5,24 +5,26 @@ import (
 	"encoding/json"
 	"strings"
 	"time"
+
+	"tinbell/core/detect"
 )
 
 // Group is alerts told as one, because they share time and origin.
 type Group struct {
-	ID           int64         `db:"id" json:"id"`
-	BeganAt      time.Time     `db:"began_at" json:"began_at" doc:"start of the first deviating period"`
-	OpenedAt     time.Time     `db:"opened_at" json:"opened_at" doc:"when its first alert was raised"`
-	ClosedAt     *time.Time    `db:"closed_at" json:"closed_at"`
-	Severity     string        `db:"severity" json:"severity" enum:"warning,critical" doc:"the worst of its alerts"`
-	Origin       string        `db:"origin" json:"origin" doc:"where it likely began: the name of a dataset, a job or a source"`
-	OriginKind   string        `db:"origin_kind" json:"origin_kind" enum:"dataset,job,source"`
-	OriginIn     SegmentValues `db:"origin_segment" json:"origin_segment" doc:"the segment of it; none: the whole"`
-	OriginAlert  *int64        `db:"origin_alert" json:"origin_alert" doc:"none where the origin itself has no alert, but what is made from it"`
-	FromHistory  bool          `db:"from_history" json:"from_history"`
-	MergedInto   *int64        `db:"merged_into" json:"merged_into" doc:"the group that it turned out to be part of"`
-	TakenBy      string        `db:"taken_by" json:"taken_by" doc:"who said that they look after it"`
-	TakenAt      *time.Time    `db:"taken_at" json:"taken_at"`
-	SnoozedUntil *time.Time    `db:"snoozed_until" json:"snoozed_until" doc:"nothing is told of it until then"`
+	ID           int64           `db:"id" json:"id"`
+	BeganAt      time.Time       `db:"began_at" json:"began_at" doc:"start of the first deviating period"`
+	OpenedAt     time.Time       `db:"opened_at" json:"opened_at" doc:"when its first alert was raised"`
+	ClosedAt     *time.Time      `db:"closed_at" json:"closed_at"`
+	Severity     detect.Severity `db:"severity" json:"severity" enum:"warning,critical" doc:"the worst of its alerts"`
+	Origin       string          `db:"origin" json:"origin" doc:"where it likely began: the name of a dataset, a job or a source"`
+	OriginKind   OriginKind      `db:"origin_kind" json:"origin_kind" enum:"dataset,job,source"`
+	OriginIn     SegmentValues   `db:"origin_segment" json:"origin_segment" doc:"the segment of it; none: the whole"`
+	OriginAlert  *int64          `db:"origin_alert" json:"origin_alert" doc:"none where the origin itself has no alert, but what is made from it"`
+	FromHistory  bool            `db:"from_history" json:"from_history"`
+	MergedInto   *int64          `db:"merged_into" json:"merged_into" doc:"the group that it turned out to be part of"`
+	TakenBy      string          `db:"taken_by" json:"taken_by" doc:"who said that they look after it"`
+	TakenAt      *time.Time      `db:"taken_at" json:"taken_at"`
+	SnoozedUntil *time.Time      `db:"snoozed_until" json:"snoozed_until" doc:"nothing is told of it until then"`
 }
 
 // SegmentValue is a column and its value.
@@ -34,11 +36,13 @@ type SegmentValue struct {
 // SegmentValues say a segment: a value for each of some columns.
 type SegmentValues = List[SegmentValue]
 
-// Kinds of origins.
+// OriginKind is what a group began at.
+type OriginKind string
+
 const (
-	OriginDataset = "dataset"
-	OriginJob     = "job"
-	OriginSource  = "source"
+	OriginDataset OriginKind = "dataset"
+	OriginJob     OriginKind = "job"
+	OriginSource  OriginKind = "source"
 )
 
 // Whence says where a group likely began, as people know it.
@@ -47,7 +51,7 @@ func (g Group) Whence() string {
 	case g.Origin == "":
 		return ""
 	case g.OriginKind != OriginDataset && g.OriginKind != "":
-		return "the " + g.OriginKind + " " + g.Origin
+		return "the " + string(g.OriginKind) + " " + g.Origin
 	case len(g.OriginIn) > 0:
 		values := make([]string, len(g.OriginIn))
 		for i, one := range g.OriginIn {
@@ -72,17 +76,19 @@ type GroupAnswer struct {
 // Numbers is a list kept as JSON.
 type Numbers = List[int64]
 
-// Kinds of channels.
+// ChannelKind is how a channel is reached.
+type ChannelKind string
+
 const (
-	ChannelEmail   = "email"
-	ChannelWebhook = "webhook"
+	ChannelEmail   ChannelKind = "email"
+	ChannelWebhook ChannelKind = "webhook"
 )
 
 // Channel is where messages go.
 type Channel struct {
 	ID           int64           `db:"id" json:"id"`
 	Name         string          `db:"name" json:"name"`
-	Kind         string          `db:"kind" json:"kind" enum:"email,webhook"`
+	Kind         ChannelKind     `db:"kind" json:"kind" enum:"email,webhook"`
 	Settings     ChannelSettings `db:"settings" json:"settings"`
 	Secret       []byte          `db:"secret" json:"-"`
 	OldSecret    []byte          `db:"old_secret" json:"-"`
@@ -121,65 +127,69 @@ func (s *ChannelSettings) Scan(v any) error { return scanJSON(v, s) }
 
 // Route says which groups a channel hears of, and when.
 type Route struct {
-	ID              int64     `db:"id" json:"id"`
-	Name            string    `db:"name" json:"name"`
-	ChannelID       int64     `db:"channel_id" json:"-"`
-	Channel         string    `db:"channel" json:"channel"`
-	Datasets        Strings   `db:"datasets" json:"datasets" doc:"patterns such as ops.*; none: all"`
-	Owners          Strings   `db:"owners" json:"owners" doc:"none: all"`
-	Tags            Strings   `db:"tags" json:"tags" doc:"one of them is enough; none: all"`
-	Severity        string    `db:"severity" json:"severity" enum:"warning,critical" doc:"the least that is told"`
-	Hours           Strings   `db:"hours" json:"hours" doc:"when it tells, as 'mon-fri 08:00-18:00'; none: always. What comes up outside is told when they begin, if it still lasts"`
-	Zone            string    `db:"zone" json:"zone" doc:"of the hours"`
-	WaitSeconds     int64     `db:"wait_seconds" json:"wait_seconds" doc:"how long other alerts of the same cause are waited for"`
-	RemindSeconds   int64     `db:"remind_seconds" json:"remind_seconds" doc:"reminders, while nobody looks after it; 0: none"`
-	EscalateSeconds int64     `db:"escalate_seconds" json:"escalate_seconds" doc:"when escalate_to is told, if nobody looks after it; 0: never"`
-	EscalateToID    *int64    `db:"escalate_to_id" json:"-"`
-	EscalateTo      string    `db:"escalate_to" json:"escalate_to" doc:"another channel"`
-	Recovery        bool      `db:"recovery" json:"recovery" doc:"tell when it is over"`
-	CreatedAt       time.Time `db:"created_at" json:"created_at"`
+	ID              int64           `db:"id" json:"id"`
+	Name            string          `db:"name" json:"name"`
+	ChannelID       int64           `db:"channel_id" json:"-"`
+	Channel         string          `db:"channel" json:"channel"`
+	Datasets        Strings         `db:"datasets" json:"datasets" doc:"patterns such as ops.*; none: all"`
+	Owners          Strings         `db:"owners" json:"owners" doc:"none: all"`
+	Tags            Strings         `db:"tags" json:"tags" doc:"one of them is enough; none: all"`
+	Severity        detect.Severity `db:"severity" json:"severity" enum:"warning,critical" doc:"the least that is told"`
+	Hours           Strings         `db:"hours" json:"hours" doc:"when it tells, as 'mon-fri 08:00-18:00'; none: always. What comes up outside is told when they begin, if it still lasts"`
+	Zone            string          `db:"zone" json:"zone" doc:"of the hours"`
+	WaitSeconds     int64           `db:"wait_seconds" json:"wait_seconds" doc:"how long other alerts of the same cause are waited for"`
+	RemindSeconds   int64           `db:"remind_seconds" json:"remind_seconds" doc:"reminders, while nobody looks after it; 0: none"`
+	EscalateSeconds int64           `db:"escalate_seconds" json:"escalate_seconds" doc:"when escalate_to is told, if nobody looks after it; 0: never"`
+	EscalateToID    *int64          `db:"escalate_to_id" json:"-"`
+	EscalateTo      string          `db:"escalate_to" json:"escalate_to" doc:"another channel"`
+	Recovery        bool            `db:"recovery" json:"recovery" doc:"tell when it is over"`
+	CreatedAt       time.Time       `db:"created_at" json:"created_at"`
 }
 
-// What a message says.
+// Told is what a message says.
+type Told string
+
 const (
-	ToldOpened    = "opened"
-	ToldChanged   = "changed" // another origin, graver, or part of another group
-	ToldAgain     = "again"
-	ToldReminder  = "reminder"
-	ToldEscalated = "escalated"
-	ToldAsked     = "asked" // a person had it told once more
-	ToldRecovered = "recovered"
-	ToldSummary   = "summary"
-	ToldTest      = "test"
+	ToldOpened    Told = "opened"
+	ToldChanged   Told = "changed" // another origin, graver, or part of another group
+	ToldAgain     Told = "again"
+	ToldReminder  Told = "reminder"
+	ToldEscalated Told = "escalated"
+	ToldAsked     Told = "asked" // a person had it told once more
+	ToldRecovered Told = "recovered"
+	ToldSummary   Told = "summary"
+	ToldTest      Told = "test"
 )
 
-// States of a message.
+// MessageState is what became of a message.
+type MessageState string
+
 const (
-	MessageWaiting = "waiting"
-	MessageSent    = "sent"
-	MessageFailed  = "failed"
-	MessageDropped = "dropped"
-	MessageSummed  = "summed"
+	MessageWaiting MessageState = "waiting"
+	MessageSent    MessageState = "sent"
+	MessageFailed  MessageState = "failed"
+	MessageDropped MessageState = "dropped"
+	MessageSummed  MessageState = "summed"
 )
 
 // Message is what is to be said to a channel.
 type Message struct {
-	ID        string     `db:"id" json:"id" doc:"the idempotency key: the same in every attempt"`
-	ChannelID int64      `db:"channel_id" json:"-"`
-	Channel   string     `db:"channel" json:"channel"`
-	RouteID   *int64     `db:"route_id" json:"-"`
-	GroupID   *int64     `db:"group_id" json:"group_id"`
-	What      string     `db:"what" json:"what" enum:"opened,changed,again,reminder,asked,escalated,recovered,summary,test"`
-	Turn      int        `db:"turn" json:"turn"`
-	Why       string     `db:"why" json:"why" doc:"what changed, where that is why it is sent"`
-	State     string     `db:"state" json:"state" enum:"waiting,sent,failed,dropped,summed"`
-	CreatedAt time.Time  `db:"created_at" json:"created_at"`
-	DueAt     time.Time  `db:"due_at" json:"due_at"`
-	Attempts  int        `db:"attempts" json:"attempts"`
-	SentAt    *time.Time `db:"sent_at" json:"sent_at"`
-	Error     string     `db:"error" json:"error" doc:"why the last attempt failed, or why it was not sent"`
-	Subject   string     `db:"subject" json:"subject"`
-	Body      []byte     `db:"body" json:"-"`
+	ID        string       `db:"id" json:"id" doc:"the idempotency key: the same in every attempt"`
+	ChannelID int64        `db:"channel_id" json:"-"`
+	Channel   string       `db:"channel" json:"channel"`
+	RouteID   *int64       `db:"route_id" json:"-"`
+	GroupID   *int64       `db:"group_id" json:"group_id"`
+	What      Told         `db:"what" json:"what" enum:"opened,changed,again,reminder,asked,escalated,recovered,summary,test"`
+	Turn      int          `db:"turn" json:"turn"`
+	Why       string       `db:"why" json:"why" doc:"what changed, where that is why it is sent"`
+	State     MessageState `db:"state" json:"state" enum:"waiting,sent,failed,dropped,summed"`
+	CreatedAt time.Time    `db:"created_at" json:"created_at"`
+	DueAt     time.Time    `db:"due_at" json:"due_at"`
+	Attempts  int          `db:"attempts" json:"attempts"`
+	SentAt    *time.Time   `db:"sent_at" json:"sent_at"`
+	Error     string       `db:"error" json:"error" doc:"why the last attempt failed, or why it was not sent"`
+	Subject   string       `db:"subject" json:"subject"`
+	Body      []byte       `db:"body" json:"-"`
 }
 
 // SLA is a promise of at least so much within a window.
@@ -213,9 +223,17 @@ type SLADay struct {
 	DueAt    time.Time  `db:"due_at" json:"due_at"`
 }
 
-// What a planned event does.
+// Effect is what a planned event does.
+type Effect string
+
 const (
-	EffectMute     = "mute"      // not judged, not learned from
-	EffectWiden    = "widen"     // judged by a wider band, not learned from
-	EffectLeaveOut = "leave out" // judged as ever, not learned from
+	EffectMute     Effect = "mute"      // not judged, not learned from
+	EffectWiden    Effect = "widen"     // judged by a wider band, not learned from
+	EffectLeaveOut Effect = "leave out" // judged as ever, not learned from
 )
+
+// Effects names them for people.
+const Effects = "mute, widen, leave out"
+
+// Valid tells whether there is such an effect.
+func (e Effect) Valid() bool { return e == EffectMute || e == EffectWiden || e == EffectLeaveOut }

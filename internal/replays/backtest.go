@@ -23,19 +23,19 @@ import (
 
 // BacktestAlert is an alert a configuration would have raised.
 type BacktestAlert struct {
-	Monitor   string     `json:"monitor"`
-	Dataset   string     `json:"dataset"`
-	Measure   string     `json:"measure"`
-	Segment   string     `json:"segment"`
-	SeriesID  int64      `json:"series_id"`
-	Since     time.Time  `json:"since"`
-	RaisedAt  time.Time  `json:"raised_at"`
-	ClosedAt  *time.Time `json:"closed_at"`
-	Severity  string     `json:"severity"`
-	Direction string     `json:"direction"`
-	Rule      string     `json:"rule"`
-	Outcome   string     `json:"outcome" enum:"hit,repeat,false,planned" doc:"against the incident catalogue"`
-	Incident  string     `json:"incident" doc:"reference of the incident it belongs to"`
+	Monitor   string          `json:"monitor"`
+	Dataset   string          `json:"dataset"`
+	Measure   string          `json:"measure"`
+	Segment   string          `json:"segment"`
+	SeriesID  int64           `json:"series_id"`
+	Since     time.Time       `json:"since"`
+	RaisedAt  time.Time       `json:"raised_at"`
+	ClosedAt  *time.Time      `json:"closed_at"`
+	Severity  detect.Severity `json:"severity"`
+	Direction string          `json:"direction"`
+	Rule      detect.Cause    `json:"rule"`
+	Outcome   score.Outcome   `json:"outcome" enum:"hit,repeat,false,planned" doc:"against the incident catalogue"`
+	Incident  string          `json:"incident" doc:"reference of the incident it belongs to"`
 	end       int64
 	slack     int64
 	planned   bool
@@ -212,7 +212,7 @@ func (b *Bench) scoreReplay(ctx context.Context, result *Backtest, monitors []re
 	}
 	all := result.match(result.Alerts, measured)
 	for i := range result.Alerts {
-		result.Alerts[i].Outcome = string(all.Outcomes[i])
+		result.Alerts[i].Outcome = all.Outcomes[i]
 		if k := all.Incident[i]; k >= 0 {
 			result.Alerts[i].Incident = measured[k].Reference
 		}

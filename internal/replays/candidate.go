@@ -79,7 +79,7 @@ func (b *Bench) tryOptions(ctx context.Context, a *lessons.Archive, m record.Mon
 	}
 	for i := range c.told[0] {
 		alert := &c.told[0][i]
-		v := verdict{incident: alert.Incident, skip: alert.Outcome == string(score.Expected)}
+		v := verdict{incident: alert.Incident, skip: alert.Outcome == score.Expected}
 		v.gone.Chance, _ = a.Model.Chance(c.caseOf(i), alert.SeriesID, m.ID)
 		if alert.Incident != "" {
 			v.gone.Answered, v.gone.Fault = true, true
@@ -109,7 +109,7 @@ func (c *candidate) match(k int, incidents []record.Incident, to time.Time) {
 	r := Backtest{To: to}
 	m := r.match(c.told[k], incidents)
 	for i := range c.told[k] {
-		c.told[k][i].Outcome = string(m.Outcomes[i])
+		c.told[k][i].Outcome = m.Outcomes[i]
 		if at := m.Incident[i]; at >= 0 {
 			c.told[k][i].Incident = incidents[at].Reference
 		}
@@ -196,7 +196,7 @@ func (c *candidate) goneUnder(k int, from, to time.Time) (gone []tune.Gone, more
 	gained := map[string]bool{}
 	for i := range c.told[k] {
 		a := &c.told[k][i]
-		if !within(a) || a.Outcome == string(score.Expected) || c.tells(0, a, to) {
+		if !within(a) || a.Outcome == score.Expected || c.tells(0, a, to) {
 			continue
 		}
 		switch {

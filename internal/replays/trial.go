@@ -90,7 +90,7 @@ func tallies(today, proposed []BacktestAlert, series int) [][2]score.Tally {
 				k = len(list)
 				place[a.SeriesID], list = k, append(list, [2]score.Tally{})
 			}
-			switch score.Outcome(a.Outcome) {
+			switch a.Outcome {
 			case score.Hit:
 				list[k][way].Hits++
 			case score.FalseAlarm:
@@ -156,7 +156,7 @@ func (b *Bench) Try(ctx context.Context, monitors []record.Monitor, from, to tim
 func changeSentence(today, proposed []BacktestAlert, c Compared, length time.Duration) string {
 	count := func(list []BacktestAlert) (n int) {
 		for _, a := range list {
-			if a.Outcome == string(score.FalseAlarm) {
+			if a.Outcome == score.FalseAlarm {
 				n++
 			}
 		}

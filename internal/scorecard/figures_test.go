@@ -12,7 +12,7 @@ import (
 func alerts(verdicts ...string) []record.Alert {
 	list := make([]record.Alert, len(verdicts))
 	for i, v := range verdicts {
-		list[i] = record.Alert{ID: int64(i), SeriesID: int64(i % 3), Verdict: v, RaisedAt: time.Date(2026, 6, 1+i, 0, 0, 0, 0, time.UTC)}
+		list[i] = record.Alert{ID: int64(i), SeriesID: int64(i % 3), Verdict: score.Verdict(v), RaisedAt: time.Date(2026, 6, 1+i, 0, 0, 0, 0, time.UTC)}
 	}
 	return list
 }

@@ -85,7 +85,7 @@ func (g grouping) keysOf(a *record.Alert) []string {
 	case "owner":
 		return []string{a.Owner}
 	case "rule":
-		return []string{a.Cause}
+		return []string{string(a.Cause)}
 	case "tag":
 		if len(a.Tags) == 0 {
 			return []string{"(no tag)"}

@@ -30,6 +30,7 @@ func status(err error) int {
 }
 
 func TestTokensAndRolesDecideWhatIsAllowed(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	ctx := t.Context()
 	make := func(name, role string) *client.Client {
@@ -68,6 +69,7 @@ func TestTokensAndRolesDecideWhatIsAllowed(t *testing.T) {
 }
 
 func TestATokenIsTakenBackButTheLastAdministrators(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	var made struct{ Token string }
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/tokens", map[string]string{"name": "loader", "role": "editor",
@@ -94,6 +96,7 @@ func TestATokenIsTakenBackButTheLastAdministrators(t *testing.T) {
 }
 
 func TestWithoutSignInOnlyLoopbackIsServed(t *testing.T) {
+	t.Parallel()
 	for _, listen := range []string{"0.0.0.0:0", ":0", "[::]:0", "192.0.2.1:0"} {
 		_, err := service.Start(t.Context(), service.Options{Dir: t.TempDir(), Listen: listen, SignIn: false})
 		if !errors.Is(err, service.ErrOpenBeyondLoopback) {
@@ -103,6 +106,7 @@ func TestWithoutSignInOnlyLoopbackIsServed(t *testing.T) {
 }
 
 func TestSecretsAreStoredEncryptedAndNeverShown(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	address := s.Database
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/sources", httpapi.NewSource{Name: "w", Address: address}, nil))
@@ -116,6 +120,7 @@ func TestSecretsAreStoredEncryptedAndNeverShown(t *testing.T) {
 }
 
 func TestChangesAreStreamed(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	request, err := http.NewRequestWithContext(t.Context(), "GET", s.Address+"/api/v1/events", nil)
 	dbtest.Must(t, err)
@@ -140,6 +145,7 @@ func TestChangesAreStreamed(t *testing.T) {
 }
 
 func TestTheStreamsTopicsAreTheOnesThatAreSent(t *testing.T) {
+	t.Parallel()
 	var sent []string
 	for _, topic := range store.Topics {
 		sent = append(sent, string(topic))

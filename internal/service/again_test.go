@@ -21,6 +21,7 @@ import (
 // pushed, reconciliations, tags, fetched calendars, headers of webhooks. Secrets are in
 // no file; without them the files are refused, and nothing of them is kept.
 func TestASavedConfigurationMakesAnEmptyServiceTheSame(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	ctx := t.Context()
 	berths(t, s)
@@ -100,6 +101,7 @@ func TestASavedConfigurationMakesAnEmptyServiceTheSame(t *testing.T) {
 // A source moves to another address, gets another password, and another name; what was
 // measured stays, and what cannot be reached is refused before.
 func TestASourceMovesWithoutLosingAnything(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	ctx := t.Context()
 	conn := berths(t, s)

@@ -11,6 +11,7 @@ import (
 )
 
 func TestACatalogueIsImportedAndItsBadLinesNamed(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	declare(t, s, "queue", timeline.Count)
 	catalogue := `reference,dataset,title,started_at,ended_at,segment
@@ -52,6 +53,7 @@ A-6,ops.dock_queue
 }
 
 func TestCalendarsBringRecurrenceZonesAndHolidays(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	file := strings.ReplaceAll(`BEGIN:VCALENDAR
 VERSION:2.0

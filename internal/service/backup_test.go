@@ -27,6 +27,7 @@ import (
 // tokens sign in. One that is cut or altered, one for another key, and a database that is
 // not empty are refused, and nothing is written.
 func TestABackupIsTheSameServiceElsewhere(t *testing.T) {
+	t.Parallel()
 	folder := dbtest.Folder(t)
 	s := dbtest.Start(t, now, func(o *service.Options) { o.Dir = folder })
 	key := filepath.Join(folder, "secret.key")
@@ -96,6 +97,7 @@ func TestABackupIsTheSameServiceElsewhere(t *testing.T) {
 
 // Samples that lie in parts come back in parts, all of them, and are gone on with.
 func TestABackupOfSamplesInPartsIsRestored(t *testing.T) {
+	t.Parallel()
 	folder := dbtest.Folder(t)
 	s := dbtest.Start(t, now, func(o *service.Options) { o.Dir = folder })
 	key := filepath.Join(folder, "secret.key")
@@ -127,6 +129,7 @@ func TestABackupOfSamplesInPartsIsRestored(t *testing.T) {
 
 // With its key a backup is restored where nothing was.
 func TestABackupWithItsKeyNeedsNothingElse(t *testing.T) {
+	t.Parallel()
 	folder := dbtest.Folder(t)
 	s := dbtest.Start(t, now, func(o *service.Options) { o.Dir = folder })
 	var file bytes.Buffer

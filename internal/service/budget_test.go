@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"tinbell/core/score"
 	"tinbell/core/timeline"
 	"tinbell/internal/collect"
 	"tinbell/internal/dbtest"
@@ -41,6 +42,7 @@ func tides(t *testing.T, s *dbtest.Service, stops map[string][]int) {
 // What was told once and comes back is counted on the alert, and nobody is told
 // again; the counting survives in storage and shows through the API.
 func TestWhatComesBackIsCountedAndNotToldAgain(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h"}, seasonal())
 	tides(t, s, nil)
@@ -71,6 +73,7 @@ func TestWhatComesBackIsCountedAndNotToldAgain(t *testing.T) {
 // An extreme of the past that nobody labelled raises limits; the answer that it was
 // a fault lowers them, and it is not asked about again.
 func TestAnswersAboutThePastMoveLimits(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h"}, seasonal())
 	tides(t, s, map[string][]int{"north": {12, 27, 41}})
@@ -115,7 +118,7 @@ func TestAnswersAboutThePastMoveLimits(t *testing.T) {
 		}
 		var given []record.Stretch
 		dbtest.Must(t, s.Admin.Send(ctx, "POST", "/monitors/queue/answers", httpapi.PastAnswer{Series: n.Series, From: n.From,
-			To: n.To, Verdict: verdict}, &given))
+			To: n.To, Verdict: score.Verdict(verdict)}, &given))
 		if verdict == "fault" && given[0].Incident == "" {
 			t.Errorf("a fault of the past became no incident: %+v", given)
 		}
@@ -140,6 +143,7 @@ func TestAnswersAboutThePastMoveLimits(t *testing.T) {
 // A rule that tells more than is stated beyond chance has its limit raised, and it
 // comes down again when labels say that the alerts were right.
 func TestARuleThatRingsTooOftenIsRaisedUntilLabelsSayItWasRight(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h"}, seasonal())
 	tides(t, s, nil)
@@ -194,6 +198,7 @@ func TestARuleThatRingsTooOftenIsRaisedUntilLabelsSayItWasRight(t *testing.T) {
 }
 
 func TestArrivalsAreNotLearnedWhereNothingArrives(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h"}, seasonal())
 	settings := record.DefaultSettings()
@@ -208,6 +213,7 @@ func TestArrivalsAreNotLearnedWhereNothingArrives(t *testing.T) {
 // not raise the limits while people still look into it, nor much when it is over and
 // nobody has said what it was, and the next fault is told.
 func TestAStopOfAllSegmentsDoesNotDeafenTheMonitor(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h"}, seasonal())
 	rng := rand.New(rand.NewPCG(5, 16))
@@ -249,7 +255,7 @@ func TestAStopOfAllSegmentsDoesNotDeafenTheMonitor(t *testing.T) {
 	}
 	say := func(verdict string) {
 		t.Helper()
-		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/labels", httpapi.NewLabel{Alerts: []int64{told[0].ID}, Verdict: verdict}, nil))
+		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/labels", httpapi.NewLabel{Alerts: []int64{told[0].ID}, Verdict: score.Verdict(verdict)}, nil))
 		s.Settle(t)
 	}
 	say("fault") // the baselines are learned again

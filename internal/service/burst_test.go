@@ -380,7 +380,7 @@ func TestAFileThatCannotBeKeptIsRefusedAlone(t *testing.T) {
 	}, "all seven files are looked at")
 	states := map[string]string{}
 	for _, d := range list {
-		states[d.Path] = d.State
+		states[d.Path] = string(d.State)
 		if d.State == "broken" && d.Message == "" {
 			t.Errorf("%s is broken and does not say why", d.Path)
 		}

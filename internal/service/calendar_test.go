@@ -34,6 +34,7 @@ func importing(t *testing.T, s *dbtest.Service, query url.Values, file string) (
 }
 
 func TestRecurrencesHaveExceptionsAndKeepToTheClockOnTheWall(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	file := ics(vevent("UID:night", "SUMMARY:Maintenance", "DTSTART;TZID=America/Halifax:20261020T010000",
 		"DTEND;TZID=America/Halifax:20261020T040000", "RRULE:FREQ=WEEKLY;COUNT=4",
@@ -64,6 +65,7 @@ func TestRecurrencesHaveExceptionsAndKeepToTheClockOnTheWall(t *testing.T) {
 }
 
 func TestBadCalendarsAreRefusedAndLeaveWhatThereWas(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	good := vevent("UID:a", "SUMMARY:Night", "DTSTART:20260801T010000Z", "DTEND:20260801T020000Z")
 	_, err := importing(t, s, nil, ics(good))
@@ -95,6 +97,7 @@ func TestBadCalendarsAreRefusedAndLeaveWhatThereWas(t *testing.T) {
 }
 
 func TestEventsByHandAndHolidaysOfCountries(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	declare(t, s, "queue", timeline.Count)
 	var added []record.PlannedEvent
@@ -149,6 +152,7 @@ func TestEventsByHandAndHolidaysOfCountries(t *testing.T) {
 }
 
 func TestWhatPeopleCallPlannedAgainAndAgainIsSuggested(t *testing.T) {
+	t.Parallel()
 	s, ids := withAlerts(t, 1)
 	first, err := s.Parts.Store.Alert(t.Context(), ids[0])
 	dbtest.Must(t, err)
@@ -198,6 +202,7 @@ func TestWhatPeopleCallPlannedAgainAndAgainIsSuggested(t *testing.T) {
 // Two days of a level that is a third lower: an alert unless it was planned, or
 // the band was widened; and learned from unless it is left out.
 func TestWhatAPlannedEventDoesToAlerts(t *testing.T) {
+	t.Parallel()
 	from, to := time.Date(2026, 6, 16, 0, 0, 0, 0, time.UTC), time.Date(2026, 6, 18, 0, 0, 0, 0, time.UTC)
 	for effect, rings := range map[string]bool{"": true, "mute": false, "widen": false, "leave out": true} {
 		s := dbtest.Start(t, now)
@@ -210,7 +215,7 @@ func TestWhatAPlannedEventDoesToAlerts(t *testing.T) {
 		}))
 		dbtest.Must(t, err)
 		if effect != "" {
-			e := calendar.NewEvent{Summary: "Strike", From: from, To: to, Effect: effect}
+			e := calendar.NewEvent{Summary: "Strike", From: from, To: to, Effect: record.Effect(effect)}
 			dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/planned-events", e, nil))
 			_, err := s.Parts.Store.DB.Exec(`update planned_event set known_at = $1`, from.AddDate(0, 0, -7))
 			dbtest.Must(t, err)

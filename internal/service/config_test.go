@@ -12,6 +12,7 @@ import (
 )
 
 func TestConfigurationIsLoadedAllOrNone(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	conn := warehouse(t, s)
 	load(t, conn, "north", 1, "2026-06-18T08:10:00Z", "2026-06-18T08:20:00Z")
@@ -154,6 +155,7 @@ warn: 30d
 }
 
 func TestAComparisonIsKeptAsAFileWithItsMonitor(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	conn := warehouse(t, s)
 	load(t, conn, "north", 1, "2026-06-18T08:10:00Z", "2026-06-18T08:20:00Z")

@@ -14,6 +14,7 @@ import (
 )
 
 func TestTheSecondOfTwoWhoChangeAThingIsTold(t *testing.T) {
+	t.Parallel()
 	s := harbour(t)
 	const path = "/api/v1/monitors/scans"
 	read := func() (m record.Monitor, tag string) {

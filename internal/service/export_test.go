@@ -28,6 +28,7 @@ func fetched(t *testing.T, s *dbtest.Service, path string) string {
 }
 
 func TestValuesGoOutAsDataInThreeFormats(t *testing.T) {
+	t.Parallel()
 	s := harbour(t)
 	path := "/metrics/scans/export?segment=a&from=" + longFault.Add(-2*time.Hour).Format(time.RFC3339) + "&to=" +
 		longFault.Add(20*time.Hour).Format(time.RFC3339)
@@ -84,6 +85,7 @@ func TestValuesGoOutAsDataInThreeFormats(t *testing.T) {
 }
 
 func TestWhatDidNotComeIsFilledAsAskedAndMarked(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	declare(t, s, "level", timeline.Value)
 	from := now.AddDate(0, 0, -3)
@@ -110,6 +112,7 @@ func TestWhatDidNotComeIsFilledAsAskedAndMarked(t *testing.T) {
 }
 
 func TestLabelsAndIncidentsComeBackAsJSON(t *testing.T) {
+	t.Parallel()
 	s, ids := withAlerts(t, 3)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/labels", map[string]any{"alerts": ids[:2], "verdict": "fault",
 		"note": "ätherisch; \"x\""}, nil))

@@ -39,6 +39,7 @@ func (a *almanac) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 }
 
 func TestACalendarIsFetchedByAddressAndItsLastGoodCopyStays(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	a := &almanac{}
 	a.file.Store(ics(vevent("UID:regatta", "SUMMARY:Regatta", "DTSTART:20260801T120000Z", "DTEND:20260801T180000Z")))
@@ -118,6 +119,7 @@ func TestACalendarIsFetchedByAddressAndItsLastGoodCopyStays(t *testing.T) {
 }
 
 func TestAFeedOnLoopbackIsRefusedUnlessAllowed(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now, func(o *service.Options) { o.AllowPrivate = nil })
 	server := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { t.Error("it was called") }))
 	t.Cleanup(server.Close)

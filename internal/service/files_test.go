@@ -14,6 +14,7 @@ import (
 )
 
 func TestFilesThatLandAreMeasuredOnceTheyAreComplete(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	folder := dbtest.Folder(t)
 	land := func(name, content string, at time.Time) {

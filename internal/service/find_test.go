@@ -13,6 +13,7 @@ import (
 // Words find things of every kind, all words of a query in any order and case; what is named
 // so comes first, and of what is not for who asks nothing is found.
 func TestWordsFindThingsOfEveryKind(t *testing.T) {
+	t.Parallel()
 	s := twoDatasets(t)
 	told(t, s, "log=log-of-open", "text/plain", now.Format("2006-01-02T15:04:05Z")+" INFO 100 % of a_b jammed\n")
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/accounts/Maud", map[string]any{"role": "reader",

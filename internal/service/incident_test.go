@@ -18,6 +18,7 @@ import (
 // One incident hit two datasets: it is found by an alert on either, is on the charts of
 // both, goes out and comes back with both, and two incidents of two datasets become one.
 func TestAnIncidentSpansSeveralDatasets(t *testing.T) {
+	t.Parallel()
 	s := harbour(t)
 	ctx := t.Context()
 	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/metrics/declare", collect.Declaration{Metric: "berths", Dataset: "ops.berths",

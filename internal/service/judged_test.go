@@ -31,6 +31,7 @@ func open(list []record.Alert) (n int) {
 // A monitor that is older than its first sample judges that sample, and one of a
 // segment that comes later, as soon as it can.
 func TestTheFirstSampleUnderFixedBoundsIsJudged(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h"}, fixed(10))
 	s.Settle(t)
@@ -47,6 +48,7 @@ func TestTheFirstSampleUnderFixedBoundsIsJudged(t *testing.T) {
 // A series that waits for history says so and since when, and is judged from the
 // first sample on that can be.
 func TestANewSegmentIsJudgedOnceItCanBe(t *testing.T) {
+	t.Parallel()
 	begin := now.AddDate(0, 0, -6)
 	s := dbtest.Start(t, begin.Add(24*time.Hour))
 	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h"}, seasonal())
@@ -91,6 +93,7 @@ func TestANewSegmentIsJudgedOnceItCanBe(t *testing.T) {
 // A correction of what a baseline was fitted to raises what a backtest of the same
 // past does, and takes it back when it is taken back.
 func TestACorrectionFromBeforeTheFitIsJudged(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h"}, seasonal())
 	from := now.AddDate(0, 0, -60)
@@ -120,12 +123,15 @@ func TestACorrectionFromBeforeTheFitIsJudged(t *testing.T) {
 // Another method judges what is open again: what no longer follows is closed, and
 // what does goes on.
 func TestAlertsCloseWhenTheirMonitorsMethodChanges(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h"}, fixed(400))
-	from := now.AddDate(0, 0, -60)
-	for i := range 45 {
-		pushed(t, s, samples("queue", fmt.Sprint("s", i), from, now, time.Hour, rush))
+	from := now.AddDate(0, 0, -30)
+	var all strings.Builder
+	for i := range 42 {
+		all.WriteString(samples("queue", fmt.Sprint("s", i), from, now, time.Hour, rush))
 	}
+	pushed(t, s, all.String())
 	// One segment is broken by any measure.
 	pushed(t, s, samples("queue", "s7", now.Add(-12*time.Hour), now, time.Hour, func(time.Time) float64 { return 0 }))
 	s.Settle(t)
@@ -160,6 +166,7 @@ func TestAlertsCloseWhenTheirMonitorsMethodChanges(t *testing.T) {
 
 // The order in which samples arrive makes no difference to what is judged.
 func TestSamplesInAnyOrderAreJudgedAlike(t *testing.T) {
+	t.Parallel()
 	var found []string
 	for _, order := range []string{"in order", "backwards"} {
 		s := dbtest.Start(t, now)
@@ -194,6 +201,7 @@ func TestSamplesInAnyOrderAreJudgedAlike(t *testing.T) {
 // Minutes that always come after they were judged as missing are judged like those that
 // come in time: from the state that is kept, and what follows from it stays.
 func TestMinutesThatComeLateAreJudgedAlike(t *testing.T) {
+	t.Parallel()
 	value := func(at time.Time) float64 {
 		v := rush(at) + float64(at.Unix()/60*7919%17)
 		if since := at.Sub(now.Add(3 * time.Minute)); since >= 0 && since < 20*time.Minute {
@@ -236,6 +244,7 @@ func TestMinutesThatComeLateAreJudgedAlike(t *testing.T) {
 }
 
 func TestTenThousandNewSegmentsInOnePush(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h", MaxSegments: 20_000}, nil)
 	var b strings.Builder
@@ -253,6 +262,7 @@ func TestTenThousandNewSegmentsInOnePush(t *testing.T) {
 // Segments beyond a pushed metric's limit are counted together, however often they
 // are sent.
 func TestSegmentsBeyondTheLimitAreCountedTogether(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h", MaxSegments: 3}, nil)
 	var b strings.Builder

@@ -10,6 +10,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"tinbell/core/score"
 	"tinbell/core/timeline"
 	"tinbell/internal/client"
 	"tinbell/internal/dbtest"
@@ -53,6 +54,7 @@ func withAlerts(t *testing.T, n int) (*dbtest.Service, []int64) {
 }
 
 func TestLabelsAreKeptWithTheirHistory(t *testing.T) {
+	t.Parallel()
 	s, ids := withAlerts(t, 3)
 	ctx := t.Context()
 	give := func(l httpapi.NewLabel) error { return s.Admin.Send(ctx, "POST", "/labels", l, nil) }
@@ -60,7 +62,7 @@ func TestLabelsAreKeptWithTheirHistory(t *testing.T) {
 	dbtest.Must(t, give(httpapi.NewLabel{Alerts: ids[:1], Verdict: "fault", Cause: "hardware", Author: "Ines Vautrin",
 		At: now.Add(-time.Hour)}))
 	dbtest.Must(t, give(httpapi.NewLabel{Alerts: ids[1:2], Verdict: ""}))
-	want := []string{"fault", "", "noise"}
+	want := []score.Verdict{"fault", "", "noise"}
 	for i, id := range ids {
 		var d httpapi.AlertDetail
 		dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/alerts/%d", id), nil, &d))
@@ -95,6 +97,7 @@ func TestLabelsAreKeptWithTheirHistory(t *testing.T) {
 }
 
 func TestOnlyAdministratorsLabelInAnothersName(t *testing.T) {
+	t.Parallel()
 	s, ids := withAlerts(t, 1)
 	var out struct{ Token string }
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/tokens", map[string]string{"name": "Tobin", "role": "editor"}, &out))
@@ -112,6 +115,7 @@ func TestOnlyAdministratorsLabelInAnothersName(t *testing.T) {
 }
 
 func TestAlertsArePagedAndFilteredOverHTTP(t *testing.T) {
+	t.Parallel()
 	s, ids := withAlerts(t, 23)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/labels", httpapi.NewLabel{Alerts: ids[:4], Verdict: "planned"}, nil))
 	seen, cursor := 0, int64(0)
@@ -148,6 +152,7 @@ func TestAlertsArePagedAndFilteredOverHTTP(t *testing.T) {
 }
 
 func TestWorkIsQueuedWithItsRecordsOrNotAtAll(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	refused := errors.New("refused")
 	err := s.Parts.Store.InTx(t.Context(), func(tx pgx.Tx) error {
@@ -167,6 +172,7 @@ func TestWorkIsQueuedWithItsRecordsOrNotAtAll(t *testing.T) {
 }
 
 func TestTwoWhoChangeAMonitorAtOnceAreBothTold(t *testing.T) {
+	t.Parallel()
 	s, _ := withAlerts(t, 1)
 	settings := record.DefaultSettings()
 	settings.Direction = "low"
@@ -185,6 +191,7 @@ func TestTwoWhoChangeAMonitorAtOnceAreBothTold(t *testing.T) {
 }
 
 func TestAnEmptyServiceAnswersPlainly(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	var card scorecard.Scorecard
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/scorecard", nil, &card))

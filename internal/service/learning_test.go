@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"tinbell/core/score"
 	"tinbell/core/timeline"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/flat"
@@ -22,6 +23,7 @@ import (
 )
 
 func TestTheSecondOfTwoWhoAnswerIsToldAndADisagreementShows(t *testing.T) {
+	t.Parallel()
 	s, ids := withAlerts(t, 2)
 	ctx := t.Context()
 	seen := map[string]int64{fmt.Sprint(ids[0]): 0}
@@ -58,6 +60,7 @@ func TestTheSecondOfTwoWhoAnswerIsToldAndADisagreementShows(t *testing.T) {
 }
 
 func TestLabelsGoOutAndComeBackOnce(t *testing.T) {
+	t.Parallel()
 	s, ids := withAlerts(t, 3)
 	ctx := t.Context()
 	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/labels", httpapi.NewLabel{Alerts: ids[:2], Verdict: "noise", Note: "rain, \"again\""}, nil))
@@ -90,6 +93,7 @@ func TestLabelsGoOutAndComeBackOnce(t *testing.T) {
 }
 
 func TestIncidentsAreMadeOfAlertsMergedSplitAndExported(t *testing.T) {
+	t.Parallel()
 	s, ids := withAlerts(t, 3)
 	ctx := t.Context()
 	send := func(method, path string, in, out any) error { return s.Admin.Send(ctx, method, path, in, out) }
@@ -149,6 +153,7 @@ func TestIncidentsAreMadeOfAlertsMergedSplitAndExported(t *testing.T) {
 }
 
 func TestAFaultSeenOnAChartIsAMissedIncident(t *testing.T) {
+	t.Parallel()
 	s, _ := withAlerts(t, 1)
 	ctx := t.Context()
 	m, err := s.Parts.Store.Metric(ctx, "queue")
@@ -227,7 +232,7 @@ func wolves(t *testing.T) *dbtest.Service {
 		t.Fatalf("told %d noise and %d faults", len(verdicts["noise"]), len(verdicts["fault"]))
 	}
 	for verdict, ids := range verdicts {
-		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/labels", httpapi.NewLabel{Alerts: ids, Verdict: verdict}, nil))
+		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/labels", httpapi.NewLabel{Alerts: ids, Verdict: score.Verdict(verdict)}, nil))
 	}
 	s.Settle(t)
 	return s
@@ -244,6 +249,7 @@ func tune(t *testing.T, s *dbtest.Service, monitors ...string) replays.Tuning {
 }
 
 func TestTuningProposesAndAPersonDecides(t *testing.T) {
+	t.Parallel()
 	s := wolves(t)
 	ctx := t.Context()
 	var before record.Monitor
@@ -303,6 +309,7 @@ func TestTuningProposesAndAPersonDecides(t *testing.T) {
 }
 
 func TestTuningSaysHowManyLabelsItLacks(t *testing.T) {
+	t.Parallel()
 	s, ids := withAlerts(t, 4)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/labels", httpapi.NewLabel{Alerts: ids[:2], Verdict: "noise"}, nil))
 	if found := tune(t, s); len(found.Proposals) != 0 ||
@@ -315,11 +322,12 @@ func TestTuningSaysHowManyLabelsItLacks(t *testing.T) {
 }
 
 func TestTheFilterRunsInShadowHoldsBackAndLetsGo(t *testing.T) {
+	t.Parallel()
 	s := wolves(t)
 	ctx := t.Context()
 	set := func(state string) {
 		limit := 0.2
-		dbtest.Must(t, s.Admin.Send(ctx, "PATCH", "/filter", httpapi.LearningChange{State: &state, Limit: &limit}, nil))
+		dbtest.Must(t, s.Admin.Send(ctx, "PATCH", "/filter", httpapi.LearningChange{State: (*record.FilterState)(&state), Limit: &limit}, nil))
 		s.Settle(t)
 		await(t, func() bool {
 			how, err := s.Parts.Store.Learning(ctx)
@@ -406,6 +414,7 @@ func TestTheFilterRunsInShadowHoldsBackAndLetsGo(t *testing.T) {
 }
 
 func TestATrialRunsInTheBackgroundAndCanBeCancelled(t *testing.T) {
+	t.Parallel()
 	s := harbour(t)
 	ctx := t.Context()
 	strict := record.DefaultSettings()
@@ -441,6 +450,7 @@ func TestATrialRunsInTheBackgroundAndCanBeCancelled(t *testing.T) {
 }
 
 func TestTheScorecardIsBrokenDownAndSpreadsAlongLineage(t *testing.T) {
+	t.Parallel()
 	s := wolves(t)
 	ctx := t.Context()
 	score := func(by string) (card scorecard.Scorecard) {

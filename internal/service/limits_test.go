@@ -56,6 +56,7 @@ func twoDatasets(t *testing.T) *dbtest.Service {
 // contract is asked for with every name and number that there is, and whatever comes back
 // does not say a word of it.
 func TestWhoIsLimitedLearnsNothingOfOtherDatasets(t *testing.T) {
+	t.Parallel()
 	s := twoDatasets(t)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/accounts/Maud", map[string]any{"role": "editor",
 		"datasets": []string{"raw.open*"}}, nil))
@@ -167,6 +168,7 @@ func TestWhoIsLimitedLearnsNothingOfOtherDatasets(t *testing.T) {
 
 // What somebody may do is looked at in each dataset that a request is about.
 func TestWhoIsLimitedChangesNothingElsewhere(t *testing.T) {
+	t.Parallel()
 	s := twoDatasets(t)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PATCH", "/datasets/raw.open", map[string]any{"tags": []string{"harbour"}}, nil))
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/accounts/Maud", map[string]any{"role": "none"}, nil))

@@ -31,6 +31,7 @@ func runEvent(kind string, at time.Time, run int, more string) string {
 }
 
 func TestRunsAreKeptInWhateverOrderTheyAreHeard(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics/declare", collect.Declaration{Metric: "m", Dataset: "ops.scans",
 		Namespace: "vellamar", Measure: "rows", Kind: "count", Period: "1h"}, nil))
@@ -78,6 +79,7 @@ func TestRunsAreKeptInWhateverOrderTheyAreHeard(t *testing.T) {
 }
 
 func TestAJobThatFallsSilentRingsAndRecovers(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	var events []string
 	for i := range 200 {

@@ -40,6 +40,7 @@ func pages[T any](t *testing.T, s *dbtest.Service, path string, name func(T) str
 }
 
 func TestListsAreSortedNarrowedAndReadPageByPage(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	ctx := t.Context()
 	for i := range 7 {
@@ -79,6 +80,7 @@ func TestListsAreSortedNarrowedAndReadPageByPage(t *testing.T) {
 // What one audience cares about is tagged once, on the dataset, and the tag narrows lists,
 // scores and stands in files; taken off, it is gone everywhere.
 func TestATagNarrowsListsAndScores(t *testing.T) {
+	t.Parallel()
 	s := harbour(t)
 	ctx := t.Context()
 	declare(t, s, "berths", timeline.Count)
@@ -159,6 +161,7 @@ func TestATagNarrowsListsAndScores(t *testing.T) {
 
 // Channels and routes are things of their own: the second of two who change one is told.
 func TestTheSecondWhoChangesARouteIsTold(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	ctx := t.Context()
 	dbtest.Must(t, s.Admin.Send(ctx, "PUT", "/channels/desk", httpapi.NewChannel{Kind: record.ChannelWebhook,

@@ -62,6 +62,7 @@ func (c contract) nulls(of *schema, value any, at string) (found []string) {
 // No list of any answer is null, however little there is: each read of the contract is asked
 // for, with names and numbers that there are.
 func TestNoListOfAnAnswerIsNull(t *testing.T) {
+	t.Parallel()
 	s := twoDatasets(t)
 	declared(t, s, collect.Declaration{Metric: "bare", Kind: timeline.Count, Period: "1h"}, seasonal()) // nothing came of it
 	bare, err := s.Parts.Store.Metric(t.Context(), "bare")

@@ -55,6 +55,7 @@ func counted(t *testing.T, s *dbtest.Service, table, loadedBy string, days int) 
 // The newest load is when rows were loaded, whatever the load column holds, and without a
 // metric of freshness too; local times are the dataset's.
 func TestLoadsAreReadWhateverTheirColumnHolds(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	conn := berths(t, s)
 	for table, loaded := range map[string][]string{
@@ -82,6 +83,7 @@ func TestLoadsAreReadWhateverTheirColumnHolds(t *testing.T) {
 
 // Without a load column the newest rows count, not the last look at the table.
 func TestADeadTableLooksDead(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	conn := berths(t, s)
 	_, err := conn.Exec(t.Context(), `insert into ops.still select '2026-05-20T06:30:00Z'::timestamptz - i * interval '1 hour' from generate_series(0, 100) i`)
@@ -94,6 +96,7 @@ func TestADeadTableLooksDead(t *testing.T) {
 }
 
 func TestATableOrLoadColumnThatIsNotThereIsToldWithThoseThatAre(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	berths(t, s)
 	refused := func(v httpapi.NewDataset, says ...string) {
@@ -124,6 +127,7 @@ func TestATableOrLoadColumnThatIsNotThereIsToldWithThoseThatAre(t *testing.T) {
 // A dataset is removed while its past is measured and its alerts are answered: whoever is
 // too late is told that it is gone, and nothing fails or waits for ever.
 func TestARemovalABackfillAndALabelAtOnceNeverDeadlock(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	conn := berths(t, s)
 	_, err := conn.Exec(t.Context(), `insert into ops.zoned select '2026-06-18T06:30:00Z'::timestamptz - i * interval '10 minutes' from generate_series(0, 2000) i`)

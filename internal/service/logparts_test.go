@@ -48,6 +48,7 @@ func write(t *testing.T, path, text string, at time.Time) {
 // moved away while a new one begins, packed, cut in the middle of a line, or read by a
 // process that was started anew.
 func TestAFileThatLandsIsCountedOnceThroughRotations(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	folder := landingLog(t, s)
 	keeper := s.Parts.Logs
@@ -146,6 +147,7 @@ func TestAFileThatLandsIsCountedOnceThroughRotations(t *testing.T) {
 // of the form name=value alike; what a person adds is masked in all that is kept, also
 // what was kept before.
 func TestLinesAreCountedByAttributesAndMaskedAsPeopleSay(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/logs/gates", map[string]string{"dataset": "raw.gates"}, nil))
 	told(t, s, "log=gates", "text/plain", "INFO let passenger Annabel through\n")
@@ -207,6 +209,7 @@ func TestLinesAreCountedByAttributesAndMaskedAsPeopleSay(t *testing.T) {
 // A person's corrections hold for what comes, are kept as history, and what cannot be is
 // refused with what is allowed.
 func TestASentenceIsCorrectedByPeople(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	stamp := now.Add(-30 * time.Minute).Format(time.RFC3339)
 	var text strings.Builder
@@ -257,6 +260,7 @@ func TestASentenceIsCorrectedByPeople(t *testing.T) {
 // A sentence is told with those that follow it, with the hours in which its dataset had
 // alerts, and not with those that share its clock alone.
 func TestASentenceGoesWithWhatFollowsIt(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	var text strings.Builder
 	say := func(at time.Time, what string) { fmt.Fprintf(&text, "%s %s\n", at.Format(time.RFC3339), what) }
@@ -303,6 +307,7 @@ func TestASentenceGoesWithWhatFollowsIt(t *testing.T) {
 // A watched log tells of a burst and of a heartbeat that stops, once each, and of neither
 // while the whole log is silent.
 func TestAWatchedLogTellsOfBurstsAndSilence(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	var text strings.Builder
 	from := now.AddDate(0, 0, -30)
@@ -345,6 +350,7 @@ func TestAWatchedLogTellsOfBurstsAndSilence(t *testing.T) {
 // As many pushes of lines as can be worked on are let in; the next is asked to come again,
 // and nothing of it is stored.
 func TestMoreLinesThanCanBeCountedAreAskedToComeAgain(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/logs/gates", map[string]string{"dataset": "raw.gates"}, nil))
 	var wait sync.WaitGroup
@@ -380,6 +386,7 @@ func TestMoreLinesThanCanBeCountedAreAskedToComeAgain(t *testing.T) {
 // A log is of a dataset, of a job, whose dataset its lineage says, or of a service, which is
 // a dataset of its own; what is not clear is asked for.
 func TestALogBelongsToADatasetAJobOrAService(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	run := func(id, job string, outputs ...string) {
 		t.Helper()

@@ -52,6 +52,7 @@ func loader(from time.Time, n int) string {
 }
 
 func TestAFileThatGrowsIsCountedOnceAndItsSentencesKeepTheirNumbers(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	early, late := loader(now.Add(-2*time.Hour), 60), loader(now.Add(-time.Hour), 60)
 	if r := told(t, s, "log=gates&dataset=raw.gates&source=gates.log", "text/plain", early); r.Lines != 180 || r.New != 3 || r.Again != 0 {
@@ -89,6 +90,7 @@ func TestAFileThatGrowsIsCountedOnceAndItsSentencesKeepTheirNumbers(t *testing.T
 }
 
 func TestSeveralProcessesCountOneLogTogether(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	told(t, s, "log=gates&dataset=raw.gates", "text/plain", "start\n")
 	var wait sync.WaitGroup
@@ -118,6 +120,7 @@ func TestSeveralProcessesCountOneLogTogether(t *testing.T) {
 }
 
 func TestLinesOfALogBecomeSamplesBySeverityAndALateOneCorrectsThem(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	told(t, s, "log=gates&dataset=raw.gates", "text/plain", loader(now.Add(-time.Hour), 60))
 	count := func() map[string]float64 {
@@ -150,6 +153,7 @@ func TestLinesOfALogBecomeSamplesBySeverityAndALateOneCorrectsThem(t *testing.T)
 }
 
 func TestBadLinesAreNamedAndTheRestIsCounted(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	r := told(t, s, "log=gates&dataset=raw.gates", "application/x-ndjson", `{"body":"all is well","level":"info"}
 not json
@@ -183,6 +187,7 @@ not json
 }
 
 func TestSecretsAreMaskedAndKeptLinesGoWhenNoneAreWanted(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	told(t, s, "log=gates&dataset=raw.gates", "text/plain",
 		"INFO mail to anna.berg@harbour.example failed, password=hunter22 card 4111 1111 1111 1111\n")
@@ -213,6 +218,7 @@ func TestSecretsAreMaskedAndKeptLinesGoWhenNoneAreWanted(t *testing.T) {
 }
 
 func TestANewSentenceStandsFirstInAComparison(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	told(t, s, "log=gates&dataset=raw.gates", "text/plain", loader(now.Add(-25*time.Hour), 60))
 	today := strings.ReplaceAll(loader(now.Add(-time.Hour), 61), "slow answer", "quick answer")
@@ -244,6 +250,7 @@ func openNews(t *testing.T, s *dbtest.Service) []record.Alert {
 // that is much like a known one, nor while it is young, nor again once somebody calls it
 // usual; and the alert ends when the sentence does.
 func TestAWatchedLogTellsOfAnErrorItNeverHad(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	line := func(at time.Time, text string) string { return at.Format(time.RFC3339) + " " + text + "\n" }
 	// In its first hours everything is new, and nobody is told.
@@ -311,6 +318,7 @@ func TestAWatchedLogTellsOfAnErrorItNeverHad(t *testing.T) {
 }
 
 func TestOTLPLogsAreCountedOnceUnderTheServicesName(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/logs/gates-api", map[string]string{"dataset": "raw.gates"}, nil))
 	nanos := func(at time.Time) string { return fmt.Sprint(at.UnixNano()) }
@@ -349,6 +357,7 @@ func TestOTLPLogsAreCountedOnceUnderTheServicesName(t *testing.T) {
 
 // A log written to a file is the same log on an empty service, before its first line.
 func TestALogOfAConfigurationFileIsTheSameElsewhere(t *testing.T) {
+	t.Parallel()
 	s, empty := dbtest.Start(t, now), dbtest.Start(t, now)
 	told(t, s, "log=gates&dataset=raw.gates", "text/plain", "INFO a line\n")
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PATCH", "/logs/gates", map[string]any{"keep_samples": 0,
@@ -400,6 +409,7 @@ func TestALogOfAConfigurationFileIsTheSameElsewhere(t *testing.T) {
 // A heartbeat that is followed is a series with its past, zeros included, and a monitor
 // on it rings when it stops.
 func TestAFollowedSentenceThatStopsRings(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	beats := func(from, to time.Time) string {
 		var b strings.Builder
@@ -442,6 +452,7 @@ func TestAFollowedSentenceThatStopsRings(t *testing.T) {
 // Counts stay for ever where samples do, and go with them elsewhere; lines go after ninety
 // days, whatever is kept, and new ones are kept in their place.
 func TestCountsGoWithSamplesAndLinesAfterNinetyDays(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/logs/gates", map[string]string{"dataset": "raw.gates"}, nil))
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PATCH", "/logs/gates", map[string][]string{"by": {"host"}}, nil))

@@ -34,6 +34,7 @@ func add(t *testing.T, s *dbtest.Service, metrics ...httpapi.NewMetric) {
 }
 
 func TestEachMeasureIsWhatAPersonWouldCompute(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	conn := warehouse(t, s)
 	for i, v := range []any{1, 2, 2, 7, nil} {
@@ -84,6 +85,7 @@ func TestEachMeasureIsWhatAPersonWouldCompute(t *testing.T) {
 }
 
 func TestATableIsMeasuredAsItStandsWithoutATimeColumn(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	conn := warehouse(t, s)
 	load(t, conn, "north", 1, "2026-01-01T08:10:00Z", "2026-01-01T08:20:00Z")
@@ -111,6 +113,7 @@ func TestATableIsMeasuredAsItStandsWithoutATimeColumn(t *testing.T) {
 }
 
 func TestWhatCannotBeMeasuredIsToldBeforeItIsKept(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	conn := warehouse(t, s)
 	_, err := conn.Exec(t.Context(), `alter table "select"."order" add column said text, add column day date`)
@@ -143,6 +146,7 @@ func TestWhatCannotBeMeasuredIsToldBeforeItIsKept(t *testing.T) {
 }
 
 func TestHowAMetricIsCollectedChangesAndWhatItMeasuresStays(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	conn := warehouse(t, s)
 	load(t, conn, "north", 1, "2026-06-18T10:10:00Z", "2026-06-18T10:20:00Z")
@@ -175,6 +179,7 @@ func TestHowAMetricIsCollectedChangesAndWhatItMeasuresStays(t *testing.T) {
 }
 
 func TestATableThatStandsStillIsNotReadAgain(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	conn := warehouse(t, s)
 	load(t, conn, "north", 1, "2026-06-18T10:10:00Z", "2026-06-18T10:20:00Z")
@@ -205,6 +210,7 @@ func TestATableThatStandsStillIsNotReadAgain(t *testing.T) {
 }
 
 func TestOnlyPeriodsThatRowsWereAddedToAreReadAgain(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	conn := warehouse(t, s)
 	load(t, conn, "north", 1, "2026-06-18T09:10:00Z", "2026-06-18T09:20:00Z")
@@ -242,6 +248,7 @@ func TestOnlyPeriodsThatRowsWereAddedToAreReadAgain(t *testing.T) {
 }
 
 func TestTooManySegmentsAreCapped(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	conn := warehouse(t, s)
 	_, err := conn.Exec(t.Context(), `insert into "select"."order" select 'gate ' || least(n / 4, 900), 1, '2026-06-18T10:30:00Z', '2026-06-18T10:40:00Z' from generate_series(0, 3999) n`)
@@ -284,6 +291,7 @@ func TestTooManySegmentsAreCapped(t *testing.T) {
 }
 
 func TestABackfillIsPausedResumedAndGoesOnWhereItWas(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	conn := warehouse(t, s)
 	load(t, conn, "north", 1, "2026-05-20T10:10:00Z", "2026-05-20T10:20:00Z")

@@ -40,6 +40,7 @@ func openOf(t *testing.T, s *dbtest.Service, monitor string) []record.Alert {
 }
 
 func TestASegmentIsComparedWithItsSiblingsLive(t *testing.T) {
+	t.Parallel()
 	s := harbour(t)
 	settings := record.DefaultSettings()
 	settings.Method, settings.WarnSeconds = "siblings", 90*86400
@@ -68,6 +69,7 @@ func TestASegmentIsComparedWithItsSiblingsLive(t *testing.T) {
 }
 
 func TestFixedBoundsRingFromTheFirstSampleOn(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	declare(t, s, "scans", "count")
 	_, err := push(t, s, "", ndjson, fmt.Sprintf(`{"metric":"scans","at":%q,"value":50}`, now.Add(-2*time.Hour).Format(time.RFC3339)))
@@ -94,6 +96,7 @@ func TestFixedBoundsRingFromTheFirstSampleOn(t *testing.T) {
 }
 
 func TestAnAnnouncedChangeThatLastsRingsNobody(t *testing.T) {
+	t.Parallel()
 	s := harbour(t)
 	calendar := strings.ReplaceAll(fmt.Sprintf(`BEGIN:VCALENDAR
 VERSION:2.0

@@ -14,6 +14,7 @@ import (
 )
 
 func TestANoteStandsOnTheChartsOfItsDataset(t *testing.T) {
+	t.Parallel()
 	s := harbour(t)
 	add := func(in httpapi.NewNote) (n record.Note, err error) {
 		return n, s.Admin.Send(t.Context(), "POST", "/notes", in, &n)

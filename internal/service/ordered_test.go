@@ -12,6 +12,7 @@ import (
 // Work that is ordered, or under way, is not ordered again, and no task is taken for lost
 // that has its job: whatever numbers jobs, monitors and tasks happen to have.
 func TestWhatIsOrderedIsNotOrderedAgain(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now, func(o *service.Options) { o.Role = "web" }) // nothing is worked on
 	q := s.Parts.Queue
 	for range 3 { // so that the numbers of jobs are those of other things

@@ -33,6 +33,7 @@ func post(t *testing.T, s *dbtest.Service, path string, headers map[string]strin
 }
 
 func TestOTLPBecomesSamplesOncePeriodsAreOver(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	for _, d := range []collect.Declaration{
 		{Metric: "gate-queue", Dataset: "ops.gates", Measure: "queue", Kind: timeline.Value, Period: "1h", OTLP: "gate.queue",
@@ -95,6 +96,7 @@ func TestOTLPBecomesSamplesOncePeriodsAreOver(t *testing.T) {
 }
 
 func TestAJSONArrayIsTakenElementByElement(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	declare(t, s, "queue", timeline.Count)
 	r, err := push(t, s, "", "application/json",
@@ -123,6 +125,7 @@ func (s slow) Read([]byte) (int, error) {
 const pushesAtOnce = 48
 
 func TestTooManyPushesAtOnceAreAskedToComeAgain(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	declare(t, s, "queue", timeline.Count)
 	until := make(chan struct{})

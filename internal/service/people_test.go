@@ -85,6 +85,7 @@ func person(t *testing.T, s *dbtest.Service, name, role string, datasets ...stri
 }
 
 func TestASessionTurnsItsSecretAndEnds(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now, func(o *service.Options) { o.Stays = store.Stays{Idle: 24 * time.Hour, Longest: 72 * time.Hour} })
 	person(t, s, "Ines", "responder")
 	b := newBrowser(t, s)
@@ -139,6 +140,7 @@ func TestASessionTurnsItsSecretAndEnds(t *testing.T) {
 }
 
 func TestSigningOutEverywhereEndsAllBrowsersButNotTheTokens(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	person(t, s, "Ines", "reader")
 	token := signedIn(t, s, "Ines", "reader")
@@ -185,6 +187,7 @@ func TestSigningOutEverywhereEndsAllBrowsersButNotTheTokens(t *testing.T) {
 }
 
 func TestWrongPasswordsMakeWaitAndKeepNobodyElseOut(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now, func(o *service.Options) { o.TrustedProxies = loopbackRange })
 	person(t, s, "Ines", "editor")
 	try := func(from, name, password string) int {
@@ -249,6 +252,7 @@ func (h heading) RoundTrip(r *http.Request) (*http.Response, error) {
 }
 
 func TestPasswordsThatAreEasilyGuessedAreRefusedAndChangingOneSignsOut(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	person(t, s, "Ines", "reader")
 	for _, bad := range []string{"short", "ines loves ferries", "aaaaaaaaaaaaaaaa", "tinbell-tinbell",
@@ -285,6 +289,7 @@ func TestPasswordsThatAreEasilyGuessedAreRefusedAndChangingOneSignsOut(t *testin
 }
 
 func TestTwoAdministratorsRemovingEachOtherLeaveOne(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	a, b := signedIn(t, s, "Ada", "admin"), signedIn(t, s, "Bo", "admin")
 	dbtest.Must(t, a.Send(t.Context(), "DELETE", "/accounts/administrator", nil, nil))
@@ -315,6 +320,7 @@ func TestTwoAdministratorsRemovingEachOtherLeaveOne(t *testing.T) {
 }
 
 func TestPeopleSignInThroughAProviderWhoseGroupsGiveRolesAndTeams(t *testing.T) {
+	t.Parallel()
 	provider, err := sink.NewProvider("tin-bell", "the client's secret", sink.Guest{Name: "Maud Okonjo",
 		Groups: []string{"harbour data", "on call"}}, sink.Guest{Name: "Kit Sorel", Groups: []string{"galley"}},
 		sink.Guest{Name: "administrator", Groups: []string{"on call"}})
@@ -406,6 +412,7 @@ func (c choosing) RoundTrip(r *http.Request) (*http.Response, error) {
 }
 
 func TestEverybodyMakesTokensOfTheOwnAccountThatSayNoMore(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	maud := signedIn(t, s, "Maud", "responder", "datasets", []string{"raw.*", "ops.*"})
 	own := func(order map[string]any) (string, error) {

@@ -17,6 +17,7 @@ import (
 // A chart at an address of its own: it shows without signing in, as it is when it is
 // looked at; it cannot be changed, and it ends.
 func TestAChartHasAnAddressThatOtherPagesShow(t *testing.T) {
+	t.Parallel()
 	s := harbour(t)
 	ctx := t.Context()
 	var series []record.Series

@@ -57,6 +57,7 @@ func measured(t *testing.T, s *dbtest.Service, metric string) map[string]map[str
 }
 
 func TestProbesCountRowsNullsAndAgePerPeriodAndSegment(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	conn := warehouse(t, s)
 	load(t, conn, "north", 1, "2026-06-18T08:10:00Z", "2026-06-18T08:20:00Z")
@@ -133,6 +134,7 @@ func await(t *testing.T, done func() bool, what string) {
 }
 
 func TestABrokenProbeIsAStateThatRecovers(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	conn := warehouse(t, s)
 	in := httpapi.NewMetric{Dataset: "select.order", Name: "rows", Measure: "rows", TimeColumn: "nowhere", PeriodSeconds: 3600,
@@ -205,6 +207,7 @@ func TestABrokenProbeIsAStateThatRecovers(t *testing.T) {
 }
 
 func TestASourceOutOfReachIsOneAlert(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	conn := warehouse(t, s)
 	_, err := conn.Exec(t.Context(), `create table second (at timestamptz); create role reader login password 'pw'; grant select on second to reader`)
@@ -244,6 +247,7 @@ func TestASourceOutOfReachIsOneAlert(t *testing.T) {
 }
 
 func TestAWarehouseIsOnlyEverRead(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	conn := warehouse(t, s)
 	load(t, conn, "north", 1, "2026-06-18T08:10:00Z", "2026-06-18T08:20:00Z")

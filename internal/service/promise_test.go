@@ -56,6 +56,7 @@ var fiveByHalfPastSix = httpapi.NewSLA{Name: "parcels", Dataset: "landing.parcel
 	ToMinute: 390, LeadSeconds: 7200}
 
 func TestAPromiseIsJudgedOverItsPastAndAsTheDayGoesOn(t *testing.T) {
+	t.Parallel()
 	s, land := parcels(t)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/slas", fiveByHalfPastSix, nil))
 	now := func() inspect.Promise {
@@ -116,6 +117,7 @@ func TestAPromiseIsJudgedOverItsPastAndAsTheDayGoesOn(t *testing.T) {
 }
 
 func TestCalendarsExceptDaysFromAPromise(t *testing.T) {
+	t.Parallel()
 	s, _ := parcels(t)
 	add := map[string]any{"summary": "Natal Day", "from": "2026-06-08T00:00:00-03:00", "to": "2026-06-09T00:00:00-03:00", "holiday": true}
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/planned-events", add, nil))
@@ -134,6 +136,7 @@ func TestCalendarsExceptDaysFromAPromise(t *testing.T) {
 }
 
 func TestPromisesThatCannotBeJudgedAreRefused(t *testing.T) {
+	t.Parallel()
 	s, _ := parcels(t)
 	for name, change := range map[string]func(*httpapi.NewSLA){
 		"nothing":            func(v *httpapi.NewSLA) { v.AtLeast = 0 },

@@ -50,6 +50,7 @@ func count(t *testing.T, s *dbtest.Service) int {
 }
 
 func TestPushedSamplesAreIdempotentAndBadLinesNamed(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	declare(t, s, "queue", timeline.Count)
 	good := `{"metric":"queue","segment":"north","at":"2026-06-18T08:00:00Z","value":4}
@@ -99,6 +100,7 @@ func TestPushedSamplesAreIdempotentAndBadLinesNamed(t *testing.T) {
 }
 
 func TestWhatCameBeforeABreakIsKept(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	declare(t, s, "queue", timeline.Count)
 	var whole bytes.Buffer
@@ -125,6 +127,7 @@ func TestWhatCameBeforeABreakIsKept(t *testing.T) {
 }
 
 func TestCSVAndGzipAreTaken(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	declare(t, s, "queue", timeline.Count)
 	r, err := push(t, s, "", "text/csv",
@@ -171,6 +174,7 @@ func queue(weeks int, fault func(at time.Time) float64) string {
 }
 
 func TestTheWholeJobFromSampleToPrecision(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	ctx := t.Context()
 	declare(t, s, "queue", timeline.Count)
@@ -279,6 +283,7 @@ func TestTheWholeJobFromSampleToPrecision(t *testing.T) {
 }
 
 func TestBadRequestsSayWhatIsAllowed(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	declare(t, s, "queue", timeline.Count)
 	strange := httpapi.NewMonitor{Name: "m", Metric: "queue", Settings: &record.Settings{Method: "seasonal", Coverage: 0.99,
@@ -321,6 +326,7 @@ func ptr[T any](v T) *T { return &v }
 // A strict push that PostgreSQL ends because another transaction and it wait for each
 // other is run again, though what was sent has been read; the sender hears nothing of it.
 func TestAStrictPushThatIsEndedForAnotherIsRunAgain(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h"}, seasonal())
 	pushed(t, s, samples("queue", "a", now.Add(-5*time.Hour), now.Add(-3*time.Hour), time.Hour, func(time.Time) float64 { return 7 }))

@@ -68,6 +68,7 @@ func rehearse(t *testing.T, s *dbtest.Service, change func(*record.Settings)) re
 }
 
 func TestARehearsalStandsBesideToday(t *testing.T) {
+	t.Parallel()
 	s := harbour(t)
 	r := rehearse(t, s, func(*record.Settings) {})
 	if len(r.Gone)+len(r.New) != 0 || r.Stays != len(r.Today.Alerts) || !strings.Contains(r.Sentence, "the same as today") {
@@ -110,6 +111,7 @@ func TestARehearsalStandsBesideToday(t *testing.T) {
 }
 
 func TestARehearsalRunsWhatTheServiceWouldRun(t *testing.T) {
+	t.Parallel()
 	s := harbour(t)
 	r := rehearse(t, s, func(v *record.Settings) { v.WarnSeconds = 20 * 86400 })
 	settings := r.Proposed.Settings
@@ -133,6 +135,7 @@ func TestARehearsalRunsWhatTheServiceWouldRun(t *testing.T) {
 }
 
 func TestSettingsThatCannotBeFollowedAreRefusedWithTheReason(t *testing.T) {
+	t.Parallel()
 	s := harbour(t)
 	one := 1.0
 	for reason, change := range map[string]func(*record.Settings){
@@ -160,6 +163,7 @@ func TestSettingsThatCannotBeFollowedAreRefusedWithTheReason(t *testing.T) {
 }
 
 func TestBaselinesOfAnotherVersionAreFittedAgainByThemselves(t *testing.T) {
+	t.Parallel()
 	s := harbour(t)
 	ctx := t.Context()
 	// One that cannot be read, and two that another method left.
@@ -187,6 +191,7 @@ func TestBaselinesOfAnotherVersionAreFittedAgainByThemselves(t *testing.T) {
 }
 
 func TestStudiesOfASeries(t *testing.T) {
+	t.Parallel()
 	s := harbour(t)
 	ctx := t.Context()
 	var series []record.Series
@@ -291,6 +296,7 @@ func TestStudiesOfASeries(t *testing.T) {
 }
 
 func TestAPersonSaysWhatIsNormalNow(t *testing.T) {
+	t.Parallel()
 	s := harbour(t)
 	ctx := t.Context()
 	// From now on port c has half its scans.

@@ -15,6 +15,7 @@ import (
 // The same things set by request and by file are the same, and what one refuses the
 // other does.
 func TestWhatIsSetByFileAndByRequestIsTheSame(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	ctx := t.Context()
 	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h", Owner: "Harbour"}, nil)

@@ -33,6 +33,7 @@ func (l *lines) Write(p []byte) (int, error) {
 // Secrets are given once and never come back: not in any answer of the API to anybody, not in
 // the audit trail or the configuration, not in the log though everything that uses them fails.
 func TestNoAnswerAndNoLineOfTheLogHoldsASecret(t *testing.T) {
+	t.Parallel()
 	var log lines
 	s := dbtest.Start(t, now, func(o *service.Options) {
 		o.OpenID = &people.OpenID{Issuer: "http://127.0.0.1:9", Client: "tin-bell", Secret: "of-the-client-3x"}

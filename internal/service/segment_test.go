@@ -15,6 +15,7 @@ import (
 )
 
 func TestASegmentHasItsOwnSettingsInEverythingThatJudges(t *testing.T) {
+	t.Parallel()
 	s := harbour(t)
 	set := func(v record.SegmentSettings) (m record.Monitor, err error) {
 		return m, s.Admin.Send(t.Context(), "PUT", "/monitors/scans/segments", httpapi.ChangedSegment{SegmentSettings: v}, &m)
@@ -82,6 +83,7 @@ func TestASegmentHasItsOwnSettingsInEverythingThatJudges(t *testing.T) {
 }
 
 func TestABacktestChangesWhatIsGivenAndKeepsEachMonitorsOthers(t *testing.T) {
+	t.Parallel()
 	s := harbour(t)
 	declare(t, s, "level", timeline.Value)
 	_, err := push(t, s, "", ndjson, samples("level", "", now.AddDate(0, 0, -30), now, time.Hour,
@@ -105,6 +107,7 @@ func TestABacktestChangesWhatIsGivenAndKeepsEachMonitorsOthers(t *testing.T) {
 }
 
 func TestAMonitorIsRenamedRetiredAndRemoved(t *testing.T) {
+	t.Parallel()
 	s := harbour(t)
 	before := len(alertsOf(t, s, "scans"))
 	patch := func(name string, in httpapi.MonitorNames) (m record.Monitor, err error) {

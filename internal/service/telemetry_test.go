@@ -62,6 +62,7 @@ func (g *gathering) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 }
 
 func TestTheServiceSendsItsOwnTracesAndFigures(t *testing.T) {
+	t.Parallel()
 	g := &gathering{figures: map[string]float64{}}
 	receiver := httptest.NewServer(g)
 	t.Cleanup(receiver.Close)
@@ -91,6 +92,7 @@ func TestTheServiceSendsItsOwnTracesAndFigures(t *testing.T) {
 }
 
 func TestAReceiverOfTracesThatIsAwayChangesNothing(t *testing.T) {
+	t.Parallel()
 	away := httptest.NewServer(http.NotFoundHandler())
 	away.Close()
 	s := dbtest.Start(t, now, func(o *service.Options) { o.Telemetry = away.URL })

@@ -10,6 +10,7 @@ import (
 )
 
 func TestWhoIsToldAndWhatIsPromisedAreFilesToo(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	declare(t, s, "queue", timeline.Count)
 	text := `kind: channel

@@ -39,6 +39,7 @@ func selfSigned(t *testing.T, cert, key string, serial int64) []byte {
 // By HTTPS the console's cookie is sent by HTTPS alone, and a newer certificate is served
 // without a stop; one that cannot be read leaves the one before.
 func TestHTTPSIsServedAndTakesUpANewerCertificate(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	cert, key := filepath.Join(folder, "cert.pem"), filepath.Join(folder, "key.pem")
 	first := selfSigned(t, cert, key, 1)

@@ -42,6 +42,7 @@ func signedIn(t *testing.T, s *dbtest.Service, name, role string, more ...any) *
 // it in and nobody else: asked with nothing sensible, so that who is let in is told what is
 // missing.
 func TestEveryOperationIsForItsRoleAlone(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	text, err := httpapi.OpenAPI()
 	dbtest.Must(t, err)
@@ -102,6 +103,7 @@ func TestEveryOperationIsForItsRoleAlone(t *testing.T) {
 
 // A responder answers and writes down, and sets up nothing.
 func TestAResponderAnswersAndSetsUpNothing(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/logs/gates", map[string]string{"dataset": "raw.gates"}, nil))
 	night := signedIn(t, s, "night watch", "responder")
@@ -118,6 +120,7 @@ func TestAResponderAnswersAndSetsUpNothing(t *testing.T) {
 // A token says at most what its account may, ends when it was to end, and tells when it was
 // used; the last administrator stays one.
 func TestATokenSaysNoMoreThanItsAccountAndEnds(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	board := signedIn(t, s, "administrator", "reader", "for", "wall board", "expires_seconds", 3600)
 	dbtest.Must(t, board.Get(t.Context(), "/alerts", nil, nil))
@@ -156,6 +159,7 @@ func TestATokenSaysNoMoreThanItsAccountAndEnds(t *testing.T) {
 // With sign-in off a page from elsewhere changes nothing, with or without a content type,
 // and a name that is pointed here is not answered.
 func TestPagesFromElsewhereChangeNothing(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now, func(o *service.Options) { o.SignIn = false })
 	ask := func(method, path, host string, headers map[string]string) int {
 		t.Helper()
@@ -214,6 +218,7 @@ func TestPagesFromElsewhereChangeNothing(t *testing.T) {
 // Processes that start at once on one directory keep secrets with one key; one with another
 // key does not start, and says what to copy.
 func TestSecretsOfADatabaseHaveOneKey(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	var wait sync.WaitGroup
 	var mu sync.Mutex
@@ -245,6 +250,7 @@ func TestSecretsOfADatabaseHaveOneKey(t *testing.T) {
 // A condition that would end its statement, or act, is refused when it is set; a login that
 // may do more than read is warned of when it is tried.
 func TestAConditionCannotActAndAMightyLoginIsWarnedOf(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	var added record.Source
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/sources", httpapi.NewSource{Name: "w", Address: s.NewDatabase(t)}, &added))
@@ -290,6 +296,7 @@ func TestAConditionCannotActAndAMightyLoginIsWarnedOf(t *testing.T) {
 // and in no error; the channel is reached there all the same, also after it was changed as
 // it is shown or written to a file.
 func TestASecretInAWebhooksAddressIsShownToNobody(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	var asked []string
 	hook := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { asked = append(asked, r.URL.String()) }))
@@ -335,6 +342,7 @@ func TestASecretInAWebhooksAddressIsShownToNobody(t *testing.T) {
 // secrets masked; looking and pushing are not changes. An entry that is altered or removed,
 // which the database refuses, is found by the seals of those after it.
 func TestEveryChangeIsKeptAndSealed(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	editor := signedIn(t, s, "Tobin", "editor", "for", "tests")
 	dbtest.Must(t, editor.Send(t.Context(), "PUT", "/logs/gates", map[string]string{"dataset": "raw.gates"}, nil))
@@ -403,6 +411,7 @@ func TestEveryChangeIsKeptAndSealed(t *testing.T) {
 
 // Many who change something at once are all kept, one sealed after another.
 func TestChangesAtOnceAreSealedOneAfterAnother(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "PUT", "/logs/gates", map[string]string{"dataset": "raw.gates"}, nil))
 	var wait sync.WaitGroup
@@ -425,6 +434,7 @@ func TestChangesAtOnceAreSealedOneAfterAnother(t *testing.T) {
 // directory go on, the old key opens none, and one that was killed before it put the key in
 // its place does so when it starts again.
 func TestTheKeyOfSecretsIsChangedWithoutAStop(t *testing.T) {
+	t.Parallel()
 	folder := dbtest.Folder(t)
 	s := dbtest.Start(t, now, func(o *service.Options) { o.Dir = folder })
 	path := filepath.Join(folder, "secret.key")
@@ -479,6 +489,7 @@ func TestTheKeyOfSecretsIsChangedWithoutAStop(t *testing.T) {
 // A mail server is dialled where the operator lets it be alone: the address is refused where
 // it is decided, before anything is sent.
 func TestMailGoesNowhereBeyondReach(t *testing.T) {
+	t.Parallel()
 	s := dbtest.Start(t, now)
 	for name, host := range map[string]string{"a": "169.254.169.254", "b": "100.100.100.200"} {
 		for _, security := range []string{"none", "tls"} {

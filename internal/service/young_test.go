@@ -13,6 +13,7 @@ import (
 // What came of a dataset counts and is drawn from its first hour on, before there is a
 // band, and while there is one for a part of it.
 func TestAYoungDatasetCountsWhatCame(t *testing.T) {
+	t.Parallel()
 	for hours, day := range map[int]float64{5: 5, 30: 24, 80: 24, 200: 24} {
 		s := dbtest.Start(t, now)
 		declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h"}, nil)

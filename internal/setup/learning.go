@@ -13,7 +13,7 @@ import (
 
 // SetLearning changes how the service learns: the filter, its limit, and whether
 // tuning runs by itself. Switched off, it lets go what it holds back.
-func (d *Desk) SetLearning(ctx context.Context, state string, limit float64, nightly bool, author string) (record.Learning, error) {
+func (d *Desk) SetLearning(ctx context.Context, state record.FilterState, limit float64, nightly bool, author string) (record.Learning, error) {
 	if limit < 0.001 || limit > 0.2 {
 		return record.Learning{}, record.Invalid{Field: "limit", Given: fmt.Sprint(limit),
 			Allowed: "0.001 to 0.2: the share of faults that may be lost"}

@@ -292,9 +292,9 @@ func (d *Desk) Decide(ctx context.Context, id int64, accept bool, author, note s
 	if err != nil {
 		return p, err
 	}
-	state := "rejected"
+	state := record.ProposalRejected
 	if accept {
-		state = "accepted"
+		state = record.ProposalAccepted
 	}
 	err = d.inTx(ctx, func(tx pgx.Tx, in *store.Store) error {
 		ok, err := store.Decide(ctx, tx, id, state, author, note)

@@ -9,6 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"tinbell/core/detect"
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
@@ -62,8 +63,8 @@ func CheckRoute(v *record.Route) error {
 		return record.Invalid{Field: "name", Given: v.Name, Allowed: "a name that people know the route by"}
 	case err != nil:
 		return record.Invalid{Field: "zone", Given: v.Zone, Allowed: "a name of the tz database, such as America/Halifax"}
-	case v.Severity != "warning" && v.Severity != "critical":
-		return record.Invalid{Field: "severity", Given: v.Severity, Allowed: "warning or critical"}
+	case v.Severity != detect.Warning && v.Severity != detect.Critical:
+		return record.Invalid{Field: "severity", Given: string(v.Severity), Allowed: "warning or critical"}
 	case min(v.WaitSeconds, v.RemindSeconds, v.EscalateSeconds) < 0 || v.WaitSeconds > 3600:
 		return record.Invalid{Field: "wait", Given: fmt.Sprint(v.WaitSeconds), Allowed: "0 to 3600 seconds; times are not negative"}
 	case v.RemindSeconds > 0 && v.RemindSeconds < 60:

@@ -9,6 +9,8 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"tinbell/core/detect"
+	"tinbell/core/score"
 	"tinbell/internal/record"
 )
 
@@ -32,8 +34,8 @@ var withEvidence = strings.Replace(alertSelect, "a.recent,", "a.looks, a.recent,
 // AlertFilter narrows a list of alerts; zero values do not filter. Cursor is
 // the id of the last alert of the page before.
 type AlertFilter struct {
-	State    string // open, closed
-	Verdict  string // fault, noise, planned, none
+	State    string        // open, closed
+	Verdict  score.Verdict // fault, noise, planned, none
 	Dataset  string
 	Monitor  string
 	Series   int64
@@ -199,8 +201,8 @@ func (s *Store) OpenSince(ctx context.Context, monitor int64, series []int64) (m
 }
 
 // HasOpen tells whether a monitor has an open alert of a cause.
-func (s *Store) HasOpen(ctx context.Context, monitor int64, cause string) (bool, error) {
-	return one[bool](ctx, s, "alerts", cause,
+func (s *Store) HasOpen(ctx context.Context, monitor int64, cause detect.Cause) (bool, error) {
+	return one[bool](ctx, s, "alerts", string(cause),
 		`select exists (select from alert where monitor_id = $1 and cause = $2 and closed_at is null)`, monitor, cause)
 }
 

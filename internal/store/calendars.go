@@ -62,7 +62,7 @@ func CalendarForUpdate(ctx context.Context, tx pgx.Tx, name string) (record.Cale
 func PutPlannedEvents(ctx context.Context, tx pgx.Tx, calendar string, events []record.PlannedEvent) (bool, error) {
 	n := len(events)
 	uids, starts, ends, known := make([]string, n), make([]time.Time, n), make([]time.Time, n), make([]time.Time, n)
-	summaries, datasets, effects := make([]string, n), make([]string, n), make([]string, n)
+	summaries, datasets, effects := make([]string, n), make([]string, n), make([]record.Effect, n)
 	holiday, lasting := make([]bool, n), make([]bool, n)
 	for i, e := range events {
 		uids[i], starts[i], ends[i], known[i] = e.UID, e.StartedAt, e.EndedAt, e.KnownAt

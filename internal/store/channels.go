@@ -7,6 +7,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"tinbell/core/detect"
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
 )
@@ -314,11 +315,11 @@ func (s *Store) NothingToTell(ctx context.Context, now time.Time) (bool, error) 
 
 // Unanswered is a channel that is to hear of a group again.
 type Unanswered struct {
-	GroupID   int64  `db:"group_id"`
-	RouteID   int64  `db:"route_id"`
-	ChannelID int64  `db:"channel_id"`
-	What      string `db:"what"`
-	Turn      int    `db:"turn"`
+	GroupID   int64       `db:"group_id"`
+	RouteID   int64       `db:"route_id"`
+	ChannelID int64       `db:"channel_id"`
+	What      record.Told `db:"what"`
+	Turn      int         `db:"turn"`
 }
 
 // Unanswered gives the reminders and escalations that are due now: about groups
@@ -352,7 +353,7 @@ type Hush struct {
 // Until gives when an alert of the monitor that was raised now may be told: now
 // where nothing speaks against it. Critical alerts heed a snooze, and no quiet
 // hours.
-func (v Hush) Until(now time.Time, severity string) time.Time {
+func (v Hush) Until(now time.Time, severity detect.Severity) time.Time {
 	at := now
 	if v.SnoozedUntil != nil && v.SnoozedUntil.After(at) {
 		at = *v.SnoozedUntil

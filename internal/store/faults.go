@@ -7,44 +7,46 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"tinbell/core/detect"
+	"tinbell/core/score"
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
 )
 
 // GroupedAlert is what grouping and its groups need of an alert.
 type GroupedAlert struct {
-	ID          int64          `db:"id"`
-	GroupID     int64          `db:"group_id"`
-	SeriesID    int64          `db:"series_id"`
-	Source      string         `db:"source"`
-	Job         string         `db:"job"`
-	Dataset     string         `db:"dataset"`
-	Cause       string         `db:"cause"`
-	Direction   string         `db:"direction"`
-	Measure     string         `db:"measure"`
-	Kind        timeline.Kind  `db:"kind"`
-	Column      string         `db:"column_name"`
-	Metric      string         `db:"metric"`
-	Comparison  string         `db:"comparison"`
-	SegmentBy   record.Strings `db:"segment_by"`
-	Segment     string         `db:"segment"`
-	Since       time.Time      `db:"since"`
-	Spread      float64        `db:"onset_spread"`
-	Effect      float64        `db:"effect"`
-	EffectError float64        `db:"effect_error"`
-	RaisedAt    time.Time      `db:"raised_at"`
-	EndedAt     *time.Time     `db:"ended_at"`
-	ClosedAt    *time.Time     `db:"closed_at"`
-	Severity    string         `db:"severity"`
-	Owner       string         `db:"owner"`
-	Tags        record.Strings `db:"tags"`
-	MonitorID   int64          `db:"monitor_id"`
-	Verdict     string         `db:"verdict"`
-	Sentence    string         `db:"sentence"`
-	Fixed       bool           `db:"fixed"`
-	Held        string         `db:"held"`
-	FromHistory bool           `db:"from_history"`
-	WarnSeconds float64        `db:"warn_seconds"` // of its monitor; 0 without one
+	ID          int64           `db:"id"`
+	GroupID     int64           `db:"group_id"`
+	SeriesID    int64           `db:"series_id"`
+	Source      string          `db:"source"`
+	Job         string          `db:"job"`
+	Dataset     string          `db:"dataset"`
+	Cause       detect.Cause    `db:"cause"`
+	Direction   string          `db:"direction"`
+	Measure     string          `db:"measure"`
+	Kind        timeline.Kind   `db:"kind"`
+	Column      string          `db:"column_name"`
+	Metric      string          `db:"metric"`
+	Comparison  string          `db:"comparison"`
+	SegmentBy   record.Strings  `db:"segment_by"`
+	Segment     string          `db:"segment"`
+	Since       time.Time       `db:"since"`
+	Spread      float64         `db:"onset_spread"`
+	Effect      float64         `db:"effect"`
+	EffectError float64         `db:"effect_error"`
+	RaisedAt    time.Time       `db:"raised_at"`
+	EndedAt     *time.Time      `db:"ended_at"`
+	ClosedAt    *time.Time      `db:"closed_at"`
+	Severity    detect.Severity `db:"severity"`
+	Owner       string          `db:"owner"`
+	Tags        record.Strings  `db:"tags"`
+	MonitorID   int64           `db:"monitor_id"`
+	Verdict     score.Verdict   `db:"verdict"`
+	Sentence    string          `db:"sentence"`
+	Fixed       bool            `db:"fixed"`
+	Held        record.Held     `db:"held"`
+	FromHistory bool            `db:"from_history"`
+	WarnSeconds float64         `db:"warn_seconds"` // of its monitor; 0 without one
 }
 
 const groupedSelect = `

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"tinbell/core/score"
 	"tinbell/internal/record"
 
 	"github.com/jackc/pgx/v5"
@@ -104,12 +105,12 @@ func (s *Store) Labels(ctx context.Context, alert int64) ([]record.Label, error)
 // LabelledSpan is an alert that people judged, with the time of the first
 // label of its present verdict.
 type LabelledSpan struct {
-	SeriesID int64      `db:"series_id"`
-	Since    time.Time  `db:"since"`
-	EndedAt  *time.Time `db:"ended_at"`
-	Verdict  string     `db:"verdict"`
-	KnownAt  time.Time  `db:"known_at"`
-	Summary  string     `db:"summary"`
+	SeriesID int64         `db:"series_id"`
+	Since    time.Time     `db:"since"`
+	EndedAt  *time.Time    `db:"ended_at"`
+	Verdict  score.Verdict `db:"verdict"`
+	KnownAt  time.Time     `db:"known_at"`
+	Summary  string        `db:"summary"`
 }
 
 // LabelledSpans gives the alerts of a monitor's metric that people have labelled.

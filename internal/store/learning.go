@@ -18,7 +18,7 @@ func (s *Store) Learning(ctx context.Context) (record.Learning, error) {
 }
 
 // SetLearning changes how the service learns.
-func (s *Store) SetLearning(ctx context.Context, state string, limit float64, nightly bool, by string) error {
+func (s *Store) SetLearning(ctx context.Context, state record.FilterState, limit float64, nightly bool, by string) error {
 	return s.exec(ctx, "learning", `
 		update learning set state = $1, limit_lost = $2, nightly = $3, changed_by = $4, changed_at = now()`, state, limit, nightly, by)
 }
@@ -66,7 +66,7 @@ func AlertsIn(ctx context.Context, tx pgx.Tx, ids []int64) ([]record.Alert, erro
 }
 
 // PutHeld keeps what the filter made of an alert.
-func PutHeld(ctx context.Context, tx pgx.Tx, id int64, chance float64, held, why string) error {
+func PutHeld(ctx context.Context, tx pgx.Tx, id int64, chance float64, held record.Held, why string) error {
 	_, err := tx.Exec(ctx, `update alert set chance = $2, held = $3, held_why = $4 where id = $1`, id, chance, held, why)
 	return err
 }
@@ -137,7 +137,7 @@ func (s *Store) PutProposals(ctx context.Context, monitors []int64, list []recor
 }
 
 // Proposals gives proposals, newest first; state empty for all.
-func (s *Store) Proposals(ctx context.Context, state string) ([]record.Proposal, error) {
+func (s *Store) Proposals(ctx context.Context, state record.ProposalState) ([]record.Proposal, error) {
 	return many[record.Proposal](ctx, s, "proposals", proposalSelect+`where $1 = '' or p.state = $1 order by p.id desc limit 500`, state)
 }
 
@@ -146,7 +146,7 @@ func (s *Store) Proposal(ctx context.Context, id int64) (record.Proposal, error)
 }
 
 // Decide closes an open proposal; ok is false if somebody decided before.
-func Decide(ctx context.Context, tx pgx.Tx, id int64, state, by, note string) (ok bool, err error) {
+func Decide(ctx context.Context, tx pgx.Tx, id int64, state record.ProposalState, by, note string) (ok bool, err error) {
 	result, err := tx.Exec(ctx, `
 		update proposal set state = $2, decided_by = $3, decided_at = now(), note = $4 where id = $1 and state = 'open'`, id,
 		state, by, note)

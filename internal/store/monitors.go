@@ -8,6 +8,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"tinbell/core/detect"
 	"tinbell/internal/record"
 )
 
@@ -80,9 +81,9 @@ func (s *Store) ToldSince(ctx context.Context, monitor int64, from time.Time) ([
 
 // Told is what one rule of a monitor told.
 type Told struct {
-	Cause string  `db:"cause"`
-	N     int     `db:"n"`
-	Logs  float64 `db:"logs"`
+	Cause detect.Cause `db:"cause"`
+	N     int          `db:"n"`
+	Logs  float64      `db:"logs"`
 }
 
 // Renamed is what changes of a monitor beside its settings; nil stays.

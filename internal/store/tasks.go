@@ -36,21 +36,21 @@ func (s *Store) TaskProgress(ctx context.Context, id int64, done, total int) err
 
 // Step keeps how far a task is and gives its state: somebody may have cancelled
 // it.
-func (s *Store) Step(ctx context.Context, id int64, done, total int) (state string, err error) {
-	return one[string](ctx, s, "task", fmt.Sprint(id), `
+func (s *Store) Step(ctx context.Context, id int64, done, total int) (state record.TaskState, err error) {
+	return one[record.TaskState](ctx, s, "task", fmt.Sprint(id), `
 		update task set done = $2, total = $3, touched_at = now() where id = $1 returning state`, id, done, total)
 }
 
 // Advance keeps up to where a backfill is done, and gives its state: somebody
 // may have paused or cancelled it.
-func (s *Store) Advance(ctx context.Context, id int64, position time.Time, done int) (state string, err error) {
-	return one[string](ctx, s, "task", fmt.Sprint(id), `
+func (s *Store) Advance(ctx context.Context, id int64, position time.Time, done int) (state record.TaskState, err error) {
+	return one[record.TaskState](ctx, s, "task", fmt.Sprint(id), `
 		update task set position = greatest(position, $2), done = $3, touched_at = now() where id = $1 returning state`, id, position, done)
 }
 
 // SteerTask moves a task from one of some states to another; ok is false if it
 // was in none of them.
-func (s *Store) SteerTask(ctx context.Context, id int64, to string, from ...string) (ok bool, err error) {
+func (s *Store) SteerTask(ctx context.Context, id int64, to record.TaskState, from ...record.TaskState) (ok bool, err error) {
 	result, err := s.querier().Exec(ctx, `
 		update task set state = $2, touched_at = now(), finished_at = case when $2 = 'cancelled' then now() end where id = $1 and state = any($3)`, id, to, from)
 	if err != nil {
@@ -90,9 +90,9 @@ func (s *Store) RunningTasks(ctx context.Context, what []string, quiet time.Dura
 
 // EndTask keeps how a task ended; err nil means well.
 func (s *Store) EndTask(ctx context.Context, id int64, err error) error {
-	state, message := "done", ""
+	state, message := record.TaskDone, ""
 	if err != nil {
-		state, message = "failed", err.Error()
+		state, message = record.TaskFailed, err.Error()
 	}
 	return s.exec(ctx, "task", `
 		update task set state = $2, message = $3, finished_at = now() where id = $1 and state in ('running', 'paused')`, id, state, message)

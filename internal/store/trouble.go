@@ -7,6 +7,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"tinbell/core/detect"
 	"tinbell/internal/record"
 )
 
@@ -87,7 +88,7 @@ func Trouble(ctx context.Context, tx pgx.Tx, about About, a record.Alert) error 
 
 // Mended closes the open alert of a cause about a source or dataset, if there is
 // one.
-func Mended(ctx context.Context, tx pgx.Tx, about About, cause string, now time.Time) error {
+func Mended(ctx context.Context, tx pgx.Tx, about About, cause detect.Cause, now time.Time) error {
 	k := about.keys()
 	closed, err := ids(ctx, tx, `update alert set ended_at = $7, closed_at = $7, close_reason = 'recovered' where `+sameAbout+
 		` returning id`, k[0], k[1], k[2], k[3], k[4], cause, now)
@@ -109,7 +110,7 @@ func (s *Store) CloseNoted(ctx context.Context, before, now time.Time) error {
 	return s.InTx(ctx, func(tx pgx.Tx) error {
 		closed, err := ids(ctx, tx, `
 			update alert set ended_at = since, closed_at = $3, close_reason = 'noted' where cause = any($1) and closed_at is null and raised_at < $2 returning id`,
-			[]string{record.CauseColumns, record.CauseFile}, before, now)
+			[]detect.Cause{record.CauseColumns, record.CauseFile}, before, now)
 		if err != nil {
 			return fmt.Errorf("close alerts: %w", err)
 		}

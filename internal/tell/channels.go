@@ -146,7 +146,7 @@ func (t *Teller) CheckChannel(v *record.Channel) error {
 	case record.ChannelWebhook:
 		return t.checkWebhook(&v.Settings)
 	}
-	return record.Invalid{Field: "kind", Given: v.Kind, Allowed: "email or webhook"}
+	return record.Invalid{Field: "kind", Given: string(v.Kind), Allowed: "email or webhook"}
 }
 
 func checkMail(s *record.ChannelSettings) error {

@@ -129,7 +129,7 @@ func begun(m record.Message) bool {
 	return m.State == record.MessageSent || m.State == record.MessageSummed || m.State == record.MessageWaiting && m.Attempts > 0
 }
 
-func (v verdicts) turn(channel int64, what string) int {
+func (v verdicts) turn(channel int64, what record.Told) int {
 	n := 0
 	for _, m := range v.said {
 		if m.ChannelID == channel && m.What == what {
@@ -179,7 +179,7 @@ func (v verdicts) merged(ctx context.Context) error {
 	return nil
 }
 
-func (v verdicts) put(ctx context.Context, r record.Route, what string, turn int, due time.Time) error {
+func (v verdicts) put(ctx context.Context, r record.Route, what record.Told, turn int, due time.Time) error {
 	m := record.Message{ID: newID(), ChannelID: r.ChannelID, RouteID: &r.ID, GroupID: &v.group.ID, What: what, Turn: turn,
 		CreatedAt: v.now, DueAt: due}
 	if what == record.ToldChanged {

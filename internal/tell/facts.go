@@ -94,7 +94,7 @@ const shownAlerts = 20
 
 // facts puts together what a message says, as things stand now.
 func (t *Teller) facts(ctx context.Context, c record.Channel, m record.Message) (Facts, error) {
-	f := Facts{Key: m.ID, What: m.What, Severity: "warning", State: "open", Alerts: []FactAlert{}, Alike: []FactAlike{},
+	f := Facts{Key: m.ID, What: string(m.What), Severity: "warning", State: "open", Alerts: []FactAlert{}, Alike: []FactAlike{},
 		Told: []FactTold{}, Zone: "UTC", at: m.CreatedAt}
 	switch {
 	case m.What == record.ToldTest:
@@ -145,15 +145,16 @@ func (t *Teller) facts(ctx context.Context, c record.Channel, m record.Message) 
 	return f, nil
 }
 
-// title is a message's one line: what is new, then what is wrong.
-var ledBy = map[string]string{record.ToldReminder: "Still open: ", record.ToldEscalated: "Nobody looks after this: ",
+// ledBy is what a message of news begins with.
+var ledBy = map[record.Told]string{record.ToldReminder: "Still open: ", record.ToldEscalated: "Nobody looks after this: ",
 	record.ToldRecovered: "Over: ",
 	record.ToldAgain:     "Back again: ", record.ToldChanged: "Changed: "}
 
-func title(what string, f Facts) string {
+// title is a message's one line: what is new, then what is wrong.
+func title(what record.Told, f Facts) string {
 	lead := ledBy[what]
 	if lead == "" {
-		lead = strings.ToUpper(f.Severity[:1]) + f.Severity[1:] + ": "
+		lead = capital(f.Severity) + ": "
 		if f.State == "over" {
 			lead = "Already over: "
 		}
@@ -167,8 +168,10 @@ func title(what string, f Facts) string {
 	return text
 }
 
+func capital(word string) string { return strings.ToUpper(word[:1]) + word[1:] }
+
 // news says why a message is sent.
-func news(what string, g store.GroupRow, f Facts) string {
+func news(what record.Told, g store.GroupRow, f Facts) string {
 	switch what {
 	case record.ToldReminder:
 		return "It has lasted " + f.Lasted + ", and nobody has answered or said that they look after it."
@@ -188,7 +191,7 @@ func (t *Teller) describe(ctx context.Context, f *Facts, c record.Channel, g sto
 		zone = time.UTC
 	}
 	wall := func(at time.Time) string { return at.In(zone).Format("Mon 2 Jan 15:04") }
-	f.Sentence, f.Severity, f.Group, f.Zone = lead.Sentence, g.Severity, strconv.FormatInt(g.ID, 10), lead.Zone
+	f.Sentence, f.Severity, f.Group, f.Zone = lead.Sentence, string(g.Severity), strconv.FormatInt(g.ID, 10), lead.Zone
 	f.Since, f.SinceUTC = wall(g.BeganAt), g.BeganAt.UTC().Format(time.RFC3339)
 	end := t.now()
 	if g.ClosedAt != nil {
@@ -219,7 +222,7 @@ func (t *Teller) describe(ctx context.Context, f *Facts, c record.Channel, g sto
 		if a.ClosedAt != nil {
 			state = "over"
 		}
-		f.Alerts = append(f.Alerts, FactAlert{a.Sentence, a.Severity, wall(a.Since), state, t.link("/alerts/%d", a.ID)})
+		f.Alerts = append(f.Alerts, FactAlert{a.Sentence, string(a.Severity), wall(a.Since), state, t.link("/alerts/%d", a.ID)})
 	}
 	f.Links = t.links(c, g.ID, lead.ID)
 	if !lead.Judged() {
@@ -264,7 +267,7 @@ func (t *Teller) alike(ctx context.Context, f *Facts, lead record.Alert) error {
 		zone = time.UTC
 	}
 	for _, a := range list[:min(len(list), 3)] {
-		one := FactAlike{a.Sentence, a.RaisedAt.In(zone).Format("2 Jan 15:04"), a.Verdict, ""}
+		one := FactAlike{a.Sentence, a.RaisedAt.In(zone).Format("2 Jan 15:04"), string(a.Verdict), ""}
 		if one.Label == "" {
 			one.Label = "unlabelled"
 		} else if labels, err := t.store.Labels(ctx, a.ID); err == nil && len(labels) > 0 {
@@ -318,7 +321,7 @@ func (t *Teller) summaryFacts(ctx context.Context, f Facts, m record.Message) (F
 		}
 		lead := ledBy[one.What]
 		if lead == "" {
-			lead = strings.ToUpper(g.Severity[:1]) + g.Severity[1:] + ": "
+			lead = capital(string(g.Severity)) + ": "
 		}
 		if len(f.Told) < 100 {
 			f.Told = append(f.Told, FactTold{lead + g.Sentence, one.CreatedAt.UTC().Format("15:04") + " UTC", t.link("/groups/%d", g.ID)})

@@ -101,7 +101,7 @@ const fieldNames = ".Title .Sentence .News .What .Severity .State .Group .Since 
 
 // samples are facts such as messages may have, empty and full.
 func samples() []Facts {
-	full := Facts{Key: newID(), What: record.ToldOpened, Title: `Warning: "north" sends 30 % fewer rows`,
+	full := Facts{Key: newID(), What: string(record.ToldOpened), Title: `Warning: "north" sends 30 % fewer rows`,
 		Sentence: `"north" sends 30 % fewer rows`, Severity: "warning", State: "open", Group: "12",
 		Since: "Mon 2 Jan 15:04", SinceUTC: "2006-01-02T15:04:05Z", Lasted: "3 h", Zone: "UTC", Dataset: "ops.orders",
 		Segment: "north", Monitor: "orders-volume", Owner: "Data desk",

@@ -12,6 +12,7 @@ import (
 // Who judges holds an alert and changes it again, while who groups comes in
 // between: neither may wait for the other in a circle.
 func TestJudgingAndGroupingDoNotStandInEachOthersWay(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.monitor("ops.scans")
 	d.webhook("pager")

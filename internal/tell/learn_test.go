@@ -39,6 +39,7 @@ func counts(d *desk, dataset string, value func(hour int, round string) float64)
 }
 
 func TestLagsAndSharesAreLearnedFromWhatHasCome(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	rng := rand.New(rand.NewPCG(5, 1))
 	sorted := map[string][]float64{}
@@ -75,6 +76,7 @@ func TestLagsAndSharesAreLearnedFromWhatHasCome(t *testing.T) {
 
 // Nothing critical is swallowed by growth: what a told fault comes to reach is told.
 func TestAFaultThatReachesAnotherDatasetCriticallyIsToldAgain(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.monitor("raw.orders")
 	d.monitor("ops.sales")
@@ -96,6 +98,7 @@ func TestAFaultThatReachesAnotherDatasetCriticallyIsToldAgain(t *testing.T) {
 // A load stalls: its segments are silent one after another before the whole is known to
 // be late. That is one fault, told once, and what comes later corrects nothing.
 func TestSegmentsSilentBeforeTheirLateLoadAreToldOnce(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.monitor("ops.delivered") // the whole is watched too
 	d.monitor("ops.scans")
@@ -131,6 +134,7 @@ func TestSegmentsSilentBeforeTheirLateLoadAreToldOnce(t *testing.T) {
 
 // Where rows say nothing of a lag, faults that people confirmed do.
 func TestALagIsLearnedFromConfirmedFaults(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.monitor("raw.orders")
 	d.monitor("ops.sales")

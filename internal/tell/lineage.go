@@ -15,17 +15,17 @@ import (
 
 // place names a dataset, job or source in the lineage that faults are inferred
 // along.
-func place(kind, name string) string {
+func place(kind record.OriginKind, name string) string {
 	if kind == record.OriginDataset || kind == "" {
 		return name
 	}
-	return kind + "\x00" + name
+	return string(kind) + "\x00" + name
 }
 
 // unplace is the name and kind of a place.
-func unplace(p string) (name, kind string) {
+func unplace(p string) (name string, kind record.OriginKind) {
 	if kind, name, found := strings.Cut(p, "\x00"); found {
-		return name, kind
+		return name, record.OriginKind(kind)
 	}
 	return p, record.OriginDataset
 }
@@ -209,9 +209,9 @@ func (r rates) coreOf(m store.GroupedAlert) fault.Alert {
 	a.Sign = map[string]int8{"low": -1, "high": 1}[m.Direction]
 	a.Kind, a.Column = measured(m.Measure, m.Kind, m.Column, m.Metric)
 	switch m.Cause {
-	case string(detect.Silence), string(detect.Missing):
+	case detect.Silence, detect.Missing:
 		a.Kind, a.Column, a.Sign, a.Effect, a.Error = fault.Rows, "", -1, -1, 0.05 // nothing came
-	case string(detect.Overdue), record.CauseSilentJob, record.CausePromise, record.CauseSentence:
+	case detect.Overdue, record.CauseSilentJob, record.CausePromise, record.CauseSentence:
 		a.Kind, a.Column, a.Sign, a.Effect = fault.Late, "", 1, 0
 		if m.Cause == record.CausePromise {
 			a.Spread = 86400 // its window opens when it does, whatever held the rows back

@@ -35,6 +35,7 @@ func (d *desk) try(c httpapi.NewChannel) string {
 }
 
 func TestWebhooksThatMisbehaveAreNamedAndHarmNothing(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	hanging := make(chan struct{})
 	bad := http.NewServeMux()
@@ -99,6 +100,7 @@ func TestWebhooksThatMisbehaveAreNamedAndHarmNothing(t *testing.T) {
 }
 
 func TestAWebhookGetsItsHeadersAndNobodyElseSeesThem(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	var got atomic.Value
 	server := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { got.Store(r.Header.Clone()) }))
@@ -148,6 +150,7 @@ func TestAWebhookGetsItsHeadersAndNobodyElseSeesThem(t *testing.T) {
 }
 
 func TestAPrivateAddressIsRefusedWhereNoneIsAllowed(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t, func(o *service.Options) { o.AllowPrivate = nil })
 	c := httpapi.NewChannel{Name: "x", Kind: record.ChannelWebhook, Settings: record.ChannelSettings{URL: d.hook + "/x"}}
 	if err := d.Admin.Send(t.Context(), "POST", "/channels", c, nil); err == nil || !strings.Contains(err.Error(), "--allow-private") {
@@ -160,6 +163,7 @@ func TestAPrivateAddressIsRefusedWhereNoneIsAllowed(t *testing.T) {
 }
 
 func TestSecretsRotateWithoutALetterLost(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.monitor("ops.scans")
 	d.webhook("pager")
@@ -203,6 +207,7 @@ func certificate(t *testing.T) (tls.Certificate, *x509.CertPool) {
 }
 
 func TestMailGoesOutByTLSAndLoginAndSaysWhatIsWrong(t *testing.T) {
+	t.Parallel()
 	cert, pool := certificate(t)
 	d := newDesk(t, func(o *service.Options) { o.Trust = pool })
 	serve := func(login sink.Login) int {
@@ -244,6 +249,7 @@ func TestMailGoesOutByTLSAndLoginAndSaysWhatIsWrong(t *testing.T) {
 }
 
 func TestALetterSaysAllThereIsToSay(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.monitor("ops.scans")
 	dbtest.Must(t, d.Admin.Send(t.Context(), "POST", "/channels", httpapi.NewChannel{Name: "desk", Kind: record.ChannelEmail,

@@ -13,6 +13,7 @@ import (
 )
 
 func TestTwoServicesOnOneDatabaseTellEachFaultOnce(t *testing.T) {
+	t.Parallel()
 	var dir string
 	d := newDesk(t, func(o *service.Options) { dir = o.Dir })
 	second, err := service.Start(t.Context(), service.Options{Dir: dir, Database: d.Database, Listen: "127.0.0.1:0", SignIn: true,

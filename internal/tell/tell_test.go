@@ -21,6 +21,7 @@ import (
 func TestMain(m *testing.M) { dbtest.Main(m) }
 
 func TestOneFaultIsOneMessageAndItsEndAnother(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	for _, name := range []string{"raw.gates", "ops.scans", "mart.load", "ops.rosters"} {
 		d.monitor(name)
@@ -67,6 +68,7 @@ func TestOneFaultIsOneMessageAndItsEndAnother(t *testing.T) {
 // Two faults have a reader in common: it follows from one of them, and does not make
 // them one.
 func TestALateOriginCorrectsTheGroupAndACommonReaderJoinsNothing(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	for _, name := range []string{"raw.orders", "ops.sales", "raw.gates", "ops.scans", "mart.both"} {
 		d.monitor(name)
@@ -88,6 +90,7 @@ func TestALateOriginCorrectsTheGroupAndACommonReaderJoinsNothing(t *testing.T) {
 }
 
 func TestARouteOfATagHearsOfThatAlone(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.monitor("ops.scans")
 	d.monitor("ops.rosters")
@@ -108,6 +111,7 @@ func TestARouteOfATagHearsOfThatAlone(t *testing.T) {
 }
 
 func TestWhatPeopleSayOfGroupsIsToldAndKept(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	for _, name := range []string{"raw.orders", "ops.sales", "ops.scans"} {
 		d.monitor(name)
@@ -179,6 +183,7 @@ func TestWhatPeopleSayOfGroupsIsToldAndKept(t *testing.T) {
 }
 
 func TestAGroupThatGetsWorseOrComesBackIsToldAgain(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.monitor("ops.scans")
 	d.webhook("all")
@@ -202,6 +207,7 @@ func TestAGroupThatGetsWorseOrComesBackIsToldAgain(t *testing.T) {
 }
 
 func TestNothingIsLostWhileAReceiverIsDown(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.monitor("ops.scans")
 	d.monitor("ops.sales")
@@ -269,6 +275,7 @@ func (d *desk) messages(state string) []record.Message {
 }
 
 func TestAFloodBecomesOneSummary(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.webhook("pager")
 	dbtest.Must(t, d.Admin.Send(t.Context(), "POST", "/channels", httpapi.NewChannel{Name: "pager", Kind: record.ChannelWebhook,
@@ -305,6 +312,7 @@ func TestAFloodBecomesOneSummary(t *testing.T) {
 }
 
 func TestWhoDoesNotAnswerIsRemindedAndOthersAreTold(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.monitor("ops.scans")
 	d.monitor("ops.sales")
@@ -349,6 +357,7 @@ func TestWhoDoesNotAnswerIsRemindedAndOthersAreTold(t *testing.T) {
 }
 
 func TestQuietHoursSnoozesAndRouteHours(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t) // it is noon in Halifax
 	for _, name := range []string{"ops.quiet", "ops.grave", "ops.snoozed", "ops.passing", "ops.office"} {
 		d.monitor(name)
@@ -400,6 +409,7 @@ func TestQuietHoursSnoozesAndRouteHours(t *testing.T) {
 }
 
 func TestTheLinksOfAMessageAnswerItsAlertAlone(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.monitor("ops.scans")
 	d.monitor("ops.sales")
@@ -411,7 +421,7 @@ func TestTheLinksOfAMessageAnswerItsAlertAlone(t *testing.T) {
 	verdict := func(alert int64) string {
 		var a httpapi.AlertDetail
 		dbtest.Must(t, d.Admin.Get(t.Context(), fmt.Sprintf("/alerts/%d", alert), nil, &a))
-		return a.Verdict
+		return string(a.Verdict)
 	}
 	for _, method := range []string{"GET", "HEAD"} { // a mail scanner
 		request, err := http.NewRequest(method, address+"?as=noise", nil)
@@ -466,6 +476,7 @@ func TestTheLinksOfAMessageAnswerItsAlertAlone(t *testing.T) {
 }
 
 func TestGroupsAreToldByHandSnoozedAndNeverTwice(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.monitor("ops.scans")
 	d.webhook("pager")

@@ -11,6 +11,7 @@ import (
 )
 
 func TestSignaturesAreThoseOfStandardWebhooks(t *testing.T) {
+	t.Parallel()
 	// The example of the specification.
 	got, err := Signature("whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw", "msg_p5jXN8AQM9LWM0D4loKWxJek", 1614265330, `{"test": 2432232314}`)
 	if want := "v1,g0hM9SsE+OTPJTGt/tmIKtSyZlE3uFJELVlNIOLJ1OE="; err != nil || got != want {
@@ -22,6 +23,7 @@ func TestSignaturesAreThoseOfStandardWebhooks(t *testing.T) {
 }
 
 func TestATemplateThatCannotWorkIsRefusedWithLineAndColumn(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct{ text, at, why string }{
 		"no such field":        {"{\"a\": {{json .Title}},\n \"b\": {{json .Colour}}}", "line 2, column 14", "Colour"},
 		"no such function":     {"{\"a\":\n {{shout .Title}}}", "line 2, column 2", "shout"},
@@ -73,6 +75,7 @@ func FuzzCheckTemplate(f *testing.F) {
 }
 
 func TestEveryFormSaysWhatIsWrongAndLeadsBack(t *testing.T) {
+	t.Parallel()
 	full := samples()[0]
 	full.Links = Links{Alert: "https://bell.example/alerts/1", Group: "https://bell.example/groups/12",
 		Fault: "https://bell.example/answer/x?as=fault", Noise: "https://bell.example/answer/x?as=noise",
@@ -111,6 +114,7 @@ func TestEveryFormSaysWhatIsWrongAndLeadsBack(t *testing.T) {
 }
 
 func TestWaitsGrowAndAreNotAlike(t *testing.T) {
+	t.Parallel()
 	seen := map[time.Duration]bool{}
 	for n := 1; n < 40; n++ {
 		middle := min(5*time.Second<<min(n-1, 10), 30*time.Minute)
@@ -128,6 +132,7 @@ func TestWaitsGrowAndAreNotAlike(t *testing.T) {
 }
 
 func TestRouteHoursHoldBackUntilTheyBegin(t *testing.T) {
+	t.Parallel()
 	r := record.Route{Hours: record.Strings{"mon-fri 08:00-18:00"}, Zone: "America/Halifax"}
 	at := func(text string) time.Time {
 		v, err := time.Parse(time.RFC3339, text)
@@ -148,6 +153,7 @@ func TestRouteHoursHoldBackUntilTheyBegin(t *testing.T) {
 }
 
 func TestLinksCannotBeMadeOrChanged(t *testing.T) {
+	t.Parallel()
 	now := time.Date(2026, 6, 18, 12, 0, 0, 0, time.UTC)
 	bell := &Teller{key: []byte("a key of this service"), options: Options{Now: func() time.Time { return now }}}
 	other := &Teller{key: []byte("a key of another one"), options: bell.options}

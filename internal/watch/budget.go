@@ -130,8 +130,8 @@ func (w *Watcher) govern(ctx context.Context, v *Subject, h record.Budget) error
 			all += detect.Budget(rule.Warn, rule.Series) * now.Sub(from).Hours() / 720
 		}
 		for _, t := range told {
-			if stated := all * detect.Share(detect.Cause(t.Cause)); beyondChance(t.N, stated) {
-				r := h.Rule(t.Cause)
+			if stated := all * detect.Share(t.Cause); beyondChance(t.N, stated) {
+				r := h.Rule(string(t.Cause))
 				r.Told, r.Since, r.ToldLogs = t.N, stated, t.Logs
 			}
 		}

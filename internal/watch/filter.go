@@ -31,7 +31,7 @@ func (w *Watcher) filter(ctx context.Context, tx pgx.Tx, v *Subject, ids []int64
 	for _, a := range alerts {
 		chance, holds := how.Model.Chance(a.Case(v.Metric.Kind, v.Monitor.Settings, len(v.Series)), a.SeriesID, a.MonitorID)
 		toldBefore := a.Chance != nil && a.Held != record.HeldBack
-		held, why := "", ""
+		held, why := record.Held(""), ""
 		if holds && !v.Monitor.AlwaysTell && a.Verdict == "" && (a.Held != "" || !toldBefore) {
 			held = record.HeldShadow
 			if how.State == record.FilterActive && a.Held != record.HeldShadow {

@@ -69,7 +69,7 @@ func Load(ctx context.Context, s *store.Store, monitor record.Monitor) (*Subject
 			v.ordinary(l.SeriesID, l.Since, l.EndedAt, l.KnownAt)
 			continue
 		}
-		v.exclude(l.SeriesID, l.Since, l.EndedAt, l.KnownAt, false, "labelled "+l.Verdict+": "+l.Summary)
+		v.exclude(l.SeriesID, l.Since, l.EndedAt, l.KnownAt, false, "labelled "+string(l.Verdict)+": "+l.Summary)
 	}
 	stretches, err := s.Stretches(ctx, v.ids())
 	if err != nil {

@@ -298,7 +298,7 @@ func (w *Watcher) keepAlerts(ctx context.Context, tx pgx.Tx, v *Subject, series 
 	now := w.now()
 	kept, raised := map[int64]bool{}, map[string]bool{}
 	for _, old := range known {
-		raised[old.Cause+old.RaisedAt.String()] = true
+		raised[string(old.Cause)+old.RaisedAt.String()] = true
 	}
 	for _, row := range rows {
 		if old := overlapping(known, row, kept); old != nil {
@@ -308,10 +308,10 @@ func (w *Watcher) keepAlerts(ctx context.Context, tx pgx.Tx, v *Subject, series 
 				row.RaisedAt = timeline.Later(row.RaisedAt, now.Truncate(time.Second)).UTC()
 			}
 			// Several that become known at once are raised one after another.
-			for raised[row.Cause+row.RaisedAt.String()] {
+			for raised[string(row.Cause)+row.RaisedAt.String()] {
 				row.RaisedAt = row.RaisedAt.Add(time.Second)
 			}
-			raised[row.Cause+row.RaisedAt.String()] = true
+			raised[string(row.Cause)+row.RaisedAt.String()] = true
 		}
 		if row.ClosedAt != nil && row.ClosedAt.Before(row.RaisedAt) {
 			row.ClosedAt = &row.RaisedAt
@@ -329,7 +329,7 @@ func (w *Watcher) keepAlerts(ctx context.Context, tx pgx.Tx, v *Subject, series 
 		return nil
 	}
 	for _, old := range known {
-		if old.ClosedAt == nil && !kept[old.ID] && !old.RaisedAt.Before(a.since) && old.Cause != string(detect.Overdue) {
+		if old.ClosedAt == nil && !kept[old.ID] && !old.RaisedAt.Before(a.since) && old.Cause != detect.Overdue {
 			old.ClosedAt, old.EndedAt, old.CloseReason = &now, &now, "corrected"
 			if _, err := store.PutAlert(ctx, tx, old); err != nil {
 				return err
@@ -341,9 +341,9 @@ func (w *Watcher) keepAlerts(ctx context.Context, tx pgx.Tx, v *Subject, series 
 
 // claim is what a cause says is wrong: that rows deviate from the band, and
 // that none came, are the same claim.
-func claim(cause string) string {
-	if cause == string(detect.Silence) {
-		return string(detect.Deviation)
+func claim(cause detect.Cause) detect.Cause {
+	if cause == detect.Silence {
+		return detect.Deviation
 	}
 	return cause
 }

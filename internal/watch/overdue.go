@@ -106,7 +106,7 @@ func (w *Watcher) overdue(ctx context.Context, m record.Monitor) error {
 	}
 	rule := m.Settings.Rule(1)
 	next := expect(pattern, last.Unix(), rule, now)
-	if told, err := w.store.HasOpen(ctx, m.ID, string(detect.Overdue)); err != nil || !next.Overdue && !told {
+	if told, err := w.store.HasOpen(ctx, m.ID, detect.Overdue); err != nil || !next.Overdue && !told {
 		return err
 	}
 	v, err := Load(ctx, w.store, m)
@@ -123,7 +123,7 @@ func (w *Watcher) overdue(ctx context.Context, m record.Monitor) error {
 		}
 		var told *record.Alert
 		for i := range open {
-			if open[i].Cause == string(detect.Overdue) {
+			if open[i].Cause == detect.Overdue {
 				told = &open[i]
 			}
 		}
@@ -133,7 +133,7 @@ func (w *Watcher) overdue(ctx context.Context, m record.Monitor) error {
 			row := v.AlertOf(v.Series[0], a)
 			row.RaisedAt = now.Truncate(time.Second)
 			_, err = store.PutAlert(ctx, tx, row)
-		case late && told != nil && string(a.Severity) != told.Severity:
+		case late && told != nil && a.Severity != told.Severity:
 			row := v.AlertOf(v.Series[0], a)
 			row.ID, row.RaisedAt = told.ID, told.RaisedAt
 			_, err = store.PutAlert(ctx, tx, row)

@@ -19,7 +19,7 @@ func (v *Subject) AlertOf(series record.Series, a detect.Alert) record.Alert {
 		Monitor: v.Monitor.Name, Metric: v.Metric.Name, Measure: v.Metric.Measure, Comparison: v.Metric.Comparison,
 		Dataset: v.Metric.Dataset,
 		Zone:    v.Metric.Zone, Unit: v.Metric.Unit, PeriodSeconds: v.Metric.PeriodSeconds,
-		Cause: string(a.Cause), Direction: a.Direction.String(), Severity: string(a.Severity),
+		Cause: a.Cause, Direction: a.Direction.String(), Severity: a.Severity,
 		Since: time.Unix(a.Since, 0).UTC(), RaisedAt: time.Unix(a.Raised, 0).UTC(),
 		EndedAt: unix(a.End), ClosedAt: unix(a.Closed), CloseReason: a.Reason,
 		Peak: a.Peak, PeakAt: unix(a.PeakAt), RangTo: unix(a.Rang.To), Observed: a.Rang.Observed, Expected: a.Rang.Expected,

@@ -112,7 +112,7 @@ func TestACorrectedAlertContinuesTheOneItOverlaps(t *testing.T) {
 		{ID: 2, Cause: "missing", Direction: "both", Since: at(12), RaisedAt: at(14)},
 	}
 	row := func(cause, direction string, since int) record.Alert {
-		return record.Alert{Cause: cause, Direction: direction, Since: at(since), RaisedAt: at(since + 1)}
+		return record.Alert{Cause: detect.Cause(cause), Direction: direction, Since: at(since), RaisedAt: at(since + 1)}
 	}
 	for _, c := range []struct {
 		row  record.Alert
