@@ -144,6 +144,9 @@ type Difference struct {
 // Clear tells that the difference is no chance.
 func (c Difference) Clear() bool { return c.Low > 0 || c.High < 0 }
 
+// Sigmas is how many standard errors the difference is from none; NaN without any.
+func (c Difference) Sigmas() float64 { return c.Value / ((c.High - c.Low) / 3.92) }
+
 func changeOf(value, variance float64) Difference {
 	se := 1.96 * math.Sqrt(max(0, variance))
 	return Difference{value, value - se, value + se}

@@ -1,13 +1,16 @@
 package score
 
-import "sort"
+import (
+	"cmp"
+	"slices"
+)
 
 // GroupGap is how soon after an alert of a monitor another one counts as the
 // same disturbance, in seconds: one cause that rings twice in a night, or in
 // several segments at once, is one alarm.
 const GroupGap = 6 * 3600
 
-// Span is when an alert was raised and when it ended, Unix seconds; End 0 while
+// Span is when what an alert tells of began and when it ended, Unix seconds; End 0 while
 // open.
 type Span struct{ Start, End int64 }
 
@@ -19,7 +22,7 @@ func Groups(alerts []Span, gap int64) (group []int, n int) {
 	for i := range order {
 		order[i] = i
 	}
-	sort.SliceStable(order, func(a, b int) bool { return alerts[order[a]].Start < alerts[order[b]].Start })
+	slices.SortFunc(order, func(i, j int) int { return cmp.Or(cmp.Compare(alerts[i].Start, alerts[j].Start), i-j) })
 	group = make([]int, len(alerts))
 	until := int64(-1) << 62
 	for _, i := range order {

@@ -2,7 +2,8 @@
 package score
 
 import (
-	"sort"
+	"cmp"
+	"slices"
 )
 
 // Verdict of people on an alert.
@@ -20,7 +21,8 @@ const (
 // periods of its series).
 type Alert struct {
 	Series  int64
-	Start   int64
+	Since   int64 // start of the first deviating period; 0 if not known
+	Start   int64 // when it was raised
 	End     int64
 	Slack   int64
 	Label   Verdict
@@ -69,7 +71,7 @@ func Match(alerts []Alert, incidents []Incident, now int64) Matched {
 	for i := range order {
 		order[i], m.Incident[i] = i, -1
 	}
-	sort.SliceStable(order, func(a, b int) bool { return alerts[order[a]].Start < alerts[order[b]].Start })
+	slices.SortFunc(order, func(i, j int) int { return cmp.Or(cmp.Compare(alerts[i].Start, alerts[j].Start), i-j) })
 	for _, i := range order {
 		a := &alerts[i]
 		m.Outcomes[i] = FalseAlarm

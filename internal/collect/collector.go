@@ -6,7 +6,9 @@ package collect
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
+	"math"
 	"slices"
 	"time"
 
@@ -260,6 +262,11 @@ func (c *Collector) gather(ctx context.Context, p probe, batch []record.Metric, 
 		if samples[i], err = c.lay(ctx, l); err != nil {
 			return storing{err}
 		}
+		if note := unlikeItsKind(m, samples[i]); note != "" && note != m.Message {
+			if err := c.store.NoteMetric(ctx, m.ID, note); err != nil {
+				return storing{err}
+			}
+		}
 	}
 	return c.keep(ctx, batch, samples, func(tx pgx.Tx) error {
 		if loads == nil {
@@ -318,6 +325,30 @@ func (c *Collector) keep(ctx context.Context, metrics []record.Metric, samples [
 		return storing{err}
 	}
 	return nil
+}
+
+// unlikeItsKind says that SQL of a person's own gives what its metric's kind cannot have;
+// empty if it does not. Such values are kept as they came and judged as the nearest that
+// it can.
+func unlikeItsKind(m record.Metric, samples []record.Sample) string {
+	low, high := 0.0, math.Inf(1)
+	switch {
+	case m.Measure != record.MeasureExpression || m.Kind == timeline.Value:
+		return ""
+	case m.Kind == timeline.Share:
+		high = 1
+	}
+	for _, s := range samples {
+		if s.Value != nil && (*s.Value < low || *s.Value > high) {
+			allowed := "never below 0"
+			if m.Kind == timeline.Share {
+				allowed = "from 0 to 1"
+			}
+			return fmt.Sprintf("its SQL gave %g at %s, where a %s is %s: that is judged as the nearest it can be; if it is meant, make the metric one of kind value",
+				*s.Value, s.At.UTC().Format(time.RFC3339), m.Kind, allowed)
+		}
+	}
+	return ""
 }
 
 // loadsNote says what to know of a load column that tells no loads.

@@ -30,11 +30,11 @@ func (b *block) models(w Wanted, layouts []*drift.Layout, days []Day, place []in
 	}
 	at := w.scorePlace()
 	score := layouts[at]
-	of := func(row int) *ModelDay {
+	of := func(row int) *drift.VersionCounts {
 		d := &days[place[row]]
 		m := d.Models[versions[row]]
 		if m == nil {
-			m = newModelDay(score)
+			m = drift.NewVersionCounts(score)
 			d.Models[versions[row]] = m
 		}
 		m.Rows++
@@ -56,26 +56,8 @@ func (b *block) models(w Wanted, layouts []*drift.Layout, days []Day, place []in
 	return b.numbers(w.Features[at], b.model[0], func(row int, x float64) {
 		m := of(row)
 		m.Scores.Number(score, x)
-		m.score(x, outcomes[row], w.Model.Threshold)
+		m.Add(x, outcomes[row], w.Model.Threshold)
 	})
-}
-
-// score takes a score and its outcome; NaN is not known.
-func (m *ModelDay) score(x, outcome, threshold float64) {
-	if x >= threshold {
-		m.Above++
-	}
-	if outcome != outcome || !(x >= 0 && x <= 1) {
-		return
-	}
-	b := &m.Outcomes[min(outcomeBins-1, int(x*outcomeBins))]
-	b.Rows++
-	b.Score += x
-	b.Squares += x * x
-	if outcome > 0 {
-		b.Positive++
-		b.Hit += x
-	}
 }
 
 // text reads a column's words; without the column all are empty.

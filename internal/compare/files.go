@@ -267,7 +267,7 @@ func (f *Files) Days(ctx context.Context, w Wanted, layouts []*drift.Layout, spa
 				if at, known = places[last]; !known {
 					at = len(days)
 					places[last] = at
-					d := Day{At: last, Counts: make([]drift.Counts, len(layouts)), Models: map[string]*ModelDay{}}
+					d := Day{At: last, Counts: make([]drift.Counts, len(layouts)), Models: map[string]*drift.VersionCounts{}}
 					for i, l := range layouts {
 						d.Counts[i] = drift.NewCounts(l)
 					}

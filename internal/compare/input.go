@@ -55,33 +55,7 @@ type Model struct {
 type Day struct {
 	At     int64 // its local midnight
 	Counts []drift.Counts
-	Models map[string]*ModelDay
-}
-
-// ModelDay is what one version of a model did on a day.
-type ModelDay struct {
-	Rows         int64
-	MissingInput int64
-	Above        int64
-	Scores       drift.Counts
-	Outcomes     []drift.ScoreBin // equal bins of scores from 0 to 1
-}
-
-// outcomeBins is how many bins scores are kept in beside their outcomes.
-const outcomeBins = 100
-
-func newModelDay(score *drift.Layout) *ModelDay {
-	return &ModelDay{Scores: drift.NewCounts(score), Outcomes: make([]drift.ScoreBin, outcomeBins)}
-}
-
-func (m *ModelDay) join(o *ModelDay) {
-	m.Rows, m.MissingInput, m.Above = m.Rows+o.Rows, m.MissingInput+o.MissingInput, m.Above+o.Above
-	m.Scores.Join(&o.Scores)
-	for i, b := range o.Outcomes {
-		to := &m.Outcomes[i]
-		to.Rows, to.Positive, to.Score, to.Squares, to.Hit = to.Rows+b.Rows, to.Positive+b.Positive, to.Score+b.Score, to.Squares+
-			b.Squares, to.Hit+b.Hit
-	}
+	Models map[string]*drift.VersionCounts
 }
 
 // Drawn are sampled rows, and of each its model's score and version.

@@ -3,7 +3,6 @@ package compare
 import (
 	"context"
 	"fmt"
-	"maps"
 	"math"
 	"slices"
 	"time"
@@ -19,7 +18,7 @@ import (
 type reference struct {
 	days     []Day
 	features []drift.Reference
-	models   map[string]*ModelDay
+	models   map[string]*drift.VersionCounts
 	blocks   int
 	span     timeline.Span
 }
@@ -82,55 +81,11 @@ func judge(w Wanted, layouts []*drift.Layout, r *reference, days []Day, accept f
 		found.Features = append(found.Features, record.FeatureResult{Feature: f.Name, Verdict: v})
 	}
 	if at := w.scorePlace(); at >= 0 {
-		found.Models = judgeModels(layouts[at], r, modelled(layouts[at], days), r.features[at].Wobble, accept)
+		for _, v := range drift.JudgeVersions(layouts[at], r.models, modelled(layouts[at], days), r.features[at].Wobble, accept) {
+			found.Models = append(found.Models, record.ModelResult(v))
+		}
 	}
 	return found
-}
-
-// judgeModels judges each version of a model: its scores against those the
-// reference has of the same version, or of all where the version is new.
-func judgeModels(l *drift.Layout, r *reference, period map[string]*ModelDay, wobble drift.Wobble, accept float64) []record.ModelResult {
-	list := []record.ModelResult{}
-	all := newModelDay(l)
-	for _, m := range r.models {
-		all.join(m)
-	}
-	for _, version := range slices.Sorted(maps.Keys(period)) {
-		m := period[version]
-		one := record.ModelResult{Version: version, Rows: m.Rows, MissingInput: share(m.MissingInput, m.Rows)}
-		before := r.models[version]
-		if one.Same = before != nil; before == nil {
-			before = all
-		}
-		was := drift.NewReference(l, []drift.Counts{before.Scores})
-		was.Wobble = wobble
-		v := drift.Judge(&was, &m.Scores, accept)
-		one.Scores = &v
-		if l.Kind.Numeric() {
-			one.Above = share(m.Above, m.Scores.Values())
-		} else {
-			one.Classes = map[string]float64{}
-			for i, word := range l.Words {
-				one.Classes[word] = share(m.Scores.Bins[i], m.Scores.Values())
-			}
-		}
-		if q := drift.QualityOf(m.Outcomes); q.Judged() {
-			one.Quality = &q
-			if drift.QualityOf(before.Outcomes).Judged() {
-				c := drift.ConceptDrift(before.Outcomes, m.Outcomes)
-				one.Concept = &c
-			}
-		}
-		list = append(list, one)
-	}
-	return list
-}
-
-func share(n, of int64) float64 {
-	if of == 0 {
-		return 0
-	}
-	return float64(n) / float64(of)
 }
 
 // pairsKept is how many pairs of features are kept of a period.

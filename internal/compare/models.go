@@ -2,8 +2,6 @@ package compare
 
 import (
 	"context"
-	"maps"
-	"slices"
 	"time"
 
 	"tinbell/core/drift"
@@ -72,10 +70,7 @@ func (c *Comparer) Models(ctx context.Context, name string, at, from, to time.Ti
 	}
 	l := v.Layouts[place]
 	was, is := modelled(l, before), modelled(l, after)
-	all := newModelDay(l)
-	for _, version := range slices.Sorted(maps.Keys(was)) {
-		all.join(was[version])
-	}
+	all := drift.AllVersions(l, was)
 	for _, m := range p.Found.Models {
 		now := is[m.Version]
 		if now == nil {

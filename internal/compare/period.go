@@ -68,14 +68,14 @@ func counted(l *drift.Layout, days []Day, feature int) drift.Counts {
 }
 
 // models adds up the versions of a model over days.
-func modelled(score *drift.Layout, days []Day) map[string]*ModelDay {
-	sums := map[string]*ModelDay{}
+func modelled(score *drift.Layout, days []Day) map[string]*drift.VersionCounts {
+	sums := map[string]*drift.VersionCounts{}
 	for _, d := range days {
 		for version, m := range d.Models {
 			if sums[version] == nil {
-				sums[version] = newModelDay(score)
+				sums[version] = drift.NewVersionCounts(score)
 			}
-			sums[version].join(m)
+			sums[version].Join(m)
 		}
 	}
 	return sums

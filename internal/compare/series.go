@@ -130,7 +130,7 @@ func overLimits(found record.DriftResult, put func(string, float64, float64)) {
 		if m.Concept != nil {
 			known = true
 			// 1 where ranking is worse than by a chance of one in a thousand.
-			if clear := -m.Concept.Value / ((m.Concept.High - m.Concept.Low) / 3.92) / 3.09; clear > worst {
+			if clear := -m.Concept.Sigmas() / 3.09; clear > worst {
 				worst, rows = clear, float64(m.Rows)
 			}
 		}

@@ -123,7 +123,7 @@ func (in *Warehouse) Days(ctx context.Context, w Wanted, layouts []*drift.Layout
 	days := map[int64]*Day{}
 	of := func(at int64) *Day {
 		if days[at] == nil {
-			one := Day{At: at, Counts: make([]drift.Counts, len(layouts)), Models: map[string]*ModelDay{}}
+			one := Day{At: at, Counts: make([]drift.Counts, len(layouts)), Models: map[string]*drift.VersionCounts{}}
 			for i, l := range layouts {
 				one.Counts[i] = drift.NewCounts(l)
 			}
@@ -207,7 +207,7 @@ func (in *Warehouse) scores(ctx context.Context, w Wanted, d warehouse.Distribut
 		day := of(s.Day)
 		m := day.Models[s.Version]
 		if m == nil {
-			m = newModelDay(layouts[at])
+			m = drift.NewVersionCounts(layouts[at])
 			day.Models[s.Version] = m
 		}
 		m.Rows, m.MissingInput, m.Above = m.Rows+s.Rows, m.MissingInput+s.MissingInput, m.Above+s.Above

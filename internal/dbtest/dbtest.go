@@ -6,39 +6,20 @@ package dbtest
 import (
 	"bytes"
 	"context"
-	"fmt"
 	"log/slog"
 	"net/netip"
-	"os"
-	"path/filepath"
 	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-	"golang.org/x/sys/unix"
-
 	"tinbell/internal/client"
 	"tinbell/internal/localpg"
+	"tinbell/internal/pgtest"
 	"tinbell/internal/service"
 	"tinbell/internal/store"
 	"tinbell/internal/work"
 )
-
-// Folder is a temporary folder that the database's user can reach.
-func Folder(t testing.TB) string {
-	t.Helper()
-	dir, err := os.MkdirTemp("", "tinbell-test-")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Chmod(dir, 0o755); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { os.RemoveAll(dir) })
-	return dir
-}
 
 // Clock is a time that tests set.
 type Clock struct{ unix atomic.Int64 }
@@ -54,98 +35,39 @@ type Service struct {
 	Clock    *Clock
 	Token    string
 	Database string // its address
-	server   *localpg.Server
 }
 
-// shared is the PostgreSQL that the tests of a package share, and the database of
-// empty tables that each service's own is copied from: making either takes longer
-// than most tests.
-var shared struct {
-	once      sync.Once
-	server    *localpg.Server
-	dir       string
-	err       error
-	databases atomic.Int64
-
-	tables    sync.Once
-	tablesErr error
-}
-
-// model is the name of the database of empty tables.
+// model is the database of empty tables that each service's own is copied from.
 const model = "model"
 
+var tables struct {
+	once sync.Once
+	err  error
+}
+
 // Main runs a package's tests and brings down what they shared.
-func Main(m *testing.M) {
-	code := m.Run()
-	if shared.server != nil {
-		shared.server.Stop()
-	}
-	os.RemoveAll(shared.dir)
-	os.Exit(code)
-}
+func Main(m *testing.M) { pgtest.Main(m) }
 
-// roomy is where the shared PostgreSQL keeps its files: in memory where that has room to
-// spare, as most of a test's time goes into making files, else among temporary files.
-func roomy() string {
-	const memory, spare = "/dev/shm", 4 << 30
-	var there unix.Statfs_t
-	if unix.Statfs(memory, &there) == nil && there.Bavail*uint64(there.Bsize) > spare {
-		return memory
-	}
-	return os.TempDir()
-}
-
-func server(t testing.TB) *localpg.Server {
+// Folder is a temporary folder that the database's user can reach.
+func Folder(t testing.TB) string {
 	t.Helper()
-	shared.once.Do(func() {
-		if shared.dir, shared.err = os.MkdirTemp(roomy(), "tinbell-test-"); shared.err != nil {
-			return
-		}
-		if shared.err = os.Chmod(shared.dir, 0o755); shared.err == nil {
-			shared.server, shared.err = localpg.Start(context.Background(),
-				localpg.Options{Dir: filepath.Join(shared.dir, "postgres"), NoSync: true})
-		}
-	})
-	Must(t, shared.err)
-	return shared.server
+	return pgtest.Folder(t)
 }
 
 // NewDatabase makes a fresh database beside the service's and gives its address.
 // It is dropped when the test ends.
 func (s *Service) NewDatabase(t testing.TB) string {
 	t.Helper()
-	return newDatabase(t, s.server, "template1")
+	return pgtest.Empty(t)
 }
 
-// Empty is the address of a database with nothing in it, dropped when the test ends.
-func Empty(t testing.TB) string { return newDatabase(t, server(t), "template1") }
-
-// newDatabase makes a copy of another and drops it when the test ends: those of a
-// package would fill a small disk together.
-func newDatabase(t testing.TB, on *localpg.Server, of string) string {
+// newRecords makes a database with a service's tables and nothing in them.
+func newRecords(t testing.TB) string {
 	t.Helper()
-	name := fmt.Sprintf("test%d", shared.databases.Add(1))
-	owner(t, on, fmt.Sprintf("create database %s template %s", name, of))
-	t.Cleanup(func() { owner(t, on, fmt.Sprintf("drop database if exists %s with (force)", name)) })
-	return on.URL(name)
-}
-
-// owner runs a statement as the server's owner. It may be asked for while a test ends.
-func owner(t testing.TB, on *localpg.Server, statement string) {
-	t.Helper()
-	conn, err := pgx.Connect(context.Background(), on.URL("postgres"))
-	Must(t, err)
-	defer conn.Close(context.Background())
-	_, err = conn.Exec(context.Background(), statement)
-	Must(t, err)
-}
-
-// tables makes the database of empty tables, once.
-func tables(t testing.TB, on *localpg.Server) string {
-	t.Helper()
-	shared.tables.Do(func() { shared.tablesErr = makeModel(on) })
-	Must(t, shared.tablesErr)
-	return model
+	on := pgtest.Server(t)
+	tables.once.Do(func() { tables.err = makeModel(on) })
+	Must(t, tables.err)
+	return pgtest.Copy(t, model)
 }
 
 func makeModel(on *localpg.Server) error {
@@ -167,8 +89,7 @@ func Start(t testing.TB, now time.Time, change ...func(*service.Options)) *Servi
 	t.Helper()
 	clock := &Clock{}
 	clock.Set(now)
-	on := server(t)
-	database := newDatabase(t, on, tables(t, on))
+	database := newRecords(t)
 	o := service.Options{Dir: Folder(t), Database: database, Listen: "127.0.0.1:0", SignIn: true, Now: clock.Now,
 		AllowPrivate: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Log: Log(t)}
 	for _, one := range change {
@@ -179,8 +100,7 @@ func Start(t testing.TB, now time.Time, change ...func(*service.Options)) *Servi
 		t.Fatal(err)
 	}
 	t.Cleanup(s.Stop)
-	return &Service{Service: s, Admin: client.New(s.Address, s.FirstToken), Clock: clock, Token: s.FirstToken, Database: database,
-		server: on}
+	return &Service{Service: s, Admin: client.New(s.Address, s.FirstToken), Clock: clock, Token: s.FirstToken, Database: database}
 }
 
 // said shows what a service warns of with the test that ran it, if that fails.
@@ -220,7 +140,5 @@ func (s *Service) Settle(t testing.TB) {
 // Must fails the test on an error.
 func Must(t testing.TB, err error) {
 	t.Helper()
-	if err != nil {
-		t.Fatal(err)
-	}
+	pgtest.Must(t, err)
 }

@@ -1,7 +1,6 @@
 package record
 
 import (
-	"slices"
 	"time"
 
 	"tinbell/core/detect"
@@ -76,101 +75,6 @@ type Alert struct {
 // Judged tells whether a monitor raised the alert; one about a source, a table or
 // a job has no series and no band.
 func (a Alert) Judged() bool { return a.SeriesID != 0 }
-
-// Label is a person's verdict on an alert.
-type Label struct {
-	ID      int64         `db:"id" json:"id"`
-	AlertID int64         `db:"alert_id" json:"alert_id"`
-	Verdict score.Verdict `db:"verdict" json:"verdict" enum:"fault,noise,planned," doc:"empty: taken back"`
-	Cause   string        `db:"cause" json:"cause"`
-	Note    string        `db:"note" json:"note"`
-	Author  string        `db:"author" json:"author"`
-	At      time.Time     `db:"at" json:"at"`
-}
-
-// Incident is a fault that did happen, alerted on or not.
-type Incident struct {
-	ID        int64           `db:"id" json:"id"`
-	Reference string          `db:"reference" json:"reference"`
-	DatasetID int64           `db:"dataset_id" json:"-"`
-	Dataset   string          `db:"dataset" json:"dataset"`
-	Zone      string          `db:"zone" json:"zone" doc:"the dataset's time zone"`
-	Measure   string          `db:"measure" json:"measure" doc:"empty: any measure"`
-	Segment   string          `db:"segment" json:"segment" doc:"empty: any segment"`
-	StartedAt time.Time       `db:"started_at" json:"started_at"`
-	EndedAt   *time.Time      `db:"ended_at" json:"ended_at"`
-	Title     string          `db:"title" json:"title"`
-	Cause     string          `db:"cause" json:"cause"`
-	Severity  detect.Severity `db:"severity" json:"severity" enum:"warning,critical"`
-	Note      string          `db:"note" json:"note"`
-	Author    string          `db:"author" json:"author"`
-	KnownAt   time.Time       `db:"known_at" json:"known_at"`
-
-	Impact     string `db:"impact" json:"impact" doc:"what it did to whom"`
-	Downstream bool   `db:"downstream" json:"downstream" doc:"what reads the dataset is hit too, two steps along the lineage"`
-
-	Also Strings `db:"also" json:"also" doc:"other datasets that it hit; measure and segment are of all of them"`
-}
-
-// On tells whether an incident hit a dataset.
-func (i Incident) On(dataset string) bool {
-	return i.Dataset == dataset || slices.Contains(i.Also, dataset)
-}
-
-// Datasets lists what an incident hit, where it began first.
-func (i Incident) Datasets() []string { return append([]string{i.Dataset}, i.Also...) }
-
-// Calendar is a set of planned events as the iCalendar file they came in, or the
-// holidays of a country.
-type Calendar struct {
-	Name    string `db:"name" json:"name"`
-	ICal    string `db:"ical" json:"ical"`
-	Country string `db:"country" json:"country" doc:"whose holidays it holds, as CA or DE-BY; empty: events of a file or by hand"`
-	Dataset string `db:"dataset" json:"dataset" doc:"that it is for; empty: all"`
-	Zone    string `db:"zone" json:"zone" doc:"by whose clocks holidays begin"`
-	Effect  Effect `db:"effect" json:"effect" enum:"mute,widen,leave out" doc:"of events that say nothing themselves"`
-}
-
-// Feed is a calendar that is fetched by address.
-type Feed struct {
-	Calendar     string     `db:"calendar" json:"calendar"`
-	Host         string     `db:"host" json:"host" doc:"of its address, which is a secret"`
-	Address      []byte     `db:"address" json:"-"`
-	Dataset      string     `db:"dataset" json:"dataset" doc:"that events are for which name none; empty: all"`
-	Effect       Effect     `db:"effect" json:"effect" enum:"mute,widen,leave out"`
-	EverySeconds int64      `db:"every_seconds" json:"every_seconds"`
-	ETag         string     `db:"etag" json:"-"`
-	FetchedAt    *time.Time `db:"fetched_at" json:"fetched_at" doc:"when it was last read whole, or found unchanged"`
-	NextAt       time.Time  `db:"next_at" json:"next_at"`
-	FailingSince *time.Time `db:"failing_since" json:"failing_since" doc:"the last good copy stays in force"`
-	Message      string     `db:"message" json:"message" doc:"why it cannot be fetched"`
-}
-
-// PlannedEvent is a known happening that explains unusual values.
-type PlannedEvent struct {
-	ID        int64     `db:"id" json:"id"`
-	Calendar  string    `db:"calendar" json:"calendar"`
-	UID       string    `db:"uid" json:"uid"`
-	Summary   string    `db:"summary" json:"summary"`
-	Dataset   string    `db:"dataset" json:"dataset" doc:"empty: all datasets"`
-	Holiday   bool      `db:"holiday" json:"holiday"`
-	Lasting   bool      `db:"lasting" json:"lasting" doc:"things do not go back afterwards: the level goes on from there"`
-	Effect    Effect    `db:"effect" json:"effect" enum:"mute,widen,leave out" doc:"mute: neither judged nor learned from; widen: judged by a wider band; leave out: judged as ever, not learned from"`
-	StartedAt time.Time `db:"started_at" json:"started_at"`
-	EndedAt   time.Time `db:"ended_at" json:"ended_at"`
-	KnownAt   time.Time `db:"known_at" json:"known_at"`
-}
-
-// LevelChange is a person's word that what a series shows since a time is its
-// new normal.
-type LevelChange struct {
-	ID       int64     `db:"id" json:"id"`
-	SeriesID int64     `db:"series_id" json:"series_id"`
-	FromAt   time.Time `db:"from_at" json:"from"`
-	ToAt     time.Time `db:"to_at" json:"to"`
-	Author   string    `db:"author" json:"author"`
-	KnownAt  time.Time `db:"known_at" json:"known_at"`
-}
 
 // Verdicts a label may give.
 const (

@@ -95,7 +95,8 @@ var allowed = map[string]string{
 	"internal/wire":    "",
 
 	"internal/browser":            "internal/dbtest",
-	"internal/dbtest":             "internal/client internal/localpg internal/service internal/store internal/work",
+	"internal/pgtest":             "internal/localpg",
+	"internal/dbtest":             "internal/client internal/localpg internal/pgtest internal/service internal/store internal/work",
 	"internal/demo":               "core/* internal/*",
 	"internal/benchmark":          "core/* internal/*",
 	"internal/benchmark/corpus":   "core/*",

@@ -217,7 +217,7 @@ func (b *Bench) scoreReplay(ctx context.Context, result *Backtest, monitors []re
 			result.Alerts[i].Incident = measured[k].Reference
 		}
 	}
-	result.Overall = scorecard.Sum(plain(result.Alerts), all, weeks, true)
+	result.Overall = scorecard.All(score.Sum(scores(result.Alerts), all, weeks, true))
 	for _, m := range monitors {
 		var own []BacktestAlert
 		for _, a := range result.Alerts {
@@ -231,27 +231,26 @@ func (b *Bench) scoreReplay(ctx context.Context, result *Backtest, monitors []re
 				cases = append(cases, i)
 			}
 		}
-		c := scorecard.Sum(plain(own), result.match(own, cases), weeks, true)
-		c.Monitor, c.Dataset, c.Owner, c.Measure, c.StatedSeconds = m.Name, m.Dataset, m.Owner, measures[m.Name], m.Settings.WarnSeconds
-		result.Monitors = append(result.Monitors, c)
+		result.Monitors = append(result.Monitors, scorecard.CardOf(m, measures[m.Name],
+			score.Sum(scores(own), result.match(own, cases), weeks, true)))
 	}
 	return nil
 }
 
-func plain(list []BacktestAlert) []record.Alert {
-	out := make([]record.Alert, len(list))
-	for i, a := range list {
-		out[i] = record.Alert{SeriesID: a.SeriesID, Since: a.Since, EndedAt: a.ClosedAt}
+// scores are replayed alerts as they are scored.
+func scores(alerts []BacktestAlert) []score.Alert {
+	list := make([]score.Alert, len(alerts))
+	for i, a := range alerts {
+		list[i] = score.Alert{Series: a.SeriesID, Since: a.Since.Unix(), Start: a.RaisedAt.Unix(), End: a.end, Slack: a.slack,
+			Planned: a.planned}
 	}
-	return out
+	return list
 }
 
 func (r *Backtest) match(alerts []BacktestAlert, incidents []record.Incident) score.Matched {
-	list := make([]score.Alert, len(alerts))
-	series := map[int64]BacktestAlert{}
-	for i, a := range alerts {
-		list[i] = score.Alert{Series: a.SeriesID, Start: a.RaisedAt.Unix(), End: a.end, Slack: a.slack, Planned: a.planned}
-		series[a.SeriesID] = a
+	series := map[int64]*BacktestAlert{}
+	for i := range alerts {
+		series[alerts[i].SeriesID] = &alerts[i]
 	}
 	cases := make([]score.Incident, len(incidents))
 	for i := range incidents {
@@ -260,7 +259,7 @@ func (r *Backtest) match(alerts []BacktestAlert, incidents []record.Incident) sc
 			return a.Dataset, a.Measure, a.Segment
 		})
 	}
-	return score.Match(list, cases, r.To.Unix())
+	return score.Match(scores(alerts), cases, r.To.Unix())
 }
 
 func replayed(v *watch.Subject, series record.Series, a detect.Alert) BacktestAlert {

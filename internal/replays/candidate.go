@@ -23,13 +23,12 @@ type candidate struct {
 	options []option
 	told    [][]BacktestAlert
 	known   []verdict // of today's alerts
+	search  tune.Candidate
 }
 
 // verdict is what is known of a replayed alert.
 type verdict struct {
-	gone     tune.Gone
-	incident string
-	skip     bool  // planned
+	tune.Known
 	alert    int64 // that was labelled; 0 if an incident says it
 	sentence string
 }
@@ -79,21 +78,41 @@ func (b *Bench) tryOptions(ctx context.Context, a *lessons.Archive, m record.Mon
 	}
 	for i := range c.told[0] {
 		alert := &c.told[0][i]
-		v := verdict{incident: alert.Incident, skip: alert.Outcome == score.Expected}
-		v.gone.Chance, _ = a.Model.Chance(c.caseOf(i), alert.SeriesID, m.ID)
+		v := verdict{Known: tune.Known{Incident: alert.Incident, Skip: alert.Outcome == score.Expected}}
+		v.Chance, _ = a.Model.Chance(c.caseOf(i), alert.SeriesID, m.ID)
 		if alert.Incident != "" {
-			v.gone.Answered, v.gone.Fault = true, true
+			v.Answered, v.Fault = true, true
 		}
 		for _, s := range stored {
 			if s.SeriesID == alert.SeriesID && s.Verdict != "" && overlap(alert, s, to) {
-				v.skip = s.Verdict == record.Planned
-				v.gone.Answered, v.gone.Fault = true, s.Verdict == record.Fault
+				v.Skip = s.Verdict == record.Planned
+				v.Answered, v.Fault = true, s.Verdict == record.Fault
 				v.alert, v.sentence = s.ID, s.Sentence
 			}
 		}
 		c.known = append(c.known, v)
 	}
+	c.ready()
 	return c, nil
+}
+
+// ready lays out what is searched.
+func (c *candidate) ready() {
+	c.search = tune.Candidate{}
+	for _, alerts := range c.told {
+		list := make([]tune.Told, len(alerts))
+		for i, a := range alerts {
+			list[i] = tune.Told{Series: a.SeriesID, Since: a.Since.Unix(), Raised: a.RaisedAt.Unix(), Incident: a.Incident,
+				Expected: a.Outcome == score.Expected}
+			if a.ClosedAt != nil {
+				list[i].Closed = a.ClosedAt.Unix()
+			}
+		}
+		c.search.Told = append(c.search.Told, list)
+	}
+	for _, v := range c.known {
+		c.search.Known = append(c.search.Known, v.Known)
+	}
 }
 
 func (b *Bench) oldest(ctx context.Context, v *watch.Subject) (time.Time, error) {
@@ -143,22 +162,6 @@ func overlap(a *BacktestAlert, s record.Alert, now time.Time) bool {
 	return a.Since.Before(end.Add(time.Second)) && s.Since.Before(a.until(now).Add(time.Second))
 }
 
-// missing numbers today's alerts in [from, to) that an option would not have told.
-func (c *candidate) missing(k int, from, to time.Time) (list []int) {
-	found := map[string]bool{}
-	for i := range c.told[k] {
-		found[c.told[k][i].Incident] = true
-	}
-	for i := range c.told[0] {
-		a, v := &c.told[0][i], c.known[i]
-		if a.RaisedAt.Before(from) || !a.RaisedAt.Before(to) || v.skip || v.incident != "" && found[v.incident] || c.tells(k, a, to) {
-			continue
-		}
-		list = append(list, i)
-	}
-	return list
-}
-
 // stops lists the faults that people know of and that each option better than the chosen
 // one would lose, the options that spare most first.
 func (c *candidate) stops(chosen int, outlooks []tune.Outlook, from, to time.Time) []Stopped {
@@ -168,10 +171,10 @@ func (c *candidate) stops(chosen int, outlooks []tune.Outlook, from, to time.Tim
 			continue
 		}
 		s := Stopped{Changes: c.options[k].changes, Spared: o.Spared, Lost: max(o.Lost, 0), Faults: []LostFault{}}
-		for _, i := range c.missing(k, from, to) {
-			if v := c.known[i]; v.gone.Answered && v.gone.Fault {
+		for _, i := range c.search.Missing(k, from.Unix(), to.Unix()) {
+			if v := c.known[i]; v.Answered && v.Fault {
 				a := &c.told[0][i]
-				s.Faults = append(s.Faults, LostFault{v.alert, v.incident, a.Segment, a.Since, v.sentence})
+				s.Faults = append(s.Faults, LostFault{v.alert, v.Incident, a.Segment, a.Since, v.sentence})
 			}
 		}
 		if len(s.Faults) > 0 {
@@ -180,58 +183,4 @@ func (c *candidate) stops(chosen int, outlooks []tune.Outlook, from, to time.Tim
 	}
 	slices.SortStableFunc(list, func(a, b Stopped) int { return cmp.Compare(b.Spared, a.Spared) })
 	return list[:min(len(list), 5)]
-}
-
-// goneUnder lists today's alerts in [from, to) that an option would not have
-// told, and how the alerts it tells beside them change the balance.
-func (c *candidate) goneUnder(k int, from, to time.Time) (gone []tune.Gone, more tune.Outlook) {
-	within := func(a *BacktestAlert) bool { return !a.RaisedAt.Before(from) && a.RaisedAt.Before(to) }
-	foundToday := map[string]bool{}
-	for i := range c.told[0] {
-		foundToday[c.known[i].incident] = true
-	}
-	for _, i := range c.missing(k, from, to) {
-		gone = append(gone, c.known[i].gone)
-	}
-	gained := map[string]bool{}
-	for i := range c.told[k] {
-		a := &c.told[k][i]
-		if !within(a) || a.Outcome == score.Expected || c.tells(0, a, to) {
-			continue
-		}
-		switch {
-		case a.Incident == "":
-			more.Spared-- // nobody knows it; a new alert is a false one until shown
-		case !foundToday[a.Incident] && !gained[a.Incident]:
-			gained[a.Incident] = true
-			more.Lost--
-		}
-	}
-	return gone, more
-}
-
-// tells tells whether an option has an alert of the same series at the time.
-func (c *candidate) tells(k int, a *BacktestAlert, now time.Time) bool {
-	for i := range c.told[k] {
-		o := &c.told[k][i]
-		if o.SeriesID == a.SeriesID && o.Since.Before(a.until(now)) && a.Since.Before(o.until(now)) {
-			return true
-		}
-	}
-	return false
-}
-
-// gained names the incidents that an option finds and today's settings miss.
-func (c *candidate) gained(k int) []string {
-	today := map[string]bool{}
-	for i := range c.told[0] {
-		today[c.told[0][i].Incident] = true
-	}
-	list := []string{}
-	for i := range c.told[k] {
-		if in := c.told[k][i].Incident; in != "" && !today[in] && !slices.Contains(list, in) {
-			list = append(list, in)
-		}
-	}
-	return list
 }

@@ -18,12 +18,13 @@ func TestALeftMonitorSaysWhichFaultsStoodInTheWay(t *testing.T) {
 		return BacktestAlert{Segment: segment, SeriesID: int64(len(segment)), Since: at, RaisedAt: at.Add(time.Hour), ClosedAt: &end}
 	}
 	today := []BacktestAlert{alert(3, "a"), alert(9, "bb"), alert(12, "a"), alert(20, "a")}
-	known := []verdict{{alert: 7, sentence: "a is low"}, {incident: "I-4"}, {}, {}}
+	known := []verdict{{alert: 7, sentence: "a is low"}, {Known: tune.Known{Incident: "I-4"}}, {}, {}}
 	for i := range known[:2] {
-		known[i].gone = tune.Gone{Answered: true, Fault: true}
+		known[i].Gone = tune.Gone{Answered: true, Fault: true}
 	}
 	c := &candidate{options: []option{{}, {changes: []string{"rarer"}}, {changes: []string{"calmer"}}, {changes: []string{"the same"}}},
 		told: [][]BacktestAlert{today, nil, today[:2], today}, known: known}
+	c.ready()
 	stops := c.stops(0, []tune.Outlook{{}, {Spared: 3, Lost: 2}, {Spared: 2}, {Spared: 0.5, Lost: 2}}, from, to)
 	if len(stops) != 1 || stops[0].Changes[0] != "rarer" || len(stops[0].Faults) != 2 {
 		t.Fatalf("%+v", stops)

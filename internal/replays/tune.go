@@ -133,73 +133,22 @@ func (b *Bench) tunable(ctx context.Context, names []string, t *Tuning) ([]recor
 	return list, nil
 }
 
-// choose picks an option for each candidate by what is known of [from, to).
-func choose(list []*candidate, from, to time.Time, limit float64) ([]int, [][]tune.Outlook) {
-	gone := make([][][]tune.Gone, len(list))
-	more := make([][]tune.Outlook, len(list))
-	faults := make([]float64, len(list))
-	for m, c := range list {
-		for k := range c.options {
-			g, o := c.goneUnder(k, from, to)
-			gone[m], more[m] = append(gone[m], g), append(more[m], o)
-		}
-		for i, v := range c.known {
-			if a := &c.told[0][i]; !v.skip && !a.RaisedAt.Before(from) && a.RaisedAt.Before(to) {
-				if v.gone.Answered && v.gone.Fault {
-					faults[m]++
-				} else if !v.gone.Answered {
-					faults[m] += v.gone.Chance
-				}
-			}
-		}
-	}
-	outlooks := tune.Outlooks(gone)
-	for m := range outlooks {
-		for k := range outlooks[m] {
-			outlooks[m][k].Spared += more[m][k].Spared
-			outlooks[m][k].Lost += more[m][k].Lost
-		}
-	}
-	return tune.Allocate(outlooks, faults, limit), outlooks
-}
-
 // propose chooses on the whole stretch and measures, block by block, what the
 // same choice made on the blocks before would have done on the next.
 func (b *Bench) propose(t *Tuning, list []*candidate, limit float64) {
-	chosen, outlooks := choose(list, t.From, t.To, limit)
-	gains := make([]record.Gain, len(list))
-	length := t.To.Sub(t.From) / blocks
-	for j := 1; j < blocks; j++ {
-		start, end := t.From.Add(time.Duration(j)*length), t.From.Add(time.Duration(j+1)*length)
-		before, _ := choose(list, t.From, start, limit)
-		for m, c := range list {
-			g := &gains[m]
-			for i, v := range c.known {
-				if a := &c.told[0][i]; v.skip || !v.gone.Answered || a.RaisedAt.Before(start) || !a.RaisedAt.Before(end) {
-					continue
-				}
-				if v.gone.Fault {
-					g.Faults++
-				} else {
-					g.Noise++
-				}
-			}
-			gone, _ := c.goneUnder(before[m], start, end)
-			for _, v := range gone {
-				if v.Answered && v.Fault {
-					g.FaultsLost++
-				} else if v.Answered {
-					g.NoiseSpared++
-				}
-			}
-		}
-	}
+	searched := make([]*tune.Candidate, len(list))
 	for m, c := range list {
-		o, g := outlooks[m][chosen[m]], gains[m]
-		g.From, g.To, g.Changes = t.From, t.To, c.options[chosen[m]].changes
+		searched[m] = &c.search
+	}
+	chosen, outlooks := tune.Choose(searched, t.From.Unix(), t.To.Unix(), limit)
+	kept := tune.HoldOut(searched, t.From.Unix(), t.To.Unix(), blocks, limit)
+	for m, c := range list {
+		o, of := outlooks[m][chosen[m]], kept[m]
+		g := record.Gain{From: t.From, To: t.To, Changes: c.options[chosen[m]].changes, Faults: of.Faults, FaultsLost: of.FaultsLost,
+			Noise: of.Noise, NoiseSpared: of.NoiseSpared}
 		g.Spared, g.Lost, g.Before, g.After = o.Spared, max(o.Lost, 0), len(c.told[0]), len(c.told[chosen[m]])
 		spared := score.Wilson(g.NoiseSpared, g.Noise)
-		g.SparedLow, g.SparedHigh, g.Gained = spared.Low, spared.High, c.gained(chosen[m])
+		g.SparedLow, g.SparedHigh, g.Gained = spared.Low, spared.High, c.search.Gained(chosen[m])
 		if g.Faults > 0 {
 			g.LostHigh = score.UpperShare(g.FaultsLost, g.Faults)
 		} else {

@@ -8,6 +8,7 @@ import (
 
 	"tinbell/core/score"
 	"tinbell/internal/record"
+	"tinbell/internal/store"
 )
 
 // Groupings are what a scorecard can be broken down by.
@@ -25,28 +26,28 @@ type grouping struct {
 // it names them, the owners and tags of its dataset's alerts and the channels that they
 // were told on, from the first on; to a rule any, for none is there to see one sort of
 // incident alone.
-func (g grouping) cards(alerts []record.Alert, incidents []record.Incident, cases []score.Incident, weeks float64, to time.Time) []Card {
-	parts := map[string][]record.Alert{}
+func (g grouping) cards(alerts []store.Scored, incidents []record.Incident, cases []score.Incident, weeks float64, to time.Time) []Card {
+	parts := map[string][]score.Alert{}
 	ofDataset := map[string]map[string]bool{}
-	since := map[string]time.Time{} // a channel is told
+	since := map[string]int64{} // a channel is told
 	for i := range alerts {
 		a := &alerts[i]
 		for _, key := range g.keysOf(a) {
-			parts[key] = append(parts[key], *a)
-			if first, there := since[key]; !there || a.RaisedAt.Before(first) {
-				since[key] = a.RaisedAt
+			parts[key] = append(parts[key], a.Alert)
+			if first, there := since[key]; !there || a.Start < first {
+				since[key] = a.Start
 			}
-			if ofDataset[a.Dataset] == nil {
-				ofDataset[a.Dataset] = map[string]bool{}
+			if ofDataset[a.Of.Dataset] == nil {
+				ofDataset[a.Of.Dataset] = map[string]bool{}
 			}
-			ofDataset[a.Dataset][key] = true
+			ofDataset[a.Of.Dataset][key] = true
 		}
 	}
 	rules := slices.Collect(maps.Keys(parts))
 	own := map[string][]score.Incident{}
 	for j, i := range incidents {
 		for _, key := range g.covering(i, ofDataset, rules) {
-			if g.by == "channel" && i.StartedAt.Before(since[key]) {
+			if g.by == "channel" && i.StartedAt.Unix() < since[key] {
 				continue
 			}
 			own[key] = append(own[key], cases[j])
@@ -60,7 +61,7 @@ func (g grouping) cards(alerts []record.Alert, incidents []record.Incident, case
 	}
 	list := []Card{}
 	for key, part := range parts {
-		c := Sum(part, score.Match(scores(part), own[key], to.Unix()), weeks, false)
+		c := All(score.Sum(part, score.Match(part, own[key], to.Unix()), weeks, false))
 		c.Name = key
 		list = append(list, c)
 	}
@@ -74,30 +75,30 @@ func (g grouping) cards(alerts []record.Alert, incidents []record.Incident, case
 }
 
 // keysOf names the groups that an alert counts under.
-func (g grouping) keysOf(a *record.Alert) []string {
+func (g grouping) keysOf(a *store.Scored) []string {
 	switch g.by {
 	case "dataset":
-		return []string{a.Dataset}
+		return []string{a.Of.Dataset}
 	case "measure":
-		return []string{a.Measure}
+		return []string{a.Of.Measure}
 	case "segment":
-		return []string{a.Segment}
+		return []string{a.Of.Segment}
 	case "owner":
-		return []string{a.Owner}
+		return []string{a.Of.Owner}
 	case "rule":
 		return []string{string(a.Cause)}
 	case "tag":
-		if len(a.Tags) == 0 {
+		if len(a.Of.Tags) == 0 {
 			return []string{"(no tag)"}
 		}
-		return a.Tags
+		return a.Of.Tags
 	case "channel":
-		if a.GroupID != nil && len(g.told[*a.GroupID]) > 0 {
-			return g.told[*a.GroupID]
+		if len(g.told[a.Group]) > 0 {
+			return g.told[a.Group]
 		}
 		return []string{"(told to nobody)"}
 	}
-	return []string{monthOf(a.RaisedAt, a.Zone)}
+	return []string{monthOf(a.RaisedAt(), a.Of.Zone)}
 }
 
 // covering names the groups that an incident counts under.

@@ -4,7 +4,6 @@ package scorecard
 
 import (
 	"context"
-	"math"
 	"slices"
 	"sort"
 	"time"
@@ -14,62 +13,6 @@ import (
 	"tinbell/internal/store"
 	"tinbell/internal/watch"
 )
-
-// Figure is an estimate with its 95 % interval; null where nothing is known.
-type Figure struct {
-	Estimate *float64 `json:"estimate"`
-	Low      *float64 `json:"low"`
-	High     *float64 `json:"high"`
-	K        int      `json:"k" doc:"counted"`
-	N        int      `json:"n" doc:"out of"`
-}
-
-func figure(v score.Interval) Figure {
-	number := func(x float64) *float64 {
-		if math.IsNaN(x) || math.IsInf(x, 0) {
-			return nil
-		}
-		return &x
-	}
-	return Figure{number(v.Estimate), number(v.Low), number(v.High), v.K, v.N}
-}
-
-// Card is the score of one monitor, or of all together.
-type Card struct {
-	Name          string   `json:"name" doc:"of a group: the dataset, measure, segment, owner, tag, rule, channel or month"`
-	Monitor       string   `json:"monitor" doc:"empty for all together"`
-	Dataset       string   `json:"dataset"`
-	Owner         string   `json:"owner"`
-	Measure       string   `json:"measure"`
-	Alerts        int      `json:"alerts"`
-	Labelled      int      `json:"labelled"`
-	Faults        int      `json:"faults"`
-	Noise         int      `json:"noise"`
-	Planned       int      `json:"planned"`
-	Unlabelled    int      `json:"unlabelled"`
-	Precision     Figure   `json:"precision" doc:"faults among alerts labelled fault or noise"`
-	Lowest        *float64 `json:"precision_if_all_noise" doc:"if every unlabelled alert were noise"`
-	Highest       *float64 `json:"precision_if_all_faults" doc:"if every unlabelled alert were a fault"`
-	Catalogue     Figure   `json:"precision_catalogue" doc:"alerts that match an incident, labels set aside; repeats not counted"`
-	Recall        Figure   `json:"recall" doc:"of known incidents"`
-	F1            *float64 `json:"f1"`
-	DelaySeconds  Figure   `json:"delay_seconds" doc:"median time to detect"`
-	FalseWeekly   Figure   `json:"false_alarms_per_week" doc:"labelled noise; in a replay, alerts that match no incident"`
-	FalseMost     *float64 `json:"false_alarms_per_week_if_all_noise" doc:"if every unlabelled alert that matches no incident were noise"`
-	StatedSeconds int64    `json:"stated_seconds" doc:"return period the monitor is set to"`
-	Achieved      Achieved `json:"achieved" doc:"how often it has cried wolf so far, to stand beside stated_seconds"`
-}
-
-// Achieved is the time between false alarms so far, one disturbance counted
-// once, with its 95 % interval.
-type Achieved struct {
-	Groups     int      `json:"groups" doc:"false alarms, those of one disturbance counted once"`
-	Seconds    *float64 `json:"seconds" doc:"time between them; null if there was none"`
-	Shortest   *float64 `json:"shortest_seconds" doc:"95 % sure that it is not shorter"`
-	Longest    *float64 `json:"longest_seconds" doc:"… not longer; null if there was none"`
-	GroupsMost int      `json:"groups_if_all_noise" doc:"if every unlabelled alert that matches no incident were noise"`
-	Least      *float64 `json:"seconds_if_all_noise" doc:"time between them then; null if there were none"`
-}
 
 // Week is the load of one week by verdict.
 type Week struct {
@@ -148,9 +91,9 @@ func (d *Desk) Score(ctx context.Context, from, to time.Time, by, tag string) (S
 			kept = append(kept, i)
 		}
 	}
-	alerts, held := every[:0], []record.Alert(nil)
+	alerts, held := every[:0], []store.Scored(nil)
 	for _, a := range every {
-		if tag != "" && !slices.Contains(a.Tags, tag) {
+		if tag != "" && !slices.Contains(a.Of.Tags, tag) {
 			continue
 		}
 		if a.Held == record.HeldBack {
@@ -162,7 +105,7 @@ func (d *Desk) Score(ctx context.Context, from, to time.Time, by, tag string) (S
 	card, err := d.compile(ctx, monitors, alerts, kept, from, to, by)
 	card.HeldBack = len(held)
 	for _, a := range held {
-		switch a.Verdict {
+		switch a.Label {
 		case record.Noise:
 			card.HeldNoise++
 		case record.Fault:
@@ -182,7 +125,7 @@ func (d *Desk) start(ctx context.Context, to time.Time) (time.Time, error) {
 	return first, nil
 }
 
-func (d *Desk) compile(ctx context.Context, monitors []record.Monitor, alerts []record.Alert, incidents []record.Incident, from,
+func (d *Desk) compile(ctx context.Context, monitors []record.Monitor, alerts []store.Scored, incidents []record.Incident, from,
 	to time.Time, by string) (Scorecard, error) {
 	card := Scorecard{From: from, To: to, By: by, Groups: []Card{}, Monitors: []Card{}, Weeks: []Week{}, Missed: []string{},
 		Outcomes: map[int64]string{}}
@@ -198,33 +141,19 @@ func (d *Desk) compile(ctx context.Context, monitors []record.Monitor, alerts []
 	for _, m := range monitors {
 		measures[m.Name] = byID[m.MetricID]
 	}
-	series, told := map[int64]*record.Alert{}, map[int64]int{}
-	for i := range alerts {
-		series[alerts[i].SeriesID] = &alerts[i]
-		told[alerts[i].MonitorID]++
-	}
-	ofMonitor := map[int64][]record.Alert{}
-	for i := range alerts {
-		id := alerts[i].MonitorID
-		if ofMonitor[id] == nil {
-			ofMonitor[id] = make([]record.Alert, 0, told[id])
-		}
-		ofMonitor[id] = append(ofMonitor[id], alerts[i])
-	}
 	reach, err := d.reach(ctx, incidents)
 	if err != nil {
 		return card, err
 	}
-	cases := make([]score.Incident, len(incidents))
-	for i := range incidents {
-		cases[i] = CaseOf(incidents[i], reach, func(id int64) (string, string, string) {
-			a := series[id]
-			return a.Dataset, a.Measure, a.Segment
-		})
-	}
+	cases := casesOf(incidents, alerts, reach)
 	weeks := to.Sub(from).Hours() / (7 * 24)
-	matched := score.Match(scores(alerts), cases, to.Unix())
-	card.Overall = Sum(alerts, matched, weeks, false)
+	all, ofMonitor := make([]score.Alert, len(alerts)), map[int64][]score.Alert{}
+	for i := range alerts {
+		all[i] = alerts[i].Alert
+		ofMonitor[alerts[i].Of.MonitorID] = append(ofMonitor[alerts[i].Of.MonitorID], all[i])
+	}
+	matched := score.Match(all, cases, to.Unix())
+	card.Overall = All(score.Sum(all, matched, weeks, false))
 	card.Outcomes = make(map[int64]string, len(alerts))
 	for i := range alerts {
 		card.Outcomes[alerts[i].ID] = string(matched.Outcomes[i])
@@ -238,19 +167,17 @@ func (d *Desk) compile(ctx context.Context, monitors []record.Monitor, alerts []
 		}
 	}
 	for _, m := range monitors {
-		own := ofMonitor[m.ID]
-		var ownCases []score.Incident
+		var own []score.Incident
 		for j, i := range incidents {
 			if i.On(m.Dataset) && (i.Measure == "" || i.Measure == measures[m.Name]) {
-				ownCases = append(ownCases, cases[j])
+				own = append(own, cases[j])
 			}
 		}
-		c := Sum(own, score.Match(scores(own), ownCases, to.Unix()), weeks, false)
-		c.Monitor, c.Dataset, c.Owner, c.Measure, c.StatedSeconds = m.Name, m.Dataset, m.Owner, measures[m.Name], m.Settings.WarnSeconds
-		card.Monitors = append(card.Monitors, c)
+		card.Monitors = append(card.Monitors, CardOf(m, measures[m.Name],
+			score.Sum(ofMonitor[m.ID], score.Match(ofMonitor[m.ID], own, to.Unix()), weeks, false)))
 	}
 	sort.SliceStable(card.Monitors, func(i, j int) bool { return worse(card.Monitors[i], card.Monitors[j]) })
-	card.Weeks = byWeek(alerts, matched, incidents, from, to)
+	card.Weeks = byWeek(all, matched, incidents, from, to)
 	if by != "" {
 		g := grouping{by: by}
 		if by == "channel" {
@@ -285,23 +212,20 @@ func worse(a, b Card) bool {
 	return a.Alerts > b.Alerts
 }
 
-func scored(a *record.Alert) score.Alert {
-	end := int64(0)
-	if a.EndedAt != nil {
-		end = a.EndedAt.Unix()
-	} else if a.ClosedAt != nil {
-		end = a.ClosedAt.Unix()
+// casesOf makes incidents ready for scoring some alerts.
+func casesOf(incidents []record.Incident, alerts []store.Scored, reach map[string]map[string]bool) []score.Incident {
+	series := map[int64]*store.ScoredSeries{}
+	for i := range alerts {
+		series[alerts[i].Of.Series] = alerts[i].Of
 	}
-	return score.Alert{Series: a.SeriesID, Start: a.RaisedAt.Unix(), End: end, Slack: 3 * a.PeriodSeconds,
-		Label: score.Verdict(a.Verdict), Planned: a.Planned}
-}
-
-func scores(list []record.Alert) []score.Alert {
-	out := make([]score.Alert, len(list))
-	for i := range list {
-		out[i] = scored(&list[i])
+	cases := make([]score.Incident, len(incidents))
+	for i := range incidents {
+		cases[i] = CaseOf(incidents[i], reach, func(id int64) (string, string, string) {
+			of := series[id]
+			return of.Dataset, of.Measure, of.Segment
+		})
 	}
-	return out
+	return cases
 }
 
 // CaseOf makes an incident ready for scoring. reach holds, by dataset, what an

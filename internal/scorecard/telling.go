@@ -52,32 +52,26 @@ func (d *Desk) Telling(ctx context.Context, from, to time.Time) (Telling, error)
 	if err != nil {
 		return v, err
 	}
-	everywhere := slices.Clone(incidents)
-	for i := range everywhere {
-		everywhere[i].Downstream = true
+	for i := range incidents {
+		incidents[i].Measure, incidents[i].Downstream = "", true // whatever it set off
 	}
-	reach, err := d.reach(ctx, everywhere)
+	reach, err := d.reach(ctx, incidents)
 	if err != nil {
 		return v, err
 	}
-	bySeries := map[int64]int{}
+	cases, all := casesOf(incidents, alerts, reach), make([]score.Alert, len(alerts))
 	size := map[int64]int{}
 	for i, a := range alerts {
-		bySeries[a.SeriesID] = i
-		if a.GroupID != nil {
-			size[*a.GroupID]++
-			v.LargestGroup = max(v.LargestGroup, size[*a.GroupID])
+		if all[i] = a.Alert; a.Group != 0 {
+			size[a.Group]++
+			v.LargestGroup = max(v.LargestGroup, size[a.Group])
 		}
 	}
 	about := map[int]map[int64]bool{} // alerts of incidents, and their groups
 	told := map[int64]bool{}
 	hit := make([]bool, len(alerts))
 	for j, incident := range incidents {
-		incident.Measure, incident.Downstream = "", true // whatever it set off
-		one := score.Match(scores(alerts), []score.Incident{CaseOf(incident, reach, func(series int64) (string, string, string) {
-			a := alerts[bySeries[series]]
-			return a.Dataset, a.Measure, a.Segment
-		})}, v.To.Unix())
+		one := score.Match(all, cases[j:j+1], v.To.Unix())
 		t := IncidentTelling{Reference: incident.Reference, Title: incident.Title}
 		about[j] = map[int64]bool{}
 		for i, outcome := range one.Outcomes {
@@ -86,8 +80,8 @@ func (d *Desk) Telling(ctx context.Context, from, to time.Time) (Telling, error)
 			}
 			t.Alerts++
 			hit[i] = true
-			if g := alerts[i].GroupID; g != nil {
-				about[j][*g], told[*g] = true, true
+			if g := alerts[i].Group; g != 0 {
+				about[j][g], told[g] = true, true
 			}
 		}
 		if t.Groups = len(about[j]); t.Alerts > 0 {
@@ -102,8 +96,8 @@ func (d *Desk) Telling(ctx context.Context, from, to time.Time) (Telling, error)
 			v.Alerts++
 		case !a.Planned:
 			v.FalseAlerts++
-			if a.GroupID != nil && !told[*a.GroupID] {
-				wrong[*a.GroupID] = true
+			if a.Group != 0 && !told[a.Group] {
+				wrong[a.Group] = true
 			}
 		}
 	}

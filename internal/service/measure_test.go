@@ -178,6 +178,33 @@ func TestHowAMetricIsCollectedChangesAndWhatItMeasuresStays(t *testing.T) {
 	}
 }
 
+// SQL of a person's own may give what its kind cannot have: it is kept as it came, and said.
+func TestSQLThatIsUnlikeItsKindIsSaid(t *testing.T) {
+	t.Parallel()
+	s := dbtest.Start(t, now)
+	conn := warehouse(t, s)
+	load(t, conn, "north", 3, "2026-06-18T08:10:00Z", "2026-06-18T08:55:00Z")
+	load(t, conn, "north", -8, "2026-06-18T09:10:00Z", "2026-06-18T09:55:00Z")
+	expression := func(name, kind string) httpapi.NewMetric {
+		return httpapi.NewMetric{Name: name, Measure: "expression", Expression: `sum("a ""b")`, Kind: timeline.Kind(kind), TimeColumn: "when"}
+	}
+	add(t, s, expression("balance", "value"), expression("paid", "count"))
+	said := func(name string) string {
+		m, err := s.Parts.Store.Metric(t.Context(), name)
+		dbtest.Must(t, err)
+		return m.Message
+	}
+	if v := measured(t, s, "paid")[""]["18T09"]; v.Value != -8 {
+		t.Errorf("it is kept as %g", v.Value)
+	}
+	if got := said("paid"); !strings.Contains(got, "-8 at 2026-06-18T09:00:00Z") || !strings.Contains(got, "kind value") {
+		t.Errorf("of a count below 0: %q", got)
+	}
+	if got := said("balance"); got != "" {
+		t.Errorf("a value may be below 0: %q", got)
+	}
+}
+
 func TestATableThatStandsStillIsNotReadAgain(t *testing.T) {
 	t.Parallel()
 	s := dbtest.Start(t, now)

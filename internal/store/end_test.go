@@ -8,7 +8,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"tinbell/internal/dbtest"
+	"tinbell/internal/pgtest"
 )
 
 // What transactions leave for their end is done once for each key, in the order of keys,
@@ -27,7 +27,7 @@ func TestWhatIsLeftForTheEndIsDoneOnceAndInOrder(t *testing.T) {
 		}
 	}
 	failed := errors.New("a part that failed")
-	dbtest.Must(t, s.InTx(t.Context(), func(tx pgx.Tx) error {
+	pgtest.Must(t, s.InTx(t.Context(), func(tx pgx.Tx) error {
 		leave(tx, "metric 2", "metric 1", "metric 2")
 		if err := s.In(tx).InTx(t.Context(), func(inner pgx.Tx) error {
 			leave(inner, "monitor 9", "metric 1")

@@ -6,7 +6,7 @@ import (
 	"testing"
 	"testing/fstest"
 
-	"tinbell/internal/dbtest"
+	"tinbell/internal/pgtest"
 	"tinbell/internal/store"
 )
 
@@ -20,7 +20,7 @@ func changes(more ...string) fstest.MapFS {
 }
 
 func TestTablesAreChangedOnceAndNotUnderWhoCouldNotGoOn(t *testing.T) {
-	s := dbtest.Empty(t)
+	s := pgtest.Empty(t)
 	var wait sync.WaitGroup
 	errs := make([]error, 6)
 	for i := range errs {
@@ -30,20 +30,20 @@ func TestTablesAreChangedOnceAndNotUnderWhoCouldNotGoOn(t *testing.T) {
 	}
 	wait.Wait()
 	for _, err := range errs {
-		dbtest.Must(t, err)
+		pgtest.Must(t, err)
 	}
 	// An earlier program leaves tables of a newer one alone.
 	if err := store.BringUpToDate(t.Context(), s, changes()); err == nil || !strings.Contains(err.Error(), "newer version (2)") {
 		t.Errorf("an earlier program on newer tables: %v", err)
 	}
 	running, err := store.Holding(t.Context(), s)
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	mild, hard := "alter table thing add column name text;", "-- Not beside earlier versions.\nalter table thing drop column size;"
-	dbtest.Must(t, store.BringUpToDate(t.Context(), s, changes("alter table thing add column size int;", mild)))
+	pgtest.Must(t, store.BringUpToDate(t.Context(), s, changes("alter table thing add column size int;", mild)))
 	if err := store.BringUpToDate(t.Context(), s, changes("alter table thing add column size int;", mild, hard)); err == nil ||
 		!strings.Contains(err.Error(), "still runs on it (processes: 1)") {
 		t.Errorf("under a running process: %v", err)
 	}
 	running()
-	dbtest.Must(t, store.BringUpToDate(t.Context(), s, changes("alter table thing add column size int;", mild, hard)))
+	pgtest.Must(t, store.BringUpToDate(t.Context(), s, changes("alter table thing add column size int;", mild, hard)))
 }

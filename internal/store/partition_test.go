@@ -7,7 +7,7 @@ import (
 	"testing"
 	"time"
 
-	"tinbell/internal/dbtest"
+	"tinbell/internal/pgtest"
 	"tinbell/internal/store"
 )
 
@@ -27,16 +27,16 @@ func TestSamplesInPartsAreWrittenAndReadAsWhole(t *testing.T) {
 
 // Samples move into parts, into others and back while they are written, and none is lost.
 func TestSamplesMoveIntoPartsWhileTheyAreWritten(t *testing.T) {
-	database := dbtest.Empty(t)
+	database := pgtest.Empty(t)
 	if err := store.Partition(t.Context(), database, 4); err == nil || !strings.Contains(err.Error(), "no records yet") {
 		t.Errorf("an empty database: %v", err)
 	}
 	s, err := store.Open(t.Context(), database)
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	t.Cleanup(s.Close)
 	m, _ := metric(t, s)
 	ids, err := s.EnsureSeries(t.Context(), m.ID, strings.Split("abcdefghijklmnop", ""))
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	put := func(hour int) {
 		for _, id := range ids {
 			put(t, s, value(id, hour, float64(hour)))
@@ -54,7 +54,7 @@ func TestSamplesMoveIntoPartsWhileTheyAreWritten(t *testing.T) {
 		}
 	})
 	for _, parts := range []int{7, 16, 1} {
-		dbtest.Must(t, store.Partition(t.Context(), database, parts))
+		pgtest.Must(t, store.Partition(t.Context(), database, parts))
 		if n, err := store.Parts(t.Context(), database); err != nil || n != parts {
 			t.Errorf("moved into %d parts there are %d (%v)", parts, n, err)
 		}
@@ -73,9 +73,9 @@ func TestSamplesMoveIntoPartsWhileTheyAreWritten(t *testing.T) {
 		}
 	}
 	// A later start finds them as they are, and brings nothing back.
-	dbtest.Must(t, store.Partition(t.Context(), database, 3))
+	pgtest.Must(t, store.Partition(t.Context(), database, 3))
 	later, err := store.Open(t.Context(), database)
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	later.Close()
 	if n, err := store.Parts(t.Context(), database); err != nil || n != 3 {
 		t.Errorf("after a start there are %d (%v)", n, err)

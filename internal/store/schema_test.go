@@ -3,7 +3,7 @@ package store_test
 import (
 	"testing"
 
-	"tinbell/internal/dbtest"
+	"tinbell/internal/pgtest"
 	"tinbell/internal/store"
 )
 
@@ -11,8 +11,8 @@ import (
 // several servers, could hold the parts: samples and what belongs to a series by the series,
 // everything else by its dataset, monitor, comparison or log.
 func TestLargeTablesAreKeyedByWhatTheyAreSpreadBy(t *testing.T) {
-	s, err := store.Open(t.Context(), dbtest.Empty(t))
-	dbtest.Must(t, err)
+	s, err := store.Open(t.Context(), pgtest.Empty(t))
+	pgtest.Must(t, err)
 	t.Cleanup(s.Close)
 	spread := map[string]string{
 		"sample": "series_id", "sample_day": "series_id", "point": "series_id", "point_due": "series_id",
@@ -26,7 +26,7 @@ func TestLargeTablesAreKeyedByWhatTheyAreSpreadBy(t *testing.T) {
 		err := s.DB.Get(&first, `
 			select coalesce(min(a.attname), '') from pg_index i join pg_attribute a on a.attrelid = i.indrelid and a.attnum = i.indkey[0]
 			where i.indrelid = $1::regclass and i.indisprimary`, table)
-		dbtest.Must(t, err)
+		pgtest.Must(t, err)
 		if first != want {
 			t.Errorf("the key of %s begins with %q, it is spread by %s", table, first, want)
 		}

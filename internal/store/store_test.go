@@ -12,8 +12,8 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"tinbell/core/timeline"
-	"tinbell/internal/dbtest"
 	"tinbell/internal/localpg"
+	"tinbell/internal/pgtest"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 )
@@ -28,13 +28,13 @@ var inParts = 1
 
 func open(t *testing.T) *store.Store {
 	t.Helper()
-	server, err := localpg.Start(t.Context(), localpg.Options{Dir: dbtest.Folder(t), NoSync: true})
-	dbtest.Must(t, err)
+	server, err := localpg.Start(t.Context(), localpg.Options{Dir: pgtest.Folder(t), NoSync: true})
+	pgtest.Must(t, err)
 	t.Cleanup(func() { server.Stop() })
 	_, err = server.EnsureDatabase(t.Context(), "records")
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	s, err := store.Open(t.Context(), server.URL("records"))
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	t.Cleanup(s.Close)
 	again, err := store.Open(t.Context(), server.URL("records"))
 	if err != nil {
@@ -42,7 +42,7 @@ func open(t *testing.T) *store.Store {
 	}
 	again.Close()
 	if inParts > 1 {
-		dbtest.Must(t, store.Partition(t.Context(), server.URL("records"), inParts))
+		pgtest.Must(t, store.Partition(t.Context(), server.URL("records"), inParts))
 	}
 	return s
 }
@@ -52,25 +52,25 @@ func metric(t *testing.T, s *store.Store) (record.Metric, int64) {
 	t.Helper()
 	ctx := t.Context()
 	source, err := s.AddSource(ctx, record.Source{Name: "w", Kind: "push", Login: []byte{}})
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	dataset, err := s.AddDataset(ctx, record.Dataset{SourceID: source, Namespace: "w", Name: "ops.x", Zone: "UTC"})
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	_, err = s.AddMetric(ctx, record.Metric{DatasetID: dataset, Name: "rows", Measure: "rows", Kind: "count", PeriodSeconds: 3600,
 		Zone: "UTC", SegmentBy: record.Strings{"port", "gate"}})
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	m, err := s.Metric(ctx, "rows")
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	if strings.Join(m.SegmentBy, ",") != "port,gate" || m.Dataset != "ops.x" {
 		t.Errorf("metric came back as %+v", m)
 	}
 	ids, err := s.EnsureSeries(ctx, m.ID, []string{"a / 1"})
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	return m, ids["a / 1"]
 }
 
 func put(t *testing.T, s *store.Store, samples ...record.Sample) (changed int64, earliest time.Time) {
 	t.Helper()
-	dbtest.Must(t, s.InTx(t.Context(), func(tx pgx.Tx) (err error) {
+	pgtest.Must(t, s.InTx(t.Context(), func(tx pgx.Tx) (err error) {
 		changes, err := store.PutSamples(t.Context(), tx, samples, recent)
 		changed, earliest = changes.N, time.Time{}
 		for _, first := range changes.First {
@@ -90,7 +90,7 @@ func value(series int64, hours int, v float64) record.Sample {
 func read(t *testing.T, s *store.Store, id int64, from, to time.Time) []timeline.Sample {
 	t.Helper()
 	got, err := s.Samples(t.Context(), []int64{id}, from, to)
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	return got[id]
 }
 
@@ -114,8 +114,8 @@ func TestSamplesAreReplacedOnlyWhereTheyChange(t *testing.T) {
 		}
 	}
 	var rows, chunks int
-	dbtest.Must(t, s.DB.Get(&rows, `select count(*) from sample`))
-	dbtest.Must(t, s.DB.Get(&chunks, `select count(*) from sample_day`))
+	pgtest.Must(t, s.DB.Get(&rows, `select count(*) from sample`))
+	pgtest.Must(t, s.DB.Get(&chunks, `select count(*) from sample_day`))
 	if rows != 3 || chunks != 1 {
 		t.Errorf("%d rows and %d chunks, want the recent three and one old day", rows, chunks)
 	}
@@ -142,7 +142,7 @@ func TestPackingChangesNothingThatIsRead(t *testing.T) {
 	before := read(t, s, id, from, to)
 	later := now.AddDate(0, 0, 8)
 	moved, err := s.PackDays(t.Context(), store.RecentFrom(later))
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	if moved != 5*24+12 {
 		t.Errorf("%d rows were packed, want those of five days and the half day before", moved)
 	}
@@ -158,7 +158,7 @@ func TestPackingChangesNothingThatIsRead(t *testing.T) {
 	}
 	// A row above a packed day, as when one is written while days are packed.
 	_, err = s.DB.Exec(`insert into sample values ($1, $2, 7.5, null)`, id, now.Add(24*time.Hour))
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	before[19].Value, before[19].Rows = 7.5, 0
 	check("with a newer row")
 	recent = store.RecentFrom(later)
@@ -193,7 +193,7 @@ func TestABatchAcrossBothLayersIsNeverSeenHalf(t *testing.T) {
 	const hours = 20 * 24
 	written := make(chan int64)
 	ids, err := s.EnsureSeries(t.Context(), m.ID, strings.Split("abcdefghijklmnopqrstuvwxyz", ""))
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	go func() {
 		defer close(written)
 		for _, id := range ids {
@@ -246,7 +246,7 @@ func TestPackingAndWritingAtOnceLoseNothing(t *testing.T) {
 		}()
 	}()
 	for range 3 {
-		dbtest.Must(t, <-failed)
+		pgtest.Must(t, <-failed)
 	}
 	if list := read(t, s, id, now, now.AddDate(0, 0, 70)); len(list) != 120 {
 		t.Errorf("%d samples of 120 are there", len(list))
@@ -260,7 +260,7 @@ func TestOldSamplesAreForgottenByTheDatasetsRule(t *testing.T) {
 		put(t, s, value(id, -24*day*10, 1))
 	}
 	n, err := s.ForgetOld(t.Context(), now, 0)
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	if n != 0 {
 		t.Errorf("without a rule %d chunks went", n)
 	}
@@ -268,7 +268,7 @@ func TestOldSamplesAreForgottenByTheDatasetsRule(t *testing.T) {
 		t.Errorf("of 10 days, ten apart, %d older than 55 went (%v), want 4", n, err)
 	}
 	_, err = s.DB.Exec(`update dataset set keep_days = 25 where id = $1`, m.DatasetID)
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	if n, err = s.ForgetOld(t.Context(), now, 55); err != nil || n != 3 {
 		t.Errorf("with a rule of 25 days for the dataset %d more went (%v), want 3", n, err)
 	}
@@ -284,14 +284,14 @@ func TestLoadsTakenBackAreForgotten(t *testing.T) {
 		return list
 	}
 	write := func(after int, list []record.Load) {
-		dbtest.Must(t, s.InTx(t.Context(), func(tx pgx.Tx) error {
+		pgtest.Must(t, s.InTx(t.Context(), func(tx pgx.Tx) error {
 			return store.PutLoads(t.Context(), tx, m.DatasetID, now.Add(time.Duration(after)*time.Hour), now.AddDate(1, 0, 0), list)
 		}))
 	}
 	write(0, loads(1, 2, 3, 4))
 	write(2, loads(4, 5))
 	got, err := s.Loads(t.Context(), m.DatasetID, now, now.AddDate(0, 0, 1))
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	if len(got) != 4 || !got[1].At.Equal(now.Add(2*time.Hour)) || !got[2].At.Equal(now.Add(4*time.Hour)) {
 		t.Errorf("want the loads of hours 1, 2, 4 and 5: %+v", got)
 	}
@@ -311,23 +311,23 @@ func TestClashesSayWhatTheyAre(t *testing.T) {
 		t.Errorf("a monitor that is not there: %v", err)
 	}
 	id, err := s.AddMonitor(t.Context(), record.Monitor{MetricID: m.ID, Name: "m", Settings: record.DefaultSettings()})
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	changed := record.DefaultSettings()
 	changed.Persist, changed.Of = 2, 3
 	change := func(c store.Change) error {
 		return s.InTx(t.Context(), func(tx pgx.Tx) error { return store.ChangeMonitor(t.Context(), tx, id, c) })
 	}
-	dbtest.Must(t, change(store.Change{Version: 1, Settings: changed, Author: "Ada", Reason: "calmer"}))
+	pgtest.Must(t, change(store.Change{Version: 1, Settings: changed, Author: "Ada", Reason: "calmer"}))
 	if err := change(store.Change{Version: 1, Settings: record.DefaultSettings(), Paused: true}); !errors.As(err, &conflict) {
 		t.Errorf("the second of two who change version 1 must be told: %v", err)
 	}
 	got, err := s.Monitor(t.Context(), "m")
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	if !reflect.DeepEqual(got.Settings, changed) || got.Version != 2 || got.Paused {
 		t.Errorf("monitor came back as %+v", got)
 	}
 	versions, err := s.MonitorVersions(t.Context(), id)
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	if len(versions) != 2 || !reflect.DeepEqual(versions[0].Settings, changed) || versions[0].Author != "Ada" ||
 		versions[0].Reason != "calmer" || versions[1].Version != 1 {
 		t.Errorf("versions: %+v", versions)
@@ -338,13 +338,13 @@ func TestReadingASeriesUsesItsIndex(t *testing.T) {
 	s := open(t)
 	_, id := metric(t, s)
 	_, err := s.DB.Exec(`insert into sample select n % 200 + 1000, $1::timestamptz + (n / 200) * interval '1 hour', n, null from generate_series(1, 60000) n`, now)
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	_, err = s.DB.Exec(`insert into sample_day select n % 200 + 1000, n / 200, '' from generate_series(1, 60000) n`)
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	_, err = s.DB.Exec(`analyze sample, sample_day`)
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	var plan []string
-	dbtest.Must(t, s.DB.Select(&plan, `explain `+store.BothLayers, []int64{id}, now, now.Add(48*time.Hour), 20000, 20002))
+	pgtest.Must(t, s.DB.Select(&plan, `explain `+store.BothLayers, []int64{id}, now, now.Add(48*time.Hour), 20000, 20002))
 	text := strings.Join(plan, "\n")
 	rows := regexp.MustCompile(`Index Scan (using|on) sample(_\d+)?_pkey`).MatchString(text)
 	days := regexp.MustCompile(`Index Scan (using|on) sample_day(_\d+)?_pkey`).MatchString(text)
@@ -357,8 +357,8 @@ func TestAlertsArePagedByCursor(t *testing.T) {
 	s := open(t)
 	m, series := metric(t, s)
 	id, err := s.AddMonitor(t.Context(), record.Monitor{MetricID: m.ID, Name: "m", Settings: record.DefaultSettings()})
-	dbtest.Must(t, err)
-	dbtest.Must(t, s.InTx(t.Context(), func(tx pgx.Tx) error {
+	pgtest.Must(t, err)
+	pgtest.Must(t, s.InTx(t.Context(), func(tx pgx.Tx) error {
 		for i := range 25 {
 			a := record.Alert{MonitorID: id, SeriesID: series, Cause: "deviation", Direction: "low", Severity: "warning",
 				Since: now, RaisedAt: now.Add(time.Duration(i/2) * time.Hour), Sentence: "s"}
@@ -375,7 +375,7 @@ func TestAlertsArePagedByCursor(t *testing.T) {
 	f := store.AlertFilter{Limit: 7, State: "open"}
 	for {
 		page, err := s.Alerts(t.Context(), f)
-		dbtest.Must(t, err)
+		pgtest.Must(t, err)
 		for i, a := range page {
 			if seen[a.ID] || i > 0 && page[i-1].RaisedAt.Before(a.RaisedAt) {
 				t.Fatalf("alert %d twice or out of order", a.ID)
@@ -399,9 +399,9 @@ func TestAlertsArePagedByCursor(t *testing.T) {
 // comparison sets one on the dataset of metric.
 func comparison(t *testing.T, s *store.Store, v record.Comparison) record.Comparison {
 	t.Helper()
-	dbtest.Must(t, s.InTx(t.Context(), func(tx pgx.Tx) error { _, err := store.SetComparison(t.Context(), tx, v); return err }))
+	pgtest.Must(t, s.InTx(t.Context(), func(tx pgx.Tx) error { _, err := store.SetComparison(t.Context(), tx, v); return err }))
 	v, err := s.Comparison(t.Context(), v.Name)
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	return v
 }
 
@@ -416,23 +416,23 @@ func TestWhatAComparisonComputedIsDroppedOnlyWhenItIsAnother(t *testing.T) {
 	day := func(n int) time.Time { return now.AddDate(0, 0, n).Truncate(24 * time.Hour) }
 	keep := func() {
 		t.Helper()
-		dbtest.Must(t, in(func(tx pgx.Tx) error {
+		pgtest.Must(t, in(func(tx pgx.Tx) error {
 			return store.PutDriftDays(ctx, tx, v, false, day(0), day(3), []store.DriftDay{{Day: day(0), Counts: []byte("a")},
 				{Day: day(2), Counts: []byte("c")}})
 		}))
-		dbtest.Must(t, in(func(tx pgx.Tx) error {
+		pgtest.Must(t, in(func(tx pgx.Tx) error {
 			return store.PutDriftPeriods(ctx, tx, v, []record.DriftPeriod{{ComparisonID: v.ID, From: day(0), To: day(1),
 				Found: record.DriftResult{Over: 2, Features: []record.FeatureResult{{Feature: "f"}}}}, {ComparisonID: v.ID,
 				From: day(1), To: day(2)}})
 		}))
-		dbtest.Must(t, in(func(tx pgx.Tx) error { return store.ComputedTo(ctx, tx, v, day(2)) }))
+		pgtest.Must(t, in(func(tx pgx.Tx) error { return store.ComputedTo(ctx, tx, v, day(2)) }))
 	}
 	count := func() (days, periods int) {
 		t.Helper()
 		d, err := s.DriftDays(ctx, v.ID, false, day(-9), day(9))
-		dbtest.Must(t, err)
+		pgtest.Must(t, err)
 		p, err := s.DriftPeriods(ctx, v.ID, day(-9), day(9))
-		dbtest.Must(t, err)
+		pgtest.Must(t, err)
 		return len(d), len(p)
 	}
 	keep()
@@ -445,7 +445,7 @@ func TestWhatAComparisonComputedIsDroppedOnlyWhenItIsAnother(t *testing.T) {
 		t.Errorf("a run came to %v and %v", v.CountedTo, v.ComputedTo)
 	}
 	overs, err := s.DriftOvers(ctx)
-	dbtest.Must(t, err)
+	pgtest.Must(t, err)
 	if len(overs) != 2 || overs[0].Over != 2 || overs[1].Over != 0 {
 		t.Errorf("features over their limits: %+v", overs)
 	}
@@ -500,7 +500,7 @@ func TestADueComparisonIsAskedForAgainUntilARunHasEnded(t *testing.T) {
 	due := func(at time.Time) int {
 		t.Helper()
 		names, err := s.DueComparisons(ctx, at, at.Add(time.Minute))
-		dbtest.Must(t, err)
+		pgtest.Must(t, err)
 		return len(names)
 	}
 	if n := due(now.Add(-time.Second)); n != 0 {
@@ -517,16 +517,16 @@ func TestADueComparisonIsAskedForAgainUntilARunHasEnded(t *testing.T) {
 	v.State, v.NextAt = "ready", &next
 	// Somebody waits for a run that began before it was ordered.
 	var ordered int64
-	dbtest.Must(t, s.InTx(ctx, func(tx pgx.Tx) (err error) { ordered, err = store.OrderComparison(ctx, tx, v, now); return err }))
+	pgtest.Must(t, s.InTx(ctx, func(tx pgx.Tx) (err error) { ordered, err = store.OrderComparison(ctx, tx, v, now); return err }))
 	served, err := s.Ran(ctx, v)
-	if dbtest.Must(t, err); ordered == 0 || served != ordered {
+	if pgtest.Must(t, err); ordered == 0 || served != ordered {
 		t.Errorf("task %d was ordered, the run serves %d", ordered, served)
 	}
 	if n := due(now.Add(time.Hour)); n != 0 {
 		t.Errorf("after it has run %d are due", n)
 	}
 	release, held, err := s.HoldComparison(ctx, v.ID)
-	if dbtest.Must(t, err); !held {
+	if pgtest.Must(t, err); !held {
 		t.Fatal("nobody has it")
 	}
 	if _, twice, err := s.HoldComparison(ctx, v.ID); twice || err != nil {
@@ -534,7 +534,7 @@ func TestADueComparisonIsAskedForAgainUntilARunHasEnded(t *testing.T) {
 	}
 	release()
 	release, held, err = s.HoldComparison(ctx, v.ID)
-	if dbtest.Must(t, err); !held {
+	if pgtest.Must(t, err); !held {
 		t.Error("it was not let go")
 	}
 	release()
