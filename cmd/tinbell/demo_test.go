@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -34,16 +35,37 @@ type program struct {
 	out  *bytes.Buffer
 }
 
+// built is the binary that the tests run.
+var built struct {
+	once      sync.Once
+	dir, path string
+	err       error
+}
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "tinbell-test-")
+	if err != nil {
+		panic(err)
+	}
+	built.dir = dir
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
 func build(t *testing.T) *program {
 	t.Helper()
 	if _, err := os.Stat("../../web/dist/index.html"); err != nil {
 		t.Fatal("the console is not built: run 'make build' first, or 'make test'")
 	}
-	dir := dbtest.Folder(t)
-	p := &program{t: t, path: filepath.Join(dir, "tinbell"), dir: filepath.Join(dir, "demo")}
-	if out, err := exec.Command("go", "build", "-o", p.path, ".").CombinedOutput(); err != nil {
-		t.Fatalf("build: %v\n%s", err, out)
-	}
+	built.once.Do(func() {
+		built.path = filepath.Join(built.dir, "tinbell")
+		if out, err := exec.Command("go", "build", "-o", built.path, ".").CombinedOutput(); err != nil {
+			built.err = fmt.Errorf("build: %w\n%s", err, out)
+		}
+	})
+	dbtest.Must(t, built.err)
+	p := &program{t: t, path: built.path, dir: filepath.Join(dbtest.Folder(t), "demo")}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	dbtest.Must(t, err)
 	p.port = l.Addr().(*net.TCPAddr).Port
@@ -124,6 +146,7 @@ func TestTheDemoAsANewcomerMeetsIt(t *testing.T) {
 	if testing.Short() {
 		t.Skip("takes a minute")
 	}
+	t.Parallel()
 	p := build(t)
 	p.start()
 	if open := p.open(""); len(open) < 3 {

@@ -45,6 +45,7 @@ func TestKillsLoseNoMessageAndTellNothingTwice(t *testing.T) {
 	if testing.Short() {
 		t.Skip("takes half a minute")
 	}
+	t.Parallel()
 	const faults = 10
 	p := build(t)
 	p.dir = filepath.Join(filepath.Dir(p.dir), "service")
