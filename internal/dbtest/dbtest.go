@@ -1,6 +1,5 @@
-// Package dbtest gives tests a real service on a private PostgreSQL, which
-// the tests of a package share, and a clock
-// that they set.
+// Package dbtest gives tests a real service on a database of its own and a clock that
+// they set.
 package dbtest
 
 import (
