@@ -58,8 +58,7 @@ func (s *Store) Scored(ctx context.Context, from, to time.Time) ([]Scored, error
 		subjects[key{list[i].Series, list[i].MonitorID}], n = &list[i], n+list[i].Alerts
 	}
 	rows, err := s.reader(ctx).Query(ctx, `
-		select id, monitor_id, series_id, coalesce(group_id, 0), floor(extract(epoch from since))::bigint, floor(extract(epoch from raised_at))::bigint,
-			coalesce(floor(extract(epoch from coalesce(ended_at, closed_at)))::bigint, 0), planned, cause, verdict, held
+		select id, monitor_id, series_id, coalesce(group_id, 0), since, raised_at, coalesce(ended_at, closed_at), planned, cause, verdict, held
 		from alert where ($1::timestamptz is null or raised_at >= $1) and raised_at < $2 and monitor_id is not null order by raised_at desc, id desc`, nullTime(from), to)
 	if err != nil {
 		return nil, fmt.Errorf("read alerts: %w", err)
@@ -70,12 +69,13 @@ func (s *Store) Scored(ctx context.Context, from, to time.Time) ([]Scored, error
 		// Read as it comes: through scans it takes three times as long.
 		raw := rows.RawValues()
 		number := func(i int) int64 { return wholeNumber(raw[i], rows.FieldDescriptions()[i].Format) }
+		second := func(i int) int64 { return secondOf(raw[i], rows.FieldDescriptions()[i].Format) }
 		of := subjects[key{number(2), number(1)}]
 		if of == nil {
 			continue // raised between the two readings
 		}
 		alerts = append(alerts, Scored{ID: number(0), Group: number(3), Of: of, Cause: detect.Cause(words.of(raw[8])),
-			Held: record.Held(words.of(raw[10])), Alert: score.Alert{Series: of.Series, Since: number(4), Start: number(5), End: number(6),
+			Held: record.Held(words.of(raw[10])), Alert: score.Alert{Series: of.Series, Since: second(4), Start: second(5), End: second(6),
 				Slack: 3 * of.Period, Planned: raw[7][0] == 1 || raw[7][0] == 't', Label: score.Verdict(words.of(raw[9]))}})
 	}
 	if err := rows.Err(); err != nil {
@@ -92,6 +92,19 @@ func wholeNumber(raw []byte, format int16) int64 {
 	}
 	n, _ := strconv.ParseInt(string(raw), 10, 64)
 	return n
+}
+
+// secondOf reads a timestamptz likewise, as Unix seconds; 0 for null.
+func secondOf(raw []byte, format int16) int64 {
+	const epoch = 946_684_800 // of the protocol: 2000-01-01
+	switch {
+	case raw == nil:
+		return 0
+	case format == pgx.BinaryFormatCode:
+		return time.UnixMicro(int64(binary.BigEndian.Uint64(raw))).Unix() + epoch
+	}
+	at, _ := time.Parse("2006-01-02 15:04:05.999999999Z07", string(raw))
+	return at.Unix()
 }
 
 // interned are words that come again and again, each held once.
