@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -262,7 +263,8 @@ func (c *Collector) gather(ctx context.Context, p probe, batch []record.Metric, 
 		if samples[i], err = c.lay(ctx, l); err != nil {
 			return storing{err}
 		}
-		if note := unlikeItsKind(m, samples[i]); note != "" && note != m.Message {
+		// Said once, and taken back where a look over the same periods finds none any more.
+		if note := unlikeItsKind(m, samples[i]); note != m.Message && (note != "" || strings.HasPrefix(m.Message, ownSQLGave)) {
 			if err := c.store.NoteMetric(ctx, m.ID, note); err != nil {
 				return storing{err}
 			}
@@ -327,6 +329,9 @@ func (c *Collector) keep(ctx context.Context, metrics []record.Metric, samples [
 	return nil
 }
 
+// ownSQLGave begins what is said of values that their kind cannot have.
+const ownSQLGave = "its SQL gave "
+
 // unlikeItsKind says that SQL of a person's own gives what its metric's kind cannot have;
 // empty if it does not. Such values are kept as they came and judged as the nearest that
 // it can.
@@ -344,7 +349,7 @@ func unlikeItsKind(m record.Metric, samples []record.Sample) string {
 			if m.Kind == timeline.Share {
 				allowed = "from 0 to 1"
 			}
-			return fmt.Sprintf("its SQL gave %g at %s, where a %s is %s: that is judged as the nearest it can be; if it is meant, make the metric one of kind value",
+			return fmt.Sprintf(ownSQLGave+"%g at %s, where a %s is %s: that is judged as the nearest it can be; if it is meant, make the metric one of kind value",
 				*s.Value, s.At.UTC().Format(time.RFC3339), m.Kind, allowed)
 		}
 	}

@@ -17,6 +17,7 @@ import (
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 	"tinbell/internal/watch"
+	"tinbell/internal/wire"
 )
 
 // Inspector answers questions about what is stored.
@@ -145,7 +146,7 @@ func (c *Chart) bound(b detect.Bounds, history []timeline.Sample) {
 			before = math.NaN()
 		}
 		low, high := b.Around(before)
-		c.Floor, c.Ceiling = append(c.Floor, finite(low)), append(c.Ceiling, finite(high))
+		c.Floor, c.Ceiling = append(c.Floor, wire.Finite(low)), append(c.Ceiling, wire.Finite(high))
 	}
 }
 
@@ -187,7 +188,7 @@ func (c *Chart) prependPlain(history []timeline.Sample, from time.Time, judged m
 			break
 		}
 		head.At = append(head.At, time.Unix(s.At, 0).UTC())
-		head.Observed, head.Rows = append(head.Observed, finite(s.Value)), append(head.Rows, positive(s.Rows))
+		head.Observed, head.Rows = append(head.Observed, wire.Finite(s.Value)), append(head.Rows, positive(s.Rows))
 		for _, column := range []*[]*float64{&head.Expected, &head.Low, &head.High, &head.Deviation, &head.ReturnPeriod} {
 			*column = append(*column, nil)
 		}
@@ -200,25 +201,18 @@ func (c *Chart) prependPlain(history []timeline.Sample, from time.Time, judged m
 
 func (c *Chart) add(r detect.Reading) {
 	c.At = append(c.At, time.Unix(r.At, 0).UTC())
-	c.Observed, c.Rows = append(c.Observed, finite(r.Observed)), append(c.Rows, positive(r.Rows))
-	c.Expected, c.Low, c.High = append(c.Expected, finite(r.Expected)), append(c.Low, finite(r.Low)), append(c.High, finite(r.High))
+	c.Observed, c.Rows = append(c.Observed, wire.Finite(r.Observed)), append(c.Rows, positive(r.Rows))
+	c.Expected, c.Low, c.High = append(c.Expected, wire.Finite(r.Expected)), append(c.Low, wire.Finite(r.Low)), append(c.High, wire.Finite(r.High))
 	if math.IsNaN(r.Observed) {
 		c.Deviation, c.ReturnPeriod = append(c.Deviation, nil), append(c.ReturnPeriod, nil)
 		return
 	}
-	c.Deviation, c.ReturnPeriod = append(c.Deviation, finite(r.Deviation)), append(c.ReturnPeriod, positive(r.ReturnPeriod))
-}
-
-func finite(x float64) *float64 {
-	if math.IsNaN(x) || math.IsInf(x, 0) {
-		return nil
-	}
-	return &x
+	c.Deviation, c.ReturnPeriod = append(c.Deviation, wire.Finite(r.Deviation)), append(c.ReturnPeriod, positive(r.ReturnPeriod))
 }
 
 func positive(x float64) *float64 {
 	if x > 0 {
-		return finite(x)
+		return wire.Finite(x)
 	}
 	return nil
 }

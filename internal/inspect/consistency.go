@@ -12,6 +12,7 @@ import (
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
 	"tinbell/internal/watch"
+	"tinbell/internal/wire"
 	"tinbell/internal/words"
 )
 
@@ -107,12 +108,12 @@ func (v *Inspector) Sheet(ctx context.Context, q Asked) (Sheet, error) {
 				p.Low = max(p.Low, 0)
 			}
 			x := Placed{SeriesID: one.ID, Dataset: m.Dataset, Metric: m.Name, Segment: one.Segment, Kind: m.Kind, Unit: m.Unit,
-				Days: p.Days, Spans: p.Spans, Now: finite(p.Now), Usual: finite(p.Usual),
-				Change: finite(p.Change), Low: finite(p.Low), High: finite(p.High), Wanders: finite(p.Wanders),
+				Days: p.Days, Spans: p.Spans, Now: wire.Finite(p.Now), Usual: wire.Finite(p.Usual),
+				Change: wire.Finite(p.Change), Low: wire.Finite(p.Low), High: wire.Finite(p.High), Wanders: wire.Finite(p.Wanders),
 				Off: min(p.Off(), 1e6), Verdict: p.Verdict, Faults: b.faults(one.ID)}
 			if old, known := year[one.ID]; known {
 				if c := h.With(old).YearsBack(span, 1); 2*c.Pairs >= span.To-span.From {
-					x.LastYear = finite(c.Change)
+					x.LastYear = wire.Finite(c.Change)
 				}
 			}
 			if p.Verdict != consistency.Little {

@@ -9,6 +9,7 @@ import (
 	"tinbell/core/consistency"
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
+	"tinbell/internal/wire"
 	"tinbell/internal/words"
 )
 
@@ -78,7 +79,7 @@ func (v *Inspector) Earlier(ctx context.Context, id int64, by string, day time.T
 		}
 		s.Against = append(s.Against, Earlier{of, consistency.Date(c.Against.From).Format(time.DateOnly),
 			consistency.Date(c.Against.To - 1).Format(time.DateOnly), c.Pairs, c.Left, c.MovedHolidays,
-			finite(c.Now), finite(c.Then), finite(c.Change), finite(c.Low), finite(c.High)})
+			wire.Finite(c.Now), wire.Finite(c.Then), wire.Finite(c.Change), wire.Finite(c.Low), wire.Finite(c.High)})
 	}
 	for n := 1; n <= weeksBack && by == consistency.Week; n++ {
 		add(words.Plural(n, "week")+" before", h.WeeksBack(b.span, n))

@@ -301,9 +301,9 @@ func (v *Inspector) volume(ctx context.Context, h *Health, m record.Metric) erro
 	if err != nil || t == nil {
 		return err
 	}
-	h.Spark, h.Period, h.SparkOf, h.Rows24h, h.Rows7d = t.spark, m.PeriodSeconds, "rows", finite(t.Day), finite(t.Week)
-	h.Rows30d, h.Lowest24h, h.Highest24h = finite(t.Month), finite(t.Lowest), finite(t.Highest)
-	h.Expected24, h.Deviation = finite(t.Expected), finite(t.Deviation)
+	h.Spark, h.Period, h.SparkOf, h.Rows24h, h.Rows7d = t.spark, m.PeriodSeconds, "rows", wire.Finite(t.Day), wire.Finite(t.Week)
+	h.Rows30d, h.Lowest24h, h.Highest24h = wire.Finite(t.Month), wire.Finite(t.Lowest), wire.Finite(t.Highest)
+	h.Expected24, h.Deviation = wire.Finite(t.Expected), wire.Finite(t.Deviation)
 	return nil
 }
 

@@ -12,6 +12,7 @@ import (
 	"tinbell/core/outlier"
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
+	"tinbell/internal/wire"
 	"tinbell/internal/words"
 )
 
@@ -72,8 +73,8 @@ type OutlierStudy struct {
 
 // summaryOf is a summary as JSON has it.
 func summaryOf(s outlier.Summary) SetSummary {
-	return SetSummary{s.N, finite(s.Sum), finite(s.Mean), finite(s.Median), finite(s.SD), finite(s.MAD), finite(s.Quartile1),
-		finite(s.Quartile3), finite(s.Smallest), finite(s.Largest)}
+	return SetSummary{s.N, wire.Finite(s.Sum), wire.Finite(s.Mean), wire.Finite(s.Median), wire.Finite(s.SD), wire.Finite(s.MAD), wire.Finite(s.Quartile1),
+		wire.Finite(s.Quartile3), wire.Finite(s.Smallest), wire.Finite(s.Largest)}
 }
 
 // Stand makes a study of what was found; place says where a value is.
@@ -81,12 +82,12 @@ func Stand(r outlier.Result, s OutlierStudy, most int, place func(outlier.Odd) S
 	s.Missing, s.Seasonal, s.All, s.Judged, s.Without, s.Rules, s.Odd = r.Missing, r.Seasonal, summaryOf(r.All),
 		summaryOf(r.Judged), summaryOf(r.Without), []StandingRule{}, []Standing{}
 	for _, rule := range r.Rules {
-		s.Rules = append(s.Rules, StandingRule{rule.Name, finite(rule.Low), finite(rule.High), rule.Beyond, rule.Word})
+		s.Rules = append(s.Rules, StandingRule{rule.Name, wire.Finite(rule.Low), wire.Finite(rule.High), rule.Beyond, rule.Word})
 	}
 	for _, o := range r.Odd[:min(len(r.Odd), most)] {
 		one := place(o)
-		one.Value, one.Usual, one.Z, one.Modified, one.Fences, one.Judged, one.Rules = finite(o.Value), o.Usual, finite(o.Z),
-			finite(o.Modified), finite(o.Fences), finite(o.Judged), o.Rules
+		one.Value, one.Usual, one.Z, one.Modified, one.Fences, one.Judged, one.Rules = wire.Finite(o.Value), o.Usual, wire.Finite(o.Z),
+			wire.Finite(o.Modified), wire.Finite(o.Fences), wire.Finite(o.Judged), o.Rules
 		s.Odd = append(s.Odd, one)
 	}
 	s.More = len(r.Odd) - len(s.Odd)

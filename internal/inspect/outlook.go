@@ -12,6 +12,7 @@ import (
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
 	"tinbell/internal/watch"
+	"tinbell/internal/wire"
 	"tinbell/internal/words"
 )
 
@@ -170,13 +171,13 @@ func foretell(subject *watch.Subject, named Subject, past forecast.Daily, q Ahea
 	if err != nil {
 		return Forecast{}, record.Invalid{Field: "days", Given: fmt.Sprint(q.Days), Allowed: err.Error()}
 	}
-	x := Forecast{Subject: named, Model: f.Model, Days: f.Days, FullYear: f.FullYear, Error: finite(f.Error), Horizon: f.Horizon,
+	x := Forecast{Subject: named, Model: f.Model, Days: f.Days, FullYear: f.FullYear, Error: wire.Finite(f.Error), Horizon: f.Horizon,
 		Coverage: q.Coverage, Probability: q.Probability,
 		At: instants(f.At), Expected: f.Expected, Low: f.Low, High: f.High, PastAt: instants(past.At[:len(past.Value)]),
 		Past: []*float64{}, Limit: q.Limit, Chance: []float64{},
 		Total: []float64{}, TotalLow: []float64{}, TotalHigh: []float64{}}
 	for _, p := range past.Value {
-		x.Past = append(x.Past, finite(p))
+		x.Past = append(x.Past, wire.Finite(p))
 	}
 	if named.Kind == timeline.Count {
 		x.Total, x.TotalLow, x.TotalHigh = f.Totals()
@@ -292,7 +293,7 @@ func (x *Forecast) EachDay(put func(ForecastDay) error) error {
 		if i >= len(list) {
 			return nil
 		}
-		return finite(list[i])
+		return wire.Finite(list[i])
 	}
 	for i, at := range x.At {
 		day.At, day.Expected, day.Low, day.High = at, of(x.Expected, i), of(x.Low, i), of(x.High, i)

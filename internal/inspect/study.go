@@ -16,6 +16,7 @@ import (
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 	"tinbell/internal/watch"
+	"tinbell/internal/wire"
 	"tinbell/internal/words"
 )
 
@@ -257,7 +258,7 @@ func (d *Detectable) Tell(e *detect.Evaluator, segmented bool) {
 	if losses := e.Losses(); losses != nil {
 		d.Losses = losses
 	}
-	d.Typical = finite(e.TypicalDay())
+	d.Typical = wire.Finite(e.TypicalDay())
 	if len(d.Losses) == 0 {
 		d.Sentence = "Not judged by windows: a loss shows when it leaves the band."
 		return

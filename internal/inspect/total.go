@@ -12,6 +12,7 @@ import (
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
 	"tinbell/internal/watch"
+	"tinbell/internal/wire"
 )
 
 // total is the summed row count of all segments of a metric with its band.
@@ -82,5 +83,5 @@ func drawn(x float64) *float64 {
 			x = rounded
 		}
 	}
-	return finite(x)
+	return wire.Finite(x)
 }

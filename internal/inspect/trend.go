@@ -13,6 +13,7 @@ import (
 	"tinbell/core/timeline"
 	"tinbell/core/trend"
 	"tinbell/internal/record"
+	"tinbell/internal/wire"
 	"tinbell/internal/words"
 )
 
@@ -85,7 +86,7 @@ func (v *Inspector) Trends(ctx context.Context, id int64, since time.Time, draws
 	s.ChangeAt, s.ChangeLow, s.ChangeTo = s.At[r.Step.At], s.At[r.Step.Low], s.At[r.Step.High]
 	s.Before, s.After = r.Step.Before, r.Step.After
 	for _, x := range days.Value {
-		s.Value = append(s.Value, finite(x))
+		s.Value = append(s.Value, wire.Finite(x))
 	}
 	if middle := (r.Step.Before + r.Step.After) / 2; middle > 0 && named.Kind != timeline.Value {
 		share := r.Slope * float64(len(s.At)-1) / middle
@@ -96,7 +97,7 @@ func (v *Inspector) Trends(ctx context.Context, id int64, since time.Time, draws
 		if t.Name == trend.Linear || t.Name == trend.Kendall || t.Name == trend.Spearman {
 			of = "trend"
 		}
-		s.Tests = append(s.Tests, TrendTest{t.Name, of, t.Statistic, t.P, finite(t.Bootstrap)})
+		s.Tests = append(s.Tests, TrendTest{t.Name, of, t.Statistic, t.P, wire.Finite(t.Bootstrap)})
 	}
 	s.say()
 	return s, nil

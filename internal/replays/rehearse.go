@@ -18,6 +18,7 @@ import (
 	"tinbell/internal/scorecard"
 	"tinbell/internal/store"
 	"tinbell/internal/watch"
+	"tinbell/internal/wire"
 )
 
 // Replay is one configuration on the past of a monitor, with the band it would
@@ -226,7 +227,7 @@ func (b *Bench) replayOf(ctx context.Context, v *watch.Subject, drawn int64, fro
 			return
 		}
 		for _, r := range readings {
-			p.Expected, p.Low, p.High = append(p.Expected, known(r.Expected)), append(p.Low, known(r.Low)), append(p.High, known(r.High))
+			p.Expected, p.Low, p.High = append(p.Expected, wire.Finite(r.Expected)), append(p.Low, wire.Finite(r.Low)), append(p.High, wire.Finite(r.High))
 		}
 		if e != nil {
 			p.Losses.Kind, p.Losses.Series, p.Losses.Losses = v.Metric.Kind, series, []detect.Loss{}
@@ -242,13 +243,6 @@ func (b *Bench) replayOf(ctx context.Context, v *watch.Subject, drawn int64, fro
 	}
 	p.Alerts, p.Card, p.incidents = result.Alerts, result.Monitors[0], result.incidents
 	return p, nil
-}
-
-func known(x float64) *float64 {
-	if math.IsNaN(x) || math.IsInf(x, 0) {
-		return nil
-	}
-	return &x
 }
 
 func (a BacktestAlert) until(now time.Time) time.Time {

@@ -8,6 +8,7 @@ import (
 
 	"tinbell/core/score"
 	"tinbell/internal/record"
+	"tinbell/internal/wire"
 	"tinbell/internal/words"
 )
 
@@ -105,15 +106,9 @@ func tallies(today, proposed []BacktestAlert, series int) [][2]score.Tally {
 }
 
 func pair(p score.Paired) Paired {
-	number := func(x float64) *float64 {
-		if math.IsNaN(x) {
-			return nil
-		}
-		return &x
-	}
-	return Paired{p.False, nothing(p.FalseLow), nothing(p.FalseHigh), p.FalseP, number(p.Recall.Estimate), number(p.Recall.Low),
-		number(p.Recall.High), p.RecallP,
-		number(p.Precision.Estimate), number(p.Precision.Low), number(p.Precision.High)}
+	return Paired{p.False, nothing(p.FalseLow), nothing(p.FalseHigh), p.FalseP, wire.Finite(p.Recall.Estimate), wire.Finite(p.Recall.Low),
+		wire.Finite(p.Recall.High), p.RecallP,
+		wire.Finite(p.Precision.Estimate), wire.Finite(p.Precision.Low), wire.Finite(p.Precision.High)}
 }
 
 // nothing is what a difference of nothing is.

@@ -1,10 +1,9 @@
 package scorecard
 
 import (
-	"math"
-
 	"tinbell/core/score"
 	"tinbell/internal/record"
+	"tinbell/internal/wire"
 )
 
 // Figure is an estimate with its 95 % interval; null where nothing is known.
@@ -17,7 +16,7 @@ type Figure struct {
 }
 
 func figure(v score.Interval) Figure {
-	return Figure{number(v.Estimate), number(v.Low), number(v.High), v.K, v.N}
+	return Figure{wire.Finite(v.Estimate), wire.Finite(v.Low), wire.Finite(v.High), v.K, v.N}
 }
 
 // Card is the score of one monitor, or of all together.
@@ -57,14 +56,6 @@ type Achieved struct {
 	Least      *float64 `json:"seconds_if_all_noise" doc:"time between them then; null if there were none"`
 }
 
-// number is a figure that is known; nil if not.
-func number(x float64) *float64 {
-	if math.IsNaN(x) || math.IsInf(x, 0) {
-		return nil
-	}
-	return &x
-}
-
 // CardOf is the card of a monitor.
 func CardOf(m record.Monitor, measure string, s score.Sums) Card {
 	c := All(s)
@@ -75,9 +66,9 @@ func CardOf(m record.Monitor, measure string, s score.Sums) Card {
 // All is the card of several monitors together.
 func All(s score.Sums) Card {
 	return Card{Alerts: s.Alerts, Labelled: s.Faults + s.Noise + s.Planned, Faults: s.Faults, Noise: s.Noise, Planned: s.Planned,
-		Unlabelled: s.Unlabelled, Precision: figure(s.Precision), Lowest: number(s.Lowest), Highest: number(s.Highest),
-		Catalogue: figure(s.Catalogue), Recall: figure(s.Recall), F1: number(s.F1), DelaySeconds: figure(s.Delay),
-		FalseWeekly: figure(s.FalseWeekly), FalseMost: number(s.FalseMost),
-		Achieved: Achieved{Groups: s.Achieved.Groups, Seconds: number(s.Achieved.Between), Shortest: number(s.Achieved.Shortest),
-			Longest: number(s.Achieved.Longest), GroupsMost: s.AtWorst.Groups, Least: number(s.AtWorst.Between)}}
+		Unlabelled: s.Unlabelled, Precision: figure(s.Precision), Lowest: wire.Finite(s.Lowest), Highest: wire.Finite(s.Highest),
+		Catalogue: figure(s.Catalogue), Recall: figure(s.Recall), F1: wire.Finite(s.F1), DelaySeconds: figure(s.Delay),
+		FalseWeekly: figure(s.FalseWeekly), FalseMost: wire.Finite(s.FalseMost),
+		Achieved: Achieved{Groups: s.Achieved.Groups, Seconds: wire.Finite(s.Achieved.Between), Shortest: wire.Finite(s.Achieved.Shortest),
+			Longest: wire.Finite(s.Achieved.Longest), GroupsMost: s.AtWorst.Groups, Least: wire.Finite(s.AtWorst.Between)}}
 }

@@ -203,6 +203,11 @@ func TestSQLThatIsUnlikeItsKindIsSaid(t *testing.T) {
 	if got := said("balance"); got != "" {
 		t.Errorf("a value may be below 0: %q", got)
 	}
+	_, err := conn.Exec(t.Context(), `update "select"."order" set "a ""b" = 8`)
+	dbtest.Must(t, err)
+	add(t, s, expression("spent", "count")) // the past is looked at again with it
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/backfills", httpapi.Backfill{Metrics: []string{"paid"}, SinceSeconds: 2 * 86400}, nil))
+	await(t, func() bool { return said("paid") == "" }, "what was put right is said no more")
 }
 
 func TestATableThatStandsStillIsNotReadAgain(t *testing.T) {

@@ -11,6 +11,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"tinbell/core/detect"
 	"tinbell/core/timeline"
 	"tinbell/internal/localpg"
 	"tinbell/internal/pgtest"
@@ -350,6 +351,45 @@ func TestReadingASeriesUsesItsIndex(t *testing.T) {
 	days := regexp.MustCompile(`Index Scan (using|on) sample_day(_\d+)?_pkey`).MatchString(text)
 	if !rows || !days || strings.Contains(text, "Seq Scan") {
 		t.Errorf("plan:\n%s", text)
+	}
+}
+
+// A pooler between may allow the simple protocol alone, in which all comes as text.
+func TestScoredAlertsAreReadAlikeByEitherProtocol(t *testing.T) {
+	address := pgtest.Empty(t)
+	s, err := store.Open(t.Context(), address)
+	pgtest.Must(t, err)
+	t.Cleanup(s.Close)
+	m, series := metric(t, s)
+	id, err := s.AddMonitor(t.Context(), record.Monitor{MetricID: m.ID, Name: "m", Settings: record.DefaultSettings()})
+	pgtest.Must(t, err)
+	end, early := now.Add(90*time.Minute), time.Date(1987, 3, 1, 4, 5, 6, 0, time.UTC)
+	pgtest.Must(t, s.InTx(t.Context(), func(tx pgx.Tx) error {
+		for i, a := range []record.Alert{{Since: now.Add(-time.Hour), RaisedAt: now, EndedAt: &end, ClosedAt: &end, Planned: true},
+			{Since: early, RaisedAt: early.Add(time.Minute)}} {
+			a.MonitorID, a.SeriesID, a.Cause, a.Direction, a.Severity = id, series, []detect.Cause{"step", "missing"}[i], "low", "warning"
+			if _, err := store.PutAlert(t.Context(), tx, a); err != nil {
+				return err
+			}
+		}
+		return nil
+	}))
+	simple, err := store.Open(t.Context(), address+"&default_query_exec_mode=simple_protocol")
+	pgtest.Must(t, err)
+	t.Cleanup(simple.Close)
+	for name, by := range map[string]*store.Store{"binary": s, "text": simple} {
+		list, err := by.Scored(t.Context(), time.Time{}, now.Add(time.Hour))
+		pgtest.Must(t, err)
+		if len(list) != 2 {
+			t.Fatalf("%s: %d alerts", name, len(list))
+		}
+		a, b := list[0], list[1]
+		if a.Since != now.Unix()-3600 || a.Start != now.Unix() || a.End != end.Unix() || !a.Planned || a.Cause != "step" || a.Of.Monitor != "m" {
+			t.Errorf("%s: %+v", name, a)
+		}
+		if b.Since != early.Unix() || b.Start != early.Unix()+60 || b.End != 0 || b.Planned || b.Slack != 3*3600 || b.Group != 0 {
+			t.Errorf("%s: %+v", name, b)
+		}
 	}
 }
 

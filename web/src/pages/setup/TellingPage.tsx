@@ -14,7 +14,7 @@ import { useZone } from "../../parts/zone";
 import { Mark } from "../../parts/Mark";
 import { Page, Reading, Section, Trouble } from "../../parts/Page";
 import { time, word } from "../../parts/words";
-import { Messages } from "../GroupPage";
+import { Messages } from "../../parts/Messages";
 import { Places } from "./Places";
 import { Button, Refusal } from "../../parts/Form";
 import { useNow } from "../../api/queries";
