@@ -35,6 +35,13 @@ type program struct {
 	out  *bytes.Buffer
 }
 
+// of gives the program as another test has it, beside which this one runs.
+func (p *program) of(t *testing.T) *program {
+	its := *p
+	its.t = t
+	return &its
+}
+
 // built is the binary that the tests run.
 var built struct {
 	once      sync.Once
@@ -205,9 +212,17 @@ func TestTheDemoAsANewcomerMeetsIt(t *testing.T) {
 	t.Run("people sign in through the directory, and who is limited sees a part", func(t *testing.T) { limitedInConsole(t, p) })
 	t.Run("commands say what happened and exit as they should", func(t *testing.T) { commands(t, p) })
 	t.Run("every command of the book is typed", func(t *testing.T) { bookOnTheDemo(t, p) })
-	t.Run("every place opens, light and dark", func(t *testing.T) { places(t, p) })
 	t.Run("charts side by side, and words that lead to anything", func(t *testing.T) { lookInConsole(t, p) })
-	t.Run("every place opens for every role", func(t *testing.T) { placesByRole(t, p) })
+	t.Run("every place opens", func(t *testing.T) {
+		t.Run("in light and in dark", func(t *testing.T) {
+			t.Parallel()
+			places(t, p)
+		})
+		t.Run("for every role", func(t *testing.T) {
+			t.Parallel()
+			placesByRole(t, p)
+		})
+	})
 
 	p.t = t
 	// A kill leaves a database behind that the next start takes over.

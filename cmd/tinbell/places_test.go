@@ -29,9 +29,10 @@ var said = map[string]string{
 }
 
 // Each place says what is there, in light and in dark, and breaks no rule of accessibility
-// (WCAG 2.2 A and AA and good practice, as axe-core checks them).
+// (WCAG 2.2 A and AA and good practice, as axe-core checks them); of those, only the one
+// of contrast knows of colours.
 func places(t *testing.T, p *program) {
-	p.t = t
+	p = p.of(t)
 	rules, err := os.ReadFile("../../web/node_modules/axe-core/axe.min.js")
 	dbtest.Must(t, err)
 	a := p.judged("")[0]
@@ -39,30 +40,38 @@ func places(t *testing.T, p *program) {
 	all[fmt.Sprint("/alerts/", a.ID)], all[fmt.Sprint("/groups/", *a.GroupID)],
 		all[fmt.Sprint("/series/", a.SeriesID)] = a.Dataset, a.Dataset, "tands out"
 	all["/monitors/"+a.Monitor+"/past"] = a.Monitor
-	for _, dark := range []bool{false, true} {
-		tab := signIn(t, p, dark)
-		for path, says := range all {
-			dbtest.Must(t, tab.Go(p.client().Server+path))
-			if err := tab.Await(fmt.Sprintf("document.querySelector('h1')?.innerText && document.body.innerText.includes(%q)",
-				says)); err != nil {
-				t.Errorf("%s: %v", path, err)
-			}
+	tab := signIn(t, p, false)
+	for path, says := range all {
+		dbtest.Must(t, tab.Go(p.client().Server+path))
+		if err := tab.Await(fmt.Sprintf("document.querySelector('h1')?.innerText && document.body.innerText.includes(%q)",
+			says)); err != nil {
+			t.Errorf("%s: %v", path, err)
+		}
+		_, err := browser.Evaluate[bool](tab, string(rules)+"; true")
+		dbtest.Must(t, err)
+		for _, shown := range []struct {
+			dark         bool
+			ground, asks string
+		}{{false, "rgb(244, 240, 231)", "{}"}, {true, "rgb(23, 28, 34)", "{ runOnly: ['color-contrast'] }"}} {
+			dbtest.Must(t, tab.Dark(shown.dark))
 			ground, err := browser.Evaluate[string](tab, "getComputedStyle(document.body).backgroundColor")
-			if want := map[bool]string{false: "rgb(244, 240, 231)", true: "rgb(23, 28, 34)"}[dark]; err != nil || ground != want {
-				t.Errorf("%s has ground %s, want %s", path, ground, want)
+			if err != nil || ground != shown.ground {
+				t.Errorf("%s (dark: %v) has ground %s, want %s", path, shown.dark, ground, shown.ground)
 			}
-			if broken := breaks(t, tab, string(rules)); broken != "" {
-				t.Errorf("%s (dark: %v) breaks rules of accessibility:\n%s", path, dark, broken)
+			if broken := breaks(t, tab, shown.asks); broken != "" {
+				t.Errorf("%s (dark: %v) breaks rules of accessibility:\n%s", path, shown.dark, broken)
 			}
 		}
+		dbtest.Must(t, tab.Dark(false))
 	}
 }
 
-// breaks says which rules of accessibility a page breaks, and where.
-func breaks(t *testing.T, tab *browser.Tab, rules string) string {
+// breaks says which of the rules of accessibility that are asked for a page breaks, and where.
+func breaks(t *testing.T, tab *browser.Tab, asks string) string {
 	t.Helper()
-	_, err := browser.Evaluate[bool](tab, rules+`;
-		axe.run().then((r) => { window.broken = r.violations.map((v) => v.id + ': ' + v.help + '\n' + v.nodes.slice(0, 3).map((n) => '  ' + n.html.slice(0, 200)).join('\n')).join('\n') });
+	_, err := browser.Evaluate[bool](tab, `
+		window.broken = undefined;
+		axe.run(`+asks+`).then((r) => { window.broken = r.violations.map((v) => v.id + ': ' + v.help + '\n' + v.nodes.slice(0, 3).map((n) => '  ' + n.html.slice(0, 200)).join('\n')).join('\n') });
 		true`)
 	dbtest.Must(t, err)
 	dbtest.Must(t, tab.Await("window.broken !== undefined"))
@@ -74,7 +83,7 @@ func breaks(t *testing.T, tab *browser.Tab, rules string) string {
 // Whatever role somebody has, each place opens: it shows what there is, or says which role it
 // takes, and is never empty or broken.
 func placesByRole(t *testing.T, p *program) {
-	p.t = t
+	p = p.of(t)
 	server := p.client().Server
 	tab, err := browser.Open(t.Context(), 1280, 800, false)
 	dbtest.Must(t, err)

@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"time"
 
+	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 )
@@ -62,6 +63,17 @@ func (t *Tab) Go(address string) error {
 	ctx, cancel := context.WithTimeout(t.ctx, 30*time.Second)
 	defer cancel()
 	return chromedp.Do(ctx, chromedp.Navigate(address))
+}
+
+// Dark shows the page that stands there in the dark colours, or in the light ones.
+func (t *Tab) Dark(dark bool) error {
+	scheme := &emulation.MediaFeature{Name: "prefers-color-scheme", Value: "light"}
+	if dark {
+		scheme.Value = "dark"
+	}
+	_, err := chromedp.Call(t.ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
+		Features: []*emulation.MediaFeature{scheme, {Name: "prefers-reduced-motion", Value: "reduce"}}})
+	return err
 }
 
 // Await waits until a JavaScript expression is true.

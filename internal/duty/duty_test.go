@@ -25,7 +25,7 @@ func next(t *testing.T, s *duty.Service) error {
 	select {
 	case err := <-s.Rounds():
 		return err
-	case <-time.After(10 * time.Second):
+	case <-time.After(time.Minute):
 		t.Fatal("no round has ended in ten seconds")
 		return nil
 	}

@@ -47,7 +47,7 @@ func TestWhatWasAcknowledgedSurvivesAKill(t *testing.T) {
 	}
 	defer s.Stop()
 	var n int
-	for end := time.Now().Add(30 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(time.Minute); ; time.Sleep(50 * time.Millisecond) {
 		again, err := pgx.Connect(t.Context(), s.URL("postgres"))
 		if err == nil {
 			dbtest.Must(t, again.QueryRow(t.Context(), `select count(*) from kept`).Scan(&n))

@@ -97,8 +97,8 @@ func TestABurstOfWritesEndsAndTheServiceStaysReady(t *testing.T) {
 			if err == nil {
 				answer.Body.Close()
 			}
-			if took := time.Since(began); err != nil || answer.StatusCode != 200 || took > time.Second {
-				t.Errorf("/readyz after %s: %v", took, err)
+			if err != nil || answer.StatusCode != 200 {
+				t.Errorf("/readyz after %s: %v", time.Since(began), err)
 			}
 			slowest.Store(max(slowest.Load(), int64(time.Since(began))))
 			select {
@@ -138,13 +138,19 @@ func TestABurstOfWritesEndsAndTheServiceStaysReady(t *testing.T) {
 		}
 	}
 	wait.Wait()
+	took := time.Since(began)
 	close(over)
 	<-ready
+	// A second, or on a machine that itself is slow a fifth of what the burst took: who waits
+	// for the pool waits for all of it.
+	if longest := time.Duration(slowest.Load()); longest > max(time.Second, took/5) {
+		t.Errorf("/readyz took %s in a burst of %s", longest, took)
+	}
 	var ended int
 	dbtest.Must(t, s.Parts.Store.DB.GetContext(t.Context(), &ended,
 		`select deadlocks from pg_stat_database where datname = current_database()`))
-	t.Logf("%d writes in %s, %d of their transactions were begun again, /readyz within %s", len(writes)*2*pool, time.Since(began),
-		ended, time.Duration(slowest.Load()))
+	t.Logf("%d writes in %s, %d of their transactions were begun again, /readyz within %s", len(writes)*2*pool, took, ended,
+		time.Duration(slowest.Load()))
 	if ended > 8 { // what many take hold of is taken in one order
 		t.Errorf("%d transactions blocked each other", ended)
 	}
@@ -337,17 +343,21 @@ func TestSendersWhoSendNothingKeepNobodyOut(t *testing.T) {
 		fmt.Fprintf(conn, "POST /api/v1/samples HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Type: %s\r\nTransfer-Encoding: chunked\r\n\r\n", token, ndjson)
 		return conn
 	}
+	push := func() time.Duration {
+		began := time.Now()
+		pushed(t, s, `{"metric":"queue","at":"2026-06-18T08:00:00Z","value":4}`)
+		return time.Since(began)
+	}
+	alone := push()
 	for range 10 {
 		open(s.Token)
 	}
-	began := time.Now()
-	pushed(t, s, `{"metric":"queue","at":"2026-06-18T08:00:00Z","value":4}`)
-	if took := time.Since(began); took > 2*time.Second {
-		t.Errorf("a push beside ten that stand still took %s", took)
+	if took := push(); took > max(2*time.Second, 10*alone) {
+		t.Errorf("a push beside ten that stand still took %s, alone %s", took, alone)
 	}
 	// Who may not push is told before anything of the body came.
 	stranger := open("nobody")
-	stranger.SetReadDeadline(time.Now().Add(5 * time.Second))
+	stranger.SetReadDeadline(time.Now().Add(time.Minute))
 	head := make([]byte, 12)
 	if _, err := io.ReadFull(stranger, head); err != nil || string(head) != "HTTP/1.1 401" {
 		t.Errorf("a stranger is answered %q, %v", head, err)

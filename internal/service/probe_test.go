@@ -126,7 +126,7 @@ func collectNow(t *testing.T, s *dbtest.Service, change string) {
 
 func await(t *testing.T, done func() bool, what string) {
 	t.Helper()
-	for end := time.Now().Add(20 * time.Second); !done(); time.Sleep(30 * time.Millisecond) {
+	for end := time.Now().Add(time.Minute); !done(); time.Sleep(30 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatal("never happened: " + what)
 		}

@@ -352,7 +352,7 @@ func TestAStrictPushThatIsEndedForAnotherIsRunAgain(t *testing.T) {
 			`select count(*) from pg_locks where not granted and relation = 'river_job'::regclass`).Scan(&n))
 		return n
 	}
-	for deadline := time.Now().Add(20 * time.Second); waiting() == 0; time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(time.Minute); waiting() == 0; time.Sleep(20 * time.Millisecond) {
 		if time.Now().After(deadline) {
 			t.Fatal("the push does not wait")
 		}

@@ -78,10 +78,10 @@ func TestOneProcessAnswersAndAnotherWorks(t *testing.T) {
 	}
 	select {
 	case <-topics:
-	case <-time.After(30 * time.Second):
+	case <-time.After(time.Minute):
 		t.Error("the console of the process that answers hears nothing")
 	}
-	for end := time.Now().Add(30 * time.Second); alerts() == 0; time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(time.Minute); alerts() == 0; time.Sleep(100 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatal("nobody has judged")
 		}

@@ -162,7 +162,7 @@ func (d *desk) quiet() {
 
 func (d *desk) await(what string, done func() bool) {
 	d.t.Helper()
-	for end := time.Now().Add(30 * time.Second); !done(); time.Sleep(20 * time.Millisecond) {
+	for end := time.Now().Add(time.Minute); !done(); time.Sleep(20 * time.Millisecond) {
 		if time.Now().After(end) {
 			var list []record.Message
 			d.Admin.Get(d.t.Context(), "/messages", nil, &list)
