@@ -50,6 +50,7 @@ type Rule struct {
 	BandOnly   bool          // readings without alerts
 	Bounds     Bounds
 	Caution    Caution
+	Kin        Kinship
 }
 
 // Caution is by how much each rule's limit is raised over what the series itself

@@ -179,10 +179,10 @@ func (e *Evaluator) settleLimits() {
 	if e.Last > e.First {
 		e.youth = max(0, 1-float64(e.Last-e.First)/86400/e.cadence.coldDays)
 	}
-	cold := (1 + 0.6*e.youth) * e.rule.Caution.Of(Deviation)
+	cold := e.rule.Kin.raise(e.youth) * e.rule.Caution.Of(Deviation)
 	for s := range 2 {
 		m := &e.Maxima[s]
-		m.settle(&e.odd)
+		m.settle(e.rule.Kin.windows(s), &e.odd)
 		e.warn[s] = cold * m.threshold(Budget(e.rule.Warn, e.rule.Series), e.sides(), e.cadence.block)
 		e.critical[s] = cold * m.threshold(Budget(e.rule.Critical, e.rule.Series), e.sides(), e.cadence.block)
 	}

@@ -273,7 +273,7 @@ func (s *scales) ownTails(blocks []block, windows int, odd *[]float32) {
 			}
 			copy(sorted, values)
 			slices.Sort(sorted)
-			prior := windowPrior * s.Scale[side][w]
+			prior := slopePrior{slope: windowPrior * s.Scale[side][w], worth: tailPrior}
 			t := fitTail(values, sorted, prior)
 			if largest := slices.Index(values, sorted[n-1]); !blocks[largest].ordinary {
 				t = fitWithoutOne(values, sorted, prior, odd)

@@ -53,7 +53,7 @@ func (p *peaks) largest() float64 {
 
 // settle fits the tail anew, without the one odd episode, unless somebody has called
 // the largest ordinary.
-func (p *peaks) settle(prior float64, odd *[]float32) {
+func (p *peaks) settle(prior slopePrior, odd *[]float32) {
 	if n := len(p.sorted); n > 0 && p.sorted[n-1] == 0 {
 		p.fit = tailOfNothing(n, prior)
 		return
@@ -173,8 +173,8 @@ const (
 	windowBase  = 2.5
 )
 
-func (m *maxima) settle(odd *[]float32) {
-	m.All.settle(windowPrior, odd)
+func (m *maxima) settle(prior slopePrior, odd *[]float32) {
+	m.All.settle(prior, odd)
 	high, told := 1.0, 1.0
 	for i, v := range m.All.Values {
 		if float64(v) > m.All.fit.base {

@@ -42,7 +42,7 @@ func filled(n int, value func(i int) float64) *maxima {
 		m.close(n)
 	}
 	var odd []float32
-	m.settle(&odd)
+	m.settle(ofWindows, &odd)
 	return m
 }
 

@@ -64,7 +64,7 @@ func (k *steps) settleLasting(first, last int64, keep int) {
 func (k *steps) settle(e *Evaluator) {
 	k.Reach = max(leastStep, 3*k.Largest)
 	if len(k.Peaks.Values) > 0 {
-		k.Peaks.settle(stepPrior, &e.odd)
+		k.Peaks.settle(slopePrior{slope: stepPrior, worth: tailPrior}, &e.odd)
 		each := stepShare * Budget(e.rule.Warn, e.rule.Series) * float64(e.cadence.block) / 30
 		k.Reach = max(k.Reach, k.Peaks.fit.level(min(each, 0.95)))
 	}

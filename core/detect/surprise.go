@@ -48,7 +48,7 @@ func (s *surprise) settle(e *Evaluator, rule Cause) {
 func (s *surprise) limits(e *Evaluator, rule Cause) (warn, critical float64) {
 	if !s.settled {
 		share, caution := Share(rule), e.rule.Caution.Of(rule)
-		s.Peaks.settle(surprisePrior, &e.odd)
+		s.Peaks.settle(e.rule.Kin.surprise(rule), &e.odd)
 		s.warn = caution * s.Peaks.surpriseLimit(share*Budget(e.rule.Warn, e.rule.Series), e.step, e.cadence.block)
 		s.critical = max(caution*s.Peaks.surpriseLimit(share*Budget(e.rule.Critical, e.rule.Series), e.step, e.cadence.block), s.warn)
 		s.settled = true

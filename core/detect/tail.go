@@ -3,6 +3,7 @@ package detect
 import (
 	"math"
 	"slices"
+	"sort"
 )
 
 // tail is what the largest values of a series of maxima say of values that have
@@ -13,9 +14,18 @@ type tail struct {
 	n     float64 // values it is of
 	base  float64
 	above float64 // independent values above base, of n
-	sum   float64 // of their excesses, with the prior's
+	own   float64 // of their excesses
+	sum   float64 // the same with the prior's
 	worth float64 // of them, with the prior's
 	top   float64
+}
+
+// slopePrior is what is believed of a slope before any value: it, and how many values
+// the belief is worth. Where values are rare most blocks hold nothing, and the tail is of
+// those that hold anything.
+type slopePrior struct {
+	slope, worth float64
+	rare         bool
 }
 
 // tailPrior is how many values the prior slope is worth.
@@ -26,9 +36,9 @@ func (t *tail) slope() float64 { return t.sum / t.worth }
 // fitTail takes values in order of time, the same sorted, and the prior slope.
 // Extremes that come together count as fewer: the extremal index by runs
 // (Leadbetter 1983).
-func fitTail(values, sorted []float32, prior float64) tail {
+func fitTail(values, sorted []float32, prior slopePrior) tail {
 	n := len(values)
-	t := tail{n: float64(n), sum: tailPrior * prior, worth: tailPrior}
+	t := tail{n: float64(n), sum: prior.worth * prior.slope, worth: prior.worth}
 	if n == 0 {
 		return t
 	}
@@ -36,6 +46,11 @@ func fitTail(values, sorted []float32, prior float64) tail {
 	t.top = float64(sorted[n-1])
 	if k < n {
 		t.base = float64(sorted[n-1-k])
+	}
+	if t.base == 0 && prior.rare {
+		if k = n - sort.Search(n, func(i int) bool { return sorted[i] > 0 }); k == 0 {
+			return tailOfNothing(n, prior)
+		}
 	}
 	sum := 0.0
 	for _, v := range sorted[n-k:] {
@@ -54,7 +69,8 @@ func fitTail(values, sorted []float32, prior float64) tail {
 		theta = min(max(float64(runs)/(float64(k)*(1-float64(k)/float64(n))), leastIndex), 1)
 	}
 	t.above = theta * float64(k)
-	t.sum, t.worth = theta*sum+tailPrior*prior, t.above+tailPrior
+	t.own = theta * sum
+	t.sum, t.worth = t.own+prior.worth*prior.slope, t.above+prior.worth
 	return t
 }
 
@@ -64,9 +80,9 @@ func upperThird(n int) int { return min(max((n+2)/3, 3), n) }
 const leastIndex = 0.05
 
 // tailOfNothing is the fit of so many zeros.
-func tailOfNothing(n int, prior float64) tail {
+func tailOfNothing(n int, prior slopePrior) tail {
 	k := leastIndex * float64(upperThird(n))
-	return tail{n: float64(n), above: k, sum: tailPrior * prior, worth: k + tailPrior}
+	return tail{n: float64(n), above: k, sum: prior.worth * prior.slope, worth: k + prior.worth}
 }
 
 // inside is the value that a share p of the maxima exceeds.
@@ -90,7 +106,7 @@ func (t *tail) level(p float64) float64 {
 // fitWithoutOne fits the values without their largest episode if that sticks out
 // of all others: one disturbance may be a fault that nobody labelled, two are
 // what the series does. odd is room for what is left.
-func fitWithoutOne(values, sorted []float32, prior float64, odd *[]float32) tail {
+func fitWithoutOne(values, sorted []float32, prior slopePrior, odd *[]float32) tail {
 	whole := fitTail(values, sorted, prior)
 	n := len(values)
 	if n < 5 || sorted[n-1] == 0 {

@@ -7,6 +7,9 @@ import (
 	"testing"
 )
 
+// ofWindows is what is believed of windows before anything is seen.
+var ofWindows = slopePrior{slope: windowPrior, worth: tailPrior}
+
 func sortedOf(values []float32) []float32 {
 	list := slices.Clone(values)
 	slices.Sort(list)
@@ -25,7 +28,7 @@ func TestATailIsExceededAsOftenAsStated(t *testing.T) {
 			for i := range values {
 				values[i] = float32(2 + rng.ExpFloat64()*0.45)
 			}
-			fit := fitTail(values, sortedOf(values), windowPrior)
+			fit := fitTail(values, sortedOf(values), ofWindows)
 			exceeded += math.Exp(-(fit.inside(p) - 2) / 0.45)
 		}
 		if got := exceeded / histories; got > 1.5*p || got < p/2.5 {
@@ -43,7 +46,7 @@ func TestExtremesThatComeTogetherCountAsFewer(t *testing.T) {
 		together[20+k] = 3 + float32(k%5)
 		apart[3*k+1] = 3 + float32(k%5)
 	}
-	a, b := fitTail(together, sortedOf(together), windowPrior), fitTail(apart, sortedOf(apart), windowPrior)
+	a, b := fitTail(together, sortedOf(together), ofWindows), fitTail(apart, sortedOf(apart), ofWindows)
 	if a.above >= b.above/3 {
 		t.Errorf("eighteen days in a row count as %.1f, apart as %.1f", a.above, b.above)
 	}
@@ -56,14 +59,14 @@ func TestOneOddEpisodeIsLeftOutAndTwoAreNot(t *testing.T) {
 		values[i] = float32(2.5 + 0.4*rng.ExpFloat64())
 	}
 	var room []float32
-	clean := fitWithoutOne(values, sortedOf(values), windowPrior, &room)
+	clean := fitWithoutOne(values, sortedOf(values), ofWindows, &room)
 	values[30], values[31] = 40, 25
-	one := fitWithoutOne(values, sortedOf(values), windowPrior, &room)
+	one := fitWithoutOne(values, sortedOf(values), ofWindows, &room)
 	if one.n != 58 || one.inside(0.001) > 1.15*clean.inside(0.001) {
 		t.Errorf("one episode of two days: a limit of %.2f, without it %.2f", one.inside(0.001), clean.inside(0.001))
 	}
 	values[10] = 38
-	if two := fitWithoutOne(values, sortedOf(values), windowPrior, &room); two.level(0.001) < 38 {
+	if two := fitWithoutOne(values, sortedOf(values), ofWindows, &room); two.level(0.001) < 38 {
 		t.Errorf("of what came twice the smaller lies beyond the limit of %.2f", two.level(0.001))
 	}
 }

@@ -233,7 +233,7 @@ func TestOnlyWhatIsToldSpendsTheBudget(t *testing.T) {
 		m.Told[i] = 0
 	}
 	var odd []float32
-	m.settle(&odd)
+	m.settle(ofWindows, &odd)
 	if part := m.threshold(1, 2, 1); part >= all || m.share > 0.2 {
 		t.Errorf("threshold %.2f where all is told, %.2f where hardly any is", all, part)
 	}

@@ -46,67 +46,135 @@ const (
 // rules are the rules that are held to the budget.
 var rules = []detect.Cause{detect.Deviation, detect.Silence, detect.Missing, detect.Stuck, detect.Step}
 
+// Trial is what limits from the first two thirds of a monitor's past do in the last third:
+// for each rule, and what its series say of each other.
+type Trial struct {
+	Rules map[detect.Cause]Held
+	Kin   detect.Kinship
+}
+
+// Keep gives a rule with limits that keep the budget on that past.
+func (t Trial) Keep(rule detect.Rule) detect.Rule {
+	rule.Kin = t.Kin
+	for cause, h := range t.Rules {
+		rule.Caution = rule.Caution.With(cause, h.Caution())
+	}
+	return rule
+}
+
 // HoldOut walks the last third of each job's history before From with baselines
 // from the first two thirds, labels known. What rings counts by occasions, for each
 // rule; what still rings at the end does not count. Of many series only some are
 // tried.
-func HoldOut(jobs []Job) (map[detect.Cause]Held, error) {
-	found, rung := map[detect.Cause]Held{}, map[detect.Cause][]ring{}
-	stride := max(1, len(jobs)/mostHeld)
-	for i := 0; i < len(jobs); i += stride {
-		job := jobs[i]
-		end := sort.Search(len(job.History), func(k int) bool { return job.History[k].At >= job.From })
-		if end < 9 {
-			continue
+func HoldOut(jobs []Job) (Trial, error) {
+	parts := parted(jobs)
+	fitted := make([]*detect.Evaluator, 0, len(parts))
+	for _, p := range parts {
+		e, err := detect.Fit(p.Config, p.Rule, p.History[:p.cut], Mask(p.Exclusions, p.From))
+		var short baseline.TooShort
+		if err != nil && !errors.As(err, &short) {
+			return Trial{}, err
 		}
-		if job.Rule.BandOnly {
-			continue
+		if err == nil {
+			fitted = append(fitted, e)
 		}
-		job.Rule.Bounds = detect.Bounds{} // what lies beyond them is asked for
-		cut := end * 2 / 3
-		job.History, job.From = job.History[:end], job.History[cut].At
-		alerts, e, err := WalkOn(job)
+	}
+	young := detect.KinOf(fitted)
+	t, rung := Trial{Rules: map[detect.Cause]Held{}}, map[detect.Cause][]ring{}
+	var strangers detect.Strangers
+	old := make([]*detect.Evaluator, 0, len(parts))
+	for _, p := range parts {
+		p.Rule.Kin = young
+		rings, e, err := p.walk(&strangers)
 		var short baseline.TooShort
 		if errors.As(err, &short) {
 			continue
 		}
 		if err != nil {
-			return nil, err
+			return t, err
 		}
-		span := time.Duration(job.History[end-1].At-job.From) * time.Second
-		budget := detect.Budget(job.Rule.Normal().Warn, job.Rule.Series) * span.Hours() / 720
-		for _, cause := range rules {
-			if stepped := e != nil && e.Family() == baseline.Stepped; stepped != (cause == detect.Step) && cause != detect.Missing {
-				continue // a rule that this series does not have
-			}
-			h := found[cause]
-			h.Stated += budget * detect.Share(cause)
-			found[cause] = h
+		if e != nil {
+			old = append(old, e)
 		}
-		known := Faults(job.Exclusions, math.MaxInt64)
-		for _, a := range alerts {
-			if a.Closed == 0 || known.Touches(a.Since, a.End) {
-				continue // open, it is being asked about
-			}
-			rung[a.Cause] = append(rung[a.Cause], ring{i, a.Since, max(a.End, a.Since+1), math.Log(max(a.Strength, 1))})
+		t.state(&p, e)
+		for cause, list := range rings {
+			rung[cause] = append(rung[cause], list...)
 		}
 	}
 	for cause, rings := range rung {
-		h := found[cause]
+		h := t.Rules[cause]
 		h.Rung, h.Logs = occasions(rings)
-		found[cause] = h
+		t.Rules[cause] = h
 	}
-	return found, nil
+	t.Kin = detect.KinOf(old)
+	t.Kin.Young = strangers.Young()
+	return t, nil
+}
+
+// part is a job whose last third is judged; cut is where it begins.
+type part struct {
+	Job
+	number, cut int
+}
+
+// parted gives the jobs that are tried. Bounds are left out: what lies beyond them is
+// asked for.
+func parted(jobs []Job) (list []part) {
+	stride := max(1, len(jobs)/mostHeld)
+	for i := 0; i < len(jobs); i += stride {
+		job := jobs[i]
+		end := sort.Search(len(job.History), func(k int) bool { return job.History[k].At >= job.From })
+		if end < 9 || job.Rule.BandOnly {
+			continue
+		}
+		cut := end * 2 / 3
+		job.Rule.Bounds = detect.Bounds{}
+		job.History, job.From = job.History[:end], job.History[cut].At
+		list = append(list, part{job, i, cut})
+	}
+	return list
+}
+
+// walk gives what rings without being called a fault, and the evaluator at the end, nil
+// where there never was enough history.
+func (p *part) walk(strangers *detect.Strangers) (map[detect.Cause][]ring, *detect.Evaluator, error) {
+	known := Faults(p.Exclusions, math.MaxInt64)
+	var now *detect.Evaluator
+	var follow func(*detect.Evaluator, bool)
+	p.Visit = func(_ int, e *detect.Evaluator) {
+		if now = e; follow == nil {
+			follow = strangers.Meet(e)
+		}
+	}
+	step := int64(p.Config.Grid.Period.Seconds())
+	p.Read = func(r detect.Reading) { follow(now, !r.Masked && !known.Touches(r.At, r.At+step)) }
+	alerts, e, err := WalkOn(p.Job)
+	if err != nil {
+		return nil, nil, err
+	}
+	rings := map[detect.Cause][]ring{}
+	for _, a := range alerts {
+		if a.Closed == 0 || known.Touches(a.Since, a.End) {
+			continue // open, it is being asked about
+		}
+		rings[a.Cause] = append(rings[a.Cause], ring{p.number, a.Since, max(a.End, a.Since+1), math.Log(max(a.Strength, 1))})
+	}
+	return rings, e, nil
+}
+
+// state adds what the budget states for each rule that the series has.
+func (t *Trial) state(p *part, e *detect.Evaluator) {
+	span := time.Duration(p.History[len(p.History)-1].At-p.From) * time.Second
+	budget := detect.Budget(p.Rule.Normal().Warn, p.Rule.Series) * span.Hours() / 720
+	for _, cause := range rules {
+		if stepped := e != nil && e.Family() == baseline.Stepped; stepped != (cause == detect.Step) && cause != detect.Missing {
+			continue
+		}
+		h := t.Rules[cause]
+		h.Stated += budget * detect.Share(cause)
+		t.Rules[cause] = h
+	}
 }
 
 // mostHeld is how many series of a monitor are tried.
 const mostHeld = 24
-
-// CautionOf turns what was held out into the caution of each rule.
-func CautionOf(held map[detect.Cause]Held) detect.Caution {
-	c := detect.Caution{}
-	for cause, h := range held {
-		c = c.With(cause, h.Caution())
-	}
-	return c
-}

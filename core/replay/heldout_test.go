@@ -44,7 +44,7 @@ func held(t *testing.T, days map[int][]int, labelled bool) Held {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return found[detect.Deviation]
+	return found.Rules[detect.Deviation]
 }
 
 func TestWhatRingsOnAHeldOutPastRaisesItsRule(t *testing.T) {
@@ -70,15 +70,49 @@ func TestARuleIsStatedOnlyWhereItJudges(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, there := found[detect.Step]; there {
+	if _, there := found.Rules[detect.Step]; there {
 		t.Error("steps are stated for series that have none")
 	}
 	sum := 0.0
-	for _, h := range found {
+	for _, h := range found.Rules {
 		sum += h.Stated
 	}
 	if want := 2 * detect.Budget(detect.DefaultWarn, 1) * 20 / 30; math.Abs(sum/want-1) > 0.02 {
 		t.Errorf("all rules together state %.4f, the budget is %.4f", sum, want)
+	}
+}
+
+// What youth costs is read off weeks that limits were not fitted to: of series that go on as
+// they were little, of series whose days then differ much; of old series nothing.
+func TestAYoungMonitorLearnsWhatItsYouthCosts(t *testing.T) {
+	young := func(days int, wander float64) detect.Kinship {
+		var jobs []Job
+		for i := range 8 {
+			rng := rand.New(rand.NewPCG(uint64(i), 77))
+			own := make([]float64, days)
+			for d := range own {
+				if own[d] = 1; d > days*2/3 {
+					own[d] += wander * (rng.Float64() - 0.5)
+				}
+			}
+			h := series(days*24, func(_ *rand.Rand, k int) float64 {
+				mu := 200 * own[k/24] * (1.5 + math.Sin(2*math.Pi*float64(k%24)/24))
+				return math.Round(math.Max(0, mu+math.Sqrt(mu)*rng.NormFloat64()))
+			})
+			jobs = append(jobs, Job{Config: baseline.Config{Kind: timeline.Count, Grid: grid}, History: h, From: h[len(h)-1].At + 1})
+		}
+		trial, err := HoldOut(jobs)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return trial.Kin
+	}
+	steady, wandering, old := young(24, 0), young(24, 1), young(100, 0)
+	if steady.Young <= 0 || steady.Young > 1.2 || wandering.Young < steady.Young+0.3 {
+		t.Errorf("steady series %.2f, wandering ones %.2f", steady.Young, wandering.Young)
+	}
+	if old.Young != 0 || old.Low.Worth <= 4 || old.Low.Slope <= 0 || old.High.Worth <= 4 {
+		t.Errorf("a hundred days: %+v", old)
 	}
 }
 

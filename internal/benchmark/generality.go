@@ -84,12 +84,12 @@ func walkKin(scenes []Scene, rule detect.Rule, kin int) ([][]detect.Alert, error
 		for i, s := range own {
 			jobs[i] = replay.Job{Config: s.Config, Rule: rule, History: s.History, Exclusions: s.Exclusions, From: s.From}
 		}
-		held, err := replay.HoldOut(jobs)
+		trial, err := replay.HoldOut(jobs)
 		if err != nil {
 			return err
 		}
 		for i := range jobs {
-			jobs[i].Rule.Caution = replay.CautionOf(held)
+			jobs[i].Rule = trial.Keep(jobs[i].Rule)
 			if alerts[k*kin+i], err = replay.Walk(jobs[i]); err != nil {
 				return err
 			}

@@ -272,6 +272,9 @@ func (a *app) kept(m record.Monitor) {
 	if quiet {
 		a.say("  no rule rang.")
 	}
+	for _, sentence := range kinship(b.Kin) {
+		a.say("  %s", sentence)
+	}
 	a.say("")
 }
 

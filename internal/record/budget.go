@@ -18,6 +18,7 @@ type Budget struct {
 	To     time.Time    `json:"to"`
 	Series int          `json:"series" doc:"how many were tried"`
 	Rules  []BudgetRule `json:"rules"`
+	Kin    detect.Kinship   `json:"kin" doc:"what the series together say of each: limits of each follow from it and from its own past"`
 }
 
 // BudgetRule is what one rule did. Only what a rule rang or may spend is listed.
@@ -38,6 +39,14 @@ func (h Budget) Value() (driver.Value, error) {
 }
 
 func (h *Budget) Scan(v any) error { return scanJSON(v, h) }
+
+// Keep gives a rule with limits that keep the budget.
+func (h *Budget) Keep(rule detect.Rule) detect.Rule {
+	if h != nil {
+		rule.Caution, rule.Kin = h.Caution(), h.Kin
+	}
+	return rule
+}
 
 // Caution is by how much the limits of each rule are raised.
 func (h *Budget) Caution() (c detect.Caution) {

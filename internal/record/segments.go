@@ -143,9 +143,7 @@ func (s Settings) bounds(g timeline.Grid) detect.Bounds {
 // RuleOf is the alert rule in force for one segment of so many: its settings, and what
 // keeps the monitor to the stated budget.
 func (m Monitor) RuleOf(segment string, g timeline.Grid, series int) detect.Rule {
-	rule := m.Settings.For(segment).Rule(g, series)
-	rule.Caution = m.Budget.Caution()
-	return rule
+	return m.Budget.Keep(m.Settings.For(segment).Rule(g, series))
 }
 
 // WithSegment gives the settings with those of a segment put in the place of what it

@@ -241,6 +241,9 @@ func TestAStopOfAllSegmentsDoesNotDeafenTheMonitor(t *testing.T) {
 		if m.Budget == nil || m.Budget.Series != len(segments) {
 			t.Fatalf("budget: %+v", m.Budget)
 		}
+		if k := m.Budget.Kin; k.Low.Worth <= 4 || k.Low.Slope <= 0 || k.High.Worth <= 4 { // eight series by one law
+			t.Errorf("the series do not know each other: %+v", k)
+		}
 		for _, r := range m.Budget.Rules {
 			most = max(most, r.Factor)
 		}

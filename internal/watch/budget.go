@@ -65,11 +65,12 @@ func (v *Subject) HoldOut(ctx context.Context, s *store.Store, now time.Time) (r
 		}
 		h.To = timeline.Later(h.To, to)
 	}
-	found, err := replay.HoldOut(jobs)
+	trial, err := replay.HoldOut(jobs)
 	if err != nil {
 		return h, err
 	}
-	for cause, f := range found {
+	h.Kin = trial.Kin
+	for cause, f := range trial.Rules {
 		r := h.Rule(string(cause))
 		r.Stated, r.Rung, r.Logs = f.Stated, f.Rung, f.Logs
 	}

@@ -61,12 +61,12 @@ func Judge(c *Corpus, o Order) ([]Rang, error) {
 				jobs[k] = replay.Job{Config: baseline.Config{Kind: s.Kind, Grid: s.Grid}, Rule: rule, History: s.History,
 					Exclusions: c.exclusions(s, o), From: s.Split}
 			}
-			held, err := replay.HoldOut(jobs)
+			trial, err := replay.HoldOut(jobs)
 			if err != nil {
 				return err
 			}
 			for k, i := range of {
-				jobs[k].Rule.Caution = replay.CautionOf(held)
+				jobs[k].Rule = trial.Keep(jobs[k].Rule)
 				alerts, err := replay.Walk(jobs[k])
 				var short baseline.TooShort
 				if err != nil && !errors.As(err, &short) {

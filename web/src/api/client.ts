@@ -41,6 +41,7 @@ export type Lineage = S["Lineage"];
 export type Run = S["Run"];
 export type Delivery = S["Delivery"];
 export type ColumnVersion = S["ColumnVersion"];
+export type Kinship = S["Kinship"];
 export type Monitor = S["Monitor"];
 export type Settings = S["Settings"];
 export type Rehearsal = S["Rehearsal"];

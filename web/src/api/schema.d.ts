@@ -3576,6 +3576,8 @@ export interface components {
              * @description of the part of the past
              */
             from: string;
+            /** @description what the series together say of each: limits of each follow from it and from its own past */
+            kin: components["schemas"]["Kinship"];
             rules: components["schemas"]["BudgetRule"][];
             /**
              * Format: int64
@@ -5340,6 +5342,30 @@ export interface components {
             /** Format: int64 */
             number: number;
             severity: string;
+        };
+        KinTail: {
+            /**
+             * Format: double
+             * @description mean excess of a day's (of daily series a week's) largest values
+             */
+            slope: number;
+            /**
+             * Format: double
+             * @description how many of its own largest values that is worth to one series: more, the more alike the series are; 0: not known, or they are not alike
+             */
+            worth: number;
+        };
+        Kinship: {
+            high: components["schemas"]["KinTail"];
+            low: components["schemas"]["KinTail"];
+            missing: components["schemas"]["KinTail"];
+            silence: components["schemas"]["KinTail"];
+            stuck: components["schemas"]["KinTail"];
+            /**
+             * Format: double
+             * @description by what share the limits of a series without any past are raised, falling to 0 as it grows old: by how much farther its kin deviated in weeks that they were not fitted to; 0: not known, 0.6 is taken
+             */
+            young: number;
         };
         Label: {
             /** Format: int64 */

@@ -1,7 +1,35 @@
 import { Link } from "react-router";
-import type { Monitor } from "../../api/client";
+import type { Kinship, Monitor } from "../../api/client";
 import { Section } from "../../parts/Page";
 import { time } from "../../parts/words";
+
+/** What the series of a monitor together tell of the limits of each. */
+function Alike({ kin }: { kin: Kinship }) {
+  const worth = Object.entries({
+    dips: kin.low,
+    rises: kin.high,
+    silences: kin.silence,
+    "missing stretches": kin.missing,
+    "frozen stretches": kin.stuck,
+  }).flatMap(([what, t]) => (t.worth > 0 ? [`${Math.round(t.worth)} ${what}`] : []));
+  const young = Math.round(100 * kin.young);
+  return (
+    <p className="mt-1 text-[13px] text-ink2">
+      {worth.length > 0 && (
+        <>
+          The largest of its series fall off alike: to each, those of all are worth {worth.join(", ")} of its
+          own.{" "}
+        </>
+      )}
+      {young > 0 && (
+        <>
+          A series without a past has limits {young} % higher: so much farther went its series in weeks they
+          were not fitted to.
+        </>
+      )}
+    </p>
+  );
+}
 
 /** How the budget was kept on a part of the past that limits were not fitted to, and since, by rule. */
 export function Kept({ m }: { m: Monitor }) {
@@ -44,6 +72,7 @@ export function Kept({ m }: { m: Monitor }) {
             {time(b.to, "UTC", "day")} over {b.series} series{rules.length === 0 && ": none"}. What rings more
             than stated raises that rule's limit; labels that call it right lower it again.
           </p>
+          <Alike kin={b.kin} />
         </>
       )}
     </Section>
