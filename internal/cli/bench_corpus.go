@@ -14,6 +14,8 @@ import (
 func (a *app) corpusBench() *cobra.Command {
 	var order corpus.Order
 	var details bool
+	var answers int
+	var lost float64
 	c := &cobra.Command{Use: "corpus FOLDER...",
 		Short: "Precision, recall, delay and false alarms found beside stated, on anybody's labelled history",
 		Args:  cobra.MinimumNArgs(1),
@@ -31,6 +33,7 @@ what is in them and how an alert is matched.`,
 				return wrongUsage{fmt.Errorf("--budget %g: allowed are 0.001 to 10", order.Budget)}
 			}
 			var results []corpus.Result
+			var answered []corpus.Answered
 			for _, folder := range folders {
 				if _, err := os.Stat(folder); err != nil {
 					return wrongUsage{fmt.Errorf("%s: not a folder that can be read", folder)}
@@ -39,11 +42,22 @@ what is in them and how an alert is matched.`,
 				if err != nil {
 					return err
 				}
+				if answers > 0 {
+					one, err := corpus.Answer(history, order, answers, lost)
+					if err != nil {
+						return err
+					}
+					answered = append(answered, one)
+					continue
+				}
 				rang, err := corpus.Judge(history, order)
 				if err != nil {
 					return err
 				}
 				results = append(results, history.Score(rang, order.BudgetOf(history)))
+			}
+			if answers > 0 {
+				return a.show(corpusAnswered(answered))
 			}
 			if details {
 				return a.show(corpusAlerts(results))
@@ -63,6 +77,9 @@ what is in them and how an alert is matched.`,
 		"false alarms stated per series and 30 days; left out: 0.03, of periods under an hour 0.1")
 	c.Flags().BoolVar(&order.Unlabelled, "unlabelled", false, "do not tell it the incidents before the split")
 	c.Flags().BoolVar(&order.Unplanned, "unplanned", false, "do not tell it the events")
+	c.Flags().IntVar(&answers, "answers", 0,
+		"answer so many alerts of the earlier half as people would who know the incidents, and count the later half without and with the answers")
+	c.Flags().Float64Var(&lost, "limit", 0.01, "share of faults that a filter may hold back which learned from the answers")
 	c.Flags().BoolVar(&details, "alerts", false, "list each alert and what it was")
 	return c
 }
@@ -80,6 +97,19 @@ func corpusTable(results []corpus.Result) listing {
 		l.rows = append(l.rows, []string{r.Corpus, fmt.Sprint(r.Series), fmt.Sprintf("%.1f", r.Stated), fmt.Sprint(r.False),
 			fmt.Sprintf("%.2f (%.2f to %.2f)", ratio.Estimate, ratio.Low, ratio.High), interval(r.Precision()), interval(r.Recall()),
 			fmt.Sprintf("%d of %d", r.Found, r.Incidents), fmt.Sprintf("%.3f", r.F1()), delay})
+	}
+	return l
+}
+
+func corpusAnswered(list []corpus.Answered) listing {
+	l := listing{title: "What answers are worth on later time", raw: list,
+		head: []string{"history", "answers", "faults", "noise", "false without", "with", "and filter", "incidents found without", "with", "and filter"},
+		right: []int{1, 2, 3, 4, 5, 6}}
+	for _, r := range list {
+		found := func(r corpus.Result) string { return fmt.Sprintf("%d of %d", r.Found, r.Incidents) }
+		l.rows = append(l.rows, []string{r.Corpus, fmt.Sprint(r.Answers), fmt.Sprint(r.Faults), fmt.Sprint(r.Noise),
+			fmt.Sprint(r.Without.False), fmt.Sprint(r.With.False), fmt.Sprint(r.Filtered.False),
+			found(r.Without), found(r.With), found(r.Filtered)})
 	}
 	return l
 }

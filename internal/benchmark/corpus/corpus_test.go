@@ -178,3 +178,52 @@ func TestAHistoryThatCannotBeReadSaysWhere(t *testing.T) {
 		}
 	}
 }
+
+// The alerts of the earlier half are answered as the incidents have it, the later half is
+// judged without the answers and with them, and no answer comes from the later half.
+func TestAnswersOfTheEarlierHalfAreWorthSomethingLater(t *testing.T) {
+	const split = 56 * 24
+	stops := [][2]int{{split + 50, split + 60}, {split + 100, split + 104}, {split + 240, split + 250}, {split + 290, split + 294}}
+	at := func(h int) string { return start.Add(time.Duration(h) * time.Hour).Format(time.RFC3339) }
+	dir := folder(t, func(files map[string]string) {
+		lines := strings.Split(files["samples.csv"], "\n")
+		for i, line := range lines {
+			for _, stop := range stops {
+				for h := stop[0]; h < stop[1]; h++ {
+					if strings.HasPrefix(line, "gate.rows,"+at(h)) {
+						lines[i] = "gate.rows," + at(h) + ",0"
+					}
+				}
+			}
+		}
+		files["samples.csv"] = strings.Join(lines, "\n")
+		head, _, _ := strings.Cut(files["incidents.csv"], "\n")
+		files["incidents.csv"] = head + "\n" // of two stops each half has one that is a fault
+		for i, stop := range [][2]int{stops[0], stops[2]} {
+			files["incidents.csv"] += fmt.Sprintf("S%d,gate.rows,gate,,%s,%s,stall,high\n", i, at(stop[0]), at(stop[1]))
+		}
+	})
+	c, err := Read(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	a, err := Answer(c, Order{Budget: 1}, 20, 0.05)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if a.Faults < 1 || a.Noise < 1 || a.Answers != a.Faults+a.Noise {
+		t.Errorf("one stop was a fault and one was not: %+v", a)
+	}
+	for name, r := range map[string]Result{"without": a.Without, "with": a.With, "filtered": a.Filtered} {
+		if r.Incidents != 1 || r.Found != 1 {
+			t.Errorf("%s: %d of %d incidents of the later half", name, r.Found, r.Incidents)
+		}
+	}
+	if a.Filtered.False > a.With.False {
+		t.Errorf("a filter made false alarms: %d of %d", a.Filtered.False, a.With.False)
+	}
+	some, err := Answer(c, Order{Budget: 1}, 1, 0.05)
+	if err != nil || some.Answers != 1 || some.Without.False != a.Without.False {
+		t.Errorf("one answer: %+v, %v", some, err)
+	}
+}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"runtime"
+	"slices"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -20,6 +21,8 @@ type Order struct {
 	Budget     float64 // false alarms stated per series and 30 days; 0: 0.03, of periods under an hour 0.1
 	Unlabelled bool    // incidents before the split are not told
 	Unplanned  bool    // events are not told
+
+	answers map[string][]replay.Exclusion // by series: what people said of alerts
 }
 
 // Rang is an alert that would have been told about a series.
@@ -104,11 +107,11 @@ func (c *Corpus) monitors() [][]int {
 }
 
 func (c *Corpus) exclusions(s *Series, o Order) []replay.Exclusion {
-	var list []replay.Exclusion
+	list := slices.Clone(o.answers[s.ID])
 	for k := range c.Incidents {
 		i := &c.Incidents[k]
-		if !o.Unlabelled && i.Start < s.Split && i.covers(s) {
-			list = append(list, replay.Exclusion{Span: timeline.Span{From: i.Start, To: i.End}, Known: min(i.End, s.Split)})
+		if !o.Unlabelled && i.Start < s.Labelled && i.covers(s) {
+			list = append(list, replay.Exclusion{Span: timeline.Span{From: i.Start, To: i.End}, Known: min(i.End, s.Labelled)})
 		}
 	}
 	for k := range c.Events {

@@ -44,6 +44,7 @@ type Series struct {
 	Kind                       timeline.Kind
 	Grid                       timeline.Grid
 	First, Split, End          int64 // Unix seconds; judged from Split to End
+	Labelled                   int64 // incidents that begin before are known as labels
 	History                    []timeline.Sample
 }
 
@@ -183,6 +184,7 @@ func (c *Corpus) readSeries(folder string) error {
 		"first_at", "split_at", "last_at"}, func(r *row) error {
 		s := Series{ID: r.text("series_id"), Dataset: r.text("dataset"), Metric: r.text("metric"), Slice: r.text("slice"),
 			First: r.time("first_at"), Split: r.time("split_at"), End: r.time("last_at")}
+		s.Labelled = s.Split
 		if r.err != nil {
 			return r.err
 		}
