@@ -95,6 +95,15 @@ func (a *app) alertShow() *cobra.Command {
 					{"closed", a.optional(d.ClosedAt, d.Zone, "still open")},
 				}
 			}
+			if d.Judged() {
+				var like inspect.CharacterStudy
+				if err := a.client().Get(c.Context(), fmt.Sprintf("/series/%d/character", d.SeriesID), nil, &like); err != nil {
+					return err
+				}
+				for i, sentence := range like.Sentences {
+					facts = append(facts, [2]string{map[bool]string{true: "its series"}[i == 0], sentence})
+				}
+			}
 			for _, pair := range facts {
 				a.printf("  %-10s %s\n", pair[0], pair[1])
 			}

@@ -103,7 +103,7 @@ func corpusTable(results []corpus.Result) listing {
 
 func corpusAnswered(list []corpus.Answered) listing {
 	l := listing{title: "What answers are worth on later time", raw: list,
-		head: []string{"history", "answers", "faults", "noise", "false without", "with", "and filter", "incidents found without", "with", "and filter"},
+		head:  []string{"history", "answers", "faults", "noise", "false without", "with", "and filter", "incidents found without", "with", "and filter"},
 		right: []int{1, 2, 3, 4, 5, 6}}
 	for _, r := range list {
 		found := func(r corpus.Result) string { return fmt.Sprintf("%d of %d", r.Found, r.Incidents) }

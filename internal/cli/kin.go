@@ -19,7 +19,7 @@ func kinship(k detect.Kinship) (sentences []string) {
 		}
 	}
 	if len(worth) > 0 {
-		sentences = append(sentences, "The largest of its series fall off alike: to each, those of all are worth "+
+		sentences = append(sentences, "How the largest fall off is alike in its series: each leans on the others' as on "+
 			strings.Join(worth, ", ")+" of its own.")
 	}
 	if k.Young > 0 {

@@ -30,8 +30,8 @@ func (a *app) seriesCommand() *cobra.Command {
 			}
 			return a.show(l)
 		}}
-	return group("series", "Study one series: suitability, explanation, smoothing, forecast, trend, earlier years", list,
-		a.seriesShow(), a.seriesExport(), a.seriesSuits(), a.seriesExplain(), a.seriesSmooth(), a.seriesForecast(),
+	return group("series", "Study one series: what it is like, suitability, explanation, smoothing, forecast, trend, earlier years", list,
+		a.seriesShow(), a.seriesExport(), a.seriesLike(), a.seriesSuits(), a.seriesExplain(), a.seriesSmooth(), a.seriesForecast(),
 		a.seriesTrends(), a.seriesEarlier(), a.seriesLink())
 }
 
@@ -82,6 +82,29 @@ func (a *app) drawn(file string, err error) error {
 		a.say("Drawn to %s", file)
 	}
 	return err
+}
+
+func (a *app) seriesLike() *cobra.Command {
+	var s study
+	c := &cobra.Command{Use: "like METRIC",
+		Short: "Say what a series is like: when anything comes, its rhythms, its noise", Args: exactly(1, "METRIC"),
+		Example: "  tinbell series like ticket-sales-rows --segment telephone",
+		RunE: func(c *cobra.Command, args []string) error {
+			var x inspect.CharacterStudy
+			if err := s.ask(a, c, args[0], "character", nil, &x); err != nil {
+				return err
+			}
+			if done, err := a.data(x); done {
+				return err
+			}
+			for _, sentence := range x.Sentences {
+				a.printf("%s\n", sentence)
+			}
+			a.say("Read off its last %d days, without planned stretches and known faults.", x.Days)
+			return nil
+		}}
+	c.Flags().StringVar(&s.segment, "segment", "", "which segment, where the metric is split")
+	return c
 }
 
 func (a *app) seriesSuits() *cobra.Command {

@@ -240,7 +240,7 @@ func (s *server) guardHeaders(next http.Handler) http.Handler {
 // mayBeOld are readings of the past that take long, and may come from a replica where there
 // is one.
 var mayBeOld = map[string]bool{"chart": true, "series": true, "earlier": true, "explain": true, "forecast": true,
-	"forecasts": true, "smoothing": true, "suitability": true, "trends": true,
+	"forecasts": true, "smoothing": true, "suitability": true, "trends": true, "character": true,
 	"outliers": true, "consistency": true, "scorecard": true, "dataset-runs": true, "dataset-deliveries": true,
 	"drift-feature": true, "drift-pair": true, "drift-models": true, "compare-log": true, "losses": true}
 

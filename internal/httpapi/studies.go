@@ -103,6 +103,11 @@ func (s *server) addStudies(api huma.API) {
 			}
 			return ok(s.Store.SeriesOf(ctx, m.ID))
 		})
+	add(api, "GET", "/series/{id}/character", "character",
+		"What a series is like, in words: when anything comes, its rhythms, its noise", people.Reader,
+		func(ctx context.Context, in *Identified) (*body[inspect.CharacterStudy], error) {
+			return ok(s.Inspector.Character(ctx, in.ID))
+		})
 	add(api, "GET", "/series/{id}/suitability", "suitability",
 		"Whether a series is predictable enough for a band, why, and what to use instead", people.Reader,
 		func(ctx context.Context, in *Identified) (*body[inspect.SuitabilityStudy], error) {

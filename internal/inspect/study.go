@@ -10,6 +10,7 @@ import (
 	"unicode/utf8"
 
 	"tinbell/core/baseline"
+	"tinbell/core/character"
 	"tinbell/core/detect"
 	"tinbell/core/replay"
 	"tinbell/core/timeline"
@@ -68,6 +69,22 @@ func (v *Inspector) studied(ctx context.Context, id int64) (*watch.Subject, Subj
 
 func (v *Inspector) job(s *watch.Subject, id int64, history []timeline.Sample) replay.Job {
 	return replay.Job{Config: s.Config, Rule: s.Rule(s.Of(id)), History: history, Exclusions: s.Exclusions[id]}
+}
+
+// CharacterStudy says what a series is like.
+type CharacterStudy struct {
+	Subject
+	character.Character
+}
+
+// Character describes a series' last weeks, planned stretches and known faults left out.
+func (v *Inspector) Character(ctx context.Context, id int64) (CharacterStudy, error) {
+	subject, named, history, err := v.studied(ctx, id)
+	if err != nil {
+		return CharacterStudy{}, err
+	}
+	away := replay.Mask(subject.Exclusions[id], math.MaxInt64)
+	return CharacterStudy{named, character.Of(history, subject.Grid, named.Kind, away)}, nil
 }
 
 // SuitabilityStudy says how well a band suits a series.

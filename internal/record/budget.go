@@ -13,12 +13,12 @@ import (
 // Budget is how a monitor keeps its budget: on the last third of its past, judged
 // with limits from what lay before, and in what it has told since.
 type Budget struct {
-	At     time.Time    `json:"at"`
-	From   time.Time    `json:"from" doc:"of the part of the past"`
-	To     time.Time    `json:"to"`
-	Series int          `json:"series" doc:"how many were tried"`
-	Rules  []BudgetRule `json:"rules"`
-	Kin    detect.Kinship   `json:"kin" doc:"what the series together say of each: limits of each follow from it and from its own past"`
+	At     time.Time      `json:"at"`
+	From   time.Time      `json:"from" doc:"of the part of the past"`
+	To     time.Time      `json:"to"`
+	Series int            `json:"series" doc:"how many were tried"`
+	Rules  []BudgetRule   `json:"rules"`
+	Kin    detect.Kinship `json:"kin" doc:"what the series together say of each: limits of each follow from it and from its own past"`
 }
 
 // BudgetRule is what one rule did. Only what a rule rang or may spend is listed.

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"tinbell/core/timeline"
+	"tinbell/internal/collect"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/inspect"
@@ -288,7 +289,7 @@ func TestStudiesOfASeries(t *testing.T) {
 	if len(losses) != 4 || len(losses[0].Losses) != 6 || losses[0].Sentence == "" {
 		t.Errorf("losses: %+v", losses)
 	}
-	for _, path := range []string{"/series/999/suitability", "/monitors/nobody/losses"} {
+	for _, path := range []string{"/series/999/suitability", "/series/999/character", "/monitors/nobody/losses"} {
 		if got := status(s.Admin.Get(ctx, path, nil, nil)); got != 404 {
 			t.Errorf("%s: %d", path, got)
 		}
@@ -354,5 +355,37 @@ func TestAPersonSaysWhatIsNormalNow(t *testing.T) {
 	}
 	if got := status(s.Admin.Send(ctx, "POST", "/alerts/99999/new-normal", nil, nil)); got != 404 {
 		t.Errorf("an alert that is gone: %d", got)
+	}
+}
+
+// What a series is like is said by its own clocks, and known faults are no part of it.
+func TestWhatASeriesIsLikeIsSaid(t *testing.T) {
+	t.Parallel()
+	s := dbtest.Start(t, now)
+	declared(t, s, collect.Declaration{Metric: "counter", Kind: timeline.Count, Period: "1h", Zone: "America/Halifax"}, nil)
+	halifax, err := time.LoadLocation("America/Halifax")
+	dbtest.Must(t, err)
+	from, fault := now.AddDate(0, 0, -56), now.AddDate(0, 0, -20)
+	pushed(t, s, samples("counter", "", from, now, time.Hour, func(at time.Time) float64 {
+		local := at.In(halifax)
+		if local.Hour() < 9 || local.Hour() >= 17 || local.Weekday() == time.Sunday || !at.Before(fault) && at.Before(fault.AddDate(0, 0, 3)) {
+			return 0
+		}
+		return float64(40 + at.Unix()/3600%7)
+	}))
+	s.Settle(t)
+	var series []record.Series
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/metrics/counter/series", nil, &series))
+	like := func() (c inspect.CharacterStudy) {
+		dbtest.Must(t, s.Admin.Get(t.Context(), fmt.Sprintf("/series/%d/character", series[0].ID), nil, &c))
+		return c
+	}
+	if c := like(); c.Metric != "counter" || c.Open == nil || c.Open.From != 9 || c.Open.To != 17 || c.Open.Skipped < 2 {
+		t.Errorf("%+v", c)
+	}
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/incidents", httpapi.NewIncident{Dataset: "ops.counter", Title: "till down",
+		StartedAt: fault.Add(-12 * time.Hour), EndedAt: new(fault.AddDate(0, 0, 4))}, nil))
+	if c := like(); c.Open == nil || c.Open.Skipped != 0 || !strings.Contains(strings.Join(c.Sentences, " "), "Open from 9 to 17, closed on Sundays.") {
+		t.Errorf("a known fault: %+v", c)
 	}
 }

@@ -6,6 +6,7 @@ export type Kind =
   | "alerts"
   | "audit"
   | "channels"
+  | "character"
   | "chart"
   | "columns"
   | "consistency"

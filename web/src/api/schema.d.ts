@@ -2386,6 +2386,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/series/{id}/character": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a series is like, in words: when anything comes, its rhythms, its noise */
+        get: operations["character"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/series/{id}/chart": {
         parameters: {
             query?: never;
@@ -3539,6 +3556,17 @@ export interface components {
             /** Format: double */
             to: number;
         };
+        Batches: {
+            /**
+             * Format: int64
+             * @description hour from which most of them begin; with to the same, at any hour
+             */
+            from: number;
+            /** Format: double */
+            per_week: number;
+            /** Format: int64 */
+            to: number;
+        };
         Beside: {
             /**
              * Format: int64
@@ -3856,6 +3884,48 @@ export interface components {
             url?: string;
             /** @description e-mail: login */
             user?: string;
+        };
+        CharacterStudy: {
+            /**
+             * Format: double
+             * @description share of periods in which anything came
+             */
+            active: number;
+            batches?: components["schemas"]["Batches"];
+            dataset: string;
+            /**
+             * Format: int64
+             * @description local days that this is read off
+             */
+            days: number;
+            /**
+             * Format: double
+             * @description relative change in 30 days
+             */
+            growth?: number;
+            kind: string;
+            /**
+             * Format: int64
+             * @description all counts are a multiple of it
+             */
+            lots?: number;
+            measure: string;
+            metric: string;
+            monitor: string;
+            /**
+             * Format: double
+             * @description how far four in five periods stay within, relative to what is usual at their hour and day
+             */
+            noise?: number;
+            open?: components["schemas"]["Open"];
+            /** Format: int64 */
+            period_seconds: number;
+            rhythm?: components["schemas"]["Rhythm"];
+            /** @description what the series is like, in words */
+            sentences: string[];
+            series: components["schemas"]["Series"];
+            unit: string;
+            zone: string;
         };
         Chart: {
             alerts: components["schemas"]["Alert"][];
@@ -6730,6 +6800,25 @@ export interface components {
             values: components["schemas"]["PartOf"][];
             zone: string;
         };
+        Open: {
+            /** @description days of the week on which it is (0 is Sunday) */
+            closed: number[];
+            /**
+             * Format: int64
+             * @description hour
+             */
+            from: number;
+            /**
+             * Format: int64
+             * @description other days on which nothing came
+             */
+            skipped: number;
+            /**
+             * Format: int64
+             * @description hour at which it closes
+             */
+            to: number;
+        };
         Order: {
             /** @description columns that both are segmented by */
             by?: string[];
@@ -7450,6 +7539,15 @@ export interface components {
         Retried: {
             /** Format: int64 */
             messages: number;
+        };
+        Rhythm: {
+            /** Format: double */
+            hours: number;
+            /**
+             * Format: double
+             * @description of the variation around hour and day that it foretells in a half it was not found in
+             */
+            share: number;
         };
         RoleGiven: {
             /** @enum {string} */
@@ -15621,6 +15719,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rekeyed"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    character: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CharacterStudy"];
                 };
             };
             /** @description Error */

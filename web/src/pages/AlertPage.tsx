@@ -4,6 +4,7 @@ import type { AlertDetail, Verdict } from "../api/client";
 import { useAlert, useAlerts, useChart, useLabel, useMe, useNewNormal, useWhy } from "../api/queries";
 import { Gaps, hasGaps, useFill } from "../parts/Gaps";
 import { Key } from "../parts/keys";
+import { Like } from "../parts/Like";
 import { FeaturePanel } from "./drift/FeaturePanel";
 import { Mark, stateOf } from "../parts/Mark";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
@@ -113,6 +114,7 @@ function Shown({ alert: a, now }: { alert: AlertDetail; now: number }) {
           <>
             <Evidence chart={chart.data} alert={a} now={now} zoom={zoom} />
             {hasGaps(chart.data, now) && <Gaps fill={fill} onFill={setFill} />}
+            <Like series={a.series_id} />
           </>
         ) : (
           <div className="mt-4 h-[330px] bg-well" />

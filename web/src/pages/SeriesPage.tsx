@@ -15,6 +15,7 @@ import { Choice, Figures } from "../parts/Controls";
 import { Download } from "../parts/Download";
 import { Embed } from "../parts/Embed";
 import { Gaps, useFill } from "../parts/Gaps";
+import { Like } from "../parts/Like";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
 import { city, duration, number, percent, signed, time, value } from "../parts/words";
 import { Refusal } from "../parts/Form";
@@ -81,6 +82,9 @@ export function SeriesPage() {
       </div>
       <div className="mt-3 grid grid-cols-2 gap-x-9 gap-y-5 max-lg:grid-cols-1">
         <div className="grid content-start gap-5">
+          <Section title="What it is like">
+            <Like series={id} />
+          </Section>
           <Section title="Suitability" note="how well a band can do here">
             <Suits s={s} now={now} end={end} />
           </Section>

@@ -17,8 +17,8 @@ function Alike({ kin }: { kin: Kinship }) {
     <p className="mt-1 text-[13px] text-ink2">
       {worth.length > 0 && (
         <>
-          The largest of its series fall off alike: to each, those of all are worth {worth.join(", ")} of its
-          own.{" "}
+          How the largest fall off is alike in its series: each leans on the others&apos; as on{" "}
+          {worth.join(", ")} of its own.{" "}
         </>
       )}
       {young > 0 && (
