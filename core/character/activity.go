@@ -116,6 +116,7 @@ func (s *series) idleHours() (from, to int, is bool) {
 // nothing.
 func (s *series) closedDays() (closed []time.Weekday, skipped int) {
 	busy, away, of := make([]bool, s.days), make([]bool, s.days), make([]int, s.days)
+	away[0], away[s.days-1] = !s.whole(0), !s.whole(len(s.periods)-1)
 	for i := range s.periods {
 		p := &s.periods[i]
 		busy[p.date], away[p.date], of[p.date] = busy[p.date] || p.active, away[p.date] || p.away, p.day
@@ -142,6 +143,18 @@ func (s *series) closedDays() (closed []time.Weekday, skipped int) {
 		}
 	}
 	return closed, skipped
+}
+
+// whole tells whether all of the day that a period at an end lies in was seen, but for the hour that
+// a change of clocks takes.
+func (s *series) whole(at int) bool {
+	n := 0
+	for i := range s.periods {
+		if s.periods[i].date == s.periods[at].date {
+			n++
+		}
+	}
+	return n*25 >= 23*s.PerDay()
 }
 
 func (s *series) units() string {
