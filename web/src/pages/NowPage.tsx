@@ -213,7 +213,7 @@ function Entry({
             : g.answered > 0
               ? "answered"
               : "nobody looks after it"}
-          {a && a.series_id !== 0 && `; ${rarity(a.return_period_seconds)}`}
+          {!!a?.series_id && !!a.return_period_seconds && `; ${rarity(a.return_period_seconds)}`}
         </div>
         {first && g.origin && <Below name={g.origin} />}
         {(first || chosen) && (
@@ -260,7 +260,7 @@ function Below({ name }: { name: string }) {
 
 /** Hours alone once there are many. */
 const coarse = (seconds: number) =>
-  seconds > 36_000 ? `${Math.round(seconds / 3600)} h` : duration(seconds);
+  seconds > 7200 ? `${Math.round(seconds / 3600)} h` : duration(seconds);
 
 /** The weekday of a time, unless it is today. */
 function weekday(at: string, now: number, zone: string): string {
