@@ -59,21 +59,28 @@ func (t *KinTail) over(p slopePrior) slopePrior {
 	return p
 }
 
-// KinOf pools what alike series know of their extremes.
-func KinOf(series []*Evaluator) Kinship {
-	runs := func(rule Cause, of func(*Evaluator) *surprise) KinTail {
-		return kinTail(series, func(e *Evaluator) *tail {
-			s := of(e)
-			s.limits(e, rule)
-			return &s.Peaks.fit
-		})
+// Extremes are how the largest values of each of a series' statistics fall off.
+type Extremes struct{ low, high, silence, missing, stuck tail }
+
+// Extremes gives those of the series.
+func (e *Evaluator) Extremes() Extremes {
+	runs := func(s *surprise, rule Cause) tail {
+		s.limits(e, rule)
+		return s.Peaks.fit
 	}
+	return Extremes{low: e.Maxima[low].All.fit, high: e.Maxima[high].All.fit, silence: runs(&e.Silence.Odds, Silence),
+		missing: runs(&e.Absence.Odds, Missing), stuck: runs(&e.Stuck.Odds, Stuck)}
+}
+
+// KinOf pools what alike series know of their extremes.
+func KinOf(series []Extremes) Kinship {
+	of := func(one func(*Extremes) *tail) KinTail { return kinTail(series, one) }
 	return Kinship{
-		Low:     kinTail(series, func(e *Evaluator) *tail { return &e.Maxima[low].All.fit }),
-		High:    kinTail(series, func(e *Evaluator) *tail { return &e.Maxima[high].All.fit }),
-		Silence: runs(Silence, func(e *Evaluator) *surprise { return &e.Silence.Odds }),
-		Missing: runs(Missing, func(e *Evaluator) *surprise { return &e.Absence.Odds }),
-		Stuck:   runs(Stuck, func(e *Evaluator) *surprise { return &e.Stuck.Odds }),
+		Low:     of(func(x *Extremes) *tail { return &x.low }),
+		High:    of(func(x *Extremes) *tail { return &x.high }),
+		Silence: of(func(x *Extremes) *tail { return &x.silence }),
+		Missing: of(func(x *Extremes) *tail { return &x.missing }),
+		Stuck:   of(func(x *Extremes) *tail { return &x.stuck }),
 	}
 }
 
@@ -84,10 +91,10 @@ const leastKin = 3
 // how much their own slopes differ beyond chance, that of k values having a relative variance
 // of 1/k (random effects by moments, DerSimonian and Laird 1986), and is never more than all
 // their values.
-func kinTail(series []*Evaluator, of func(*Evaluator) *tail) KinTail {
+func kinTail(series []Extremes, of func(*Extremes) *tail) KinTail {
 	var own []*tail
-	for _, e := range series {
-		if t := of(e); t.own > 0 {
+	for i := range series {
+		if t := of(&series[i]); t.own > 0 {
 			own = append(own, t)
 		}
 	}

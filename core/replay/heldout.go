@@ -68,7 +68,7 @@ func (t Trial) Keep(rule detect.Rule) detect.Rule {
 // tried.
 func HoldOut(jobs []Job) (Trial, error) {
 	parts := parted(jobs)
-	fitted := make([]*detect.Evaluator, 0, len(parts))
+	fitted := make([]detect.Extremes, 0, len(parts))
 	for _, p := range parts {
 		e, err := detect.Fit(p.Config, p.Rule, p.History[:p.cut], Mask(p.Exclusions, p.From))
 		var short baseline.TooShort
@@ -76,13 +76,13 @@ func HoldOut(jobs []Job) (Trial, error) {
 			return Trial{}, err
 		}
 		if err == nil {
-			fitted = append(fitted, e)
+			fitted = append(fitted, e.Extremes())
 		}
 	}
 	young := detect.KinOf(fitted)
 	t, rung := Trial{Rules: map[detect.Cause]Held{}}, map[detect.Cause][]ring{}
 	var strangers detect.Strangers
-	old := make([]*detect.Evaluator, 0, len(parts))
+	old := make([]detect.Extremes, 0, len(parts))
 	for _, p := range parts {
 		p.Rule.Kin = young
 		rings, e, err := p.walk(&strangers)
@@ -94,7 +94,7 @@ func HoldOut(jobs []Job) (Trial, error) {
 			return t, err
 		}
 		if e != nil {
-			old = append(old, e)
+			old = append(old, e.Extremes())
 		}
 		t.state(&p, e)
 		for cause, list := range rings {
