@@ -115,7 +115,7 @@ func TestAStalledLoaderIsOverdueUntilItsNextLoad(t *testing.T) {
 		t.Errorf("raised %s, closed %s: %+v", time.Unix(a.Raised, 0), time.Unix(a.Closed, 0), a)
 	}
 	waits := Waits(missing, zone, detect.Rule{}, loads[40], loads[len(loads)-1], 7*24*time.Hour)
-	if k := slices.IndexFunc(waits, func(w Wait) bool { return w.Last == loads[n-1] }); k < 0 || waits[k].Deadline != a.Raised ||
+	if k := slices.IndexFunc(waits, func(w Awaited) bool { return w.Last == loads[n-1] }); k < 0 || waits[k].Deadline != a.Raised ||
 		waits[k].Expected != a.Since || waits[k+1].Last != loads[n+1] {
 		t.Errorf("the wait after the last load before the stall is not what the alert says: %+v", waits[max(k, 0)])
 	}
@@ -149,5 +149,52 @@ func TestTooFewLoadsAreSaidPlainly(t *testing.T) {
 	var few TooFew
 	if !errors.As(err, &few) || few.Have != 3 {
 		t.Errorf("got %v", err)
+	}
+}
+
+// Deadlines are tried on a part of the past they were not learned from: loads that came late again
+// and again there move them, but for what was known to be a fault.
+func TestDeadlinesAreTriedOnTheLastThirdOfThePast(t *testing.T) {
+	zone := halifax(t)
+	made := func(late map[int]bool) (loads []int64, spans [][2]int64) {
+		for i, at := range weekdays(zone, rand.New(rand.NewPCG(3, 9)), 12) {
+			if late[i] {
+				spans = append(spans, [2]int64{at, at + 9*3600})
+				at += 9 * 3600
+			}
+			loads = append(loads, at)
+		}
+		return loads, spans
+	}
+	none := func(int64, int64) bool { return false }
+	rule := detect.Rule{Warn: detect.Year}
+	calm, _ := made(nil)
+	if got := Try(calm, zone, rule, 24*time.Hour, none); got.Rung > 1 || got.From <= calm[0] || got.To != calm[len(calm)-1] {
+		t.Errorf("loads that are in time: %+v", got)
+	}
+	loads, spans := made(map[int]bool{43: true, 47: true, 51: true, 55: true})
+	got := Try(loads, zone, rule, 24*time.Hour, none)
+	if got.Rung < 2 || got.Logs < 1 { // the first teaches what comes after
+		t.Errorf("four loads were nine hours late: %+v", got)
+	}
+	called := Try(loads, zone, rule, 24*time.Hour, func(from, to int64) bool {
+		return slices.ContainsFunc(spans, func(s [2]int64) bool { return from < s[1]+3600 && to > s[0] })
+	})
+	if called.Rung > 1 {
+		t.Errorf("called faults, they count: %+v", called)
+	}
+	p, err := Learn(calm, zone)
+	if err != nil {
+		t.Fatal(err)
+	}
+	last := calm[len(calm)-1]
+	expected, deadline := p.Wait(last, rule)
+	rule.Caution = detect.Caution{}.With(detect.Overdue, 2)
+	same, later := p.Wait(last, rule)
+	if same != expected || later-same != 2*(deadline-expected) {
+		t.Errorf("a caution of two: %d and %d, before %d and %d", same, later, expected, deadline)
+	}
+	if Try(nil, zone, rule, time.Hour, none) != (Trial{}) || Try(calm[:1], zone, rule, time.Hour, none) != (Trial{}) {
+		t.Error("no loads tell nothing")
 	}
 }

@@ -56,7 +56,7 @@ type Rule struct {
 // Caution is by how much each rule's limit is raised over what the series itself
 // gives, because on the past of its monitor it rang more than stated. 0 counts as
 // 1: not at all.
-type Caution struct{ Deviation, Silence, Missing, Stuck, Step float64 }
+type Caution struct{ Deviation, Silence, Missing, Stuck, Step, Overdue float64 }
 
 // Of is the factor for a rule, at least 1.
 func (c Caution) Of(cause Cause) float64 { return max(*c.at(cause), 1) }
@@ -77,6 +77,8 @@ func (c *Caution) at(cause Cause) *float64 {
 		return &c.Stuck
 	case Step:
 		return &c.Step
+	case Overdue:
+		return &c.Overdue
 	}
 	return &c.Deviation
 }

@@ -72,6 +72,7 @@ const (
 	missingShare   = 0.05
 	stuckShare     = 0.05
 	stepShare      = 0.9 // a stepped series has no windows
+	overdueShare   = 1   // nor have loads anything but their times
 )
 
 // Share is the part of the budget that a rule may spend.
@@ -85,6 +86,8 @@ func Share(cause Cause) float64 {
 		return stuckShare
 	case Step:
 		return stepShare
+	case Overdue:
+		return overdueShare
 	}
 	return deviationShare
 }

@@ -264,7 +264,7 @@ func (v *Inspector) arrivals(ctx context.Context, h *Health) error {
 	rule := record.DefaultSettings().Rule(1)
 	for _, m := range monitors {
 		if m.Settings.Method == record.MethodArrival {
-			rule = m.Settings.Rule(1)
+			rule = m.ArrivalRule()
 		}
 	}
 	loads, err := v.store.Loads(ctx, h.Dataset.ID, now.Add(-24*time.Hour), now.Add(time.Second))

@@ -23,7 +23,7 @@ type Budget struct {
 
 // BudgetRule is what one rule did. Only what a rule rang or may spend is listed.
 type BudgetRule struct {
-	Rule     string  `json:"rule" enum:"deviation,silence,missing,stuck,step"`
+	Rule     string  `json:"rule" enum:"deviation,silence,missing,stuck,step,overdue"`
 	Stated   float64 `json:"stated" doc:"false alarms, on that part of the past"`
 	Rung     int     `json:"rung" doc:"alarms there that no label calls a fault"`
 	Since    float64 `json:"since" doc:"false alarms stated since it was learned"`

@@ -146,6 +146,9 @@ func (m Monitor) RuleOf(segment string, g timeline.Grid, series int) detect.Rule
 	return m.Budget.Keep(m.Settings.For(segment).Rule(g, series))
 }
 
+// ArrivalRule is the rule in force for the loads of a dataset.
+func (m Monitor) ArrivalRule() detect.Rule { return m.Budget.Keep(m.Settings.Rule(1)) }
+
 // WithSegment gives the settings with those of a segment put in the place of what it
 // had, or taken away.
 func (s Settings) WithSegment(v SegmentSettings, gone bool) Settings {

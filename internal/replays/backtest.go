@@ -180,7 +180,7 @@ func (b *Bench) replayArrivals(ctx context.Context, v *watch.Subject, from, to t
 	for i, l := range loads {
 		times[i] = l.At.Unix()
 	}
-	alerts := arrival.Walk(times, v.Grid.Zone, v.Monitor.Settings.Rule(1), from.Unix(), to.Unix(), replay.RefitEvery, v.Muted)
+	alerts := arrival.Walk(times, v.Grid.Zone, v.Monitor.ArrivalRule(), from.Unix(), to.Unix(), replay.RefitEvery, v.Muted)
 	var list []BacktestAlert
 	for _, a := range alerts {
 		list = append(list, replayed(v, v.Series[0], a))

@@ -197,6 +197,53 @@ func TestARuleThatRingsTooOftenIsRaisedUntilLabelsSayItWasRight(t *testing.T) {
 	}
 }
 
+// Deadlines of loads are held to the stated budget like every other limit: what they would have
+// rung on the last third of the past moves them, but for what was known to be a fault.
+func TestDeadlinesOfLoadsAreTriedOnTheirOwnPast(t *testing.T) {
+	t.Parallel()
+	s := dbtest.Start(t, now)
+	declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h", Zone: "UTC"}, nil)
+	pushed(t, s, samples("queue", "", now.AddDate(0, 0, -3), now, time.Hour, func(time.Time) float64 { return 4 }))
+	rng := rand.New(rand.NewPCG(8, 30))
+	late := map[int]bool{17: true, 13: true, 9: true, 5: true}
+	var faults []time.Time
+	for day := 50; day > 0; day-- {
+		at := now.AddDate(0, 0, -day).Truncate(24 * time.Hour).Add(6 * time.Hour)
+		if late[day] {
+			faults = append(faults, at)
+			at = at.Add(9 * time.Hour)
+		}
+		at = at.Add(time.Duration(600*rng.ExpFloat64()) * time.Second)
+		dbtest.Must(t, s.Admin.Stream(t.Context(), "POST", "/lineage", "application/json", strings.NewReader(fmt.Sprintf(
+			`{"eventType":"COMPLETE","eventTime":"%s","job":{"namespace":"n","name":"loader"},"run":{"runId":"0197a3c2-0000-7000-8000-%012d"},"outputs":[{"namespace":"pushed","name":"ops.queue"}]}`,
+			at.Format(time.RFC3339), day)), nil))
+	}
+	settings := record.DefaultSettings()
+	settings.Method = record.MethodArrival
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/monitors", httpapi.NewMonitor{Name: "late", Metric: "queue", Settings: &settings}, nil))
+	s.Settle(t)
+	tried := func() record.BudgetRule {
+		t.Helper()
+		var m record.Monitor
+		dbtest.Must(t, s.Admin.Get(t.Context(), "/monitors/late", nil, &m))
+		if m.Budget == nil || len(m.Budget.Rules) != 1 || m.Budget.Rules[0].Rule != "overdue" || m.Budget.Rules[0].Stated <= 0 {
+			t.Fatalf("not tried: %+v", m.Budget)
+		}
+		return m.Budget.Rules[0]
+	}
+	if r := tried(); r.Rung < 2 || r.Factor < 1.2 {
+		t.Errorf("loads nine hours late again and again: %+v", r)
+	}
+	for _, at := range faults {
+		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/incidents", httpapi.NewIncident{Dataset: "ops.queue", Title: "loader down",
+			StartedAt: at.Add(-time.Hour), EndedAt: new(at.Add(10 * time.Hour))}, nil))
+	}
+	s.Settle(t)
+	if r := tried(); r.Rung != 0 || r.Factor != 1 {
+		t.Errorf("known to be faults, they count: %+v", r)
+	}
+}
+
 func TestArrivalsAreNotLearnedWhereNothingArrives(t *testing.T) {
 	t.Parallel()
 	s := dbtest.Start(t, now)

@@ -2,11 +2,13 @@ package watch
 
 import (
 	"context"
+	"math"
 	"slices"
 	"time"
 
 	"gonum.org/v1/gonum/stat/distuv"
 
+	"tinbell/core/arrival"
 	"tinbell/core/detect"
 	"tinbell/core/replay"
 	"tinbell/core/timeline"
@@ -22,7 +24,7 @@ const mostTried = 24
 // by how much each rule's limit is raised for it. The subject judges by that from
 // here on.
 func (w *Watcher) hold(ctx context.Context, v *Subject) error {
-	if v.Monitor.Settings.Method == record.MethodArrival || len(v.Series) == 0 {
+	if len(v.Series) == 0 {
 		return nil
 	}
 	h, err := v.HoldOut(ctx, w.store, w.now().UTC())
@@ -43,6 +45,10 @@ func (v *Subject) HoldOut(ctx context.Context, s *store.Store, now time.Time) (r
 				own.Told, own.Since, own.ToldLogs = r.Told, r.Since, r.ToldLogs
 			}
 		}
+	}
+	if v.Monitor.Settings.Method == record.MethodArrival {
+		err := v.tryLoads(ctx, s, now, &h)
+		return h, err
 	}
 	var jobs []replay.Job
 	stride := max(1, (len(v.Series)+mostTried-1)/mostTried)
@@ -76,6 +82,27 @@ func (v *Subject) HoldOut(ctx context.Context, s *store.Store, now time.Time) (r
 	}
 	h.Settle()
 	return h, nil
+}
+
+// leastLoads is how many loads must lie in the part of the past that deadlines are tried on.
+const leastLoads = 12
+
+// tryLoads tries deadlines on the last third of the loads.
+func (v *Subject) tryLoads(ctx context.Context, s *store.Store, now time.Time, h *record.Budget) error {
+	loads, err := s.Loads(ctx, v.Metric.DatasetID, now.Add(-arrivalMemory), now.Add(time.Second))
+	if err != nil || len(loads) < 3*leastLoads || len(v.Series) == 0 {
+		return err
+	}
+	rule := v.Monitor.Settings.Rule(1)
+	known := replay.Faults(v.Exclusions[v.Series[0].ID], math.MaxInt64)
+	t := arrival.Try(unixTimes(loads), v.Grid.Zone, rule, replay.RefitEvery, func(from, to int64) bool {
+		return v.Muted(from) || v.Muted(to) || known.Touches(from, to)
+	})
+	h.Series, h.From, h.To = 1, time.Unix(t.From, 0).UTC(), time.Unix(t.To, 0).UTC()
+	r := h.Rule(string(detect.Overdue))
+	r.Rung, r.Logs, r.Stated = t.Rung, t.Logs, detect.Budget(rule.Normal().Warn, 1)*h.To.Sub(h.From).Hours()/720
+	h.Settle()
+	return nil
 }
 
 // governed is how far back what was told counts.
@@ -125,7 +152,7 @@ func (w *Watcher) govern(ctx context.Context, v *Subject, h record.Budget) error
 		all := 0.0
 		for _, series := range v.Series {
 			rule := v.stated(series)
-			if rule.BandOnly {
+			if rule.BandOnly && v.Monitor.Settings.Method != record.MethodArrival {
 				continue
 			}
 			all += detect.Budget(rule.Warn, rule.Series) * now.Sub(from).Hours() / 720

@@ -52,7 +52,7 @@ func (w *Watcher) next(times []int64, zone *time.Location, rule detect.Rule) (Ex
 func expect(pattern *arrival.Pattern, last int64, rule detect.Rule, now time.Time) Expected {
 	rule = rule.Normal()
 	confidence := pattern.Confidence(detect.Budget(rule.Warn, rule.Series))
-	expected, deadline := pattern.Due(last, confidence)
+	expected, deadline := pattern.Wait(last, rule)
 	return Expected{
 		Last: time.Unix(last, 0).UTC(), Expected: time.Unix(expected, 0).UTC(), Deadline: time.Unix(deadline, 0).UTC(),
 		Confidence: confidence, Scheduled: pattern.Scheduled, Overdue: now.Unix() > deadline, pattern: pattern,
@@ -104,7 +104,7 @@ func (w *Watcher) overdue(ctx context.Context, m record.Monitor) error {
 	if err != nil || last.IsZero() {
 		return err
 	}
-	rule := m.Settings.Rule(1)
+	rule := m.ArrivalRule()
 	next := expect(pattern, last.Unix(), rule, now)
 	if told, err := w.store.HasOpen(ctx, m.ID, detect.Overdue); err != nil || !next.Overdue && !told {
 		return err

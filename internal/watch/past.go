@@ -19,7 +19,7 @@ func (w *Watcher) walkArrivals(ctx context.Context, tx pgx.Tx, v *Subject, now t
 	if err != nil || len(loads) == 0 || len(v.Series) == 0 {
 		return err
 	}
-	rule := v.Monitor.Settings.Rule(1)
+	rule := v.Monitor.ArrivalRule()
 	from := loads[0].At.Add(v.WarmUp())
 	alerts := arrival.Walk(unixTimes(loads), v.Grid.Zone, rule, from.Unix(), now.Unix(), replay.RefitEvery, v.Muted)
 	for _, a := range alerts {

@@ -25,7 +25,7 @@ func (v *Subject) Waits(ctx context.Context, s *store.Store, from, to time.Time)
 	if err != nil {
 		return nil, err
 	}
-	rule := v.Monitor.Settings.Rule(1)
+	rule := v.Monitor.ArrivalRule()
 	waits := arrival.Waits(unixTimes(loads), v.Grid.Zone, rule, from.Unix(), to.Unix(), replay.RefitEvery)
 	newest := math.NaN() // the newest row's time, as the last reading had it
 	return func(r *detect.Reading) {

@@ -3627,7 +3627,7 @@ export interface components {
              */
             logs: number;
             /** @enum {string} */
-            rule: "deviation" | "silence" | "missing" | "stuck" | "step";
+            rule: "deviation" | "silence" | "missing" | "stuck" | "step" | "overdue";
             /**
              * Format: int64
              * @description alarms there that no label calls a fault
