@@ -222,7 +222,8 @@ func (a *app) monitorShow() *cobra.Command {
 				}
 			}
 			a.kept(m)
-			l := listing{head: []string{"segment", "typical day", "what shows"}, right: []int{2}, raw: losses}
+			l := listing{head: []string{"segment", "typical day", "what shows"}, right: []int{2}, raw: losses,
+				none: "What loss shows is not said of it: it is not judged by windows, or has no baseline yet."}
 			for _, d := range losses {
 				l.rows = append(l.rows, []string{orNone(d.Series.Segment), amount(d.Typical), d.Sentence})
 			}
@@ -267,7 +268,7 @@ func (a *app) kept(m record.Monitor) {
 		if r.Told > 0 {
 			since = fmt.Sprintf(", since then %d where %.1f are stated", r.Told, r.Since)
 		}
-		a.say("  %s rang on %d of them; %.1f false alarms are stated%s: %s.", r.Rule, r.Rung, r.Stated, since, raised)
+		a.say("  %s rang on %s; %.1f false alarms are stated%s: %s.", r.Rule, words.Plural(r.Rung, "occasion"), r.Stated, since, raised)
 	}
 	if quiet {
 		a.say("  no rule rang.")
