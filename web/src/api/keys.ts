@@ -19,6 +19,7 @@ export type Kind =
   | "files"
   | "filter"
   | "find"
+  | "first of past"
   | "forecast"
   | "groups"
   | "held"

@@ -22,11 +22,25 @@ export const usePast = (name: string) =>
       ),
   });
 
+/** The first question about a monitor's past, and how many there are. */
+export const useFirstOfPast = (name: string | undefined) =>
+  useQuery({
+    queryKey: keyOf("first of past", name ?? ""),
+    enabled: name !== undefined,
+    staleTime: 600_000,
+    queryFn: () =>
+      answer(
+        api.GET("/api/v1/monitors/{name}/questions", {
+          params: { path: { name: name! }, query: { limit: 7 } },
+        }),
+      ),
+  });
+
 export const useAnswerPast = (name: string) =>
   useAct(
     (body: { series: number[]; from: string; to: string; verdict: "fault" | "noise" | "planned" }) =>
       answer(api.POST("/api/v1/monitors/{name}/answers", { params: { path: { name } }, body })),
-    ["monitors", "rehearsal", "chart", "incidents"],
+    ["monitors", "rehearsal", "chart", "incidents", "first of past"],
   );
 
 export const useHeld = (id: number | undefined) =>

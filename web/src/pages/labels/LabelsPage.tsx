@@ -13,6 +13,7 @@ import { count, percent, rarity, time } from "../../parts/words";
 import { Button, Refusal } from "../../parts/Form";
 import { cx } from "../../parts/cx";
 import { outdate } from "../../api/keys";
+import { OfThePast } from "./OfThePast";
 
 const hour = 3_600_000,
   day = 24 * hour;
@@ -127,6 +128,7 @@ export function LabelsPage() {
               )}
             </Section>
             <Enough answered={d.answered} enough={d.enough} sentence={d.sentence} />
+            <OfThePast />
           </div>
           {q ? (
             <Asked
