@@ -128,6 +128,8 @@ func TestRhythmsBesideDayAndWeekAreFound(t *testing.T) {
 func TestValuesAreSaidAsTheyAre(t *testing.T) {
 	lots := made(t, time.Hour, 40, timeline.Count, func(rng *rand.Rand, at time.Time) float64 { return 144 * (1 + poisson(rng, 4)) })
 	says(t, lots, "All its counts are lots of 144.", "much the same at every hour")
+	long := made(t, 6*time.Hour, 60, timeline.Count, func(rng *rand.Rand, at time.Time) float64 { return poisson(rng, 90) })
+	says(t, long, "much the same at every hour")
 	table := made(t, 24*time.Hour, 120, timeline.Count, func(_ *rand.Rand, at time.Time) float64 {
 		return 4000 + 3*math.Floor(float64(at.YearDay())/40)
 	})

@@ -19,12 +19,11 @@ func (s *series) describeShape(c *Character) {
 	}
 	noise := robust.Quantile(off, 0.8)
 	if !s.Daily() && c.Open == nil && c.Batches == nil && c.Active > 0.5 && len(off) > 0 {
-		lo, hi := 0, 0
-		for h := range hours {
-			if hours[h] < hours[lo] {
+		lo, hi := s.periods[0].hour, s.periods[0].hour
+		for i := range s.periods { // not every hour begins a period
+			if h := s.periods[i].hour; hours[h] < hours[lo] {
 				lo = h
-			}
-			if hours[h] > hours[hi] {
+			} else if hours[h] > hours[hi] {
 				hi = h
 			}
 		}
