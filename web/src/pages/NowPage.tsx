@@ -259,8 +259,7 @@ function Below({ name }: { name: string }) {
 }
 
 /** Hours alone once there are many. */
-const coarse = (seconds: number) =>
-  seconds > 7200 ? `${Math.round(seconds / 3600)} h` : duration(seconds);
+const coarse = (seconds: number) => (seconds > 7200 ? `${Math.round(seconds / 3600)} h` : duration(seconds));
 
 /** The weekday of a time, unless it is today. */
 function weekday(at: string, now: number, zone: string): string {
