@@ -67,7 +67,7 @@ func TestTheServiceSendsItsOwnTracesAndFigures(t *testing.T) {
 	receiver := httptest.NewServer(g)
 	t.Cleanup(receiver.Close)
 	s := dbtest.Start(t, now, func(o *service.Options) { o.Telemetry = receiver.URL })
-	declared(t, s, collect.Declaration{Metric: "gates", Kind: "count", Period: "1h", Zone: "UTC"}, nil)
+	declared(t, s, collect.Declaration{Metric: "gates", Kind: "count", Period: "1h", Zone: "UTC"}, fixed(10)) // its fit is a job
 	pushed(t, s, `{"metric":"gates","at":"2026-06-18T08:00:00Z","value":4}`)
 	s.Settle(t)
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/metrics/gates", nil, nil))
