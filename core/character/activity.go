@@ -10,38 +10,18 @@ import (
 	"tinbell/core/timeline"
 )
 
-// still tells whether the values hardly ever change.
-func (s *series) still() bool {
-	same, n := 0, 0
-	last := math.NaN()
+// still tells whether the values hardly ever change, and how often they did.
+func (s *series) still() (changes int, is bool) {
+	last, n := math.NaN(), 0
 	for i := range s.periods {
 		if p := &s.periods[i]; p.came {
-			if p.value == last {
-				same++
+			if n > 0 && p.value != last {
+				changes++
 			}
 			last, n = p.value, n+1
 		}
 	}
-	return n >= 10 && last != 0 && same*10 >= n*9 && s.Kind != timeline.Share
-}
-
-// describeStill is of a table that changes by steps.
-func (s *series) describeStill(c *Character) {
-	changes, last := 0, math.NaN()
-	for i := range s.periods {
-		if p := &s.periods[i]; p.came {
-			if !math.IsNaN(last) && p.value != last {
-				changes++
-			}
-			last = p.value
-		}
-	}
-	switch {
-	case changes == 0:
-		c.say("It has stayed the same for %d days.", s.days)
-	default:
-		c.say("It stays the same and changes by steps, about once in %s.", daysOf(float64(s.days)/float64(changes)))
-	}
+	return changes, n >= 10 && last != 0 && changes*10 < n && s.Kind != timeline.Share
 }
 
 // describeActivity says when anything comes at all.

@@ -62,8 +62,12 @@ func Of(history []timeline.Sample, g timeline.Grid, kind timeline.Kind, away tim
 		return c
 	}
 	c.Active = s.share(func(p *period) bool { return p.active })
-	if s.still() {
-		s.describeStill(&c)
+	if changes, still := s.still(); still {
+		if changes == 0 {
+			c.say("It has stayed the same for %d days.", s.days)
+		} else {
+			c.say("It stays the same and changes by steps, about once in %s.", daysOf(float64(s.days)/float64(changes)))
+		}
 		return c
 	}
 	s.describeActivity(&c)

@@ -64,6 +64,21 @@ func (f *Filter) Holds(c *Case) bool {
 }
 
 // plain causes leave no doubt about what was seen.
+// Waits is after how many periods an alert is let through, by what is seen of it then; −1 if it
+// never is.
+func (f *Filter) Waits(c Case) int {
+	looks := c.Looks
+	if len(looks) == 0 && !f.Holds(&c) {
+		return 0
+	}
+	for k, look := range looks {
+		if c.Looks = looks[:k+1]; !f.Holds(&c) {
+			return look.Age - 1
+		}
+	}
+	return -1
+}
+
 func plain(c detect.Cause) bool {
 	return c == detect.Silence || c == detect.Missing || c == detect.Overdue || c == detect.Bound
 }

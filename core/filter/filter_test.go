@@ -197,3 +197,28 @@ func TestTheQueueAsksWhereTheFilterIsUnsureAndSpreadsItsQuestions(t *testing.T) 
 		t.Errorf("more questions than there are: %v", got)
 	}
 }
+
+// An alert waits for the first look at which the filter lets go of it; what has no look is taken
+// as it is.
+func TestAnAlertWaitsForTheLookThatLetsItGo(t *testing.T) {
+	f := Filter{Weights: ShippedPrior.Weights}
+	c := Case{Budget: 0.1, Kind: timeline.Count, Cause: detect.Deviation, Direction: detect.Low, Looks: []detect.Evidence{
+		{Age: 1, Periods: 1, Excess: 1.01, Z: 1, Worst: 1, Last: 1, Ratio: 0.95, Expected: 10, Rarity: 1},
+		{Age: 4, Periods: 4, Excess: 4, Z: 16, Worst: 5, Last: 5, Ratio: 0.1, Expected: 400, Rarity: 1000},
+	}}
+	first := c
+	first.Looks = c.Looks[:1]
+	weak, strong := f.Probability(&first), f.Probability(&c)
+	if weak >= strong {
+		t.Fatalf("the second look should say more: %.3f and %.3f", weak, strong)
+	}
+	for _, at := range []struct {
+		cut  float64
+		want int
+	}{{weak / 2, 0}, {(weak + strong) / 2, 3}, {(1 + strong) / 2, -1}} {
+		f.Cut = at.cut
+		if got := f.Waits(c); got != at.want {
+			t.Errorf("cut at %.3f: %d, want %d", at.cut, got, at.want)
+		}
+	}
+}

@@ -137,7 +137,7 @@ func (l *lesson) outcome(tuned, filtered bool) told {
 			}
 			wait := 0
 			if filtered {
-				if wait = through(&l.filter, a); wait < 0 {
+				if wait = l.filter.Waits(a.Case); wait < 0 {
 					continue
 				}
 			}
@@ -160,22 +160,6 @@ func (l *lesson) outcome(tuned, filtered bool) told {
 		t.Delays = append(t.Delays, max(at-l.scenes[key.scene].Faults[key.fault].From, 0))
 	}
 	return t
-}
-
-// through is after how many periods a filter lets an alert through, −1 if it
-// never does.
-func through(f *filter.Filter, a *rang) int {
-	for k := range a.Looks {
-		c := a.Case
-		c.Looks = a.Looks[:k+1]
-		if !f.Holds(&c) {
-			return a.Looks[k].Age - 1
-		}
-	}
-	if len(a.Looks) == 0 && !f.Holds(&a.Case) {
-		return 0
-	}
-	return -1
 }
 
 // answersTo gives as many answers as a lesson has labels, of one monitor only

@@ -100,8 +100,10 @@ func (a *app) alertShow() *cobra.Command {
 				if err := a.client().Get(c.Context(), fmt.Sprintf("/series/%d/character", d.SeriesID), nil, &like); err != nil {
 					return err
 				}
-				for i, sentence := range like.Sentences {
-					facts = append(facts, [2]string{map[bool]string{true: "its series"}[i == 0], sentence})
+				name := "its series"
+				for _, sentence := range like.Sentences {
+					facts = append(facts, [2]string{name, sentence})
+					name = ""
 				}
 			}
 			for _, pair := range facts {

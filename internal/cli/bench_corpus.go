@@ -32,6 +32,12 @@ what is in them and how an alert is matched.`,
 			if order.Budget != 0 && !(order.Budget >= 0.001 && order.Budget <= 10) {
 				return wrongUsage{fmt.Errorf("--budget %g: allowed are 0.001 to 10", order.Budget)}
 			}
+			if answers < 0 || answers > 0 && details {
+				return wrongUsage{fmt.Errorf("--answers %d: a number from 1 on, and not with --alerts", answers)}
+			}
+			if !(lost > 0 && lost < 1) {
+				return wrongUsage{fmt.Errorf("--limit %g: a share between 0 and 1", lost)}
+			}
 			var results []corpus.Result
 			var answered []corpus.Answered
 			for _, folder := range folders {

@@ -93,27 +93,13 @@ func filtered(all, given []Verdict, later []Rang, budget, lost float64) ([]Rang,
 	around := append(before, later...)
 	for _, r := range later {
 		c := said.caseOf(r, around, budget)
-		if after := wait(&f, c); after >= 0 {
+		if after := f.Waits(c); after >= 0 {
 			r.Alert.Raised += int64(after) * r.Series.Step()
 			r.Alert.End = max(r.Alert.End, r.Alert.Raised)
 			through = append(through, r)
 		}
 	}
 	return through, nil
-}
-
-// wait is after how many periods a filter lets an alert through, −1 if it never does.
-func wait(f *filter.Filter, c filter.Case) int {
-	looks := c.Looks
-	if len(looks) == 0 && !f.Holds(&c) {
-		return 0
-	}
-	for k, look := range looks {
-		if c.Looks = looks[:k+1]; !f.Holds(&c) {
-			return look.Age - 1
-		}
-	}
-	return -1
 }
 
 // said is what people said, by series and by monitor.

@@ -333,19 +333,6 @@ export const useMonitorStates = (name: string) =>
     queryFn: () => answer(api.GET("/api/v1/monitors/{name}/states", { params: { path: { name } } })),
   });
 
-export const useCharacter = (id: number) =>
-  useQuery({
-    queryKey: keyOf("character", id),
-    staleTime: 600_000,
-    queryFn: () => answer(api.GET("/api/v1/series/{id}/character", { params: { path: { id } } })),
-  });
-
-export const useSuitability = (id: number) =>
-  useQuery({
-    queryKey: keyOf("suitability", id),
-    queryFn: () => answer(api.GET("/api/v1/series/{id}/suitability", { params: { path: { id } } })),
-  });
-
 export const useSmoothing = (id: number, fill: Fill) =>
   useQuery({
     queryKey: keyOf("smoothing", id, fill),

@@ -1,4 +1,4 @@
-import { useCharacter } from "../api/queries";
+import { useCharacter } from "../api/studies";
 import { Trouble } from "./Page";
 
 /** What a series is like, in words. */
