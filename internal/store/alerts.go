@@ -15,14 +15,20 @@ import (
 )
 
 const alertSelect = `
-	select a.id, coalesce(a.monitor_id, 0) as monitor_id, coalesce(a.series_id, 0) as series_id, a.of_source, a.of_dataset, a.of_job, a.of_sla, a.of_comparison, a.group_id,
+	select a.id, coalesce(a.monitor_id, 0) as monitor_id, coalesce(a.series_id, 0) as series_id, a.of_source, a.of_dataset,
+		a.of_job, a.of_sla, a.of_comparison, a.group_id,
 		a.cause, a.direction, a.severity, a.since, a.raised_at, a.ended_at, a.closed_at, a.close_reason, a.peak, a.peak_at,
 		a.rang_to, a.observed, a.expected, a.worst_from, a.worst_to, a.worst_observed, a.worst_expected, a.figures,
-		a.onset_spread, a.effect, a.effect_error, a.return_period_seconds, a.sentence, a.strength, a.returns, a.returned_at, a.planned, a.from_history, a.verdict,
+		a.onset_spread, a.effect, a.effect_error, a.return_period_seconds, a.sentence, a.strength, a.returns, a.returned_at,
+		a.planned, a.from_history, a.verdict,
 		a.label_id, a.disputed, a.recent, a.company, a.chance, a.held, a.held_why,
-		coalesce(v.name, '') as monitor, coalesce(nullif(a.owner, ''), nullif(v.owner, ''), nullif(sla.owner, ''), nullif(comparison.owner, ''), d.owner, '') as owner, coalesce(m.name, '') as metric, coalesce(m.measure, '') as measure, coalesce(m.comparison, comparison.name, '') as comparison,
+		coalesce(v.name, '') as monitor,
+		coalesce(nullif(a.owner, ''), nullif(v.owner, ''), nullif(sla.owner, ''), nullif(comparison.owner, ''), d.owner, '')
+			as owner, coalesce(m.name, '') as metric, coalesce(m.measure, '') as measure,
+		coalesce(m.comparison, comparison.name, '') as comparison,
 		coalesce(m.period_seconds, 0) as period_seconds, coalesce(m.unit, '') as unit, coalesce(m.zone, d.zone, 'UTC') as zone,
-		coalesce(d.name, '') as dataset, coalesce(d.id, 0) as dataset_id, coalesce(s.segment, '') as segment, all_tags(d.tags, m.tags, v.tags) as tags, coalesce(source.name, '') as source,
+		coalesce(d.name, '') as dataset, coalesce(d.id, 0) as dataset_id, coalesce(s.segment, '') as segment,
+		all_tags(d.tags, m.tags, v.tags) as tags, coalesce(source.name, '') as source,
 		coalesce(job.name, '') as job, coalesce(sla.name, '') as sla
 	from alert a left join monitor v on v.id = a.monitor_id left join series s on s.id = a.series_id
 	left join metric m on m.id = v.metric_id left join dataset d on d.id = coalesce(m.dataset_id, a.of_dataset)
@@ -181,7 +187,8 @@ func (s *Store) Alert(ctx context.Context, id int64) (record.Alert, error) {
 // instant, newest first.
 func (s *Store) AlertsFrom(ctx context.Context, monitor, series int64, from time.Time) ([]record.Alert, error) {
 	return many[record.Alert](ctx, s, "alerts", alertSelect+`
-		where a.monitor_id = $1 and a.series_id = $2 and (a.closed_at is null or a.closed_at >= $3 or a.ended_at >= $3) order by a.raised_at desc, a.id desc`, monitor, series, from)
+		where a.monitor_id = $1 and a.series_id = $2 and (a.closed_at is null or a.closed_at >= $3 or a.ended_at >= $3)
+		order by a.raised_at desc, a.id desc`, monitor, series, from)
 }
 
 // OpenSince gives, of some series that a monitor has open alerts on, since when
@@ -192,7 +199,8 @@ func (s *Store) OpenSince(ctx context.Context, monitor int64, series []int64) (m
 		Since    time.Time `db:"since"`
 	}
 	list, err := many[row](ctx, s, "alerts", `
-		select series_id, min(since) as since from alert where monitor_id = $1 and series_id = any($2) and closed_at is null and cause <> 'overdue' group by series_id`, monitor, series)
+		select series_id, min(since) as since from alert
+		where monitor_id = $1 and series_id = any($2) and closed_at is null and cause <> 'overdue' group by series_id`, monitor, series)
 	since := make(map[int64]time.Time, len(list))
 	for _, r := range list {
 		since[r.SeriesID] = r.Since
@@ -210,7 +218,8 @@ func (s *Store) HasOpen(ctx context.Context, monitor int64, cause detect.Cause) 
 // more.
 func CloseOverdue(ctx context.Context, tx pgx.Tx, monitor int64, now time.Time) error {
 	closed, err := ids(ctx, tx, `
-		update alert set ended_at = $2, closed_at = $2, close_reason = 'settings_changed' where monitor_id = $1 and cause = 'overdue' and closed_at is null returning id`, monitor, now)
+		update alert set ended_at = $2, closed_at = $2, close_reason = 'settings_changed'
+		where monitor_id = $1 and cause = 'overdue' and closed_at is null returning id`, monitor, now)
 	if err != nil {
 		return fmt.Errorf("close alerts: %w", err)
 	}
@@ -220,7 +229,8 @@ func CloseOverdue(ctx context.Context, tx pgx.Tx, monitor int64, now time.Time) 
 // ClosePaused closes all of a monitor's alerts: it judges nothing any more.
 func ClosePaused(ctx context.Context, tx pgx.Tx, monitor int64, now time.Time) error {
 	closed, err := ids(ctx, tx, `
-		update alert set ended_at = coalesce(ended_at, $2), closed_at = $2, close_reason = 'paused' where monitor_id = $1 and closed_at is null returning id`, monitor, now)
+		update alert set ended_at = coalesce(ended_at, $2), closed_at = $2, close_reason = 'paused'
+		where monitor_id = $1 and closed_at is null returning id`, monitor, now)
 	if err != nil {
 		return fmt.Errorf("close alerts: %w", err)
 	}

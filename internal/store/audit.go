@@ -32,7 +32,8 @@ func (s *Store) AddAudit(ctx context.Context, a record.Audit) error {
 		if err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, `insert into audit (at, who, what, about, note, role, origin, request, before, after, seal) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`,
+		_, err = tx.Exec(ctx, `insert into audit (at, who, what, about, note, role, origin, request, before, after, seal)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`,
 			a.At, a.Who, a.What, a.About, a.Note, a.Role, a.Origin, a.Request, text(a.Before), text(a.After), seal)
 		if err != nil {
 			return fmt.Errorf("write audit: %w", err)
@@ -73,7 +74,8 @@ type Sought struct {
 // Audits gives entries of the audit trail, newest first.
 func (s *Store) Audits(ctx context.Context, v Sought) ([]record.Audit, error) {
 	return many[record.Audit](ctx, s, "audit", `
-		select id, at, who, what, about, note, role, origin, request, coalesce(before, 'null') as before, coalesce(after, 'null') as after, seal from audit
+		select id, at, who, what, about, note, role, origin, request, coalesce(before, 'null') as before,
+			coalesce(after, 'null') as after, seal from audit
 		where ($1 = 0 or id < $1) and ($3 = '' or who = $3) and ($4 = '' or strpos(what, $4) > 0) and ($5 = '' or strpos(about, $5) > 0)
 			and ($6::timestamptz is null or at >= $6) and ($7::timestamptz is null or at < $7) order by id desc limit $2`,
 		v.Before, v.Limit, v.Who, v.What, v.About, instant(v.From), instant(v.To))
@@ -107,7 +109,9 @@ func (s *Store) VerifyAudit(ctx context.Context) (p Proof, err error) {
 	p.Begins = upto
 	for after := int64(0); ; {
 		list, err := many[record.Audit](ctx, s, "audit", `
-			select id, at, who, what, about, note, role, origin, request, convert_to(coalesce(before::text, ''), 'UTF8') as before, convert_to(coalesce(after::text, ''), 'UTF8') as after, seal
+			select id, at, who, what, about, note, role, origin, request,
+				convert_to(coalesce(before::text, ''), 'UTF8') as before,
+				convert_to(coalesce(after::text, ''), 'UTF8') as after, seal
 			from audit where id > $1 order by id limit $2`, after, page)
 		if err != nil {
 			return p, err
@@ -182,7 +186,8 @@ func (s *Store) RangIn(ctx context.Context, from, to time.Time) (map[int64]int64
 	}
 	list, err := many[row](ctx, s, "alerts", `
 		select series_id, max(id) as id from alert
-		where series_id is not null and since < $2 and (ended_at is null or ended_at > $1) and held <> 'held' and verdict <> 'noise' and cause <> 'overdue' group by series_id`, from, to)
+		where series_id is not null and since < $2 and (ended_at is null or ended_at > $1) and held <> 'held'
+			and verdict <> 'noise' and cause <> 'overdue' group by series_id`, from, to)
 	rang := map[int64]int64{}
 	for _, r := range list {
 		rang[r.SeriesID] = r.ID
@@ -197,12 +202,16 @@ func (s *Store) RunsAround(ctx context.Context, dataset string, from, to time.Ti
 		with of as (select distinct job_id from job_dataset where name = $1 and direction = 'output'),
 		recent as (
 			select r.id, r.job_id, r.state, r.started_at, r.ended_at, r.heard_at, d.rows from run r join of on of.job_id = r.job_id
-			left join run_dataset d on d.run_id = r.id and d.name = $1 and d.direction = 'output' where r.heard_at >= $2::timestamptz - interval '21 days' and r.heard_at < $3),
+			left join run_dataset d on d.run_id = r.id and d.name = $1 and d.direction = 'output'
+			where r.heard_at >= $2::timestamptz - interval '21 days' and r.heard_at < $3),
 		usual as (
 			select job_id, percentile_cont(0.5) within group (order by extract(epoch from ended_at - started_at))::float8 as seconds,
-				percentile_cont(0.5) within group (order by rows)::float8 as rows, count(*)::int as n from recent where state = 'complete' and heard_at < $2 group by 1)
-		select job.name as job, r.state, r.started_at, r.ended_at, r.rows, coalesce(u.seconds, 0) as usual_seconds, coalesce(u.rows, 0) as usual_rows, coalesce(u.n, 0) as known
-		from recent r join job on job.id = r.job_id left join usual u on u.job_id = r.job_id where r.heard_at >= $2 order by r.heard_at desc limit 200`, dataset, from, to)
+				percentile_cont(0.5) within group (order by rows)::float8 as rows, count(*)::int as n from recent
+				where state = 'complete' and heard_at < $2 group by 1)
+		select job.name as job, r.state, r.started_at, r.ended_at, r.rows, coalesce(u.seconds, 0) as usual_seconds,
+			coalesce(u.rows, 0) as usual_rows, coalesce(u.n, 0) as known
+		from recent r join job on job.id = r.job_id left join usual u on u.job_id = r.job_id where r.heard_at >= $2
+		order by r.heard_at desc limit 200`, dataset, from, to)
 }
 
 // RunAround is a run beside what its job's runs usually are.

@@ -13,7 +13,8 @@ import (
 func PutCalendar(ctx context.Context, tx pgx.Tx, v record.Calendar) error {
 	_, err := tx.Exec(ctx, `
 		insert into calendar (name, ical, country, dataset, effect, zone) values ($1, $2, $3, $4, $5, $6)
-		on conflict (name) do update set ical = excluded.ical, country = excluded.country, dataset = excluded.dataset, effect = excluded.effect, zone = excluded.zone, put_at = now()`,
+		on conflict (name) do update set ical = excluded.ical, country = excluded.country, dataset = excluded.dataset,
+			effect = excluded.effect, zone = excluded.zone, put_at = now()`,
 		v.Name, v.ICal, v.Country, v.Dataset, v.Effect, v.Zone)
 	if err != nil {
 		return clash("calendar "+v.Name, err)
@@ -118,10 +119,12 @@ type PlannedSpan struct {
 func (s *Store) PlannedSpans(ctx context.Context) ([]PlannedSpan, error) {
 	return many[PlannedSpan](ctx, s, "planned stretches", `
 		select d.name as dataset, d.zone, a.since as from_at, greatest(a.ended_at, a.since + m.period_seconds * interval '1 second') as to_at, l.cause
-		from alert a join series s on s.id = a.series_id join metric m on m.id = s.metric_id join dataset d on d.id = m.dataset_id join label l on l.id = a.label_id
+		from alert a join series s on s.id = a.series_id join metric m on m.id = s.metric_id
+		join dataset d on d.id = m.dataset_id join label l on l.id = a.label_id
 		where a.verdict = 'planned' and a.ended_at is not null
 		union all
 		select d.name, d.zone, x.from_at, x.to_at, x.cause
-		from stretch x join series s on s.id = x.series_id join metric m on m.id = s.metric_id join dataset d on d.id = m.dataset_id where x.verdict = 'planned'
+		from stretch x join series s on s.id = x.series_id join metric m on m.id = s.metric_id
+		join dataset d on d.id = m.dataset_id where x.verdict = 'planned'
 		order by 1, 3`)
 }

@@ -44,7 +44,8 @@ func SetChannel(ctx context.Context, tx pgx.Tx, v record.Channel) (int64, error)
 		names = v.HeaderNames
 	}
 	err := tx.QueryRow(ctx, `
-		insert into channel (name, kind, settings, secret, hourly_limit, paused, headers, header_names, address) values ($1, $2, $3, $4, $5, $6, $7, coalesce($8, '[]'::jsonb), $9)
+		insert into channel (name, kind, settings, secret, hourly_limit, paused, headers, header_names, address)
+		values ($1, $2, $3, $4, $5, $6, $7, coalesce($8, '[]'::jsonb), $9)
 		on conflict (name) do update set kind = excluded.kind, settings = excluded.settings, secret = coalesce(excluded.secret, channel.secret),
 			hourly_limit = excluded.hourly_limit, paused = excluded.paused, address = excluded.address,
 			headers = case when $8 is null then channel.headers else excluded.headers end, header_names = coalesce($8, channel.header_names)
@@ -113,9 +114,11 @@ func (s *Store) Route(ctx context.Context, name string) (record.Route, error) {
 func SetRoute(ctx context.Context, tx pgx.Tx, v record.Route) error {
 	var id int64
 	err := tx.QueryRow(ctx, `
-		insert into route (name, channel_id, datasets, owners, severity, hours, zone, wait_seconds, remind_seconds, escalate_seconds, escalate_to, recovery, tags)
+		insert into route (name, channel_id, datasets, owners, severity, hours, zone, wait_seconds, remind_seconds,
+			escalate_seconds, escalate_to, recovery, tags)
 		select $1, c.id, $3, $4, $5, $6, $7, $8, $9, $10, (select id from channel where name = $11), $12, $13 from channel c where c.name = $2
-		on conflict (name) do update set channel_id = excluded.channel_id, datasets = excluded.datasets, owners = excluded.owners, severity = excluded.severity,
+		on conflict (name) do update set channel_id = excluded.channel_id, datasets = excluded.datasets,
+			owners = excluded.owners, severity = excluded.severity,
 			hours = excluded.hours, zone = excluded.zone, wait_seconds = excluded.wait_seconds, remind_seconds = excluded.remind_seconds,
 			escalate_seconds = excluded.escalate_seconds, escalate_to = excluded.escalate_to, recovery = excluded.recovery, tags = excluded.tags
 		returning id`,
@@ -173,7 +176,8 @@ func DropMessages(ctx context.Context, tx pgx.Tx, messages []string, why string)
 // next is what waits and would be sent next: what is about the same group waits
 // for what is to be said before it.
 const next = `m.state = 'waiting' and not c.paused
-	and not exists (select 1 from message e where e.group_id = m.group_id and e.channel_id = m.channel_id and e.state = 'waiting' and e.created_at < m.created_at)`
+	and not exists (select 1 from message e
+	where e.group_id = m.group_id and e.channel_id = m.channel_id and e.state = 'waiting' and e.created_at < m.created_at)`
 
 // Lease hands out messages that are due, at most so many, to be sent before an
 // instant: afterwards another process may take them. About one group a channel
@@ -198,7 +202,8 @@ func (s *Store) Rendered(ctx context.Context, m record.Message) error {
 // not at all.
 func (s *Store) EndMessage(ctx context.Context, m record.Message) error {
 	return s.InTx(ctx, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `update message set state = $2, sent_at = $3, error = $4, due_at = $5, leased_to = null where id = $1`, m.ID, m.State, m.SentAt, m.Error, m.DueAt)
+		_, err := tx.Exec(ctx, `update message set state = $2, sent_at = $3, error = $4, due_at = $5, leased_to = null
+			where id = $1`, m.ID, m.State, m.SentAt, m.Error, m.DueAt)
 		if err != nil {
 			return fmt.Errorf("write message: %w", err)
 		}
@@ -213,9 +218,13 @@ func (s *Store) Fold(ctx context.Context, now time.Time, after time.Duration, ne
 	return s.InTx(ctx, func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, `
 			select m.id::text, m.channel_id from message m join channel c on c.id = m.channel_id
-			where m.state = 'waiting' and m.due_at <= $1 and m.attempts = 0 and m.group_id is not null and m.what <> 'escalated' and (m.leased_to is null or m.leased_to < $1)
-				and (select count(*) from message s where s.channel_id = c.id and s.state = 'sent' and s.sent_at > $1 - interval '1 hour' and s.group_id is not null)
-					+ (select count(*) from message w where w.channel_id = c.id and w.state = 'waiting' and w.group_id is not null and (w.attempts > 0 or (w.due_at, w.id) < (m.due_at, m.id)))
+			where m.state = 'waiting' and m.due_at <= $1 and m.attempts = 0 and m.group_id is not null
+				and m.what <> 'escalated' and (m.leased_to is null or m.leased_to < $1)
+				and (select count(*) from message s
+				where s.channel_id = c.id and s.state = 'sent' and s.sent_at > $1 - interval '1 hour' and s.group_id is not null)
+					+ (select count(*) from message w
+					where w.channel_id = c.id and w.state = 'waiting' and w.group_id is not null
+					and (w.attempts > 0 or (w.due_at, w.id) < (m.due_at, m.id)))
 					>= c.hourly_limit
 			for update of m skip locked`, now)
 		if err != nil {
@@ -235,14 +244,16 @@ func (s *Store) Fold(ctx context.Context, now time.Time, after time.Duration, ne
 		}
 		for channel, folded := range byChannel {
 			var summary string
-			err := tx.QueryRow(ctx, `select id::text from message where channel_id = $1 and what = 'summary' and state = 'waiting' and attempts = 0 limit 1`, channel).Scan(&summary)
+			err := tx.QueryRow(ctx, `select id::text from message
+				where channel_id = $1 and what = 'summary' and state = 'waiting' and attempts = 0 limit 1`, channel).Scan(&summary)
 			if err == pgx.ErrNoRows {
 				summary = newID()
 				err = PutMessage(ctx, tx, record.Message{ID: summary, ChannelID: channel, What: record.ToldSummary,
 					CreatedAt: now, DueAt: now.Add(after)})
 			}
 			if err == nil {
-				_, err = tx.Exec(ctx, `update message set state = 'summed', summary_id = $2, error = 'beyond the hourly limit: told in a summary' where id = any($1::uuid[])`, folded, summary)
+				_, err = tx.Exec(ctx, `update message set state = 'summed', summary_id = $2,
+					error = 'beyond the hourly limit: told in a summary' where id = any($1::uuid[])`, folded, summary)
 			}
 			if err != nil {
 				return fmt.Errorf("sum messages up: %w", err)
@@ -332,10 +343,13 @@ func (s *Store) Unanswered(ctx context.Context, now time.Time) ([]Unanswered, er
 			where g.closed_at is null and g.merged_into is null and g.taken_by = '' and (g.snoozed_until is null or g.snoozed_until <= $1)
 				and (r.remind_seconds > 0 or r.escalate_seconds > 0)
 				and not exists (select 1 from alert a where a.group_id = g.id and a.verdict <> ''))
-		select l.id as group_id, l.route_id, l.channel_id, 'reminder' as what, (select count(*) from message x where x.group_id = l.id and x.channel_id = l.channel_id and x.what = 'reminder')::int as turn
+		select l.id as group_id, l.route_id, l.channel_id, 'reminder' as what,
+			(select count(*) from message x where x.group_id = l.id and x.channel_id = l.channel_id
+			and x.what = 'reminder')::int as turn
 		from lasting l
 		where l.remind_seconds > 0 and not exists (
-			select 1 from message x where x.group_id = l.id and x.channel_id = l.channel_id and (x.state = 'waiting' or coalesce(x.sent_at, x.created_at) > $1 - l.remind_seconds * interval '1 second'))
+			select 1 from message x where x.group_id = l.id and x.channel_id = l.channel_id
+				and (x.state = 'waiting' or coalesce(x.sent_at, x.created_at) > $1 - l.remind_seconds * interval '1 second'))
 		union all
 		select l.id, l.route_id, l.escalate_to, 'escalated', 0 from lasting l
 		where l.escalate_seconds > 0 and l.escalate_to is not null and l.sent_at <= $1 - l.escalate_seconds * interval '1 second'
@@ -394,6 +408,7 @@ func (s *Store) Snooze(ctx context.Context, monitor int64, until *time.Time, who
 
 // PutTest keeps a test message that the caller sends by itself.
 func (s *Store) PutTest(ctx context.Context, m record.Message, until time.Time) error {
-	return s.exec(ctx, "message", `insert into message (id, channel_id, what, created_at, due_at, leased_to, attempts) values ($1, $2, $3, $4, $5, $6, 1)`,
+	return s.exec(ctx, "message", `insert into message (id, channel_id, what, created_at, due_at, leased_to, attempts)
+		values ($1, $2, $3, $4, $5, $6, 1)`,
 		m.ID, m.ChannelID, m.What, m.CreatedAt, m.DueAt, until)
 }

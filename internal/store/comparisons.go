@@ -73,7 +73,8 @@ func OrderComparison(ctx context.Context, tx pgx.Tx, v record.Comparison, now ti
 // it or meanwhile.
 func (s *Store) ComparisonProgress(ctx context.Context, id int64, done, total int) error {
 	return s.exec(ctx, "task", `
-		update task set done = $2, total = $3, touched_at = now() from comparison where comparison.id = $1 and task.id = comparison.task_id`, id, done, total)
+		update task set done = $2, total = $3, touched_at = now() from comparison
+		where comparison.id = $1 and task.id = comparison.task_id`, id, done, total)
 }
 
 // SetComparison adds a comparison or replaces the settings of the one of that
@@ -83,8 +84,10 @@ func SetComparison(ctx context.Context, tx pgx.Tx, v record.Comparison) (id int6
 	err = tx.QueryRow(ctx, `
 		insert into comparison (dataset_id, name, owner, settings, features, next_at)
 		select d.id, $2, $3, $4, $5, $6 from dataset d where d.name = $1
-		on conflict (name) do update set dataset_id = excluded.dataset_id, owner = excluded.owner, settings = excluded.settings, features = excluded.features, next_at = excluded.next_at
-		returning id, coalesce((select o.settings = $4::jsonb and o.dataset_id = comparison.dataset_id from comparison o where o.name = $2), true)`, v.Dataset, v.Name, v.Owner, v.Settings, v.Features, v.NextAt).Scan(&id, &same)
+		on conflict (name) do update set dataset_id = excluded.dataset_id, owner = excluded.owner,
+			settings = excluded.settings, features = excluded.features, next_at = excluded.next_at
+		returning id, coalesce((select o.settings = $4::jsonb and o.dataset_id = comparison.dataset_id from comparison o
+			where o.name = $2), true)`, v.Dataset, v.Name, v.Owner, v.Settings, v.Features, v.NextAt).Scan(&id, &same)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return 0, record.NotFound{Kind: "dataset", Name: v.Dataset}
 	}
@@ -102,7 +105,8 @@ func SetComparison(ctx context.Context, tx pgx.Tx, v record.Comparison) (id int6
 func ForgetComputed(ctx context.Context, tx pgx.Tx, id int64) error {
 	for _, statement := range []string{
 		`delete from drift_day where comparison_id = $1`, `delete from drift_period where comparison_id = $1`,
-		`update comparison set layouts = '[]', referred = '{}', computed_to = null, counted_to = null, state = 'new', message = '', revision = revision + 1 where id = $1`,
+		`update comparison set layouts = '[]', referred = '{}', computed_to = null, counted_to = null, state = 'new',
+			message = '', revision = revision + 1 where id = $1`,
 	} {
 		if _, err := tx.Exec(ctx, statement, id); err != nil {
 			return fmt.Errorf("drop what was computed: %w", err)
@@ -210,7 +214,8 @@ func (s *Store) DriftOvers(ctx context.Context) ([]DriftOver, error) {
 // one, the latest first.
 func (s *Store) DriftStates(ctx context.Context, comparison int64, place int, upTo time.Time) ([]string, error) {
 	return many[string](ctx, s, "periods", `
-		select coalesce(found->'features'->$2::int->>'state', '') from drift_period where comparison_id = $1 and from_at <= $3 order by from_at desc limit 500`, comparison, place, upTo)
+		select coalesce(found->'features'->$2::int->>'state', '') from drift_period
+		where comparison_id = $1 and from_at <= $3 order by from_at desc limit 500`, comparison, place, upTo)
 }
 
 // PutDriftPeriods keeps what was found in some periods.
@@ -221,7 +226,8 @@ func PutDriftPeriods(ctx context.Context, tx pgx.Tx, v record.Comparison, period
 	for _, p := range periods {
 		_, err := tx.Exec(ctx, `
 			insert into drift_period (comparison_id, from_at, to_at, over, found, computed_at) values ($1, $2, $3, $6, $4, $5)
-			on conflict (comparison_id, from_at) do update set to_at = excluded.to_at, over = excluded.over, found = excluded.found, computed_at = excluded.computed_at`,
+			on conflict (comparison_id, from_at) do update set to_at = excluded.to_at, over = excluded.over,
+				found = excluded.found, computed_at = excluded.computed_at`,
 			p.ComparisonID, p.From, p.To, p.Found, p.ComputedAt, p.Found.Over)
 		if err != nil {
 			return fmt.Errorf("write period: %w", err)
@@ -263,7 +269,8 @@ func (s *Store) Ran(ctx context.Context, v record.Comparison) (task int64, err e
 		if err := tx.QueryRow(ctx, `select task_id from comparison where id = $1`, v.ID).Scan(&task); err != nil {
 			return fmt.Errorf("read comparison %s: %w", v.Name, err)
 		}
-		_, err := tx.Exec(ctx, `update comparison set state = $2, message = $3, run_at = $4, next_at = $5, counted_to = case when $2 = 'failed' then counted_to end, task_id = 0, failing_since = $6 where id = $1`,
+		_, err := tx.Exec(ctx, `update comparison set state = $2, message = $3, run_at = $4, next_at = $5,
+			counted_to = case when $2 = 'failed' then counted_to end, task_id = 0, failing_since = $6 where id = $1`,
 			v.ID, v.State, v.Message, v.RunAt, v.NextAt, v.FailingSince)
 		if err != nil {
 			return fmt.Errorf("write comparison: %w", err)

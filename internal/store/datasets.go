@@ -87,7 +87,8 @@ func (s *Store) AddMetric(ctx context.Context, v record.Metric) (int64, error) {
 // metric of its old name.
 func (s *Store) RenameMetric(ctx context.Context, id int64, name string) error {
 	return s.exec(ctx, "metric "+name, `
-		update metric set name = $2, otlp_name = case when otlp_name = '' and every_seconds = 0 and cron = '' then name else otlp_name end where id = $1`, id, name)
+		update metric set name = $2, otlp_name = case when otlp_name = '' and every_seconds = 0
+			and cron = '' then name else otlp_name end where id = $1`, id, name)
 }
 
 func (s *Store) Metrics(ctx context.Context) ([]record.Metric, error) {
@@ -180,7 +181,8 @@ func (s *Store) SeriesByID(ctx context.Context, id int64) (record.Series, error)
 // EnsureSeries gives the ids of the segments' series, making missing ones.
 func (s *Store) EnsureSeries(ctx context.Context, metric int64, segments []string) (map[string]int64, error) {
 	if err := s.exec(ctx, "series", `
-		insert into series (metric_id, segment) select $1, segment from unnest($2::text[]) as segment order by segment on conflict do nothing`, metric, segments); err != nil {
+		insert into series (metric_id, segment) select $1, segment from unnest($2::text[]) as segment order by segment
+		on conflict do nothing`, metric, segments); err != nil {
 		return nil, err
 	}
 	list, err := many[record.Series](ctx, s, "series",

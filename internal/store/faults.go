@@ -50,12 +50,15 @@ type GroupedAlert struct {
 }
 
 const groupedSelect = `
-	select a.id, coalesce(a.group_id, 0) as group_id, coalesce(a.series_id, 0) as series_id, coalesce(source.name, '') as source, coalesce(job.name, '') as job,
+	select a.id, coalesce(a.group_id, 0) as group_id, coalesce(a.series_id, 0) as series_id,
+		coalesce(source.name, '') as source, coalesce(job.name, '') as job,
 		coalesce(d.name, '') as dataset, a.cause, a.direction, coalesce(m.measure, '') as measure, coalesce(m.kind, 'value') as kind,
 		coalesce(m.column_name, '') as column_name, coalesce(m.name, '') as metric, coalesce(m.comparison, '') as comparison,
 		coalesce(m.segment_by, '[]') as segment_by, coalesce(s.segment, '') as segment,
 		a.since, a.onset_spread, a.effect, a.effect_error, a.raised_at, a.ended_at, a.closed_at, a.severity,
-		coalesce(nullif(a.owner, ''), nullif(v.owner, ''), nullif(sla.owner, ''), nullif(comparison.owner, ''), d.owner, '') as owner, all_tags(d.tags, m.tags, v.tags) as tags, coalesce(a.monitor_id, 0) as monitor_id, a.verdict, a.sentence, a.fixed, a.held, a.from_history,
+		coalesce(nullif(a.owner, ''), nullif(v.owner, ''), nullif(sla.owner, ''), nullif(comparison.owner, ''), d.owner, '')
+			as owner, all_tags(d.tags, m.tags, v.tags) as tags, coalesce(a.monitor_id, 0) as monitor_id, a.verdict,
+		a.sentence, a.fixed, a.held, a.from_history,
 		coalesce((v.settings ->> 'warn_seconds')::float8, 0) as warn_seconds
 	from alert a left join monitor v on v.id = a.monitor_id left join metric m on m.id = v.metric_id left join series s on s.id = a.series_id
 	left join dataset d on d.id = coalesce(m.dataset_id, a.of_dataset) left join sla on sla.id = a.of_sla
@@ -76,7 +79,8 @@ func (s *Store) GroupsOfLate(ctx context.Context, from, to time.Time, datasets [
 		select * from alert_group where id = any($3) or merged_into is null and id in (
 			select a.group_id from alert a left join monitor v on v.id = a.monitor_id left join metric m on m.id = v.metric_id
 			left join dataset d on d.id = coalesce(m.dataset_id, a.of_dataset)
-			where a.raised_at >= $1 and a.raised_at <= $2 and a.group_id is not null and (d.name is null or d.name = any($4))) order by id`, from, to, named, datasets)
+			where a.raised_at >= $1 and a.raised_at <= $2 and a.group_id is not null
+				and (d.name is null or d.name = any($4))) order by id`, from, to, named, datasets)
 	if err != nil || len(groups) == 0 {
 		return nil, nil, err
 	}
@@ -172,7 +176,8 @@ func (s *Store) Watched(ctx context.Context, datasets []string) ([]Watched, erro
 		select d.name as dataset, m.measure, m.kind, m.column_name, m.name as metric, m.segment_by, s.segment
 		from dataset d join metric m on m.dataset_id = d.id cross join lateral (
 			select segment from series where metric_id = m.id order by id limit $2) s
-		where d.name = any($1) and m.comparison = '' and exists (select from monitor v where v.metric_id = m.id and not v.paused and v.learned_at is not null)`,
+		where d.name = any($1) and m.comparison = ''
+			and exists (select from monitor v where v.metric_id = m.id and not v.paused and v.learned_at is not null)`,
 		datasets, mostWatched)
 }
 
@@ -274,7 +279,8 @@ type RowSeries struct {
 func (s *Store) RowSeries(ctx context.Context, most int) ([]RowSeries, error) {
 	return many[RowSeries](ctx, s, "series", `
 		select d.name as dataset, m.id as metric_id, m.period_seconds, m.segment_by, s.id as series_id, s.segment
-		from (select distinct on (dataset_id, segment_by) * from metric where measure = 'rows' and row_filter = '' order by dataset_id, segment_by, period_seconds, id) m
+		from (select distinct on (dataset_id, segment_by) * from metric where measure = 'rows' and row_filter = ''
+			order by dataset_id, segment_by, period_seconds, id) m
 		join dataset d on d.id = m.dataset_id cross join lateral (select id, segment from series where metric_id = m.id order by id limit $1) s
 		order by d.name, m.id, s.id`, most)
 }
@@ -292,7 +298,8 @@ type Apartness struct {
 func (s *Store) Apartnesses(ctx context.Context, since time.Time) ([]Apartness, error) {
 	return many[Apartness](ctx, s, "alerts", `
 		with onset as (
-			select a.group_id, d.name, min(a.since) as at from alert a join series s on s.id = a.series_id join metric m on m.id = s.metric_id join dataset d on d.id = m.dataset_id
+			select a.group_id, d.name, min(a.since) as at from alert a join series s on s.id = a.series_id
+			join metric m on m.id = s.metric_id join dataset d on d.id = m.dataset_id
 			where a.raised_at >= $1 and a.verdict = 'fault' and m.measure = 'rows' and a.group_id is not null group by 1, 2),
 		step as (
 			select distinct i.name as from_name, o.name as to_name from job_dataset i join job_dataset o on o.job_id = i.job_id
@@ -315,7 +322,8 @@ func (s *Store) Paces(ctx context.Context, since time.Time) ([]Pace, error) {
 		with gap as (
 			select job_id, extract(epoch from ended_at - lag(ended_at) over (partition by job_id order by ended_at)) as seconds
 			from run where state = 'complete' and ended_at >= $1),
-		pace as (select job_id, percentile_cont(0.9) within group (order by seconds) as seconds, count(*)::int as runs from gap where seconds is not null group by job_id)
+		pace as (select job_id, percentile_cont(0.9) within group (order by seconds) as seconds, count(*)::int as runs
+			from gap where seconds is not null group by job_id)
 		select i.name as from_name, o.name as to_name, min(p.seconds)::float8 as seconds, max(p.runs)::int as runs
 		from job_dataset i join job_dataset o on o.job_id = i.job_id join pace p on p.job_id = i.job_id
 		where i.direction = 'input' and o.direction = 'output' and i.name <> o.name group by 1, 2`, since)

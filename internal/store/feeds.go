@@ -10,9 +10,11 @@ import (
 // SetFeed adds a calendar's feed or replaces it.
 func (s *Store) SetFeed(ctx context.Context, v record.Feed) error {
 	return s.exec(ctx, "calendar feed", `
-		insert into calendar_feed (calendar, host, address, dataset, effect, every_seconds, etag, fetched_at, next_at) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
+		insert into calendar_feed (calendar, host, address, dataset, effect, every_seconds, etag, fetched_at, next_at)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
 		on conflict (calendar) do update set host = excluded.host, address = excluded.address, dataset = excluded.dataset, effect = excluded.effect,
-			every_seconds = excluded.every_seconds, etag = excluded.etag, fetched_at = excluded.fetched_at, next_at = excluded.next_at, failing_since = null, message = ''`,
+			every_seconds = excluded.every_seconds, etag = excluded.etag, fetched_at = excluded.fetched_at,
+			next_at = excluded.next_at, failing_since = null, message = ''`,
 		v.Calendar, v.Host, v.Address, v.Dataset, v.Effect, v.EverySeconds, v.ETag, v.FetchedAt, v.NextAt)
 }
 

@@ -26,12 +26,17 @@ const forgetStep, forgetSteps = 5000, 40
 // old are the rows that go once they are older than $1, kind by kind. What somebody set up,
 // said or was told of faults stays: alerts, labels, incidents, notes.
 var old = map[string]string{
-	"runs":             `delete from run where id in (select id from run where heard_at < $1 order by heard_at limit $2)`,
-	"loads":            `delete from load where ctid in (select ctid from load where at < $1 limit $2)`,
-	"messages":         `delete from message where id in (select id from message where created_at < $1 and state <> 'waiting' order by created_at limit $2)`,
-	"tasks":            `delete from task where id in (select id from task where finished_at < $1 limit $2)`,
-	"proposals":        `delete from proposal where id in (select id from proposal where state <> 'open' and coalesce(decided_at, made_at) < $1 limit $2)`,
-	"column versions":  `delete from column_version v where id in (select id from column_version o where seen_at < $1 and exists (select from column_version n where n.dataset_id = o.dataset_id and n.seen_at > o.seen_at) limit $2)`,
+	"runs":  `delete from run where id in (select id from run where heard_at < $1 order by heard_at limit $2)`,
+	"loads": `delete from load where ctid in (select ctid from load where at < $1 limit $2)`,
+	"messages": `delete from message where id in (select id from message where created_at < $1 and state <> 'waiting'
+		order by created_at limit $2)`,
+	"tasks": `delete from task where id in (select id from task where finished_at < $1 limit $2)`,
+	"proposals": `delete from proposal where id in (select id from proposal
+		where state <> 'open' and coalesce(decided_at, made_at) < $1 limit $2)`,
+	"column versions": `delete from column_version v
+		where id in (select id from column_version o
+		where seen_at < $1 and exists (select from column_version n
+		where n.dataset_id = o.dataset_id and n.seen_at > o.seen_at) limit $2)`,
 	"periods of drift": `delete from drift_period where ctid in (select ctid from drift_period where to_at < $1 limit $2)`,
 	"days of drift":    `delete from drift_day where ctid in (select ctid from drift_day where day < $1 and not reference limit $2)`,
 	"days of SLAs":     `delete from sla_day where ctid in (select ctid from sla_day where due_at < $1 limit $2)`,
@@ -89,7 +94,8 @@ func (s *Store) ForgetAudit(ctx context.Context, days int, now time.Time) (n int
 			return fmt.Errorf("forget audit: %w", err)
 		}
 		n = result.RowsAffected()
-		if _, err := tx.Exec(ctx, `insert into audit_begins (upto, seal) values ($1, $2) on conflict (one) do update set upto = $1, seal = $2`, upto, seal); err != nil {
+		if _, err := tx.Exec(ctx, `insert into audit_begins (upto, seal) values ($1, $2)
+			on conflict (one) do update set upto = $1, seal = $2`, upto, seal); err != nil {
 			return fmt.Errorf("forget audit: %w", err)
 		}
 		return s.In(tx).AddAudit(ctx, record.Audit{At: now, Who: "Tin Bell", What: "forget audit", About: "audit",

@@ -45,7 +45,8 @@ func AddGroups(ctx context.Context, tx pgx.Tx, groups []record.Group) ([]int64, 
 
 // PutInGroups makes alerts members of groups, each of its own.
 func PutInGroups(ctx context.Context, tx pgx.Tx, alerts, groups []int64) error {
-	_, err := tx.Exec(ctx, `update alert a set group_id = p.dest from unnest($1::bigint[], $2::bigint[]) as p(id, dest) where a.id = p.id`, alerts, groups)
+	_, err := tx.Exec(ctx, `update alert a set group_id = p.dest from unnest($1::bigint[], $2::bigint[]) as p(id, dest)
+		where a.id = p.id`, alerts, groups)
 	if err != nil {
 		return fmt.Errorf("write groups of alerts: %w", err)
 	}
@@ -70,7 +71,8 @@ func SetGroups(ctx context.Context, tx pgx.Tx, groups []record.Group) error {
 
 // TakeGroup keeps who looks after a group; an empty name takes it back.
 func (s *Store) TakeGroup(ctx context.Context, id int64, who string, at time.Time) error {
-	return s.changeGroup(ctx, id, `update alert_group set taken_by = $2, taken_at = case when $2 = '' then null else $3::timestamptz end where id = $1`, who, at)
+	return s.changeGroup(ctx, id, `update alert_group set taken_by = $2,
+		taken_at = case when $2 = '' then null else $3::timestamptz end where id = $1`, who, at)
 }
 
 // SnoozeGroup keeps until when nothing is told of a group.
@@ -111,21 +113,28 @@ type GroupRow struct {
 
 const groupSelect = `
 	select g.*, case when g.origin = '' then '' when g.origin_kind <> 'dataset' then 'the ' || g.origin_kind || ' ' || g.origin
-			when g.origin_segment <> '[]' then (select string_agg(p ->> 'value', ' / ') from jsonb_array_elements(g.origin_segment) p) || ' in ' || g.origin
-			else g.origin end as place, l.sentence, l.id as lead, m.alerts, m.open, m.datasets, m.tags, m.answered, coalesce(l.owner, '') as owner, coalesce(l.zone, 'UTC') as zone
+			when g.origin_segment <> '[]' then (select string_agg(p ->> 'value', ' / ')
+			from jsonb_array_elements(g.origin_segment) p) || ' in ' || g.origin
+			else g.origin end as place, l.sentence, l.id as lead, m.alerts, m.open, m.datasets, m.tags, m.answered,
+			coalesce(l.owner, '') as owner, coalesce(l.zone, 'UTC') as zone
 	from alert_group g
 	join lateral (
 		select count(*) as alerts, count(*) filter (where a.closed_at is null) as open, count(*) filter (where a.verdict <> '') as answered,
 			coalesce(jsonb_agg(distinct d.name) filter (where d.name is not null), '[]') as datasets,
-			coalesce((select jsonb_agg(distinct t order by t) from jsonb_array_elements_text(all_tags(variadic array_agg(d.tags) || array_agg(mt.tags) || array_agg(v.tags))) t), '[]') as tags
-		from alert a left join monitor v on v.id = a.monitor_id left join series s on s.id = a.series_id left join metric mt on mt.id = s.metric_id left join dataset d on d.id = coalesce(mt.dataset_id, a.of_dataset)
+			coalesce((select jsonb_agg(distinct t order by t)
+			from jsonb_array_elements_text(all_tags(variadic array_agg(d.tags) || array_agg(mt.tags) || array_agg(v.tags))) t), '[]') as tags
+		from alert a left join monitor v on v.id = a.monitor_id left join series s on s.id = a.series_id
+		left join metric mt on mt.id = s.metric_id left join dataset d on d.id = coalesce(mt.dataset_id, a.of_dataset)
 		where a.group_id = g.id) m on m.alerts > 0
 	join lateral (
 		select a.id, a.sentence, coalesce(nullif(a.owner, ''), nullif(v.owner, ''), d.owner) as owner, coalesce(mt.zone, d.zone) as zone
-		from alert a left join monitor v on v.id = a.monitor_id left join metric mt on mt.id = v.metric_id left join dataset d on d.id = coalesce(mt.dataset_id, a.of_dataset)
+		from alert a left join monitor v on v.id = a.monitor_id left join metric mt on mt.id = v.metric_id
+		left join dataset d on d.id = coalesce(mt.dataset_id, a.of_dataset)
 			left join series s on s.id = a.series_id
 		where a.group_id = g.id
-		order by a.id = g.origin_alert and a.closed_at is null desc nulls last, (a.closed_at is null) desc, d.name = g.origin desc nulls last, a.id = g.origin_alert desc nulls last, coalesce(s.segment, '') = '' desc, a.severity = 'critical' desc, a.raised_at, a.id limit 1) l on true `
+		order by a.id = g.origin_alert and a.closed_at is null desc nulls last, (a.closed_at is null) desc,
+			d.name = g.origin desc nulls last, a.id = g.origin_alert desc nulls last, coalesce(s.segment, '') = '' desc,
+			a.severity = 'critical' desc, a.raised_at, a.id limit 1) l on true `
 
 // GroupFilter narrows a list of groups; zero values do not filter.
 type GroupFilter struct {
@@ -149,7 +158,8 @@ func (s *Store) Groups(ctx context.Context, f GroupFilter) ([]GroupRow, error) {
 		way, beyond = "", ">"
 	}
 	return many[GroupRow](ctx, s, "groups", groupSelect+`
-		where g.merged_into is null and (not $1 or g.closed_at is null) and ($2 = '' or m.datasets ? $2) and ($7 = '' or l.owner = $7) and ($8 = '' or m.tags ? $8)
+		where g.merged_into is null and (not $1 or g.closed_at is null) and ($2 = '' or m.datasets ? $2)
+			and ($7 = '' or l.owner = $7) and ($8 = '' or m.tags ? $8)
 			and ($3::timestamptz is null or g.opened_at >= $3) and ($4::timestamptz is null or g.opened_at < $4)
 			and ($5 = 0 or (`+column+`, g.id) `+beyond+` (select `+column+`, g.id from alert_group g where g.id = $5))
 		order by `+column+way+`, g.id`+way+` limit $6`, f.Open, f.Dataset, nullTime(f.From), nullTime(f.To), f.Cursor, f.Limit,
@@ -169,7 +179,8 @@ func (s *Store) ToldOn(ctx context.Context, from time.Time) (map[int64][]string,
 	}
 	list, err := many[row](ctx, s, "messages", `
 		select distinct m.group_id, c.name as channel from message m join channel c on c.id = m.channel_id
-		where m.group_id is not null and m.state in ('sent', 'summed') and ($1::timestamptz is null or m.created_at >= $1) order by 1, 2`, nullTime(from))
+		where m.group_id is not null and m.state in ('sent', 'summed') and ($1::timestamptz is null or m.created_at >= $1)
+		order by 1, 2`, nullTime(from))
 	told := map[int64][]string{}
 	for _, r := range list {
 		told[r.GroupID] = append(told[r.GroupID], r.Channel)

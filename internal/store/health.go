@@ -20,7 +20,8 @@ func (s *Store) PutHealth(ctx context.Context, dataset int64, summary any, now t
 	}
 	return s.exec(ctx, "health", `
 		insert into health (dataset_id, summary, computed_at) values ($1, $2, $3)
-		on conflict (dataset_id) do update set summary = excluded.summary, computed_at = excluded.computed_at where health.computed_at <= excluded.computed_at`,
+		on conflict (dataset_id) do update set summary = excluded.summary, computed_at = excluded.computed_at
+		where health.computed_at <= excluded.computed_at`,
 		dataset, string(encoded), now)
 }
 
@@ -47,7 +48,9 @@ func (s *Store) Healths(ctx context.Context) (map[int64]Summary, error) {
 func (s *Store) NewestSample(ctx context.Context, dataset int64, now time.Time) (*time.Time, error) {
 	newest, err := one[*time.Time](ctx, s, "newest sample", "", `
 		select max(newest.at) from metric m join series on series.metric_id = m.id
-		cross join lateral (select at from sample where series_id = series.id and value is not null and (m.kind <> 'count' or value <> 0) order by at desc limit 1) newest
+		cross join lateral (select at from sample
+			where series_id = series.id and value is not null and (m.kind <> 'count' or value <> 0) order by at desc
+			limit 1) newest
 		where m.dataset_id = $1`, dataset)
 	if err != nil || newest != nil {
 		return newest, err
@@ -97,11 +100,14 @@ type Bytes struct {
 func (s *Store) BytesOf(ctx context.Context, d record.Dataset, now time.Time) (Bytes, error) {
 	return one[Bytes](ctx, s, "bytes", d.Name, `
 		with arrived as (
-			select landed_at as at, bytes, rows from delivery where dataset_id = $1 and state = 'taken' and landed_at > $4::timestamptz - interval '30 days'
+			select landed_at as at, bytes, rows from delivery
+			where dataset_id = $1 and state = 'taken' and landed_at > $4::timestamptz - interval '30 days'
 			union all
 			select r.ended_at, o.bytes, o.rows from run_dataset o join run r on r.id = o.run_id
-			where o.name = $3 and o.namespace = $2 and o.direction = 'output' and r.state = 'complete' and r.ended_at > $4::timestamptz - interval '30 days')
-		select sum(bytes) filter (where at > $4::timestamptz - interval '1 day')::float8 as day, sum(bytes) filter (where at > $4::timestamptz - interval '7 days')::float8 as week,
+			where o.name = $3 and o.namespace = $2 and o.direction = 'output' and r.state = 'complete'
+				and r.ended_at > $4::timestamptz - interval '30 days')
+		select sum(bytes) filter (where at > $4::timestamptz - interval '1 day')::float8 as day,
+			sum(bytes) filter (where at > $4::timestamptz - interval '7 days')::float8 as week,
 			sum(bytes)::float8 as month, sum(bytes) filter (where rows > 0)::float8 / nullif(sum(rows), 0)::float8 as per_row from arrived`,
 		d.ID, d.Namespace, d.Name, now)
 }

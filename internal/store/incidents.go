@@ -15,7 +15,8 @@ const incidentSelect = `select i.*, d.name as dataset, d.zone from incident i jo
 // PutIncident adds an incident, or replaces the one with the same reference.
 func PutIncident(ctx context.Context, tx pgx.Tx, v record.Incident) (id int64, added bool, err error) {
 	err = tx.QueryRow(ctx, `
-		insert into incident (reference, dataset_id, measure, segment, started_at, ended_at, title, cause, severity, note, author, known_at, impact, downstream, also)
+		insert into incident (reference, dataset_id, measure, segment, started_at, ended_at, title, cause, severity, note,
+			author, known_at, impact, downstream, also)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)
 		on conflict (reference) do update set dataset_id = excluded.dataset_id, measure = excluded.measure, segment = excluded.segment,
 			started_at = excluded.started_at, ended_at = excluded.ended_at, title = excluded.title, cause = excluded.cause,
@@ -62,7 +63,8 @@ func AddIncident(ctx context.Context, tx pgx.Tx, v record.Incident) (reference s
 			}
 		}
 		added, err := tx.Exec(ctx, `
-			insert into incident (reference, dataset_id, measure, segment, started_at, ended_at, title, cause, severity, note, author, known_at, impact, downstream, also)
+			insert into incident (reference, dataset_id, measure, segment, started_at, ended_at, title, cause, severity,
+				note, author, known_at, impact, downstream, also)
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) on conflict (reference) do nothing`,
 			reference, v.DatasetID, v.Measure, v.Segment, v.StartedAt, v.EndedAt, v.Title, v.Cause, v.Severity, v.Note, v.Author,
 			v.KnownAt, v.Impact, v.Downstream, v.Also)

@@ -31,7 +31,8 @@ func (s *Store) PutModel(ctx context.Context, m record.Model, at time.Time, aler
 		}
 		_, err := tx.Exec(ctx, `
 			with v as (select unnest($1::bigint[]) as id, unnest($2::float8[]) as chance),
-				held as (select a.id, v.chance from alert a join v on v.id = a.id where a.chance is distinct from v.chance order by a.id for update of a)
+				held as (select a.id, v.chance from alert a join v on v.id = a.id where a.chance is distinct from v.chance
+					order by a.id for update of a)
 			update alert set chance = held.chance from held where alert.id = held.id`, alerts, chances)
 		if err != nil {
 			return fmt.Errorf("write chances: %w", err)
@@ -81,7 +82,8 @@ func (s *Store) Release(ctx context.Context) error {
 // AddStretch keeps a verdict on a stretch.
 func AddStretch(ctx context.Context, tx pgx.Tx, v record.Stretch) (id int64, err error) {
 	err = tx.QueryRow(ctx, `
-		insert into stretch (series_id, from_at, to_at, verdict, cause, note, author, at, incident) values ($1, $2, $3, $4, $5, $6, $7, $8, $9) returning id`,
+		insert into stretch (series_id, from_at, to_at, verdict, cause, note, author, at, incident)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9) returning id`,
 		v.SeriesID, v.From, v.To, v.Verdict, v.Cause, v.Note, v.Author, v.At, v.Incident).Scan(&id)
 	if err != nil {
 		return 0, clash("stretch", err)

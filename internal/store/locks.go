@@ -36,7 +36,8 @@ func Stay(ctx context.Context, tx pgx.Tx, datasets ...int64) error {
 // StayOfAlerts is Stay of the datasets that alerts are on.
 func StayOfAlerts(ctx context.Context, tx pgx.Tx, alerts []int64) error {
 	datasets, err := ids(ctx, tx, `
-		select distinct coalesce(m.dataset_id, a.of_dataset) from alert a left join monitor v on v.id = a.monitor_id left join metric m on m.id = v.metric_id
+		select distinct coalesce(m.dataset_id, a.of_dataset) from alert a left join monitor v on v.id = a.monitor_id
+		left join metric m on m.id = v.metric_id
 		where a.id = any($1) and coalesce(m.dataset_id, a.of_dataset) is not null`, alerts)
 	if err != nil {
 		return fmt.Errorf("keep a dataset: %w", err)

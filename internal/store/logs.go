@@ -54,7 +54,8 @@ func (s *Store) DropLog(ctx context.Context, name string) error {
 func (s *Store) SetKeptSamples(ctx context.Context, name string, keep int) error {
 	return s.exec(ctx, "log", `
 		with l as (update log set keep_samples = $2 where name = $1 returning id)
-		delete from log_sample s using l where s.log_id = l.id and $2 <= (select count(*) from log_sample o where o.log_id = s.log_id and o.number = s.number and o.id < s.id)`, name, keep)
+		delete from log_sample s using l where s.log_id = l.id
+			and $2 <= (select count(*) from log_sample o where o.log_id = s.log_id and o.number = s.number and o.id < s.id)`, name, keep)
 }
 
 // logSettings are the columns that people set, and how they are given.
@@ -91,7 +92,8 @@ func (s *Store) SetLog(ctx context.Context, v record.Log) error {
 
 // SetLogTemplate keeps what a person says of a sentence; nil stays.
 func (s *Store) SetLogTemplate(ctx context.Context, log int64, number int, usual, followed *bool) (bool, error) {
-	n, err := s.affect(ctx, "template", `update log_template set usual = coalesce($3, usual), followed = coalesce($4, followed) where log_id = $1 and number = $2`, log, number, usual, followed)
+	n, err := s.affect(ctx, "template", `update log_template set usual = coalesce($3, usual),
+		followed = coalesce($4, followed) where log_id = $1 and number = $2`, log, number, usual, followed)
 	return n > 0, err
 }
 
@@ -103,7 +105,8 @@ func (s *Store) CountAgain(ctx context.Context, log int64, from time.Time) error
 // LogPeriodsOf sums up what was counted of some templates in [from, to) by period.
 func (s *Store) LogPeriodsOf(ctx context.Context, log int64, numbers []int, from, to time.Time) ([]record.LogCount, error) {
 	return many[record.LogCount](ctx, s, "log counts", `
-		select number, at, '' as severity, sum(n)::bigint as n from log_count where log_id = $1 and number = any($2) and at >= $3 and at < $4 group by number, at`, log, numbers, from, to)
+		select number, at, '' as severity, sum(n)::bigint as n from log_count
+		where log_id = $1 and number = any($2) and at >= $3 and at < $4 group by number, at`, log, numbers, from, to)
 }
 
 // ForgetLogSamples drops lines from before an instant.
@@ -124,9 +127,13 @@ func PutLogTemplates(ctx context.Context, tx pgx.Tx, list []record.LogTemplate) 
 		if err != nil {
 			return err
 		}
-		b.Queue(`insert into log_template (log_id, number, places, text, severity, lines, first_at, last_at, merged_into, kept, shape) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)
-			on conflict (log_id, number) do update set places = excluded.places, text = excluded.text, severity = excluded.severity, lines = excluded.lines,
-				first_at = least(log_template.first_at, excluded.first_at), last_at = greatest(log_template.last_at, excluded.last_at), merged_into = excluded.merged_into, kept = excluded.kept, shape = excluded.shape`,
+		b.Queue(`insert into log_template (log_id, number, places, text, severity, lines, first_at, last_at, merged_into,
+			kept, shape) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)
+			on conflict (log_id, number) do update set places = excluded.places, text = excluded.text,
+				severity = excluded.severity, lines = excluded.lines,
+				first_at = least(log_template.first_at, excluded.first_at),
+				last_at = greatest(log_template.last_at, excluded.last_at), merged_into = excluded.merged_into,
+				kept = excluded.kept, shape = excluded.shape`,
 			t.LogID, t.Number, places, t.Text, t.Severity, t.Lines, t.FirstAt, t.LastAt, t.MergedInto, t.Kept, t.Shape)
 	}
 	if err := tx.SendBatch(ctx, b).Close(); err != nil {
@@ -138,13 +145,16 @@ func PutLogTemplates(ctx context.Context, tx pgx.Tx, list []record.LogTemplate) 
 // MergeLogTemplates moves what was counted of one template to another.
 func MergeLogTemplates(ctx context.Context, tx pgx.Tx, log int64, from, into int) error {
 	b := &pgx.Batch{}
-	b.Queue(`insert into log_count (log_id, number, at, severity, n) select log_id, $3, at, severity, n from log_count where log_id = $1 and number = $2
+	b.Queue(`insert into log_count (log_id, number, at, severity, n) select log_id, $3, at, severity, n from log_count
+		where log_id = $1 and number = $2
 		on conflict (log_id, at, number, severity) do update set n = log_count.n + excluded.n`, log, from, into)
 	b.Queue(`delete from log_count where log_id = $1 and number = $2`, log, from)
-	b.Queue(`insert into log_part (log_id, number, at, attribute, value, n) select log_id, $3, at, attribute, value, n from log_part where log_id = $1 and number = $2
+	b.Queue(`insert into log_part (log_id, number, at, attribute, value, n) select log_id, $3, at, attribute, value, n
+		from log_part where log_id = $1 and number = $2
 		on conflict (log_id, at, number, attribute, value) do update set n = log_part.n + excluded.n`, log, from, into)
 	b.Queue(`delete from log_part where log_id = $1 and number = $2`, log, from)
-	b.Queue(`update log_template o set first_at = least(o.first_at, m.first_at) from log_template m where o.log_id = $1 and o.number = $3 and m.log_id = $1 and m.number = $2`, log, from, into)
+	b.Queue(`update log_template o set first_at = least(o.first_at, m.first_at) from log_template m
+		where o.log_id = $1 and o.number = $3 and m.log_id = $1 and m.number = $2`, log, from, into)
 	b.Queue(`delete from log_sample where log_id = $1 and number = $2`, log, from)
 	if err := tx.SendBatch(ctx, b).Close(); err != nil {
 		return fmt.Errorf("templates: %w", err)
@@ -159,7 +169,8 @@ func AddLogCounts(ctx context.Context, tx pgx.Tx, log int64, list []record.LogCo
 	for i, c := range list {
 		numbers[i], ats[i], severities[i], ns[i] = c.Number, c.At, c.Severity, c.N
 	}
-	_, err := tx.Exec(ctx, `insert into log_count (log_id, number, at, severity, n) select $1, * from unnest($2::int[], $3::timestamptz[], $4::text[], $5::bigint[])
+	_, err := tx.Exec(ctx, `insert into log_count (log_id, number, at, severity, n) select $1, *
+		from unnest($2::int[], $3::timestamptz[], $4::text[], $5::bigint[])
 		on conflict (log_id, at, number, severity) do update set n = log_count.n + excluded.n`, log, numbers, ats, severities, ns)
 	if err != nil {
 		return fmt.Errorf("log counts: %w", err)
@@ -207,7 +218,8 @@ func (s *Store) LogSeen(ctx context.Context, log int64, source string) (int64, e
 
 // SeeLog keeps how many lines of a file were counted.
 func SeeLog(ctx context.Context, tx pgx.Tx, log int64, source string, position int64) error {
-	_, err := tx.Exec(ctx, `insert into log_seen (log_id, source, position) values ($1, $2, $3) on conflict (log_id, source) do update set position = greatest(log_seen.position, excluded.position), at = now()`, log, source, position)
+	_, err := tx.Exec(ctx, `insert into log_seen (log_id, source, position) values ($1, $2, $3)
+		on conflict (log_id, source) do update set position = greatest(log_seen.position, excluded.position), at = now()`, log, source, position)
 	if err != nil {
 		return fmt.Errorf("log: %w", err)
 	}
@@ -232,20 +244,24 @@ func (s *Store) LogTallies(ctx context.Context, log int64, from, to time.Time) (
 // of one template, or (0) of each.
 func (s *Store) LogBins(ctx context.Context, log int64, number int, from, to time.Time, seconds int64) ([]record.LogCount, error) {
 	return many[record.LogCount](ctx, s, "log counts", `
-		select number, to_timestamp($3::bigint + floor((extract(epoch from at) - $3::bigint) / $5::bigint) * $5::bigint) as at, '' as severity, sum(n)::bigint as n
-		from log_count where log_id = $1 and ($2 = 0 or number = $2) and at >= to_timestamp($3::bigint) and at < to_timestamp($4::bigint) group by 1, 2 order by 1, 2`, log, number, from.Unix(), to.Unix(), seconds)
+		select number, to_timestamp($3::bigint + floor((extract(epoch
+			from at) - $3::bigint) / $5::bigint) * $5::bigint) as at, '' as severity, sum(n)::bigint as n
+		from log_count where log_id = $1 and ($2 = 0 or number = $2) and at >= to_timestamp($3::bigint)
+			and at < to_timestamp($4::bigint) group by 1, 2 order by 1, 2`, log, number, from.Unix(), to.Unix(), seconds)
 }
 
 // LogPeriods sums up what was counted in [from, to) by period and severity.
 func (s *Store) LogPeriods(ctx context.Context, log int64, from, to time.Time) ([]record.LogCount, error) {
 	return many[record.LogCount](ctx, s, "log counts",
-		`select 0 as number, at, severity, sum(n)::bigint as n from log_count where log_id = $1 and at >= $2 and at < $3 group by at, severity order by at, severity`, log, from, to)
+		`select 0 as number, at, severity, sum(n)::bigint as n from log_count where log_id = $1 and at >= $2 and at < $3
+			group by at, severity order by at, severity`, log, from, to)
 }
 
 // CountedLog keeps up to where a log's counts are samples; what was touched before the
 // round is told then.
 func (s *Store) CountedLog(ctx context.Context, log int64, touched *time.Time, to time.Time) error {
-	return s.exec(ctx, "log", `update log set counted_to = $3, touched_from = case when touched_from is not distinct from $2 then null else touched_from end where id = $1`, log, touched, to)
+	return s.exec(ctx, "log", `update log set counted_to = $3, touched_from = case when touched_from is not distinct
+		from $2 then null else touched_from end where id = $1`, log, touched, to)
 }
 
 // ForgetLogCounts drops counts of before an instant.

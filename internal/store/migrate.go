@@ -85,7 +85,9 @@ func besideEarlier(ctx context.Context, db *sql.Conn, files *goose.Provider, cha
 			continue
 		}
 		var running int
-		err = db.QueryRowContext(ctx, `select count(*) from pg_locks where locktype = 'advisory' and classid = $1 and granted and database = (select oid from pg_database where datname = current_database())`, lockProcess).Scan(&running)
+		err = db.QueryRowContext(ctx, `select count(*) from pg_locks
+			where locktype = 'advisory' and classid = $1 and granted
+			and database = (select oid from pg_database where datname = current_database())`, lockProcess).Scan(&running)
 		if err != nil {
 			return fmt.Errorf("look for other processes: %w", err)
 		}

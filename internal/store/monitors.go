@@ -13,14 +13,17 @@ import (
 )
 
 const monitorSelect = `
-	select v.id, v.metric_id, v.name, v.owner, v.settings, v.version, v.paused, v.retired_at, v.learned_at, v.snoozed_until, v.snoozed_by, v.always_tell, v.created_at, v.budget, v.tags, all_tags(d.tags, m.tags) as inherited, m.name as metric, d.name as dataset
+	select v.id, v.metric_id, v.name, v.owner, v.settings, v.version, v.paused, v.retired_at, v.learned_at, v.snoozed_until,
+		v.snoozed_by, v.always_tell, v.created_at, v.budget, v.tags, all_tags(d.tags, m.tags) as inherited,
+		m.name as metric, d.name as dataset
 	from monitor v join metric m on m.id = v.metric_id join dataset d on d.id = m.dataset_id `
 
 // AddMonitor stores a monitor with its first version and gives its id.
 func (s *Store) AddMonitor(ctx context.Context, v record.Monitor) (int64, error) {
 	return insert(ctx, s, "monitor "+v.Name, `
 		with added as (
-			insert into monitor (metric_id, name, owner, settings, tags) values (:metric_id, :name, :owner, :settings, :tags) returning id, version, settings)
+			insert into monitor (metric_id, name, owner, settings, tags) values (:metric_id, :name, :owner, :settings, :tags)
+			returning id, version, settings)
 		insert into monitor_version (monitor_id, version, settings) select id, version, settings from added returning monitor_id`, v)
 }
 
@@ -193,7 +196,8 @@ func (s *Store) UnfittedMonitors(ctx context.Context) ([]int64, error) {
 // were never fitted, in the transaction that writes them.
 func CameUnfitted(ctx context.Context, tx pgx.Tx, metric int64, from time.Time) error {
 	_, err := tx.Exec(ctx, `
-		update monitor set news_from = least(news_from, $2) where metric_id = $1 and learned_at is null and (news_from is null or news_from > $2)`, metric, from)
+		update monitor set news_from = least(news_from, $2)
+		where metric_id = $1 and learned_at is null and (news_from is null or news_from > $2)`, metric, from)
 	if err != nil {
 		return fmt.Errorf("write monitor: %w", err)
 	}

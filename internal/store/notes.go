@@ -11,7 +11,8 @@ import (
 // AddNote keeps a note and gives it as it is kept.
 func (s *Store) AddNote(ctx context.Context, v record.Note) (record.Note, error) {
 	id, err := one[int64](ctx, s, "note", "", `
-		insert into note (dataset_id, at, text, link, author) values ((select id from dataset where name = nullif($1, '')), $2, $3, $4, $5) returning id`,
+		insert into note (dataset_id, at, text, link, author)
+		values ((select id from dataset where name = nullif($1, '')), $2, $3, $4, $5) returning id`,
 		v.Dataset, v.At, v.Text, v.Link, v.Author)
 	if err != nil {
 		return v, err
@@ -19,7 +20,8 @@ func (s *Store) AddNote(ctx context.Context, v record.Note) (record.Note, error)
 	return one[record.Note](ctx, s, "note", fmt.Sprint(id), noteSelect+`where n.id = $1`, id)
 }
 
-const noteSelect = `select n.id, coalesce(d.name, '') as dataset, n.at, n.text, n.link, n.author, n.created_at from note n left join dataset d on d.id = n.dataset_id `
+const noteSelect = `select n.id, coalesce(d.name, '') as dataset, n.at, n.text, n.link, n.author, n.created_at from note n
+	left join dataset d on d.id = n.dataset_id `
 
 // Notes gives the notes on a dataset in [from, to), those on all datasets among them,
 // newest first; without a dataset all. Zero times do not narrow.

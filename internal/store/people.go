@@ -84,7 +84,8 @@ func (s *Store) RemoveAccount(ctx context.Context, name string) error {
 func (s *Store) People(ctx context.Context, stays Stays, now time.Time) ([]record.Person, error) {
 	return many[record.Person](ctx, s, "accounts", `
 		select a.id, a.name, a.role, a.datasets, a.password <> '' as password, a.subject is not null as provider, a.created_at,
-			(select coalesce(jsonb_agg(t.name order by t.name), '[]') from team_member m join team t on t.id = m.team_id where m.account_id = a.id) as teams,
+			(select coalesce(jsonb_agg(t.name order by t.name), '[]') from team_member m join team t on t.id = m.team_id
+			where m.account_id = a.id) as teams,
 			(select count(*) from token where account_id = a.id) as tokens,
 			(select count(*) from session where account_id = a.id and used_at > $1 and created_at > $2) as sessions,
 			greatest((select max(used_at) from token where account_id = a.id), (select max(used_at) from session where account_id = a.id)) as used_at
@@ -117,7 +118,8 @@ func (s *Store) Provided(ctx context.Context, subject, name, role string, teams 
 		if _, err := tx.Exec(ctx, `delete from team_member where account_id = $1 and given`, id); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `insert into team_member (team_id, account_id, given) select id, $1, true from team where name = any($2) on conflict do nothing`, id, teams); err != nil {
+		if _, err := tx.Exec(ctx, `insert into team_member (team_id, account_id, given) select id, $1, true from team
+			where name = any($2) on conflict do nothing`, id, teams); err != nil {
 			return err
 		}
 		a, err = in.Account(ctx, found[0].Name)
@@ -128,7 +130,9 @@ func (s *Store) Provided(ctx context.Context, subject, name, role string, teams 
 // Teams gives the teams there are, by name.
 func (s *Store) Teams(ctx context.Context) ([]record.Team, error) {
 	return many[record.Team](ctx, s, "teams", `
-		select t.id, t.name, t.role, t.datasets, (select coalesce(jsonb_agg(a.name order by a.name), '[]') from team_member m join account a on a.id = m.account_id where m.team_id = t.id) as members
+		select t.id, t.name, t.role, t.datasets,
+			(select coalesce(jsonb_agg(a.name order by a.name), '[]') from team_member m
+			join account a on a.id = m.account_id where m.team_id = t.id) as members
 		from team t order by t.name`)
 }
 
@@ -137,7 +141,8 @@ func (s *Store) PutTeam(ctx context.Context, t record.Team) error {
 	return s.anAdminLeft(ctx, "nobody would be an administrator who can sign in: make another first", func(tx pgx.Tx) error {
 		in := s.In(tx)
 		id, err := one[int64](ctx, in, "team", t.Name,
-			`insert into team (name, role, datasets) values ($1, $2, $3) on conflict (name) do update set role = $2, datasets = $3 returning id`, t.Name, t.Role, t.Datasets)
+			`insert into team (name, role, datasets) values ($1, $2, $3)
+				on conflict (name) do update set role = $2, datasets = $3 returning id`, t.Name, t.Role, t.Datasets)
 		if err != nil {
 			return err
 		}
@@ -150,10 +155,12 @@ func (s *Store) PutTeam(ctx context.Context, t record.Team) error {
 				return record.NotFound{Kind: "account", Name: name}
 			}
 		}
-		if _, err := tx.Exec(ctx, `delete from team_member m using account a where m.team_id = $1 and a.id = m.account_id and a.name <> all($2)`, id, []string(t.Members)); err != nil {
+		if _, err := tx.Exec(ctx, `delete from team_member m using account a
+			where m.team_id = $1 and a.id = m.account_id and a.name <> all($2)`, id, []string(t.Members)); err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, `insert into team_member (team_id, account_id) select $1, id from account where name = any($2) on conflict do nothing`, id, []string(t.Members))
+		_, err = tx.Exec(ctx, `insert into team_member (team_id, account_id) select $1, id from account where name = any($2)
+			on conflict do nothing`, id, []string(t.Members))
 		return err
 	})
 }
@@ -172,7 +179,8 @@ func (s *Store) RemoveTeam(ctx context.Context, name string) error {
 // AddToken stores a token's hash.
 func (s *Store) AddToken(ctx context.Context, account int64, name, role string, datasets record.Strings, ends *time.Time,
 	hash []byte) error {
-	return s.exec(ctx, "token", `insert into token (account_id, name, role, datasets, expires_at, hash) values ($1, $2, $3, $4, $5, $6)`, account, name, role, datasets, ends, hash)
+	return s.exec(ctx, "token", `insert into token (account_id, name, role, datasets, expires_at, hash)
+		values ($1, $2, $3, $4, $5, $6)`, account, name, role, datasets, ends, hash)
 }
 
 // TokenState is a token as it is found by its hash: whose it is, and what it says.
@@ -214,14 +222,19 @@ func (s *Store) Key(ctx context.Context, fingerprint []byte) ([]byte, error) {
 func (s *Store) CountAdmins(ctx context.Context) (int, error) {
 	return one[int](ctx, s, "administrators", "", `
 		select count(*) from account a
-		where (a.role = 'admin' and a.datasets = '[]' or exists (select from team_member m join team t on t.id = m.team_id where m.account_id = a.id and t.role = 'admin' and t.datasets = '[]'))
-			and (a.password <> '' or exists (select from token t where t.account_id = a.id and coalesce(t.role, 'admin') = 'admin' and t.datasets = '[]' and (t.expires_at is null or t.expires_at > now())))`)
+		where (a.role = 'admin' and a.datasets = '[]'
+			or exists (select from team_member m join team t on t.id = m.team_id
+			where m.account_id = a.id and t.role = 'admin' and t.datasets = '[]'))
+			and (a.password <> '' or exists (select from token t
+			where t.account_id = a.id and coalesce(t.role, 'admin') = 'admin' and t.datasets = '[]'
+			and (t.expires_at is null or t.expires_at > now())))`)
 }
 
 // Tokens gives the tokens there are, newest first; what they say is not kept.
 func (s *Store) Tokens(ctx context.Context) ([]record.Token, error) {
 	return many[record.Token](ctx, s, "tokens", `
-		select t.id, t.name as what, a.name as account, coalesce(t.role, a.role) as role, t.datasets, t.created_at, t.expires_at, t.used_at from token t join account a on a.id = t.account_id order by t.id desc`)
+		select t.id, t.name as what, a.name as account, coalesce(t.role, a.role) as role, t.datasets, t.created_at,
+			t.expires_at, t.used_at from token t join account a on a.id = t.account_id order by t.id desc`)
 }
 
 // TokensOf gives the tokens of an account, newest first.

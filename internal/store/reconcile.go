@@ -29,7 +29,8 @@ func (s *Store) Reconciliation(ctx context.Context, name string) (record.Reconci
 // compared by others is compared anew.
 func PutReconciliation(ctx context.Context, tx pgx.Tx, r record.Reconciliation) error {
 	_, err := tx.Exec(ctx, `
-		insert into reconciliation (name, up_metric, down_metric, metric_id, lag_seconds, tolerance, up_key, down_key, created_at) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
+		insert into reconciliation (name, up_metric, down_metric, metric_id, lag_seconds, tolerance, up_key, down_key,
+			created_at) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
 		on conflict (name) do update set up_metric = excluded.up_metric, down_metric = excluded.down_metric, lag_seconds = excluded.lag_seconds,
 			tolerance = excluded.tolerance, up_key = excluded.up_key, down_key = excluded.down_key, compared_to = null, message = ''`,
 		r.Name, r.UpID, r.DownID, r.MetricID, r.LagSeconds, r.Tolerance, r.UpKey, r.DownKey, r.CreatedAt)

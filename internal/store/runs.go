@@ -42,7 +42,8 @@ func PutRunEvent(ctx context.Context, tx pgx.Tx, e record.RunEvent) (job int64, 
 				state = case when excluded.ended_at is null or excluded.ended_at < run.ended_at then run.state else excluded.state end,
 				started_at = least(run.started_at, excluded.started_at), ended_at = greatest(run.ended_at, excluded.ended_at),
 				heard_at = greatest(run.heard_at, excluded.heard_at),
-				message = case when excluded.message <> '' then excluded.message else run.message end, parent = coalesce(excluded.parent, run.parent)`,
+				message = case when excluded.message <> '' then excluded.message else run.message end,
+				parent = coalesce(excluded.parent, run.parent)`,
 			e.Run, job, e.State, started, ended, e.Time, e.Message, parent); err != nil {
 			return job, fmt.Errorf("write run: %w", err)
 		}
@@ -66,16 +67,19 @@ func putRunDatasets(ctx context.Context, tx pgx.Tx, job int64, e record.RunEvent
 	}
 	_, err := tx.Exec(ctx, `
 		insert into job_dataset (job_id, namespace, name, direction, heard_at)
-		select distinct $1::bigint, namespace, name, direction, $5::timestamptz from unnest($2::text[], $3::text[], $4::text[]) as d(namespace, name, direction) order by 2, 3, 4
+		select distinct $1::bigint, namespace, name, direction, $5::timestamptz
+		from unnest($2::text[], $3::text[], $4::text[]) as d(namespace, name, direction) order by 2, 3, 4
 		on conflict (job_id, direction, namespace, name) do update set heard_at = greatest(job_dataset.heard_at, excluded.heard_at)`,
 		job, namespaces, names, directions, e.Time)
 	if err == nil && e.Run != "" {
 		_, err = tx.Exec(ctx, `
 			insert into run_dataset (run_id, namespace, name, direction, rows, bytes)
 			select distinct on (namespace, name, direction) $1::uuid, namespace, name, direction, rows, bytes
-			from unnest($2::text[], $3::text[], $4::text[], $5::bigint[], $6::bigint[]) with ordinality as d(namespace, name, direction, rows, bytes, place)
+			from unnest($2::text[], $3::text[], $4::text[], $5::bigint[], $6::bigint[]) with ordinality as d(namespace,
+				name, direction, rows, bytes, place)
 			order by namespace, name, direction, place desc
-			on conflict (run_id, direction, namespace, name) do update set rows = coalesce(excluded.rows, run_dataset.rows), bytes = coalesce(excluded.bytes, run_dataset.bytes)`,
+			on conflict (run_id, direction, namespace, name) do update set rows = coalesce(excluded.rows, run_dataset.rows),
+				bytes = coalesce(excluded.bytes, run_dataset.bytes)`,
 			e.Run, namespaces, names, directions, rows, bytes)
 	}
 	if err != nil {
@@ -87,7 +91,8 @@ func putRunDatasets(ctx context.Context, tx pgx.Tx, job int64, e record.RunEvent
 // AddLoad keeps one arrival of rows that was told of.
 func AddLoad(ctx context.Context, tx pgx.Tx, dataset int64, at time.Time, rows int64) error {
 	if _, err := tx.Exec(ctx, `
-		insert into load (dataset_id, at, rows) values ($1, $2, $3) on conflict (dataset_id, at) do update set rows = excluded.rows`, dataset, at, rows); err != nil {
+		insert into load (dataset_id, at, rows) values ($1, $2, $3)
+		on conflict (dataset_id, at) do update set rows = excluded.rows`, dataset, at, rows); err != nil {
 		return fmt.Errorf("write load: %w", err)
 	}
 	return nil
@@ -132,7 +137,8 @@ type JobState struct {
 const jobStates = `
 	select job.*, count(run.id)::int as runs, count(run.id) filter (where run.state in ('failed', 'aborted'))::int as failed,
 		(array_agg(run.state order by run.heard_at desc) filter (where run.id is not null))[1] as state, max(run.heard_at) as last_at,
-		percentile_cont(0.5) within group (order by extract(epoch from run.ended_at - run.started_at)) filter (where run.state = 'complete') as seconds,
+		percentile_cont(0.5) within group (order by extract(epoch
+		from run.ended_at - run.started_at)) filter (where run.state = 'complete') as seconds,
 		coalesce((select string_agg(name, ', ' order by name) from job_dataset where job_id = job.id and direction = 'output'), '') as writes,
 		exists (select from job_dataset o join dataset d on (d.namespace, d.name) = (o.namespace, o.name) join metric m on m.dataset_id = d.id
 			join monitor v on v.metric_id = m.id where o.job_id = job.id and o.direction = 'output' and v.settings->>'method' = 'arrival') as judged

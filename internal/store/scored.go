@@ -46,9 +46,12 @@ func (a *Scored) RaisedAt() time.Time { return time.Unix(a.Start, 0).UTC() }
 // Scored gives the alerts that monitors raised in [from, to), newest first.
 func (s *Store) Scored(ctx context.Context, from, to time.Time) ([]Scored, error) {
 	list, err := many[ScoredSeries](ctx, s, "alerts", `
-		select a.series_id, a.monitor_id, v.name, v.owner, m.measure, m.period_seconds, m.zone, d.name as dataset, s.segment, a.n, all_tags(d.tags, m.tags, v.tags) as tags
-		from (select series_id, monitor_id, count(*)::int as n from alert where ($1::timestamptz is null or raised_at >= $1) and raised_at < $2 and monitor_id is not null group by 1, 2) a
-		join monitor v on v.id = a.monitor_id join series s on s.id = a.series_id join metric m on m.id = v.metric_id join dataset d on d.id = m.dataset_id`, nullTime(from), to)
+		select a.series_id, a.monitor_id, v.name, v.owner, m.measure, m.period_seconds, m.zone, d.name as dataset,
+			s.segment, a.n, all_tags(d.tags, m.tags, v.tags) as tags
+		from (select series_id, monitor_id, count(*)::int as n from alert
+			where ($1::timestamptz is null or raised_at >= $1) and raised_at < $2 and monitor_id is not null group by 1, 2) a
+		join monitor v on v.id = a.monitor_id join series s on s.id = a.series_id join metric m on m.id = v.metric_id
+		join dataset d on d.id = m.dataset_id`, nullTime(from), to)
 	if err != nil {
 		return nil, err
 	}
@@ -59,7 +62,8 @@ func (s *Store) Scored(ctx context.Context, from, to time.Time) ([]Scored, error
 	}
 	rows, err := s.reader(ctx).Query(ctx, `
 		select id, monitor_id, series_id, coalesce(group_id, 0), since, raised_at, coalesce(ended_at, closed_at), planned, cause, verdict, held
-		from alert where ($1::timestamptz is null or raised_at >= $1) and raised_at < $2 and monitor_id is not null order by raised_at desc, id desc`, nullTime(from), to)
+		from alert where ($1::timestamptz is null or raised_at >= $1) and raised_at < $2 and monitor_id is not null
+		order by raised_at desc, id desc`, nullTime(from), to)
 	if err != nil {
 		return nil, fmt.Errorf("read alerts: %w", err)
 	}

@@ -29,7 +29,8 @@ func (s *Store) AddSession(ctx context.Context, n NewSession, stays Stays, now t
 	if err != nil {
 		return err
 	}
-	return s.exec(ctx, "session", `insert into session (account_id, token_id, hash, by, origin, agent, turned_at, created_at, used_at) values ($1, nullif($2, 0), $3, $4, $5, $6, $7, $7, $7)`,
+	return s.exec(ctx, "session", `insert into session (account_id, token_id, hash, by, origin, agent, turned_at,
+		created_at, used_at) values ($1, nullif($2, 0), $3, $4, $5, $6, $7, $7, $7)`,
 		n.Account, n.Token, n.Hash, n.By, n.Origin, n.Agent, now)
 }
 
@@ -75,14 +76,16 @@ func (s *Store) SeeSession(ctx context.Context, id int64, now time.Time) error {
 // Sessions gives the browsers that are signed in, of an account or (0) of all.
 func (s *Store) Sessions(ctx context.Context, account, here int64, stays Stays, now time.Time) ([]record.Session, error) {
 	return many[record.Session](ctx, s, "sessions", `
-		select n.id, a.name as account, n.by, n.origin, n.agent, n.created_at, n.used_at, n.id = $2 as here from session n join account a on a.id = n.account_id
+		select n.id, a.name as account, n.by, n.origin, n.agent, n.created_at, n.used_at, n.id = $2 as here from session n
+		join account a on a.id = n.account_id
 		where ($1 = 0 or n.account_id = $1) and n.used_at > $3 and n.created_at > $4 order by n.used_at desc, n.id desc`, account,
 		here, now.Add(-stays.Idle), now.Add(-stays.Longest))
 }
 
 // EndSessions signs browsers out: one, or (0) all, of an account or (0) of any.
 func (s *Store) EndSessions(ctx context.Context, id, account int64) (int64, error) {
-	return s.affect(ctx, "sessions", `delete from session where ($1 = 0 or id = $1) and ($2 = 0 or account_id = $2) and ($1 <> 0 or $2 <> 0)`, id, account)
+	return s.affect(ctx, "sessions", `delete from session where ($1 = 0 or id = $1) and ($2 = 0 or account_id = $2)
+		and ($1 <> 0 or $2 <> 0)`, id, account)
 }
 
 // Tries is what is known of tries to sign in under a name from an address.
@@ -97,24 +100,29 @@ type Tries struct {
 // TriesOf gives what is known of a name and an address.
 func (s *Store) TriesOf(ctx context.Context, name, origin string, now time.Time) (Tries, error) {
 	return one[Tries](ctx, s, "tries", name, `
-		select coalesce(max(failed) filter (where name = $1 and origin = $2), 0) as failed, max(failed_at) filter (where name = $1 and origin = $2) as failed_at,
+		select coalesce(max(failed) filter (where name = $1 and origin = $2), 0) as failed,
+			max(failed_at) filter (where name = $1 and origin = $2) as failed_at,
 			max(went_at) filter (where name = $1 and origin = $2) as went_at,
-			coalesce(sum(failed) filter (where origin = $2 and failed_at > $3), 0) as here, coalesce(sum(failed) filter (where name = $1 and failed_at > $3), 0) as named
+			coalesce(sum(failed) filter (where origin = $2 and failed_at > $3), 0) as here,
+			coalesce(sum(failed) filter (where name = $1 and failed_at > $3), 0) as named
 		from attempt where name = $1 or origin = $2`, name, origin, now.Add(-time.Hour))
 }
 
 // Tried keeps how a try ended, and forgets what is of no use any more.
 func (s *Store) Tried(ctx context.Context, name, origin string, well bool, now time.Time) error {
-	query := `insert into attempt (name, origin, failed, failed_at) values ($1, $2, 1, $3) on conflict (name, origin) do update set failed = attempt.failed + 1, failed_at = $3`
+	query := `insert into attempt (name, origin, failed, failed_at) values ($1, $2, 1, $3)
+		on conflict (name, origin) do update set failed = attempt.failed + 1, failed_at = $3`
 	if well {
-		query = `insert into attempt (name, origin, went_at) values ($1, $2, $3) on conflict (name, origin) do update set failed = 0, failed_at = null, went_at = $3`
+		query = `insert into attempt (name, origin, went_at) values ($1, $2, $3)
+			on conflict (name, origin) do update set failed = 0, failed_at = null, went_at = $3`
 	}
 	return s.exec(ctx, "attempt", query, name, origin, now)
 }
 
 // ForgetTries drops tries to sign in that no limit counts any more, and sessions that ended.
 func (s *Store) ForgetTries(ctx context.Context, stays Stays, now time.Time) error {
-	err := s.exec(ctx, "attempts", `delete from attempt where coalesce(failed_at, '-infinity') < $1 and coalesce(went_at, '-infinity') < $2`, now.AddDate(0, 0, -1), now.AddDate(0, 0, -90))
+	err := s.exec(ctx, "attempts", `delete from attempt where coalesce(failed_at, '-infinity') < $1
+		and coalesce(went_at, '-infinity') < $2`, now.AddDate(0, 0, -1), now.AddDate(0, 0, -90))
 	return errors.Join(err, s.exec(ctx, "sessions", `delete from session where used_at < $1 or created_at < $2`,
 		now.Add(-stays.Idle), now.Add(-stays.Longest)))
 }

@@ -27,8 +27,10 @@ func SetSLA(ctx context.Context, tx pgx.Tx, v record.SLA) (id, dataset int64, er
 	err = tx.QueryRow(ctx, `
 		insert into sla (dataset_id, name, owner, counts, at_least, days, from_minute, to_minute, zone, segment, lead_seconds, calendars, paused)
 		select d.id, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13 from dataset d where d.name = $1
-		on conflict (name) do update set dataset_id = excluded.dataset_id, owner = excluded.owner, counts = excluded.counts, at_least = excluded.at_least,
-			days = excluded.days, from_minute = excluded.from_minute, to_minute = excluded.to_minute, zone = excluded.zone, segment = excluded.segment,
+		on conflict (name) do update set dataset_id = excluded.dataset_id, owner = excluded.owner, counts = excluded.counts,
+			at_least = excluded.at_least,
+			days = excluded.days, from_minute = excluded.from_minute, to_minute = excluded.to_minute, zone = excluded.zone,
+			segment = excluded.segment,
 			lead_seconds = excluded.lead_seconds, calendars = excluded.calendars, paused = excluded.paused
 		returning id, dataset_id`, v.Dataset, v.Name, v.Owner, v.Counts, v.AtLeast, v.Days, v.FromMinute, v.ToMinute, v.Zone,
 		v.Segment, v.LeadSeconds, v.Calendars, v.Paused).Scan(&id, &dataset)
@@ -56,11 +58,13 @@ func (s *Store) Delivered(ctx context.Context, v record.SLA, from, to time.Time)
 			select at, rows::float8 as amount from load where dataset_id = $1 and at >= $2 and at < $3 and $4 = ''
 				and not exists (select 1 from dataset d where d.id = $1 and d.pattern <> '')
 			union all
-			select landed_at, coalesce(rows, 0)::float8 from delivery where dataset_id = $1 and landed_at >= $2 and landed_at < $3 and ($4 = '' or segment = $4) and state = 'taken'
+			select landed_at, coalesce(rows, 0)::float8 from delivery
+			where dataset_id = $1 and landed_at >= $2 and landed_at < $3 and ($4 = '' or segment = $4) and state = 'taken'
 			order by 1`
 	case "files":
 		query = `
-			select landed_at as at, 1::float8 as amount from delivery where dataset_id = $1 and landed_at >= $2 and landed_at < $3 and ($4 = '' or segment = $4) and state = 'taken'
+			select landed_at as at, 1::float8 as amount from delivery
+			where dataset_id = $1 and landed_at >= $2 and landed_at < $3 and ($4 = '' or segment = $4) and state = 'taken'
 			order by 1`
 	}
 	return many[Delivered](ctx, s, "deliveries", query, v.DatasetID, from, to, v.Segment)
@@ -71,7 +75,8 @@ func PutSLADays(ctx context.Context, tx pgx.Tx, sla int64, days []record.SLADay)
 	for _, d := range days {
 		_, err := tx.Exec(ctx, `
 			insert into sla_day (sla_id, day, standing, have, at_least, met_at, due_at) values ($1, $2, $3, $4, $5, $6, $7)
-			on conflict (sla_id, day) do update set standing = excluded.standing, have = excluded.have, at_least = excluded.at_least, met_at = excluded.met_at, due_at = excluded.due_at`,
+			on conflict (sla_id, day) do update set standing = excluded.standing, have = excluded.have,
+				at_least = excluded.at_least, met_at = excluded.met_at, due_at = excluded.due_at`,
 			sla, d.Day, d.Standing, d.Have, d.AtLeast, d.MetAt, d.DueAt)
 		if err != nil {
 			return fmt.Errorf("write day of a promise: %w", err)

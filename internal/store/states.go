@@ -27,7 +27,8 @@ func (s *Store) SeriesStates(ctx context.Context, monitor int64, series []int64)
 // StatesOf gives the series that a monitor cannot judge, with their segments.
 func (s *Store) StatesOf(ctx context.Context, monitor int64, limit int) ([]record.SeriesState, error) {
 	return many[record.SeriesState](ctx, s, "states", `
-		select w.*, s.segment from series_state w join series s on s.id = w.series_id where w.monitor_id = $1 order by w.state, w.since, s.segment limit $2`, monitor, limit)
+		select w.*, s.segment from series_state w join series s on s.id = w.series_id where w.monitor_id = $1
+		order by w.state, w.since, s.segment limit $2`, monitor, limit)
 }
 
 // PutSeriesState keeps that a series cannot be judged; since when stays while it
@@ -36,7 +37,8 @@ func PutSeriesState(ctx context.Context, tx pgx.Tx, v record.SeriesState) error 
 	_, err := tx.Exec(ctx, `
 		insert into series_state (monitor_id, series_id, state, since, message, tried_at, first_at, ready_at) values ($1, $2, $3, $4, $5, $6, $7, $8)
 		on conflict (monitor_id, series_id) do update set state = excluded.state, message = excluded.message, tried_at = excluded.tried_at,
-			first_at = excluded.first_at, ready_at = excluded.ready_at, since = case when series_state.state = excluded.state then series_state.since else excluded.since end`,
+			first_at = excluded.first_at, ready_at = excluded.ready_at,
+			since = case when series_state.state = excluded.state then series_state.since else excluded.since end`,
 		v.MonitorID, v.SeriesID, v.State, v.Since, v.Message, v.TriedAt, v.FirstAt, v.ReadyAt)
 	if err != nil {
 		return fmt.Errorf("write state of series: %w", err)
@@ -56,7 +58,8 @@ func ClearSeriesState(ctx context.Context, tx pgx.Tx, monitor, series int64) err
 func (s *Store) ReadyToFit(ctx context.Context, monitor int64, series []int64, changedFrom []time.Time,
 	failedBefore time.Time) (map[int64]bool, error) {
 	list, err := many[int64](ctx, s, "series", `
-		select s.id from unnest($2::bigint[], $3::timestamptz[]) as s(id, changed) left join series_state w on w.monitor_id = $1 and w.series_id = s.id
+		select s.id from unnest($2::bigint[], $3::timestamptz[]) as s(id, changed)
+		left join series_state w on w.monitor_id = $1 and w.series_id = s.id
 		where case w.state
 			when 'failed' then w.tried_at < $4
 			when 'waiting' then s.changed < w.first_at or exists (select from sample where series_id = s.id and at >= w.ready_at)

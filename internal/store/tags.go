@@ -14,7 +14,8 @@ func (s *Store) Tags(ctx context.Context) ([]record.Tag, error) {
 	return many[record.Tag](ctx, s, "tags", `
 		with has as (
 			select tag, 'dataset' as kind, name, null as channel from dataset, jsonb_array_elements_text(tags) tag
-			union all select tag, 'metric', m.name, null from metric m join dataset d on d.id = m.dataset_id, jsonb_array_elements_text(all_tags(d.tags, m.tags)) tag where m.comparison = ''
+			union all select tag, 'metric', m.name, null from metric m
+			join dataset d on d.id = m.dataset_id, jsonb_array_elements_text(all_tags(d.tags, m.tags)) tag where m.comparison = ''
 			union all select tag, 'monitor', v.name, null from monitor v join metric m on m.id = v.metric_id join dataset d on d.id = m.dataset_id,
 				jsonb_array_elements_text(all_tags(d.tags, m.tags, v.tags)) tag where v.retired_at is null
 			union all select tag, 'route', r.name, c.name from route r join channel c on c.id = r.channel_id, jsonb_array_elements_text(r.tags) tag),
@@ -23,8 +24,10 @@ func (s *Store) Tags(ctx context.Context) ([]record.Tag, error) {
 				left join dataset d on d.id = coalesce(m.dataset_id, a.of_dataset), jsonb_array_elements_text(all_tags(d.tags, m.tags, v.tags)) tag
 			where a.closed_at is null and a.held <> 'held' group by tag)
 		select tag as name, coalesce(max(rings.n), 0)::int as open,
-			coalesce(jsonb_agg(distinct has.name) filter (where kind = 'dataset'), '[]') as datasets, coalesce(jsonb_agg(distinct has.name) filter (where kind = 'metric'), '[]') as metrics,
-			coalesce(jsonb_agg(distinct has.name) filter (where kind = 'monitor'), '[]') as monitors, coalesce(jsonb_agg(distinct has.name) filter (where kind = 'route'), '[]') as routes,
+			coalesce(jsonb_agg(distinct has.name) filter (where kind = 'dataset'), '[]') as datasets,
+			coalesce(jsonb_agg(distinct has.name) filter (where kind = 'metric'), '[]') as metrics,
+			coalesce(jsonb_agg(distinct has.name) filter (where kind = 'monitor'), '[]') as monitors,
+			coalesce(jsonb_agg(distinct has.name) filter (where kind = 'route'), '[]') as routes,
 			coalesce(jsonb_agg(distinct channel) filter (where channel is not null), '[]') as channels
 		from has left join rings using (tag) group by tag order by tag`)
 }

@@ -52,7 +52,8 @@ func (s *Store) Advance(ctx context.Context, id int64, position time.Time, done 
 // was in none of them.
 func (s *Store) SteerTask(ctx context.Context, id int64, to record.TaskState, from ...record.TaskState) (ok bool, err error) {
 	result, err := s.querier().Exec(ctx, `
-		update task set state = $2, touched_at = now(), finished_at = case when $2 = 'cancelled' then now() end where id = $1 and state = any($3)`, id, to, from)
+		update task set state = $2, touched_at = now(), finished_at = case when $2 = 'cancelled' then now() end
+		where id = $1 and state = any($3)`, id, to, from)
 	if err != nil {
 		return false, fmt.Errorf("write task: %w", err)
 	}
@@ -85,7 +86,8 @@ func (s *Store) Abandoned(ctx context.Context, what string, quiet time.Duration)
 // RunningTasks gives the running tasks of some kinds that nobody has touched for a
 // while.
 func (s *Store) RunningTasks(ctx context.Context, what []string, quiet time.Duration) ([]int64, error) {
-	return many[int64](ctx, s, "tasks", `select id from task where what = any($1) and state = 'running' and touched_at < now() - $2::float8 * interval '1 second'`, what, quiet.Seconds())
+	return many[int64](ctx, s, "tasks", `select id from task where what = any($1) and state = 'running'
+		and touched_at < now() - $2::float8 * interval '1 second'`, what, quiet.Seconds())
 }
 
 // EndTask keeps how a task ended; err nil means well.

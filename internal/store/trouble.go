@@ -43,9 +43,11 @@ const sameAbout = `of_source is not distinct from $1 and of_dataset is not disti
 
 // Failing keeps that a source or dataset cannot be read, and gives since when.
 func (s *Store) Failing(ctx context.Context, about About, message string, now time.Time) (since time.Time, err error) {
-	statement, id := `update source set state = 'failed', message = $2, failing_since = coalesce(failing_since, $3) where id = $1 returning failing_since`, about.Source
+	statement, id := `update source set state = 'failed', message = $2, failing_since = coalesce(failing_since, $3)
+		where id = $1 returning failing_since`, about.Source
 	if about.Dataset != 0 {
-		statement, id = `update dataset set state = 'failed', message = $2, failing_since = coalesce(failing_since, $3) where id = $1 returning failing_since`, about.Dataset
+		statement, id = `update dataset set state = 'failed', message = $2, failing_since = coalesce(failing_since, $3)
+			where id = $1 returning failing_since`, about.Dataset
 	}
 	return one[time.Time](ctx, s, "state", message, statement, id, message, now)
 }
@@ -109,7 +111,8 @@ func Mended(ctx context.Context, tx pgx.Tx, about About, cause detect.Cause, now
 func (s *Store) CloseNoted(ctx context.Context, before, now time.Time) error {
 	return s.InTx(ctx, func(tx pgx.Tx) error {
 		closed, err := ids(ctx, tx, `
-			update alert set ended_at = since, closed_at = $3, close_reason = 'noted' where cause = any($1) and closed_at is null and raised_at < $2 returning id`,
+			update alert set ended_at = since, closed_at = $3, close_reason = 'noted'
+			where cause = any($1) and closed_at is null and raised_at < $2 returning id`,
 			[]detect.Cause{record.CauseColumns, record.CauseFile}, before, now)
 		if err != nil {
 			return fmt.Errorf("close alerts: %w", err)

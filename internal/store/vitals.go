@@ -32,11 +32,14 @@ func (s *Store) Vitals(ctx context.Context, now time.Time) (Vitals, error) {
 	return one[Vitals](ctx, s, "figures", "", `
 		select
 			(select count(*) from river_job where state in ('available', 'retryable')) as jobs_waiting,
-			(select coalesce(extract(epoch from now() - min(scheduled_at)), 0)::float8 from river_job where state = 'available' and scheduled_at < now()) as oldest_job,
+			(select coalesce(extract(epoch from now() - min(scheduled_at)), 0)::float8 from river_job
+			where state = 'available' and scheduled_at < now()) as oldest_job,
 			(select count(*) from river_job where state = 'discarded' and finalized_at > now() - interval '1 hour') as jobs_given_up,
 			(select count(*) from message where state = 'waiting') as messages_waiting,
-			(select coalesce(greatest(extract(epoch from $1::timestamptz - min(due_at)), 0), 0)::float8 from message where state = 'waiting') as oldest_message,
-			(select coalesce(avg(extract(epoch from sent_at - due_at)), 0)::float8 from message where sent_at > $1::timestamptz - interval '1 hour') as told_after,
+			(select coalesce(greatest(extract(epoch from $1::timestamptz - min(due_at)), 0), 0)::float8 from message
+			where state = 'waiting') as oldest_message,
+			(select coalesce(avg(extract(epoch from sent_at - due_at)), 0)::float8 from message
+			where sent_at > $1::timestamptz - interval '1 hour') as told_after,
 			(select count(*) from metric where state = 'failed') as metrics_failed,
 			(select count(*) from source where state = 'failed') as sources_failed,
 			(select count(*) from channel where failing_since is not null) as channels_failed,
