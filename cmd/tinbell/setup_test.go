@@ -11,9 +11,11 @@ import (
 	"time"
 
 	"tinbell/internal/browser"
+	"tinbell/internal/chart"
 	"tinbell/internal/dbtest"
+	"tinbell/internal/health"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/inspect"
+	"tinbell/internal/lineage"
 	"tinbell/internal/record"
 )
 
@@ -67,7 +69,7 @@ func setUpInConsole(t *testing.T, p *program) {
 	if len(watched) != 2 || watched[0].Settings.WarnSeconds != 2*91*86400 {
 		t.Errorf("accepted as proposed: %+v", watched)
 	}
-	var page inspect.Page
+	var page health.Page
 	dbtest.Must(t, p.client().Get(t.Context(), "/datasets/demo.breakage", nil, &page))
 	if len(page.Metrics) != 2 || page.Dataset.Source != "ferry house" {
 		t.Errorf("measured: %+v", page.Metrics)
@@ -106,7 +108,7 @@ func setUpInConsole(t *testing.T, p *program) {
 // sentToUs looks at what the demo sends over open protocols.
 func sentToUs(t *testing.T, p *program) {
 	p.t = t
-	var jobs []inspect.JobHealth
+	var jobs []lineage.JobHealth
 	dbtest.Must(t, p.client().Get(t.Context(), "/jobs", nil, &jobs))
 	if len(jobs) != 11 || jobs[0].Runs < 20 {
 		t.Errorf("jobs: %+v", jobs)
@@ -123,7 +125,7 @@ func sentToUs(t *testing.T, p *program) {
 	if len(kinds) != 5 {
 		t.Errorf("files of %v, want five formats", kinds)
 	}
-	var chart inspect.Chart
+	var chart chart.Chart
 	var series []record.Series
 	dbtest.Must(t, p.client().Get(t.Context(), "/metrics/gate-wait/series", nil, &series))
 	now := time.Now().UTC()

@@ -12,7 +12,7 @@ import (
 	"tinbell/core/timeline"
 	"tinbell/internal/client"
 	"tinbell/internal/collect"
-	"tinbell/internal/inspect"
+	"tinbell/internal/health"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 )
@@ -28,14 +28,14 @@ func overviewSpeed(ctx context.Context) ([]Result, error) {
 		return nil, err
 	}
 	defer stop()
-	if err := crowd(ctx, s.Parts.Store, s.Parts.Collector, s.Parts.Inspector); err != nil {
+	if err := crowd(ctx, s.Parts.Store, s.Parts.Collector, s.Parts.Health); err != nil {
 		return nil, err
 	}
 	c := client.New(s.Address, "")
 	best := time.Duration(math.MaxInt64)
 	for range 3 {
 		began := time.Now()
-		var list []inspect.Health
+		var list []health.Health
 		if err := c.Get(ctx, "/datasets", nil, &list); err != nil {
 			return nil, err
 		}
@@ -49,7 +49,7 @@ func overviewSpeed(ctx context.Context) ([]Result, error) {
 }
 
 // crowd makes many datasets with a metric of four weeks each, and sums them up.
-func crowd(ctx context.Context, records *store.Store, collector *collect.Collector, inspector *inspect.Inspector) error {
+func crowd(ctx context.Context, records *store.Store, collector *collect.Collector, summed *health.Reader) error {
 	rng := rand.New(rand.NewPCG(8, 8))
 	now := time.Now().UTC().Truncate(time.Hour)
 	for n := range manyDatasets {
@@ -76,7 +76,7 @@ func crowd(ctx context.Context, records *store.Store, collector *collect.Collect
 		if err != nil {
 			return fmt.Errorf("fill datasets: %w", err)
 		}
-		if err := inspector.Refresh(ctx, m.DatasetID); err != nil {
+		if err := summed.Refresh(ctx, m.DatasetID); err != nil {
 			return err
 		}
 	}

@@ -254,7 +254,7 @@ func floodSpeed(ctx context.Context, s *service.Service) ([]Result, error) {
 	grouped := func() (time.Duration, error) {
 		began := time.Now()
 		for {
-			if err := s.Parts.Teller.Gather(ctx); err != nil {
+			if err := s.Parts.Faults.Gather(ctx); err != nil {
 				return 0, err
 			}
 			var left int

@@ -54,7 +54,7 @@ func crowded(b *testing.B) (s *dbtest.Service, alert record.Alert) {
 			_, err := store.PutSamples(b.Context(), tx, samples, store.RecentFrom(now))
 			return err
 		}))
-		dbtest.Must(b, s.Parts.Inspector.Refresh(b.Context(), m.DatasetID))
+		dbtest.Must(b, s.Parts.Health.Refresh(b.Context(), m.DatasetID))
 	}
 	var segments []string
 	for k := range manySegments {

@@ -1,4 +1,4 @@
-package inspect
+package chart
 
 import (
 	"context"
@@ -14,7 +14,7 @@ const shownAlike = 6
 
 // Alike gives earlier alerts like one: of the same series, then of the same
 // monitor; of an alert without a monitor, those about the same. Newest first.
-func (v *Inspector) Alike(ctx context.Context, a record.Alert) ([]record.Alert, error) {
+func (r *Reader) Alike(ctx context.Context, a record.Alert) ([]record.Alert, error) {
 	like := []store.AlertFilter{{Series: a.SeriesID, Limit: shownAlike}, {Monitor: a.Monitor, Limit: 2 * shownAlike}}
 	if !a.Judged() {
 		like = []store.AlertFilter{{About: store.AboutOf(a), Limit: shownAlike}}
@@ -22,7 +22,7 @@ func (v *Inspector) Alike(ctx context.Context, a record.Alert) ([]record.Alert, 
 	found := []record.Alert{}
 	for _, f := range like {
 		f.To = a.RaisedAt
-		list, err := v.store.Alerts(ctx, f)
+		list, err := r.store.Alerts(ctx, f)
 		if err != nil {
 			return nil, err
 		}

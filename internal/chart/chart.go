@@ -1,13 +1,12 @@
-// Package inspect prepares what people look at: charts with their bands, and
-// the health of all datasets. It reads and never writes.
-package inspect
+// Package chart lays out a series over time with the band it was judged by, what was
+// raised in it and what people say of it. It reads and never writes.
+package chart
 
 import (
 	"context"
 	"errors"
 	"math"
 	"slices"
-	"sync"
 	"time"
 
 	"tinbell/core/baseline"
@@ -16,23 +15,18 @@ import (
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
+	"tinbell/internal/study"
 	"tinbell/internal/watch"
 	"tinbell/internal/wire"
 )
 
-// Inspector answers questions about what is stored.
-type Inspector struct {
-	store   *store.Store
-	watcher *watch.Watcher
-	now     func() time.Time
-
-	mu   sync.Mutex
-	rest map[int64]time.Time // datasets that took long to sum up, and until when they are left alone
+// Reader draws what is stored.
+type Reader struct {
+	store *store.Store
+	now   func() time.Time
 }
 
-func New(s *store.Store, w *watch.Watcher, now func() time.Time) *Inspector {
-	return &Inspector{store: s, watcher: w, now: now, rest: map[int64]time.Time{}}
-}
+func New(s *store.Store, now func() time.Time) *Reader { return &Reader{store: s, now: now} }
 
 // Chart is a series over a stretch: columns of equal length, one entry per
 // period, null where there is nothing.
@@ -63,37 +57,37 @@ type Chart struct {
 	Message       string                `json:"message" doc:"why there is no band, if there is none"`
 }
 
-// ChartOf draws a series over [from, to) with the band its monitor had: the
+// Of draws a series over [from, to) with the band its monitor had: the
 // baseline is fitted on what was there before the stretch and walked forward.
 // Past the last sample the expectation goes on up to to. Where nothing came it may be
 // filled; that changes what is seen, not what is judged.
-func (v *Inspector) ChartOf(ctx context.Context, seriesID int64, from, to time.Time, fill timeline.Filling) (Chart, error) {
+func (r *Reader) Of(ctx context.Context, seriesID int64, from, to time.Time, fill timeline.Filling) (Chart, error) {
 	if err := timeline.CheckFilling(fill); err != nil {
 		return Chart{}, record.Refused{Field: "fill", Why: err.Error()}
 	}
-	subject, named, err := v.subject(ctx, seriesID)
+	subject, named, err := study.Load(ctx, r.store, seriesID)
 	if err != nil {
 		return Chart{}, err
 	}
 	m := subject.Metric
 	c := Chart{Series: named.Series, Metric: m.Name, Measure: m.Measure, Dataset: m.Dataset, Kind: m.Kind, Unit: m.Unit,
 		Zone: m.Zone, PeriodSeconds: m.PeriodSeconds}
-	end := subject.SettledTo(v.now())
+	end := subject.SettledTo(r.now())
 	if to.Before(end) {
 		end = to
 	}
-	history, err := subject.History(ctx, v.store, seriesID, time.Time{}, end)
+	history, err := subject.History(ctx, r.store, seriesID, time.Time{}, end)
 	if err != nil {
 		return c, err
 	}
-	show, err := subject.Waits(ctx, v.store, from, to)
+	show, err := subject.Waits(ctx, r.store, from, to)
 	if err != nil {
 		return c, err
 	}
 	walk(&c, subject, seriesID, history, from, to, show)
 	c.bound(subject.Rule(named.Series).Bounds, history)
 	c.fill(history, fill)
-	return c, v.annotate(ctx, &c, from, to)
+	return c, r.annotate(ctx, &c, from, to)
 }
 
 // walk fills the columns with readings, as show has them.
@@ -218,8 +212,8 @@ func positive(x float64) *float64 {
 }
 
 // annotate adds what the strip under the chart shows.
-func (v *Inspector) annotate(ctx context.Context, c *Chart, from, to time.Time) error {
-	alerts, err := v.store.Alerts(ctx, store.AlertFilter{Series: c.Series.ID, To: to, Limit: 500})
+func (r *Reader) annotate(ctx context.Context, c *Chart, from, to time.Time) error {
+	alerts, err := r.store.Alerts(ctx, store.AlertFilter{Series: c.Series.ID, To: to, Limit: 500})
 	if err != nil {
 		return err
 	}
@@ -229,7 +223,7 @@ func (v *Inspector) annotate(ctx context.Context, c *Chart, from, to time.Time) 
 			c.Alerts = append(c.Alerts, a)
 		}
 	}
-	incidents, err := v.store.Incidents(ctx, c.Dataset, from, to)
+	incidents, err := r.store.Incidents(ctx, c.Dataset, from, to)
 	if err != nil {
 		return err
 	}
@@ -239,11 +233,11 @@ func (v *Inspector) annotate(ctx context.Context, c *Chart, from, to time.Time) 
 			c.Incidents = append(c.Incidents, i)
 		}
 	}
-	events, err := v.store.PlannedEvents(ctx, c.Dataset)
+	events, err := r.store.PlannedEvents(ctx, c.Dataset)
 	if err != nil {
 		return err
 	}
-	if c.Notes, err = v.store.Notes(ctx, c.Dataset, from, to); err != nil {
+	if c.Notes, err = r.store.Notes(ctx, c.Dataset, from, to); err != nil {
 		return err
 	}
 	c.Planned = []record.PlannedEvent{}
@@ -257,7 +251,7 @@ func (v *Inspector) annotate(ctx context.Context, c *Chart, from, to time.Time) 
 
 // Explanation says where an expected value comes from.
 type Explanation struct {
-	Subject
+	study.Subject
 	At          time.Time       `json:"at"`
 	Expected    float64         `json:"expected"`
 	Parts       []baseline.Part `json:"parts" doc:"add up to expected"`
@@ -270,8 +264,8 @@ type Explanation struct {
 
 // Explain splits the expected value of a series' period into parts, fitted on
 // what was known when the period began.
-func (v *Inspector) Explain(ctx context.Context, seriesID int64, at time.Time) (Explanation, error) {
-	subject, named, err := v.subject(ctx, seriesID)
+func (r *Reader) Explain(ctx context.Context, seriesID int64, at time.Time) (Explanation, error) {
+	subject, named, err := study.Load(ctx, r.store, seriesID)
 	if err != nil {
 		return Explanation{}, err
 	}
@@ -279,7 +273,7 @@ func (v *Inspector) Explain(ctx context.Context, seriesID int64, at time.Time) (
 		return Explanation{}, record.NotFound{Kind: "monitor of series", Name: named.Series.Segment}
 	}
 	at = subject.Grid.Floor(at)
-	history, err := subject.History(ctx, v.store, seriesID, time.Time{}, subject.Grid.Next(at))
+	history, err := subject.History(ctx, r.store, seriesID, time.Time{}, subject.Grid.Next(at))
 	if err != nil {
 		return Explanation{}, err
 	}

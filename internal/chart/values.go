@@ -1,4 +1,4 @@
-package inspect
+package chart
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 	"tinbell/core/score"
 	"tinbell/core/timeline"
 	"tinbell/internal/record"
+	"tinbell/internal/study"
 )
 
 // SeriesValue is one period of a series as it was judged: with the band that its
@@ -35,16 +36,16 @@ type SeriesValue struct {
 
 // Values hands over the periods of a metric's series in [from, to), series by series,
 // in the order of time. Segment narrows it to one; empty: all.
-func (v *Inspector) Values(ctx context.Context, name, segment string, from, to time.Time, fill timeline.Filling,
+func (r *Reader) Values(ctx context.Context, name, segment string, from, to time.Time, fill timeline.Filling,
 	do func(SeriesValue) error) error {
 	if err := timeline.CheckFilling(fill); err != nil {
 		return record.Refused{Field: "fill", Why: err.Error()}
 	}
-	m, err := v.store.Metric(ctx, name)
+	m, err := r.store.Metric(ctx, name)
 	if err != nil {
 		return err
 	}
-	all, err := v.store.SeriesOf(ctx, m.ID)
+	all, err := r.store.SeriesOf(ctx, m.ID)
 	if err != nil {
 		return err
 	}
@@ -54,7 +55,7 @@ func (v *Inspector) Values(ctx context.Context, name, segment string, from, to t
 			continue
 		}
 		found = true
-		if err := v.valuesOf(ctx, series.ID, from, to, fill, do); err != nil {
+		if err := r.valuesOf(ctx, series.ID, from, to, fill, do); err != nil {
 			return err
 		}
 	}
@@ -64,13 +65,13 @@ func (v *Inspector) Values(ctx context.Context, name, segment string, from, to t
 	return nil
 }
 
-func (v *Inspector) valuesOf(ctx context.Context, id int64, from, to time.Time, fill timeline.Filling, do func(SeriesValue) error) error {
-	subject, named, err := v.subject(ctx, id)
+func (r *Reader) valuesOf(ctx context.Context, id int64, from, to time.Time, fill timeline.Filling, do func(SeriesValue) error) error {
+	subject, named, err := study.Load(ctx, r.store, id)
 	if err != nil {
 		return err
 	}
-	settled := subject.SettledTo(v.now())
-	history, err := subject.History(ctx, v.store, id, time.Time{}, settled)
+	settled := subject.SettledTo(r.now())
+	history, err := subject.History(ctx, r.store, id, time.Time{}, settled)
 	if err != nil || len(history) == 0 {
 		return err
 	}
@@ -88,7 +89,7 @@ func (v *Inspector) valuesOf(ctx context.Context, id int64, from, to time.Time, 
 	masked := map[int64]bool{}
 	show := func(r *detect.Reading) { masked[r.At] = r.Masked }
 	walk(&c, subject, id, history, from, end, show)
-	if err := v.annotate(ctx, &c, from, end); err != nil {
+	if err := r.annotate(ctx, &c, from, end); err != nil {
 		return err
 	}
 	for i, at := range c.At {

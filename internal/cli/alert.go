@@ -11,10 +11,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"tinbell/core/score"
+	"tinbell/internal/chart"
 	"tinbell/internal/draw"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/inspect"
 	"tinbell/internal/record"
+	"tinbell/internal/study"
 	"tinbell/internal/words"
 )
 
@@ -96,7 +97,7 @@ func (a *app) alertShow() *cobra.Command {
 				}
 			}
 			if d.Judged() {
-				var like inspect.CharacterStudy
+				var like study.CharacterStudy
 				if err := a.client().Get(c.Context(), fmt.Sprintf("/series/%d/character", d.SeriesID), nil, &like); err != nil {
 					return err
 				}
@@ -147,7 +148,7 @@ func (a *app) explain(ctx context.Context, alert record.Alert) error {
 	if alert.PeakAt != nil {
 		at = *alert.PeakAt
 	}
-	var x inspect.Explanation
+	var x chart.Explanation
 	if err := a.client().Get(ctx, fmt.Sprintf("/series/%d/explain", alert.SeriesID), url.Values{"at": {at.Format(time.RFC3339)}},
 		&x); err != nil {
 		return err
@@ -165,7 +166,7 @@ func (a *app) explain(ctx context.Context, alert record.Alert) error {
 }
 
 // around gives the week around an alert.
-func (a *app) around(ctx context.Context, alert record.Alert, fill string) (chart inspect.Chart, err error) {
+func (a *app) around(ctx context.Context, alert record.Alert, fill string) (chart chart.Chart, err error) {
 	wide := max(time.Duration(alert.PeriodSeconds)*time.Second*24, 24*time.Hour)
 	to := alert.RaisedAt.Add(2 * wide)
 	if alert.ClosedAt != nil {

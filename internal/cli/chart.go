@@ -9,9 +9,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tinbell/internal/chart"
 	"tinbell/internal/draw"
+	"tinbell/internal/health"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/inspect"
 	"tinbell/internal/record"
 	"tinbell/internal/words"
 )
@@ -20,7 +21,7 @@ import (
 const filling = "what stands where nothing came, marked as filled: none, zero, previous or linear"
 
 // charted asks for a series over a stretch.
-func (a *app) charted(c *cobra.Command, series int64, from, to time.Time, fill string) (chart inspect.Chart, err error) {
+func (a *app) charted(c *cobra.Command, series int64, from, to time.Time, fill string) (chart chart.Chart, err error) {
 	q := url.Values{"from": {from.Format(time.RFC3339)}, "to": {to.Format(time.RFC3339)}}
 	if fill != "" {
 		q.Set("fill", fill)
@@ -29,7 +30,7 @@ func (a *app) charted(c *cobra.Command, series int64, from, to time.Time, fill s
 }
 
 // sketch writes a series as a small chart in text.
-func (a *app) sketch(chart inspect.Chart) {
+func (a *app) sketch(chart chart.Chart) {
 	columns := a.width()
 	if columns == 0 {
 		columns = 100
@@ -38,7 +39,7 @@ func (a *app) sketch(chart inspect.Chart) {
 }
 
 func (a *app) seriesShow() *cobra.Command {
-	var s study
+	var s ofSeries
 	var since, until, fill string
 	c := &cobra.Command{Use: "show METRIC", Short: "Draw a series with its band, and list what lay outside it", Args: exactly(1, "METRIC"),
 		Example: "  tinbell series show refunds-rows --since 7d\n  tinbell series show boarding-scans-rows --segment Gullstone --since 3d --fill linear --plot gullstone.png",
@@ -55,7 +56,7 @@ func (a *app) seriesShow() *cobra.Command {
 			if to.IsZero() {
 				to = now
 			}
-			var chart inspect.Chart
+			var chart chart.Chart
 			q := url.Values{"from": {from.Format(time.RFC3339)}, "to": {to.Format(time.RFC3339)}, "fill": {fill}}
 			if err := s.ask(a, c, args[0], "chart", q, &chart); err != nil {
 				return err
@@ -95,7 +96,7 @@ type value struct {
 }
 
 // outside lists the periods that lay outside the band; as data all of them.
-func outside(a *app, c inspect.Chart) listing {
+func outside(a *app, c chart.Chart) listing {
 	var all []value
 	l := listing{head: []string{"period", "came", "expected", "band", "half-widths"}, right: []int{2, 3, 4, 5}, raw: &all,
 		none: "Nothing lay outside the band."}
@@ -124,7 +125,7 @@ func (a *app) datasetShow() *cobra.Command {
 	c := &cobra.Command{Use: "show NAME", Short: "Show a dataset: how it stands, its rows as charts, its metrics and monitors",
 		Args: exactly(1, "NAME"), Example: "  tinbell dataset show ops.refunds --since 7d",
 		RunE: func(c *cobra.Command, args []string) error {
-			var p inspect.Page
+			var p health.Page
 			if err := a.client().Get(c.Context(), "/datasets/"+url.PathEscape(args[0]), nil, &p); err != nil {
 				return err
 			}
@@ -184,7 +185,7 @@ func (a *app) datasetShow() *cobra.Command {
 }
 
 // standing says how a dataset stands.
-func (a *app) standing(p inspect.Page) {
+func (a *app) standing(p health.Page) {
 	h, d := p.Health, p.Dataset
 	facts := [][2]string{{"dataset", d.Name + ", of " + d.Source}, {"owner", orNone(d.Owner)},
 		{"tags", orNone(strings.Join(d.Tags, ", "))}, {"state", strings.TrimSuffix(h.State+": "+h.Message, ": ")},
@@ -201,7 +202,7 @@ func (a *app) standing(p inspect.Page) {
 
 // seriesLink makes a standing address of a series' chart.
 func (a *app) seriesLink() *cobra.Command {
-	var s study
+	var s ofSeries
 	var span, svg = "7d", false
 	var in httpapi.NewChartLink
 	c := &cobra.Command{Use: "link METRIC",

@@ -12,7 +12,7 @@ import (
 
 	"tinbell/core/timeline"
 	"tinbell/internal/draw"
-	"tinbell/internal/inspect"
+	"tinbell/internal/study"
 	"tinbell/internal/words"
 )
 
@@ -96,7 +96,7 @@ is known, the change to it stands beside, day by day, by weekday and holiday.`,
 			if len(args) > 0 {
 				q["metric"] = args
 			}
-			var x inspect.Sheet
+			var x study.Sheet
 			if err := a.client().Get(c.Context(), "/consistency", q, &x); err != nil {
 				return err
 			}
@@ -172,7 +172,7 @@ func changed(v *float64, kind timeline.Kind) string {
 }
 
 // allowedOf is the corridor of a series.
-func allowedOf(b inspect.Placed) string {
+func allowedOf(b study.Placed) string {
 	if b.Low == nil || b.High == nil {
 		return "–"
 	}
@@ -198,7 +198,7 @@ func measured(x float64, kind timeline.Kind) string {
 }
 
 func (a *app) seriesEarlier() *cobra.Command {
-	var of study
+	var of ofSeries
 	var s spannedBy
 	c := &cobra.Command{Use: "earlier METRIC",
 		Short: "Hold a week, month or year of a series against the same of earlier years and weeks", Args: exactly(1, "METRIC"),
@@ -211,7 +211,7 @@ in which what a day owes to the one before is allowed for.`,
 			if err := s.ask(q); err != nil {
 				return err
 			}
-			var x inspect.EarlierStudy
+			var x study.EarlierStudy
 			if err := of.ask(a, c, args[0], "earlier", q, &x); err != nil {
 				return err
 			}

@@ -7,15 +7,15 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tinbell/internal/health"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/inspect"
 	"tinbell/internal/record"
 	"tinbell/internal/words"
 )
 
 func (a *app) datasetCommand() *cobra.Command {
 	health := func(c *cobra.Command, _ []string) error {
-		var list []inspect.Health
+		var list []health.Health
 		if err := a.client().Get(c.Context(), "/datasets", nil, &list); err != nil {
 			return err
 		}

@@ -9,7 +9,7 @@ import (
 
 	"tinbell/core/timeline"
 	"tinbell/internal/draw"
-	"tinbell/internal/inspect"
+	"tinbell/internal/study"
 	"tinbell/internal/words"
 )
 
@@ -73,7 +73,7 @@ together. A limit is reached when the typical day has passed it with the probabi
 			if whole {
 				q.Set("whole", "true")
 			}
-			var list []inspect.Forecast
+			var list []study.Forecast
 			if err := a.client().Get(c.Context(), "/forecasts", q, &list); err != nil {
 				return err
 			}
@@ -93,13 +93,13 @@ together. A limit is reached when the typical day has passed it with the probabi
 }
 
 func (a *app) seriesForecast() *cobra.Command {
-	var s study
+	var s ofSeries
 	var t foretold
 	c := &cobra.Command{Use: "forecast METRIC",
 		Short: "Say what a series does in days to come, with intervals, and when it passes a limit", Args: exactly(1, "METRIC"),
 		Example: "  tinbell series forecast ticket-sales-rows --segment web --days 90 --limit 5000 --plot growth.png",
 		RunE: func(c *cobra.Command, args []string) error {
-			var x inspect.Forecast
+			var x study.Forecast
 			if err := s.ask(a, c, args[0], "forecast", t.query(), &x); err != nil {
 				return err
 			}
@@ -111,12 +111,12 @@ func (a *app) seriesForecast() *cobra.Command {
 }
 
 // showForecast prints the days to come of one series.
-func (a *app) showForecast(x inspect.Forecast, days int, file string) error {
+func (a *app) showForecast(x study.Forecast, days int, file string) error {
 	if file != "" {
 		return a.drawn(file, draw.Forecast(x, file))
 	}
-	var all []inspect.ForecastDay
-	if err := x.EachDay(func(d inspect.ForecastDay) error { all = append(all, d); return nil }); err != nil {
+	var all []study.ForecastDay
+	if err := x.EachDay(func(d study.ForecastDay) error { all = append(all, d); return nil }); err != nil {
 		return err
 	}
 	l := listing{head: []string{"day", "expected", "low", "high", "together", "reached the limit"}, right: []int{2, 3, 4, 5, 6},
@@ -148,7 +148,7 @@ func (a *app) showForecast(x inspect.Forecast, days int, file string) error {
 }
 
 // howForetold says by which model, and how far off it was before.
-func howForetold(x inspect.Forecast) string {
+func howForetold(x study.Forecast) string {
 	how := fmt.Sprintf("Model: %s, from %d days", x.Model, x.Days)
 	if x.Error == nil {
 		return how
@@ -161,7 +161,7 @@ func howForetold(x inspect.Forecast) string {
 }
 
 // showForecasts prints a line for each of several series.
-func (a *app) showForecasts(list []inspect.Forecast) error {
+func (a *app) showForecasts(list []study.Forecast) error {
 	l := listing{head: []string{"series", "expected", "low", "high", "growth", "together", "reaches the limit", "off before"},
 		right: []int{2, 3, 4, 5, 6, 8}, raw: list, none: "No series is old enough to be forecast."}
 	for _, x := range list {

@@ -12,7 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tinbell/internal/httpapi"
-	"tinbell/internal/inspect"
+	"tinbell/internal/lineage"
 	"tinbell/internal/record"
 	"tinbell/internal/words"
 )
@@ -20,7 +20,7 @@ import (
 func (a *app) jobCommand() *cobra.Command {
 	list := &cobra.Command{Use: "list", Short: "Jobs with their last runs, and when the next is due", Args: exactly(0, "nothing"),
 		RunE: func(c *cobra.Command, _ []string) error {
-			var jobs []inspect.JobHealth
+			var jobs []lineage.JobHealth
 			if err := a.client().Get(c.Context(), "/jobs", nil, &jobs); err != nil {
 				return err
 			}
@@ -115,7 +115,7 @@ func (a *app) lineageCommand() *cobra.Command {
 	return &cobra.Command{Use: "lineage NAME", Short: "What a dataset is made from, and what is made from it",
 		Args: exactly(1, "NAME"), Example: "  tinbell dataset lineage ops.boarding_scans",
 		RunE: func(c *cobra.Command, args []string) error {
-			var g inspect.Lineage
+			var g lineage.Lineage
 			if err := a.client().Get(c.Context(), "/datasets/"+url.PathEscape(args[0])+"/lineage", nil, &g); err != nil {
 				return err
 			}

@@ -12,8 +12,8 @@ import (
 
 	"tinbell/core/score"
 	"tinbell/internal/flat"
+	"tinbell/internal/health"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/inspect"
 	"tinbell/internal/lessons"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
@@ -103,7 +103,7 @@ func (a *app) labelStretch() *cobra.Command {
 			if in.To, err = ago(to, time.Now()); err != nil {
 				return err
 			}
-			var page inspect.Page
+			var page health.Page
 			var m record.Metric
 			if err := a.client().Get(c.Context(), "/metrics/"+url.PathEscape(args[0]), nil, &m); err != nil {
 				return err

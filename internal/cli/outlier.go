@@ -16,7 +16,7 @@ import (
 	"tinbell/internal/compare"
 	"tinbell/internal/diagnose"
 	"tinbell/internal/draw"
-	"tinbell/internal/inspect"
+	"tinbell/internal/study"
 	"tinbell/internal/words"
 )
 
@@ -75,7 +75,7 @@ A rule that cannot find anything, or would find everything, says so.`,
 					q.Set(name, at.Format(time.RFC3339))
 				}
 			}
-			var list []inspect.OutlierStudy
+			var list []study.OutlierStudy
 			if err := a.client().Get(c.Context(), "/metrics/"+url.PathEscape(args[0])+"/outliers", q, &list); err != nil {
 				return err
 			}
@@ -203,14 +203,14 @@ func (a *app) outliersOfFile() *cobra.Command {
 }
 
 // ofFile studies a column, or its values by key.
-func (l *limits) ofFile(file, column, key string, values []float64) ([]inspect.OutlierStudy, error) {
+func (l *limits) ofFile(file, column, key string, values []float64) ([]study.OutlierStudy, error) {
 	if key == "" {
 		r, err := outlier.Look(values, l.options())
 		if err != nil {
 			return nil, err
 		}
-		return []inspect.OutlierStudy{inspect.Stand(r, inspect.OutlierStudy{Of: column}, l.most, func(o outlier.Odd) inspect.Standing {
-			return inspect.Standing{Place: fmt.Sprint(o.Index + 2)} // the head is the first line
+		return []study.OutlierStudy{study.Stand(r, study.OutlierStudy{Of: column}, l.most, func(o outlier.Odd) study.Standing {
+			return study.Standing{Place: fmt.Sprint(o.Index + 2)} // the head is the first line
 		})}, nil
 	}
 	keys, err := compare.Categories(file, key)
@@ -225,7 +225,7 @@ func (l *limits) ofFile(file, column, key string, values []float64) ([]inspect.O
 		}
 		rows[k] = append(rows[k], i)
 	}
-	var list []inspect.OutlierStudy
+	var list []study.OutlierStudy
 	for _, k := range names {
 		own := make([]float64, len(rows[k]))
 		for i, row := range rows[k] {
@@ -235,8 +235,8 @@ func (l *limits) ofFile(file, column, key string, values []float64) ([]inspect.O
 		if err != nil {
 			continue // too few of that key
 		}
-		list = append(list, inspect.Stand(r, inspect.OutlierStudy{Of: column + " of " + k}, l.most, func(o outlier.Odd) inspect.Standing {
-			return inspect.Standing{Place: fmt.Sprint(rows[k][o.Index] + 2)}
+		list = append(list, study.Stand(r, study.OutlierStudy{Of: column + " of " + k}, l.most, func(o outlier.Odd) study.Standing {
+			return study.Standing{Place: fmt.Sprint(rows[k][o.Index] + 2)}
 		}))
 	}
 	if len(list) == 0 {
@@ -245,14 +245,14 @@ func (l *limits) ofFile(file, column, key string, values []float64) ([]inspect.O
 	return list, nil
 }
 
-func (a *app) showOutliers(list []inspect.OutlierStudy, file string) error {
+func (a *app) showOutliers(list []study.OutlierStudy, file string) error {
 	if file != "" {
 		return a.drawn(file, draw.Outliers(list[0], file))
 	}
 	if a.output == "json" {
 		return a.json(list)
 	}
-	var all []inspect.Standing
+	var all []study.Standing
 	l := listing{head: []string{"where", "value", "usual", "z", "modified z", "beyond the quartiles", "by"},
 		right: []int{2, 3, 4, 5, 6}, raw: &all, none: "Nothing stands out."}
 	more := 0

@@ -9,9 +9,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tinbell/internal/chart"
 	"tinbell/internal/draw"
-	"tinbell/internal/inspect"
 	"tinbell/internal/record"
+	"tinbell/internal/study"
 	"tinbell/internal/words"
 )
 
@@ -40,17 +41,17 @@ func (a *app) seriesOf(c *cobra.Command, metric string) ([]record.Series, error)
 	return series, a.client().Get(c.Context(), "/metrics/"+url.PathEscape(metric)+"/series", nil, &series)
 }
 
-// study is a command about one series: it finds the series and asks for it.
-type study struct {
+// ofSeries is a command about one series: it finds the series and asks for it.
+type ofSeries struct {
 	segment, file string
 }
 
-func (s *study) bind(c *cobra.Command, picture string) {
+func (s *ofSeries) bind(c *cobra.Command, picture string) {
 	c.Flags().StringVar(&s.segment, "segment", "", "which segment, where the metric is split")
 	c.Flags().StringVar(&s.file, "plot", "", picture+" to FILE.png or FILE.svg")
 }
 
-func (s *study) ask(a *app, c *cobra.Command, metric, what string, q url.Values, into any) error {
+func (s *ofSeries) ask(a *app, c *cobra.Command, metric, what string, q url.Values, into any) error {
 	id, err := s.find(a, c, metric)
 	if err != nil {
 		return err
@@ -59,7 +60,7 @@ func (s *study) ask(a *app, c *cobra.Command, metric, what string, q url.Values,
 }
 
 // find gives the series of a metric that is meant.
-func (s *study) find(a *app, c *cobra.Command, metric string) (int64, error) {
+func (s *ofSeries) find(a *app, c *cobra.Command, metric string) (int64, error) {
 	series, err := a.seriesOf(c, metric)
 	if err != nil {
 		return 0, err
@@ -85,12 +86,12 @@ func (a *app) drawn(file string, err error) error {
 }
 
 func (a *app) seriesLike() *cobra.Command {
-	var s study
+	var s ofSeries
 	c := &cobra.Command{Use: "like METRIC",
 		Short: "Say what a series is like: when anything comes, its rhythms, its noise", Args: exactly(1, "METRIC"),
 		Example: "  tinbell series like ticket-sales-rows --segment telephone",
 		RunE: func(c *cobra.Command, args []string) error {
-			var x inspect.CharacterStudy
+			var x study.CharacterStudy
 			if err := s.ask(a, c, args[0], "character", nil, &x); err != nil {
 				return err
 			}
@@ -108,12 +109,12 @@ func (a *app) seriesLike() *cobra.Command {
 }
 
 func (a *app) seriesSuits() *cobra.Command {
-	var s study
+	var s ofSeries
 	c := &cobra.Command{Use: "suits METRIC",
 		Short: "Say whether a series is predictable enough for a band, why, and what to use instead", Args: exactly(1, "METRIC"),
 		Example: "  tinbell series suits refunds-rows\n  tinbell series suits boarding-scans-rows --segment Gullstone --plot band.png",
 		RunE: func(c *cobra.Command, args []string) error {
-			var x inspect.SuitabilityStudy
+			var x study.SuitabilityStudy
 			if err := s.ask(a, c, args[0], "suitability", nil, &x); err != nil {
 				return err
 			}
@@ -147,13 +148,13 @@ func (a *app) seriesSuits() *cobra.Command {
 }
 
 // drawSuited draws the last of a series with its band, the verdict above.
-func (a *app) drawSuited(c *cobra.Command, x inspect.SuitabilityStudy, file string) error {
+func (a *app) drawSuited(c *cobra.Command, x study.SuitabilityStudy, file string) error {
 	now := time.Now()
 	span := 14 * 24 * time.Hour
 	if x.PeriodSeconds >= 86400 {
 		span = 91 * 24 * time.Hour
 	}
-	var chart inspect.Chart
+	var chart chart.Chart
 	q := url.Values{"from": {now.Add(-span).Format(time.RFC3339)}, "to": {now.Format(time.RFC3339)}}
 	if err := a.client().Get(c.Context(), fmt.Sprintf("/series/%d/chart", x.Series.ID), q, &chart); err != nil {
 		return err
@@ -167,7 +168,7 @@ func (a *app) drawSuited(c *cobra.Command, x inspect.SuitabilityStudy, file stri
 }
 
 func (a *app) seriesExplain() *cobra.Command {
-	var s study
+	var s ofSeries
 	var at string
 	c := &cobra.Command{Use: "explain METRIC", Short: "Split an expected value into level, hour, weekday and calendar",
 		Args:    exactly(1, "METRIC"),
@@ -177,7 +178,7 @@ func (a *app) seriesExplain() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var x inspect.Explanation
+			var x chart.Explanation
 			if err := s.ask(a, c, args[0], "explain", url.Values{"at": {when.Format(time.RFC3339)}}, &x); err != nil {
 				return err
 			}
@@ -205,7 +206,7 @@ func (a *app) seriesExplain() *cobra.Command {
 }
 
 func (a *app) seriesSmooth() *cobra.Command {
-	var s study
+	var s ofSeries
 	var since, fill string
 	c := &cobra.Command{Use: "smooth METRIC",
 		Short: "Compare moving medians and means: which past false alarms vanish, and what each costs in delay", Args: exactly(1, "METRIC"),
@@ -219,7 +220,7 @@ fault, and costs little delay. Past alerts that match no incident count as false
 			if err != nil {
 				return err
 			}
-			var x inspect.SmoothingStudy
+			var x study.SmoothingStudy
 			if err := s.ask(a, c, args[0], "smoothing", url.Values{"since_seconds": {strconv.FormatInt(back, 10)},
 				"fill": {fill}}, &x); err != nil {
 				return err
@@ -255,7 +256,7 @@ fault, and costs little delay. Past alerts that match no incident count as false
 }
 
 func (a *app) seriesTrends() *cobra.Command {
-	var s study
+	var s ofSeries
 	var since string
 	var draws int
 	c := &cobra.Command{Use: "trends METRIC",
@@ -276,7 +277,7 @@ before allowed for. Ranks decide the sentence, so that no odd day does.`,
 				}
 				q.Set("since_seconds", strconv.FormatInt(back, 10))
 			}
-			var x inspect.TrendStudy
+			var x study.TrendStudy
 			if err := s.ask(a, c, args[0], "trends", q, &x); err != nil {
 				return err
 			}

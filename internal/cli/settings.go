@@ -15,10 +15,10 @@ import (
 	"github.com/spf13/pflag"
 
 	"tinbell/internal/httpapi"
-	"tinbell/internal/inspect"
 	"tinbell/internal/record"
 	"tinbell/internal/replays"
 	"tinbell/internal/scorecard"
+	"tinbell/internal/study"
 	"tinbell/internal/words"
 )
 
@@ -191,7 +191,7 @@ func (a *app) monitorShow() *cobra.Command {
 			if err := a.client().Get(c.Context(), path, nil, &m); err != nil {
 				return err
 			}
-			var losses []inspect.Detectable
+			var losses []study.Detectable
 			if err := a.client().Get(c.Context(), path+"/losses", nil, &losses); err != nil {
 				return err
 			}

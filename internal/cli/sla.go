@@ -8,8 +8,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"tinbell/internal/config"
+	"tinbell/internal/health"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/inspect"
 	"tinbell/internal/record"
 	"tinbell/internal/watch"
 	"tinbell/internal/words"
@@ -19,7 +19,7 @@ func (a *app) slaCommand() *cobra.Command {
 	list := &cobra.Command{Use: "list", Short: "How SLAs stand now, and how they were kept", Args: exactly(0, "nothing"),
 		Example: "  tinbell sla list",
 		RunE: func(c *cobra.Command, _ []string) error {
-			var list []inspect.Promise
+			var list []health.Promise
 			if err := a.client().Get(c.Context(), "/slas", nil, &list); err != nil {
 				return err
 			}
@@ -63,7 +63,7 @@ func (a *app) slaShow() *cobra.Command {
 	return &cobra.Command{Use: "show NAME", Short: "Show an SLA: how it stands, by month, and its last windows",
 		Args: exactly(1, "NAME"), Example: "  tinbell sla show parcels",
 		RunE: func(c *cobra.Command, args []string) error {
-			var list []inspect.Promise
+			var list []health.Promise
 			if err := a.client().Get(c.Context(), "/slas", nil, &list); err != nil {
 				return err
 			}

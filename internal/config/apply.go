@@ -14,10 +14,10 @@ import (
 	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/compare"
 	"tinbell/internal/feed"
+	"tinbell/internal/notify"
 	"tinbell/internal/record"
 	"tinbell/internal/setup"
 	"tinbell/internal/store"
-	"tinbell/internal/tell"
 	"tinbell/internal/watch"
 )
 
@@ -30,16 +30,16 @@ type Keeper struct {
 	houses    *warehouse.Pools
 	planned   *calendar.Desk
 	watcher   *watch.Watcher
-	teller    *tell.Teller
+	notifier  *notify.Notifier
 	comparer  *compare.Comparer
 	setup     *setup.Desk
 	feeds     *feed.Reader
 	now       func() time.Time
 }
 
-func New(s *store.Store, c *collect.Collector, w *warehouse.Pools, d *calendar.Desk, v *watch.Watcher, t *tell.Teller,
+func New(s *store.Store, c *collect.Collector, w *warehouse.Pools, d *calendar.Desk, v *watch.Watcher, n *notify.Notifier,
 	m *compare.Comparer, u *setup.Desk, f *feed.Reader, now func() time.Time) *Keeper {
-	return &Keeper{s, c, w, d, v, t, m, u, f, now}
+	return &Keeper{s, c, w, d, v, n, m, u, f, now}
 }
 
 // Read gives all that is set up.

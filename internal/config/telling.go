@@ -9,9 +9,9 @@ import (
 
 	"tinbell/core/detect"
 	"tinbell/core/timeline"
+	"tinbell/internal/notify"
 	"tinbell/internal/record"
 	"tinbell/internal/setup"
-	"tinbell/internal/tell"
 	"tinbell/internal/watch"
 )
 
@@ -202,7 +202,7 @@ func (l *load) checkTelling(ctx context.Context, wanted Documents) error {
 	channels := map[string]bool{}
 	for _, w := range wanted.Channels {
 		v := w.record()
-		err := l.teller.CheckChannel(&v)
+		err := l.notifier.CheckChannel(&v)
 		if err == nil {
 			_, err = w.headers()
 		}
@@ -255,7 +255,7 @@ func (l *load) writeTelling(ctx context.Context, tx pgx.Tx, wanted Documents, ch
 			}
 			continue
 		}
-		if _, err := l.teller.PutChannel(ctx, tx, w.record(), tell.Secrets{Secret: secret, Headers: headers}); err != nil {
+		if _, err := l.notifier.PutChannel(ctx, tx, w.record(), notify.Secrets{Secret: secret, Headers: headers}); err != nil {
 			return err
 		}
 	}

@@ -14,21 +14,21 @@ import (
 
 	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/contain"
-	"tinbell/internal/inspect"
+	"tinbell/internal/lineage"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 )
 
 // Diagnoser answers why.
 type Diagnoser struct {
-	store     *store.Store
-	pools     *warehouse.Pools
-	inspector *inspect.Inspector
-	now       func() time.Time
+	store   *store.Store
+	pools   *warehouse.Pools
+	lineage *lineage.Reader
+	now     func() time.Time
 }
 
-func New(s *store.Store, p *warehouse.Pools, i *inspect.Inspector, now func() time.Time) *Diagnoser {
-	return &Diagnoser{store: s, pools: p, inspector: i, now: now}
+func New(s *store.Store, p *warehouse.Pools, l *lineage.Reader, now func() time.Time) *Diagnoser {
+	return &Diagnoser{store: s, pools: p, lineage: l, now: now}
 }
 
 // Why is what is known of an alert's cause. What could not be found out says why

@@ -10,8 +10,8 @@ import (
 
 	"tinbell/core/outlier"
 	"tinbell/internal/collect/warehouse"
-	"tinbell/internal/inspect"
 	"tinbell/internal/record"
+	"tinbell/internal/study"
 )
 
 // InTable asks which rows of a table stand out by a number column.
@@ -38,16 +38,16 @@ type OddPair struct {
 
 // TableOutliers says which rows of a table stand out.
 type TableOutliers struct {
-	Dataset string                 `json:"dataset"`
-	Column  string                 `json:"column"`
-	From    time.Time              `json:"from"`
-	To      time.Time              `json:"to"`
-	Rows    int                    `json:"rows" doc:"that were judged"`
-	More    bool                   `json:"more" doc:"older rows were not looked at"`
-	Few     int                    `json:"too_few" doc:"values of the key with too few rows to judge"`
-	Studies []inspect.OutlierStudy `json:"studies" doc:"one, or one of each value of the key, what stands out farthest first"`
-	Pairs   []OddPair              `json:"pairs"`
-	SQL     string                 `json:"sql" doc:"finds the rows; empty where none stands out"`
+	Dataset string               `json:"dataset"`
+	Column  string               `json:"column"`
+	From    time.Time            `json:"from"`
+	To      time.Time            `json:"to"`
+	Rows    int                  `json:"rows" doc:"that were judged"`
+	More    bool                 `json:"more" doc:"older rows were not looked at"`
+	Few     int                  `json:"too_few" doc:"values of the key with too few rows to judge"`
+	Studies []study.OutlierStudy `json:"studies" doc:"one, or one of each value of the key, what stands out farthest first"`
+	Pairs   []OddPair            `json:"pairs"`
+	SQL     string               `json:"sql" doc:"finds the rows; empty where none stands out"`
 }
 
 const (
@@ -59,7 +59,7 @@ const (
 // Outliers finds the rows of a table that stand out. They are read in the warehouse and
 // not kept; the audit trail says who looked.
 func (d *Diagnoser) Outliers(ctx context.Context, q InTable, who string) (TableOutliers, error) {
-	found := TableOutliers{Dataset: q.Dataset, Column: q.Column, From: q.From, To: q.To, Studies: []inspect.OutlierStudy{},
+	found := TableOutliers{Dataset: q.Dataset, Column: q.Column, From: q.From, To: q.To, Studies: []study.OutlierStudy{},
 		Pairs: []OddPair{}}
 	dataset, err := d.store.Dataset(ctx, q.Dataset)
 	if err != nil {
@@ -197,17 +197,17 @@ func (t *TableOutliers) judge(q InTable, rows warehouse.Values, zone string) err
 		if q.Key != "" {
 			of += " of " + key
 		}
-		t.Studies = append(t.Studies, inspect.Stand(r, inspect.OutlierStudy{Of: of, Key: key, Zone: zone}, q.Most,
-			func(o outlier.Odd) inspect.Standing {
+		t.Studies = append(t.Studies, study.Stand(r, study.OutlierStudy{Of: of, Key: key, Zone: zone}, q.Most,
+			func(o outlier.Odd) study.Standing {
 				at := time.Unix(rows.At[members[o.Index]], 0).UTC()
-				return inspect.Standing{Place: key, At: &at}
+				return study.Standing{Place: key, At: &at}
 			}))
 	}
 	if len(t.Studies) == 0 {
 		return record.Invalid{Field: "from", Given: q.From.Format(time.RFC3339),
 			Allowed: fmt.Sprintf("a stretch in which %s has at least %d values", q.Column, outlier.Least)}
 	}
-	slices.SortStableFunc(t.Studies, inspect.FarthestFirst)
+	slices.SortStableFunc(t.Studies, study.FarthestFirst)
 	return nil
 }
 

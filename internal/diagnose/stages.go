@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"tinbell/internal/inspect"
+	"tinbell/internal/lineage"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 	"tinbell/internal/words"
@@ -18,7 +18,7 @@ import (
 // where, and what the jobs in between did.
 type Stages struct {
 	Nodes []Stage        `json:"nodes" doc:"upstream first"`
-	Links []inspect.Link `json:"links"`
+	Links []lineage.Link `json:"links"`
 	First string         `json:"first" doc:"the stage at which it broke first"`
 	Runs  []RunNote      `json:"runs" doc:"of jobs upstream that did other than usual"`
 	Shape []ShapeNote    `json:"columns" doc:"columns that changed upstream in the week before"`
@@ -27,7 +27,7 @@ type Stages struct {
 
 // Stage is a dataset of the drawing.
 type Stage struct {
-	inspect.Node
+	lineage.Node
 	Since *time.Time `json:"since" doc:"of the first of its open alerts, or of those of the same group"`
 	Owner string     `json:"owner"`
 	Told  string     `json:"told" doc:"what is wrong with it"`
@@ -60,7 +60,7 @@ func (d *Diagnoser) stages(ctx context.Context, q asked) (*Stages, error) {
 	if q.Dataset == "" {
 		return nil, none("it is about no dataset")
 	}
-	l, err := d.inspector.Lineage(ctx, q.dataset)
+	l, err := d.lineage.Around(ctx, q.dataset)
 	if err != nil {
 		return nil, err
 	}

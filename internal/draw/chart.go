@@ -24,7 +24,7 @@ import (
 
 	"tinbell/core/score"
 	"tinbell/core/timeline"
-	"tinbell/internal/inspect"
+	"tinbell/internal/chart"
 	"tinbell/internal/record"
 	"tinbell/internal/words"
 )
@@ -45,7 +45,7 @@ var (
 )
 
 // Chart draws a series to a file whose ending says the format: .png or .svg.
-func Chart(c inspect.Chart, title, path string) error {
+func Chart(c chart.Chart, title, path string) error {
 	p, err := compose(c, title, path)
 	if err != nil {
 		return err
@@ -54,7 +54,7 @@ func Chart(c inspect.Chart, title, path string) error {
 }
 
 // Write draws a series in a format, png or svg, small enough for a letter.
-func Write(c inspect.Chart, title, format string, to io.Writer) error {
+func Write(c chart.Chart, title, format string, to io.Writer) error {
 	p, err := compose(c, title, "."+format)
 	if err != nil {
 		return err
@@ -63,7 +63,7 @@ func Write(c inspect.Chart, title, format string, to io.Writer) error {
 }
 
 // compose lays a series out.
-func compose(c inspect.Chart, title, path string) (*plot.Plot, error) {
+func compose(c chart.Chart, title, path string) (*plot.Plot, error) {
 	if len(c.At) == 0 {
 		return nil, fmt.Errorf("nothing to draw: no sample in this stretch")
 	}
@@ -174,7 +174,7 @@ func seconds(t time.Time) float64 { return float64(t.Unix()) }
 
 // addSeries draws band, loss, expected and observed, and gives the highest
 // value drawn.
-func addSeries(p *plot.Plot, c inspect.Chart) float64 {
+func addSeries(p *plot.Plot, c chart.Chart) float64 {
 	top := 1e-9
 	var low, high, expected plotter.XYs
 	var observed []plotter.XYs
@@ -237,7 +237,7 @@ func rings(p *plot.Plot, points plotter.XYs) {
 }
 
 // losses are the areas between the band's edge and values beyond it.
-func losses(c inspect.Chart) []plotter.XYs {
+func losses(c chart.Chart) []plotter.XYs {
 	var areas []plotter.XYs
 	var edge, value plotter.XYs
 	end := func() {
@@ -288,7 +288,7 @@ func line(p *plot.Plot, points plotter.XYs, c color.Color, width float64, dashed
 // grounds are planned events behind the series: a violet ground under a line, of
 // holidays the line alone.
 type grounds struct {
-	chart inspect.Chart
+	chart chart.Chart
 	top   float64
 }
 
@@ -310,7 +310,7 @@ func (g *grounds) Plot(canvas draw.Canvas, p *plot.Plot) {
 // strip draws the two lanes below zero: alerts stand on a line, incidents hang
 // from it.
 type strip struct {
-	chart inspect.Chart
+	chart chart.Chart
 	top   float64
 }
 

@@ -11,12 +11,12 @@ import (
 	"time"
 
 	"tinbell/core/timeline"
-	"tinbell/internal/inspect"
+	"tinbell/internal/chart"
 	"tinbell/internal/record"
 )
 
-func chart() inspect.Chart {
-	c := inspect.Chart{Zone: "America/Halifax", PeriodSeconds: 3600, Unit: "scans", Series: record.Series{Segment: "Cald"}}
+func scans() chart.Chart {
+	c := chart.Chart{Zone: "America/Halifax", PeriodSeconds: 3600, Unit: "scans", Series: record.Series{Segment: "Cald"}}
 	at := time.Date(2026, 6, 15, 0, 0, 0, 0, time.UTC)
 	for i := range 96 {
 		v := float64(50 + i%24)
@@ -42,7 +42,7 @@ func TestChartsAreWrittenAsPNGAndSVG(t *testing.T) {
 	dir := t.TempDir()
 	for _, name := range []string{"a.png", "a.svg", "B.PNG"} {
 		path := filepath.Join(dir, name)
-		if err := Chart(chart(), "Cald sends no scans", path); err != nil {
+		if err := Chart(scans(), "Cald sends no scans", path); err != nil {
 			t.Fatal(err)
 		}
 		content, err := os.ReadFile(path)
@@ -77,10 +77,10 @@ func TestChartsAreWrittenAsPNGAndSVG(t *testing.T) {
 
 func TestWhatCannotBeDrawnIsRefused(t *testing.T) {
 	dir := t.TempDir()
-	if err := Chart(chart(), "", filepath.Join(dir, "a.gif")); err == nil || !strings.Contains(err.Error(), ".png or .svg") {
+	if err := Chart(scans(), "", filepath.Join(dir, "a.gif")); err == nil || !strings.Contains(err.Error(), ".png or .svg") {
 		t.Errorf("gif: %v", err)
 	}
-	if err := Chart(inspect.Chart{Zone: "UTC"}, "", filepath.Join(dir, "a.png")); err == nil {
+	if err := Chart(chart.Chart{Zone: "UTC"}, "", filepath.Join(dir, "a.png")); err == nil {
 		t.Error("an empty chart was drawn")
 	}
 }
@@ -108,7 +108,7 @@ func TestAxesSayValuesAsPeopleDo(t *testing.T) {
 // A name that turns the reading direction, or would act on a terminal, does neither in a
 // picture of text.
 func TestNamesActInNoPicture(t *testing.T) {
-	c := chart()
+	c := scans()
 	c.Series.Segment = "gate\u202egnp\x1b[2J"
 	var svg bytes.Buffer
 	if err := Write(c, "a \u2066title", "svg", &svg); err != nil {

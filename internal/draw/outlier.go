@@ -10,14 +10,14 @@ import (
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
 
-	"tinbell/internal/inspect"
+	"tinbell/internal/study"
 	"tinbell/internal/words"
 )
 
 // Outliers draws what stands out of a set on one line, each rule's limits above, the
 // middle half of all as a bar, and names the farthest. Values that are judged by a part
 // of their season are drawn by how far they are off, in spreads of that part.
-func Outliers(s inspect.OutlierStudy, path string) error {
+func Outliers(s study.OutlierStudy, path string) error {
 	all, label := s.All, or(s.Unit, s.Of)
 	if s.Seasonal {
 		all, label = s.Judged, label+", by how many standard deviations of its hour or day it is off"

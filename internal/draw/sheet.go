@@ -12,21 +12,21 @@ import (
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
 
-	"tinbell/internal/inspect"
 	"tinbell/internal/record"
+	"tinbell/internal/study"
 )
 
 // Sheet draws each series of a sheet by what it usually has (across) and what it had, as
 // a share of that (up), in the corridor of the tolerance; those outside are red and named,
 // with their own corridor. Series whose usual is not above 0 are left out.
-func Sheet(s inspect.Sheet, path string) error {
+func Sheet(s study.Sheet, path string) error {
 	p, err := sheet(s.Sentence, "usually a day, on a scale of tens; up: what came, as a share of that; the corridor is the tolerance, a stroke what such a series strays by itself", path)
 	if err != nil {
 		return err
 	}
 	type dot struct{ x, y, low, high float64 }
 	var inside, outside []dot
-	var named []inspect.Placed
+	var named []study.Placed
 	left, right, far := math.Inf(1), math.Inf(-1), 2*s.Tolerance
 	for _, b := range s.Series {
 		if b.Now == nil || b.Usual == nil || *b.Usual <= 0 || b.Low == nil || b.High == nil {

@@ -18,8 +18,9 @@ import (
 
 	"tinbell/core/replay"
 	"tinbell/core/robust"
-	"tinbell/internal/inspect"
+	"tinbell/internal/chart"
 	"tinbell/internal/record"
+	"tinbell/internal/study"
 	"tinbell/internal/words"
 )
 
@@ -65,7 +66,7 @@ func folded(text string, most int) string {
 }
 
 // unitOf names what a study's values are, and where.
-func unitOf(s inspect.Subject) string {
+func unitOf(s study.Subject) string {
 	unit := s.Unit
 	if unit == "" {
 		unit = strings.ReplaceAll(s.Measure, "_", " ")
@@ -93,7 +94,7 @@ func (m months) Ticks(low, high float64) []plot.Tick {
 }
 
 // Forecast draws the days so far and those to come with their interval.
-func Forecast(f inspect.Forecast, path string) error {
+func Forecast(f study.Forecast, path string) error {
 	zone, err := time.LoadLocation(f.Zone)
 	if err != nil {
 		return err
@@ -143,7 +144,7 @@ func Forecast(f inspect.Forecast, path string) error {
 
 // Trend draws the days of a series with the slope and the change of level that were
 // tested: in ink what describes them better, if chance does not.
-func Trend(s inspect.TrendStudy, path string) error {
+func Trend(s study.TrendStudy, path string) error {
 	zone, err := time.LoadLocation(s.Zone)
 	if err != nil {
 		return err
@@ -189,7 +190,7 @@ func Trend(s inspect.TrendStudy, path string) error {
 
 // Smoothing draws, per window, the share of planted spikes that would alarm and of
 // planted faults that are found: medians in full colours, means beside them in pewter.
-func Smoothing(s inspect.SmoothingStudy, path string) error {
+func Smoothing(s study.SmoothingStudy, path string) error {
 	p, err := sheet(s.Sentence, "periods; planted spikes of 1, 2, 3 (thin to thick) that alarm, planted faults (dashed) that are found; grey: with a mean", path)
 	if err != nil {
 		return err
@@ -259,7 +260,7 @@ func noteBy(p *plot.Plot, at plotter.XY, said string, left bool) {
 }
 
 // Explanation draws the parts of an expected value as steps that end at it.
-func Explanation(x inspect.Explanation, path string) error {
+func Explanation(x chart.Explanation, path string) error {
 	zone, err := time.LoadLocation(x.Zone)
 	if err != nil {
 		return err

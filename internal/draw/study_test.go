@@ -9,27 +9,28 @@ import (
 
 	"tinbell/core/baseline"
 	"tinbell/core/replay"
+	"tinbell/internal/chart"
 	"tinbell/internal/diagnose"
-	"tinbell/internal/inspect"
+	"tinbell/internal/study"
 )
 
 func TestStudiesAreDrawnWithTheirWords(t *testing.T) {
 	at := time.Date(2026, 6, 1, 3, 0, 0, 0, time.UTC)
-	subject := inspect.Subject{Measure: "rows", Zone: "America/Halifax", Kind: "count", PeriodSeconds: 3600}
+	subject := study.Subject{Measure: "rows", Zone: "America/Halifax", Kind: "count", PeriodSeconds: 3600}
 	subject.Series.Segment = "Cald"
 	ten, twelve, limit := 10.0, 12.0, 30.0
-	forecast := inspect.Forecast{Subject: subject, Sentence: "In two days 11 are expected",
+	forecast := study.Forecast{Subject: subject, Sentence: "In two days 11 are expected",
 		PastAt: []time.Time{at, at.AddDate(0, 0, 1), at.AddDate(0, 0, 2)}, Past: []*float64{&ten, nil, &twelve},
 		At: []time.Time{at.AddDate(0, 0, 3), at.AddDate(0, 0, 4)}, Expected: []float64{11, 11}, Low: []float64{9, 8},
 		High: []float64{13, 15}, Limit: &limit}
-	smoothing := inspect.SmoothingStudy{Subject: subject, Sentence: "A moving median of 3 periods"}
+	smoothing := study.SmoothingStudy{Subject: subject, Sentence: "A moving median of 3 periods"}
 	for _, n := range []int{1, 3, 24} {
 		for _, by := range []string{replay.ByMedian, replay.ByMean} {
 			smoothing.Windows = append(smoothing.Windows, replay.Smoothing{Periods: n, By: by, Spikes: [3]float64{0, 0.4, 0.7},
 				Dips: 0.9, Delay: 7200, Recommended: n == 3 && by == replay.ByMedian})
 		}
 	}
-	explanation := inspect.Explanation{Subject: subject, At: at, Expected: 28, Parts: []baseline.Part{{Name: "level", Amount: 41},
+	explanation := chart.Explanation{Subject: subject, At: at, Expected: 28, Parts: []baseline.Part{{Name: "level", Amount: 41},
 		{Name: "hour", Amount: -14}, {Name: "Monday", Amount: 1}}}
 	behind := diagnose.Contribution{Measure: "rows", Way: "fell", Weeks: 4,
 		By: []diagnose.ByColumn{{Column: "port", Values: []diagnose.Contributor{

@@ -8,13 +8,13 @@ import (
 
 	"github.com/guptarohit/asciigraph"
 
-	"tinbell/internal/inspect"
+	"tinbell/internal/chart"
 	"tinbell/internal/words"
 )
 
 // Terminal draws a series with its band in so many columns of text: the band's edges
 // dotted, what came as a line. Colour, where it is wanted, is that of a terminal.
-func Terminal(c inspect.Chart, columns int, colour bool) string {
+func Terminal(c chart.Chart, columns int, colour bool) string {
 	const margin, height = 14, 9
 	wide := min(max(columns-margin, 24), 120)
 	picked := columnsOf(c, wide)
@@ -78,7 +78,7 @@ func or(text, otherwise string) string {
 
 // columnsOf picks, for each column of a terminal, the period that lies furthest from what
 // was expected: what is odd must not vanish between two columns.
-func columnsOf(c inspect.Chart, most int) []int {
+func columnsOf(c chart.Chart, most int) []int {
 	n := len(c.At)
 	for n > 0 && c.Observed[n-1] == nil { // the expectation goes on, the line does not
 		n--
@@ -99,7 +99,7 @@ func columnsOf(c inspect.Chart, most int) []int {
 	return picked
 }
 
-func far(c inspect.Chart, i int) float64 {
+func far(c chart.Chart, i int) float64 {
 	if c.Deviation[i] == nil {
 		return 0
 	}

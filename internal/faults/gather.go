@@ -1,9 +1,10 @@
-package tell
+package faults
 
 import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -15,60 +16,57 @@ import (
 	"tinbell/internal/words"
 )
 
-// Gather puts the alerts that changed into groups, and what is to be said of
-// them into the outbox; then it looks who is to be reminded.
-func (t *Teller) Gather(ctx context.Context) error {
+// Gather puts the alerts that changed into groups, and hands these on.
+func (d *Desk) Gather(ctx context.Context) error {
 	for {
 		n := 0
-		err := t.store.InTx(ctx, func(tx pgx.Tx) error {
-			alerts, err := t.store.In(tx).TakeChanges(ctx, tx, batch)
+		err := d.store.InTx(ctx, func(tx pgx.Tx) error {
+			alerts, err := d.store.In(tx).TakeChanges(ctx, tx, batch)
 			if err != nil || len(alerts) == 0 {
 				return err
 			}
 			n = len(alerts)
-			return t.gather(ctx, tx, alerts)
+			return d.gather(ctx, tx, alerts)
 		})
-		if err != nil {
+		if err != nil || n < batch {
 			return err
-		}
-		if n < batch {
-			return t.remind(ctx)
 		}
 	}
 }
 
 // gathering is one transaction's work on groups.
 type gathering struct {
-	groups  []*grouped
-	byID    map[int64]*grouped
+	groups  []*Group
+	byID    map[int64]*Group
 	alerts  map[int64]store.GroupedAlert
-	touched map[*grouped]bool
-	moved   map[int64]*grouped // alerts that have another group now
+	touched map[*Group]bool
+	moved   map[int64]*Group // alerts that have another group now
 }
 
-// grouped is a group with its members.
-type grouped struct {
+// Group is a group with its members, and what one transaction changed about it.
+type Group struct {
 	record.Group
-	was     record.Group
-	members []store.GroupedAlert
-	fault   *fault.Fault
-	fresh   bool
-	added   bool           // gained a member that lasts after it was closed
-	woken   bool           // was of the past, and goes on
-	joined  map[int64]bool // groups that became part of it just now
-	news    []string       // what changed that those who heard of it must know
+	Was     record.Group
+	Members []store.GroupedAlert
+	Fresh   bool           // made just now
+	Added   bool           // gained a member that lasts after it was closed
+	Woken   bool           // was of the past, and goes on
+	Joined  map[int64]bool // groups that became part of it just now
+	News    []string       // what changed that those who heard of it must know
+
+	fault *fault.Fault
 }
 
-func (t *Teller) gather(ctx context.Context, tx pgx.Tx, alerts []store.GroupedAlert) error {
+func (d *Desk) gather(ctx context.Context, tx pgx.Tx, alerts []store.GroupedAlert) error {
 	alerts = slices.DeleteFunc(alerts, func(a store.GroupedAlert) bool { return a.Held == record.HeldBack && a.GroupID == 0 })
 	if len(alerts) == 0 {
 		return nil
 	}
-	lineage, up, err := t.graph(ctx, t.store.In(tx))
+	lineage, up, err := d.graph(ctx, d.store.In(tx))
 	if err != nil {
 		return err
 	}
-	g, err := t.load(ctx, tx, alerts, lineage)
+	g, err := d.load(ctx, tx, alerts, lineage)
 	if err != nil {
 		return err
 	}
@@ -85,7 +83,7 @@ func (t *Teller) gather(ctx context.Context, tx pgx.Tx, alerts []store.GroupedAl
 			present = append(present, a)
 		}
 	}
-	rates, err := t.surroundings(ctx, t.store.In(tx), lineage, up, g, t.now())
+	rates, err := d.surroundings(ctx, d.store.In(tx), lineage, up, g, d.now())
 	if err != nil {
 		return err
 	}
@@ -96,7 +94,7 @@ func (t *Teller) gather(ctx context.Context, tx pgx.Tx, alerts []store.GroupedAl
 		if len(part.alerts) == 0 {
 			continue
 		}
-		if err := t.infer(ctx, tx, g, lineage, rates, part.alerts, part.history); err != nil {
+		if err := d.infer(ctx, tx, g, lineage, rates, part.alerts, part.history); err != nil {
 			return err
 		}
 	}
@@ -106,13 +104,13 @@ func (t *Teller) gather(ctx context.Context, tx pgx.Tx, alerts []store.GroupedAl
 	if err := g.keep(ctx, tx); err != nil {
 		return err
 	}
-	return t.decide(ctx, tx, g, t.now())
+	return d.hand(ctx, tx, g)
 }
 
 // keep makes the groups that are new, which have had numbers below zero so far, and
 // puts alerts into theirs: all at once, for a flood makes thousands.
 func (g *gathering) keep(ctx context.Context, tx pgx.Tx) error {
-	var fresh []*grouped
+	var fresh []*Group
 	var made []record.Group
 	for _, one := range g.groups {
 		if one.ID < 0 {
@@ -124,7 +122,7 @@ func (g *gathering) keep(ctx context.Context, tx pgx.Tx) error {
 		return err
 	}
 	for i, one := range fresh {
-		one.ID, one.was.ID = ids[i], ids[i]
+		one.ID, one.Was.ID = ids[i], ids[i]
 	}
 	alerts, into := make([]int64, 0, len(g.moved)), make([]int64, 0, len(g.moved))
 	for id, one := range g.moved {
@@ -133,13 +131,31 @@ func (g *gathering) keep(ctx context.Context, tx pgx.Tx) error {
 	return store.PutInGroups(ctx, tx, alerts, into)
 }
 
+// hand keeps the groups that changed, and hands all that were touched on.
+func (d *Desk) hand(ctx context.Context, tx pgx.Tx, g *gathering) error {
+	touched := slices.SortedFunc(maps.Keys(g.touched), func(a, b *Group) int { return int(a.ID - b.ID) })
+	var changed []record.Group
+	for _, one := range touched {
+		if !same(one.Group, one.Was) {
+			changed = append(changed, one.Group)
+		}
+	}
+	if err := store.SetGroups(ctx, tx, changed); err != nil {
+		return err
+	}
+	if err := d.hear(ctx, tx, touched); err != nil {
+		return err
+	}
+	return store.Notify(ctx, tx, store.TopicAlerts)
+}
+
 // load reads the groups that the alerts may belong to.
-func (t *Teller) load(ctx context.Context, tx pgx.Tx, alerts []store.GroupedAlert, lineage *fault.Lineage) (*gathering, error) {
+func (d *Desk) load(ctx context.Context, tx pgx.Tx, alerts []store.GroupedAlert, lineage *fault.Lineage) (*gathering, error) {
 	const reach = (fault.Grows + 86400) * time.Second
 	var named []int64
 	var places []string
-	g := &gathering{byID: map[int64]*grouped{}, alerts: map[int64]store.GroupedAlert{}, touched: map[*grouped]bool{},
-		moved: map[int64]*grouped{}}
+	g := &gathering{byID: map[int64]*Group{}, alerts: map[int64]store.GroupedAlert{}, touched: map[*Group]bool{},
+		moved: map[int64]*Group{}}
 	for _, a := range alerts {
 		if g.alerts[a.ID] = a; a.GroupID != 0 {
 			named = append(named, a.GroupID)
@@ -148,18 +164,18 @@ func (t *Teller) load(ctx context.Context, tx pgx.Tx, alerts []store.GroupedAler
 			places = append(places, p)
 		}
 	}
-	groups, members, err := t.store.In(tx).GroupsOfLate(ctx, alerts[0].RaisedAt.Add(-reach),
+	groups, members, err := d.store.In(tx).GroupsOfLate(ctx, alerts[0].RaisedAt.Add(-reach),
 		alerts[len(alerts)-1].RaisedAt.Add(reach), datasetsOf(lineage.Near(places)), named)
 	if err != nil {
 		return nil, err
 	}
 	for _, one := range groups {
-		v := &grouped{Group: one, was: one}
+		v := &Group{Group: one, Was: one}
 		g.groups, g.byID[one.ID] = append(g.groups, v), v
 	}
 	for _, m := range members {
 		one := g.byID[m.GroupID]
-		one.members, g.alerts[m.ID] = append(one.members, m), m
+		one.Members, g.alerts[m.ID] = append(one.Members, m), m
 	}
 	return g, nil
 }
@@ -167,23 +183,23 @@ func (t *Teller) load(ctx context.Context, tx pgx.Tx, alerts []store.GroupedAler
 // infer puts new alerts to the faults that explain them, and keeps what becomes of
 // the groups. The past was told to nobody: only what of it still lasts goes on in
 // the present.
-func (t *Teller) infer(ctx context.Context, tx pgx.Tx, g *gathering, lineage *fault.Lineage, rates rates,
+func (d *Desk) infer(ctx context.Context, tx pgx.Tx, g *gathering, lineage *fault.Lineage, rates rates,
 	alerts []store.GroupedAlert, history bool) error {
 	in := fault.NewInference(lineage)
 	var ids []int64
 	for _, one := range g.groups {
 		ids = append(ids, one.ID)
 	}
-	apart, err := t.store.In(tx).Apart(ctx, ids)
+	apart, err := d.store.In(tx).Apart(ctx, ids)
 	if err != nil {
 		return err
 	}
 	for _, one := range g.groups {
-		if one.MergedInto != nil || len(one.members) == 0 || one.FromHistory != history && (history || one.ClosedAt != nil) {
+		if one.MergedInto != nil || len(one.Members) == 0 || one.FromHistory != history && (history || one.ClosedAt != nil) {
 			continue
 		}
-		cores := make([]fault.Alert, len(one.members))
-		for i, m := range one.members {
+		cores := make([]fault.Alert, len(one.Members))
+		for i, m := range one.Members {
 			cores[i] = rates.coreOf(m)
 		}
 		one.fault = in.Known(one.ID, apart[one.ID], cores, one.origin())
@@ -204,7 +220,7 @@ func (t *Teller) infer(ctx context.Context, tx pgx.Tx, g *gathering, lineage *fa
 // sync lets the inference settle and brings the groups up to it.
 func (g *gathering) sync(in *fault.Inference, history bool) {
 	faults := in.Settle()
-	of := map[*fault.Fault]*grouped{}
+	of := map[*fault.Fault]*Group{}
 	for _, one := range g.groups {
 		if one.fault != nil {
 			of[one.fault] = one
@@ -215,8 +231,8 @@ func (g *gathering) sync(in *fault.Inference, history bool) {
 		members := f.Members()
 		if one == nil {
 			first := g.alerts[members[0]]
-			one = &grouped{Group: record.Group{BeganAt: first.Since, OpenedAt: first.RaisedAt, Severity: first.Severity,
-				FromHistory: history, OriginKind: record.OriginDataset}, fresh: true, fault: f}
+			one = &Group{Group: record.Group{BeganAt: first.Since, OpenedAt: first.RaisedAt, Severity: first.Severity,
+				FromHistory: history, OriginKind: record.OriginDataset}, Fresh: true, fault: f}
 			g.groups = append(g.groups, one)
 			id := -int64(len(g.groups)) // until it is kept
 			one.ID, f.ID, g.byID[id], of[f] = id, id, one, one
@@ -228,8 +244,8 @@ func (g *gathering) sync(in *fault.Inference, history bool) {
 			continue
 		}
 		into := of[in.Became(one.ID)]
-		if into == nil && len(one.members) > 0 { // its alerts moved one by one
-			into = g.byID[g.alerts[one.members[0].ID].GroupID]
+		if into == nil && len(one.Members) > 0 { // its alerts moved one by one
+			into = g.byID[g.alerts[one.Members[0].ID].GroupID]
 		}
 		if into == nil || into == one {
 			continue
@@ -239,32 +255,32 @@ func (g *gathering) sync(in *fault.Inference, history bool) {
 }
 
 // refill gives a group the members that its fault has.
-func (g *gathering) refill(one *grouped, members []int64, history bool) {
+func (g *gathering) refill(one *Group, members []int64, history bool) {
 	had := map[int64]bool{}
-	for _, m := range one.members {
+	for _, m := range one.Members {
 		had[m.ID] = true
 	}
 	var gained []int64
-	was := one.members
-	one.members = nil
+	was := one.Members
+	one.Members = nil
 	for _, id := range members {
 		m := g.alerts[id]
 		if !had[id] {
 			gained = append(gained, id)
 			if one.FromHistory && !history {
-				one.FromHistory, one.woken = false, true
+				one.FromHistory, one.Woken = false, true
 			}
-			one.added = one.added || one.was.ClosedAt != nil && m.ClosedAt == nil
+			one.Added = one.Added || one.Was.ClosedAt != nil && m.ClosedAt == nil
 		}
 		m.GroupID = one.ID
-		g.alerts[id], one.members = m, append(one.members, m)
+		g.alerts[id], one.Members = m, append(one.Members, m)
 	}
-	if len(gained) == 0 && len(was) == len(members) && (one.fresh || one.sameOrigin()) {
+	if len(gained) == 0 && len(was) == len(members) && (one.Fresh || one.sameOrigin()) {
 		return
 	}
 	one.reaches(was, gained, g)
 	if lost := len(was) + len(gained) - len(members); lost > 0 && len(members) > 0 {
-		one.news = append(one.news, fmt.Sprintf("%s turned out to have another cause.", count(lost, "of its alerts")))
+		one.News = append(one.News, fmt.Sprintf("%s turned out to have another cause.", count(lost, "of its alerts")))
 	}
 	g.touched[one] = true
 	for _, id := range gained {
@@ -274,15 +290,15 @@ func (g *gathering) refill(one *grouped, members []int64, history bool) {
 
 // reaches keeps as news what a group has newly come to that is critical: nothing
 // critical is swallowed by growth.
-func (v *grouped) reaches(was []store.GroupedAlert, gained []int64, g *gathering) {
-	if v.fresh {
+func (v *Group) reaches(was []store.GroupedAlert, gained []int64, g *gathering) {
+	if v.Fresh {
 		return
 	}
 	for _, id := range gained {
 		m := g.alerts[id]
 		if m.Severity == "critical" && m.ClosedAt == nil && m.Dataset != "" && !slices.ContainsFunc(was,
 			func(o store.GroupedAlert) bool { return o.Dataset == m.Dataset }) {
-			v.news = append(v.news, "It has reached "+m.Dataset+": "+m.Sentence+".")
+			v.News = append(v.News, "It has reached "+m.Dataset+": "+m.Sentence+".")
 			return
 		}
 	}
@@ -293,23 +309,23 @@ func count(n int, what string) string {
 }
 
 // fold makes one group part of another.
-func (g *gathering) fold(from, into *grouped) {
-	from.MergedInto, from.members, from.fault = &into.ID, nil, nil
-	if into.joined == nil {
-		into.joined = map[int64]bool{}
+func (g *gathering) fold(from, into *Group) {
+	from.MergedInto, from.Members, from.fault = &into.ID, nil, nil
+	if into.Joined == nil {
+		into.Joined = map[int64]bool{}
 	}
-	into.joined[from.ID] = true
+	into.Joined[from.ID] = true
 	g.touched[from], g.touched[into] = true, true
 }
 
 // sum brings a group up to what its members and its fault say.
-func (v *grouped) sum() {
-	if len(v.members) == 0 {
+func (v *Group) sum() {
+	if len(v.Members) == 0 {
 		return
 	}
 	v.Severity, v.ClosedAt = "warning", nil
 	open := false
-	for i, m := range v.members {
+	for i, m := range v.Members {
 		if i == 0 || m.Since.Before(v.BeganAt) {
 			v.BeganAt = m.Since
 		}
@@ -337,19 +353,19 @@ func (v *grouped) sum() {
 	if o.Alert != 0 {
 		v.OriginAlert = &o.Alert
 	}
-	if was := v.was.Whence(); !v.fresh && was != "" && was != v.Whence() {
-		v.news = append(v.news, fmt.Sprintf("It likely began at %s, not at %s as was told.", v.Whence(), was))
+	if was := v.Was.Whence(); !v.Fresh && was != "" && was != v.Whence() {
+		v.News = append(v.News, fmt.Sprintf("It likely began at %s, not at %s as was told.", v.Whence(), was))
 	}
 }
 
 // sameOrigin tells whether the group says what its fault does of where it began.
-func (v *grouped) sameOrigin() bool {
+func (v *Group) sameOrigin() bool {
 	o, own := v.fault.Origin, v.origin()
 	return own.Place == o.Place && own.Alert == o.Alert && slices.Equal(own.Segment, o.Segment)
 }
 
 // origin is where the group says that it began.
-func (v *grouped) origin() fault.Origin {
+func (v *Group) origin() fault.Origin {
 	if v.Origin == "" {
 		return fault.Origin{}
 	}

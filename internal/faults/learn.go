@@ -1,4 +1,4 @@
-package tell
+package faults
 
 import (
 	"context"
@@ -30,26 +30,26 @@ const (
 // faults that people confirmed or how often its job runs; and of each dataset the
 // shares of its segments. It does so again where there are others now, and four times
 // a day.
-func (t *Teller) Learn(ctx context.Context) error {
-	now := t.now()
-	steps, err := t.store.Steps(ctx)
+func (d *Desk) Learn(ctx context.Context) error {
+	now := d.now()
+	steps, err := d.store.Steps(ctx)
 	if err != nil {
 		return err
 	}
-	series, err := t.store.RowSeries(ctx, fewSeries)
+	series, err := d.store.RowSeries(ctx, fewSeries)
 	if err != nil {
 		return err
 	}
 	world := learned{now, len(steps), len(series)}
-	if t.learned.steps == world.steps && t.learned.series == world.series && now.Sub(t.learned.at) < learnEvery {
+	if d.learned.steps == world.steps && d.learned.series == world.series && now.Sub(d.learned.at) < learnEvery {
 		return nil
 	}
-	whole := rowsByDataset{store: t.store, series: series, known: map[string]rows{}}
-	apart, err := t.store.Apartnesses(ctx, now.Add(-disturbed))
+	whole := rowsByDataset{store: d.store, series: series, known: map[string]rows{}}
+	apart, err := d.store.Apartnesses(ctx, now.Add(-disturbed))
 	if err != nil {
 		return err
 	}
-	paces, err := t.store.Paces(ctx, now.Add(-paced))
+	paces, err := d.store.Paces(ctx, now.Add(-paced))
 	if err != nil {
 		return err
 	}
@@ -70,18 +70,18 @@ func (t *Teller) Learn(ctx context.Context) error {
 		}
 		lags = append(lags, l)
 	}
-	shares, err := t.shares(ctx, series, now)
+	shares, err := d.shares(ctx, series, now)
 	if err != nil {
 		return err
 	}
-	err = t.store.InTx(ctx, func(tx pgx.Tx) error {
+	err = d.store.InTx(ctx, func(tx pgx.Tx) error {
 		if err := store.PutLineageLags(ctx, tx, lags); err != nil {
 			return err
 		}
 		return store.PutSegmentShares(ctx, tx, shares)
 	})
 	if err == nil {
-		t.learned = world
+		d.learned = world
 	}
 	return err
 }
@@ -175,7 +175,7 @@ func (r *rowsByDataset) of(ctx context.Context, dataset string, now time.Time) (
 }
 
 // shares gives which share of each dataset's rows the values of its columns have.
-func (t *Teller) shares(ctx context.Context, series []store.RowSeries, now time.Time) ([]store.SegmentShare, error) {
+func (d *Desk) shares(ctx context.Context, series []store.RowSeries, now time.Time) ([]store.SegmentShare, error) {
 	var shares []store.SegmentShare
 	seen := map[[3]string]bool{}
 	for i := 0; i < len(series); {
@@ -194,7 +194,7 @@ func (t *Teller) shares(ctx context.Context, series []store.RowSeries, now time.
 			ids[k] = s.SeriesID
 		}
 		total := 0.0
-		err := t.store.EachSeries(ctx, ids, now.Add(-sharesFrom), now, func(id int64, list []timeline.Sample) error {
+		err := d.store.EachSeries(ctx, ids, now.Add(-sharesFrom), now, func(id int64, list []timeline.Sample) error {
 			for _, x := range list {
 				if !math.IsNaN(x.Value) {
 					sum[id], total = sum[id]+x.Value, total+x.Value

@@ -1,4 +1,4 @@
-package tell
+package faults
 
 import (
 	"context"
@@ -66,7 +66,7 @@ const rateDays = 90
 
 // graph gives the lineage, with lags as far as they were learned, and what each
 // dataset is made from.
-func (t *Teller) graph(ctx context.Context, s *store.Store) (l *fault.Lineage, up map[string][]string, err error) {
+func (d *Desk) graph(ctx context.Context, s *store.Store) (l *fault.Lineage, up map[string][]string, err error) {
 	l = &fault.Lineage{}
 	steps, err := s.Steps(ctx)
 	if err != nil {
@@ -108,7 +108,7 @@ func (t *Teller) graph(ctx context.Context, s *store.Store) (l *fault.Lineage, u
 
 // surroundings adds to a lineage what is judged where and the shares of segments, near
 // the alerts, and gives how often their monitors ring.
-func (t *Teller) surroundings(ctx context.Context, s *store.Store, l *fault.Lineage, up map[string][]string, g *gathering,
+func (d *Desk) surroundings(ctx context.Context, s *store.Store, l *fault.Lineage, up map[string][]string, g *gathering,
 	now time.Time) (rates, error) {
 	near := nearby(g, up)
 	watched, err := s.Watched(ctx, near)
@@ -177,9 +177,9 @@ func measured(measure string, kind timeline.Kind, column, metric string) (fault.
 }
 
 // explain finds where what a group holds began, whatever was thought before.
-func (r rates) explain(l *fault.Lineage, g *grouped) *fault.Fault {
-	cores := make([]fault.Alert, len(g.members))
-	for i, m := range g.members {
+func (r rates) explain(l *fault.Lineage, g *Group) *fault.Fault {
+	cores := make([]fault.Alert, len(g.Members))
+	for i, m := range g.Members {
 		cores[i] = r.coreOf(m)
 	}
 	return fault.NewInference(l).Explain(g.ID, cores)

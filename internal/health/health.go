@@ -1,4 +1,6 @@
-package inspect
+// Package health says how datasets stand: their rows beside what was expected, how fresh
+// they are, when the next load is due, and which promises about them are kept.
+package health
 
 import (
 	"bytes"
@@ -6,15 +8,29 @@ import (
 	"encoding/json"
 	"errors"
 	"strings"
+	"sync"
 	"time"
 
 	"tinbell/core/arrival"
-	"tinbell/core/detect"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 	"tinbell/internal/watch"
 	"tinbell/internal/wire"
 )
+
+// Reader sums datasets up.
+type Reader struct {
+	store   *store.Store
+	watcher *watch.Watcher
+	now     func() time.Time
+
+	mu   sync.Mutex
+	rest map[int64]time.Time // datasets that took long to sum up, and until when they are left alone
+}
+
+func New(s *store.Store, w *watch.Watcher, now func() time.Time) *Reader {
+	return &Reader{store: s, watcher: w, now: now, rest: map[int64]time.Time{}}
+}
 
 // Health is the ingestion health of one dataset.
 type Health struct {
@@ -83,18 +99,18 @@ func (h *Health) restore(summary []byte) error {
 	return nil
 }
 
-// Health gives every dataset's ingestion health: what was summed up when it was
+// All gives every dataset's ingestion health: what was summed up when it was
 // last collected, with what the clock and the open alerts say now.
-func (v *Inspector) Health(ctx context.Context) ([]Health, error) {
-	datasets, err := v.store.Datasets(ctx)
+func (r *Reader) All(ctx context.Context) ([]Health, error) {
+	datasets, err := r.store.Datasets(ctx)
 	if err != nil {
 		return nil, err
 	}
-	open, err := v.store.Alerts(ctx, store.AlertFilter{State: "open", Held: "told"})
+	open, err := r.store.Alerts(ctx, store.AlertFilter{State: "open", Held: "told"})
 	if err != nil {
 		return nil, err
 	}
-	stored, err := v.store.Healths(ctx)
+	stored, err := r.store.Healths(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -104,25 +120,25 @@ func (v *Inspector) Health(ctx context.Context) ([]Health, error) {
 	}
 	list := make([]Health, len(datasets))
 	for i, d := range datasets {
-		if err := v.healthOf(ctx, &list[i], d, stored); err != nil {
+		if err := r.healthOf(ctx, &list[i], d, stored); err != nil {
 			return nil, err
 		}
 		for _, a := range byDataset[d.Name] {
 			list[i].Open++
-			list[i].Worst = worst(list[i].Worst, a)
+			list[i].Worst = a.Worst(list[i].Worst)
 		}
 	}
 	return list, nil
 }
 
 // healthOf brings a dataset's stored summary up to now, or makes the first.
-func (v *Inspector) healthOf(ctx context.Context, h *Health, d record.Dataset, stored map[int64]store.Summary) error {
+func (r *Reader) healthOf(ctx context.Context, h *Health, d record.Dataset, stored map[int64]store.Summary) error {
 	if s, there := stored[d.ID]; there && h.restore(s.Summary) == nil {
 		h.Dataset = d
-		h.bring(v.now())
+		h.bring(r.now())
 		return nil
 	}
-	fresh, err := v.Summarise(ctx, d)
+	fresh, err := r.Summarise(ctx, d)
 	*h = fresh
 	return err
 }
@@ -137,37 +153,37 @@ func restAfter(took time.Duration) time.Duration {
 }
 
 // Rests tells how long a dataset need not be summed up again, since it was and that took long.
-func (v *Inspector) Rests(datasetID int64) time.Duration {
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	return time.Until(v.rest[datasetID])
+func (r *Reader) Rests(datasetID int64) time.Duration {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return time.Until(r.rest[datasetID])
 }
 
 // Refresh sums a dataset up again and keeps the summary.
-func (v *Inspector) Refresh(ctx context.Context, datasetID int64) error {
+func (r *Reader) Refresh(ctx context.Context, datasetID int64) error {
 	began := time.Now()
 	defer func() {
-		v.mu.Lock()
-		defer v.mu.Unlock()
+		r.mu.Lock()
+		defer r.mu.Unlock()
 		if rest := restAfter(time.Since(began)); rest > 0 {
-			v.rest[datasetID] = time.Now().Add(rest)
+			r.rest[datasetID] = time.Now().Add(rest)
 		}
 	}()
-	d, err := v.store.DatasetByID(ctx, datasetID)
+	d, err := r.store.DatasetByID(ctx, datasetID)
 	if err != nil {
 		return err
 	}
-	h, err := v.Summarise(ctx, d)
+	h, err := r.Summarise(ctx, d)
 	if err != nil {
 		return err
 	}
-	return v.store.PutHealth(ctx, d.ID, h, v.now())
+	return r.store.PutHealth(ctx, d.ID, h, r.now())
 }
 
 // Summarise sums up one dataset from its samples and loads.
-func (v *Inspector) Summarise(ctx context.Context, d record.Dataset) (Health, error) {
+func (r *Reader) Summarise(ctx context.Context, d record.Dataset) (Health, error) {
 	h := Health{Dataset: d, Loads: []time.Time{}}
-	metrics, err := v.store.MetricsOf(ctx, d.ID)
+	metrics, err := r.store.MetricsOf(ctx, d.ID)
 	if err != nil {
 		return h, err
 	}
@@ -176,7 +192,7 @@ func (v *Inspector) Summarise(ctx context.Context, d record.Dataset) (Health, er
 			h.Failed = m.Message
 		}
 		if m.Measure == record.MeasureRows && h.Rows7d == nil {
-			if err := v.volume(ctx, &h, m); err != nil {
+			if err := r.volume(ctx, &h, m); err != nil {
 				return h, err
 			}
 		}
@@ -184,20 +200,20 @@ func (v *Inspector) Summarise(ctx context.Context, d record.Dataset) (Health, er
 	// What has no rows to count shows its first metric.
 	for _, m := range metrics {
 		if len(h.Spark.Observed) == 0 && m.Measure != record.MeasureFreshness {
-			if err := v.figure(ctx, &h, m); err != nil {
+			if err := r.figure(ctx, &h, m); err != nil {
 				return h, err
 			}
 		}
 	}
-	if err := v.arrivals(ctx, &h); err != nil {
+	if err := r.arrivals(ctx, &h); err != nil {
 		return h, err
 	}
-	size, err := v.store.BytesOf(ctx, d, v.now())
+	size, err := r.store.BytesOf(ctx, d, r.now())
 	if err != nil {
 		return h, err
 	}
 	h.Bytes24h, h.Bytes7d, h.Bytes30d, h.RowBytes = size.Day, size.Week, size.Month, size.PerRow
-	h.bring(v.now())
+	h.bring(r.now())
 	return h, nil
 }
 
@@ -236,28 +252,15 @@ func (h *Health) bring(now time.Time) {
 	}
 }
 
-func worst(have string, a record.Alert) string {
-	if a.Cause == detect.Overdue && have != "critical" {
-		return "overdue"
-	}
-	if have == "critical" || a.Severity == "critical" {
-		return "critical"
-	}
-	if have == "overdue" {
-		return have
-	}
-	return string(a.Severity)
-}
-
 // arrivals fills in the newest load, or of what has none the newest sample, and
 // when the next load is due.
-func (v *Inspector) arrivals(ctx context.Context, h *Health) error {
-	now := v.now()
+func (r *Reader) arrivals(ctx context.Context, h *Health) error {
+	now := r.now()
 	zone, err := time.LoadLocation(h.Dataset.Zone)
 	if err != nil {
 		return err
 	}
-	monitors, err := v.store.MonitorsOn(ctx, h.Dataset.Name)
+	monitors, err := r.store.MonitorsOn(ctx, h.Dataset.Name)
 	if err != nil {
 		return err
 	}
@@ -267,7 +270,7 @@ func (v *Inspector) arrivals(ctx context.Context, h *Health) error {
 			rule = m.ArrivalRule()
 		}
 	}
-	loads, err := v.store.Loads(ctx, h.Dataset.ID, now.Add(-24*time.Hour), now.Add(time.Second))
+	loads, err := r.store.Loads(ctx, h.Dataset.ID, now.Add(-24*time.Hour), now.Add(time.Second))
 	if err != nil {
 		return err
 	}
@@ -275,7 +278,7 @@ func (v *Inspector) arrivals(ctx context.Context, h *Health) error {
 	for i := 0; i < len(loads); i += stride {
 		h.Loads = append(h.Loads, loads[i].At)
 	}
-	next, err := v.watcher.NextLoad(ctx, h.Dataset.ID, zone, rule)
+	next, err := r.watcher.NextLoad(ctx, h.Dataset.ID, zone, rule)
 	var few arrival.TooFew
 	switch {
 	case err == nil:
@@ -285,7 +288,7 @@ func (v *Inspector) arrivals(ctx context.Context, h *Health) error {
 	case few.Have > 0 && len(loads) > 0:
 		h.Newest = &loads[len(loads)-1].At
 	case few.Have == 0:
-		newest, err := v.store.NewestSample(ctx, h.Dataset.ID, now)
+		newest, err := r.store.NewestSample(ctx, h.Dataset.ID, now)
 		if err != nil || newest == nil {
 			return err
 		}
@@ -296,8 +299,8 @@ func (v *Inspector) arrivals(ctx context.Context, h *Health) error {
 }
 
 // volume fills in rows, their expectation and the sparkline.
-func (v *Inspector) volume(ctx context.Context, h *Health, m record.Metric) error {
-	t, err := v.total(ctx, m)
+func (r *Reader) volume(ctx context.Context, h *Health, m record.Metric) error {
+	t, err := r.total(ctx, m)
 	if err != nil || t == nil {
 		return err
 	}
@@ -308,8 +311,8 @@ func (v *Inspector) volume(ctx context.Context, h *Health, m record.Metric) erro
 }
 
 // figure shows a metric that is no row count: the mean of its segments.
-func (v *Inspector) figure(ctx context.Context, h *Health, m record.Metric) error {
-	t, err := v.total(ctx, m)
+func (r *Reader) figure(ctx context.Context, h *Health, m record.Metric) error {
+	t, err := r.total(ctx, m)
 	if err == nil && t != nil {
 		h.Spark, h.Period, h.SparkOf = t.spark, m.PeriodSeconds, strings.ReplaceAll(m.Measure, "_", " ")
 	}

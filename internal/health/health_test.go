@@ -1,4 +1,4 @@
-package inspect
+package health
 
 import (
 	"encoding/json"
@@ -21,7 +21,7 @@ func TestTheWorstOpenAlertNamesADatasetsState(t *testing.T) {
 		{record.Alert{Severity: "critical"}, "critical"},
 		{record.Alert{Cause: "overdue", Severity: "critical"}, "critical"},
 	} {
-		if state = worst(state, c.a); state != c.want {
+		if state = c.a.Worst(state); state != c.want {
 			t.Errorf("after %+v: %s, want %s", c.a, state, c.want)
 		}
 	}

@@ -1,4 +1,4 @@
-package inspect
+package health
 
 import (
 	"context"
@@ -21,39 +21,39 @@ type MetricSeries struct {
 	Series []record.Series `json:"series"`
 }
 
-// DatasetPage gathers one dataset's health, metrics and monitors.
-func (v *Inspector) DatasetPage(ctx context.Context, name string) (Page, error) {
-	d, err := v.store.Dataset(ctx, name)
+// Page gathers one dataset's health, metrics and monitors.
+func (r *Reader) Page(ctx context.Context, name string) (Page, error) {
+	d, err := r.store.Dataset(ctx, name)
 	if err != nil {
 		return Page{}, err
 	}
 	p := Page{Dataset: d, Metrics: []MetricSeries{}, Monitors: []record.Monitor{}}
-	stored, err := v.store.Healths(ctx)
+	stored, err := r.store.Healths(ctx)
 	if err != nil {
 		return p, err
 	}
-	if err := v.healthOf(ctx, &p.Health, d, stored); err != nil {
+	if err := r.healthOf(ctx, &p.Health, d, stored); err != nil {
 		return p, err
 	}
-	open, err := v.store.Alerts(ctx, store.AlertFilter{State: "open", Dataset: name})
+	open, err := r.store.Alerts(ctx, store.AlertFilter{State: "open", Dataset: name})
 	if err != nil {
 		return p, err
 	}
 	for _, a := range open {
 		p.Health.Open++
-		p.Health.Worst = worst(p.Health.Worst, a)
+		p.Health.Worst = a.Worst(p.Health.Worst)
 	}
-	metrics, err := v.store.MetricsOf(ctx, d.ID)
+	metrics, err := r.store.MetricsOf(ctx, d.ID)
 	if err != nil {
 		return p, err
 	}
 	for _, m := range metrics {
-		series, err := v.store.SeriesOf(ctx, m.ID)
+		series, err := r.store.SeriesOf(ctx, m.ID)
 		if err != nil {
 			return p, err
 		}
 		p.Metrics = append(p.Metrics, MetricSeries{m, series})
 	}
-	p.Monitors, err = v.store.MonitorsOn(ctx, name)
+	p.Monitors, err = r.store.MonitorsOn(ctx, name)
 	return p, err
 }

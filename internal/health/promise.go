@@ -1,4 +1,4 @@
-package inspect
+package health
 
 import (
 	"context"
@@ -37,13 +37,13 @@ type Compliance struct {
 const shownDays = 30
 
 // Promises gives all SLAs as they stand.
-func (v *Inspector) Promises(ctx context.Context) ([]Promise, error) {
-	list, err := v.store.SLAs(ctx)
+func (r *Reader) Promises(ctx context.Context) ([]Promise, error) {
+	list, err := r.store.SLAs(ctx)
 	if err != nil {
 		return nil, err
 	}
-	now := v.now()
-	days, err := v.store.SLADays(ctx, now.AddDate(-1, -1, 0))
+	now := r.now()
+	days, err := r.store.SLADays(ctx, now.AddDate(-1, -1, 0))
 	if err != nil {
 		return nil, err
 	}
@@ -53,7 +53,7 @@ func (v *Inspector) Promises(ctx context.Context) ([]Promise, error) {
 	}
 	promises := make([]Promise, len(list))
 	for i, s := range list {
-		p, err := v.watcher.Promise(ctx, s, 60*24*time.Hour)
+		p, err := r.watcher.Promise(ctx, s, 60*24*time.Hour)
 		if err != nil {
 			return nil, err
 		}

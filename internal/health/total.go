@@ -1,4 +1,4 @@
-package inspect
+package health
 
 import (
 	"context"
@@ -21,18 +21,18 @@ type total struct {
 	detect.Days
 }
 
-func (v *Inspector) total(ctx context.Context, m record.Metric) (*total, error) {
-	subject, err := watch.Load(ctx, v.store, record.Monitor{MetricID: m.ID, Settings: record.DefaultSettings()})
+func (r *Reader) total(ctx context.Context, m record.Metric) (*total, error) {
+	subject, err := watch.Load(ctx, r.store, record.Monitor{MetricID: m.ID, Settings: record.DefaultSettings()})
 	if err != nil {
 		return nil, err
 	}
-	settled := subject.SettledTo(v.now())
+	settled := subject.SettledTo(r.now())
 	days := 70
 	if subject.Grid.PerDay() > 288 {
 		days = 35
 	}
 	sum := timeline.NewSum(subject.Grid, settled.AddDate(0, 0, -days), settled)
-	err = subject.EachHistory(ctx, v.store, settled.AddDate(0, 0, -days), settled, func(_ int64, history []timeline.Sample) error {
+	err = subject.EachHistory(ctx, r.store, settled.AddDate(0, 0, -days), settled, func(_ int64, history []timeline.Sample) error {
 		sum.Add(history)
 		return nil
 	})

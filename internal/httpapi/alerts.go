@@ -149,6 +149,6 @@ func (s *server) alertDetail(ctx context.Context, id int64) (AlertDetail, error)
 	if d.Labels, err = s.Store.Labels(ctx, id); err != nil {
 		return d, err
 	}
-	d.Alike, err = s.Inspector.Alike(ctx, a)
+	d.Alike, err = s.Charts.Alike(ctx, a)
 	return d, err
 }

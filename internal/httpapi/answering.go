@@ -12,8 +12,8 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"tinbell/core/score"
+	"tinbell/internal/notify"
 	"tinbell/internal/record"
-	"tinbell/internal/tell"
 )
 
 //go:embed answer.html
@@ -97,7 +97,7 @@ func (s *server) answerPicture(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		return
 	}
-	png := s.Teller.Picture(r.Context(), page.Alert)
+	png := s.Notifier.Picture(r.Context(), page.Alert)
 	if png == nil {
 		http.Error(w, "there is no picture of this alert", http.StatusNotFound)
 		return
@@ -109,10 +109,10 @@ func (s *server) answerPicture(w http.ResponseWriter, r *http.Request) {
 
 // answering reads the link and the alert that it answers.
 func (s *server) answering(w http.ResponseWriter, r *http.Request) (answering, string, bool) {
-	alert, channel, err := s.Teller.ReadAnswerToken(chi.URLParam(r, "token"))
+	alert, channel, err := s.Notifier.ReadAnswerToken(chi.URLParam(r, "token"))
 	if err != nil {
 		status := http.StatusForbidden
-		if errors.Is(err, tell.ErrLinkOver) {
+		if errors.Is(err, notify.ErrLinkOver) {
 			status = http.StatusGone
 		}
 		showAnswer(w, status, answering{Wrong: strings.ToUpper(err.Error()[:1]) + err.Error()[1:] + "."})

@@ -9,12 +9,12 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tinbell/core/detect"
+	"tinbell/internal/notify"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
 	"tinbell/internal/setup"
 	"tinbell/internal/sink"
 	"tinbell/internal/store"
-	"tinbell/internal/tell"
 )
 
 // NewChannel sets a channel; the one of that name is replaced.
@@ -103,11 +103,11 @@ func (s *server) addChannels(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			return ok(s.Teller.Test(ctx, c))
+			return ok(s.Notifier.Test(ctx, c))
 		})
 	add(api, "POST", "/channels/{name}/rotate", "rotate-secret", "Give a webhook a new signing secret", people.Admin,
 		func(ctx context.Context, in *Named) (*body[Rotated], error) {
-			secret, until, err := s.Teller.Rotate(ctx, in.Name)
+			secret, until, err := s.Notifier.Rotate(ctx, in.Name)
 			return ok(Rotated{secret, until}, err)
 		})
 	add(api, "POST", "/channels/{name}/retry", "retry-channel", "Try what could not be sent again at once", people.Editor,
@@ -124,15 +124,15 @@ func (s *server) addChannels(api huma.API) {
 		})
 	add(api, "POST", "/templates/check", "check-template", "Whether a template makes a body; the error names line and column",
 		people.Editor, func(ctx context.Context, in *body[TemplateText]) (*struct{}, error) {
-			return nil, tell.CheckTemplate(in.Body.Template, in.Body.Type)
+			return nil, notify.CheckTemplate(in.Body.Template, in.Body.Type)
 		})
 	s.addRoutes(api)
 	s.addMessages(api)
 }
 
 func (s *server) setChannel(ctx context.Context, v NewChannel) (SetChannel, error) {
-	c, secret, err := s.Teller.SetChannel(ctx, record.Channel{Name: v.Name, Kind: v.Kind, Settings: v.Settings,
-		HourlyLimit: v.HourlyLimit, Paused: v.Paused}, tell.Secrets{Secret: v.Secret, Headers: v.Headers})
+	c, secret, err := s.Notifier.SetChannel(ctx, record.Channel{Name: v.Name, Kind: v.Kind, Settings: v.Settings,
+		HourlyLimit: v.HourlyLimit, Paused: v.Paused}, notify.Secrets{Secret: v.Secret, Headers: v.Headers})
 	return SetChannel{c, secret}, err
 }
 

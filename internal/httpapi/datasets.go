@@ -7,7 +7,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tinbell/core/timeline"
-	"tinbell/internal/inspect"
+	"tinbell/internal/chart"
+	"tinbell/internal/health"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
 )
@@ -72,12 +73,12 @@ func (s *server) changeDataset(ctx context.Context, name string, change DatasetC
 
 func (s *server) addDatasets(api huma.API) {
 	add(api, "GET", "/datasets", "datasets", "All datasets with their ingestion health", people.Reader,
-		func(ctx context.Context, _ *none) (*body[[]inspect.Health], error) {
-			return ok(s.Inspector.Health(ctx))
+		func(ctx context.Context, _ *none) (*body[[]health.Health], error) {
+			return ok(s.Health.All(ctx))
 		})
 	add(api, "GET", "/datasets/{name}", "dataset", "One dataset with its metrics and series", people.Reader,
-		func(ctx context.Context, in *Named) (*body[inspect.Page], error) {
-			return ok(s.Inspector.DatasetPage(ctx, in.Name))
+		func(ctx context.Context, in *Named) (*body[health.Page], error) {
+			return ok(s.Health.Page(ctx, in.Name))
 		})
 	add(api, "POST", "/datasets", "add-dataset", "Add a table of a source", people.Editor,
 		func(ctx context.Context, in *body[NewDataset]) (*body[record.Dataset], error) {
@@ -139,17 +140,17 @@ func (s *server) addDatasets(api huma.API) {
 		func(ctx context.Context, in *struct {
 			Stretch
 			Fill timeline.Filling `query:"fill" enum:"none,zero,previous,linear," doc:"what stands where nothing came; such values are marked"`
-		}) (*body[inspect.Chart], error) {
+		}) (*body[chart.Chart], error) {
 			if !in.From.Before(in.To) {
 				return nil, record.Invalid{Field: "to", Given: in.To.Format(time.RFC3339), Allowed: "a time after from"}
 			}
-			return ok(s.Inspector.ChartOf(ctx, in.ID, in.From, in.To, in.Fill))
+			return ok(s.Charts.Of(ctx, in.ID, in.From, in.To, in.Fill))
 		})
 	add(api, "GET", "/series/{id}/explain", "explain", "Where an expected value comes from", people.Reader,
 		func(ctx context.Context, in *struct {
 			ID int64     `path:"id"`
 			At time.Time `query:"at" required:"true"`
-		}) (*body[inspect.Explanation], error) {
-			return ok(s.Inspector.Explain(ctx, in.ID, in.At))
+		}) (*body[chart.Explanation], error) {
+			return ok(s.Charts.Explain(ctx, in.ID, in.At))
 		})
 }

@@ -10,10 +10,10 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tinbell/core/timeline"
+	"tinbell/internal/chart"
 	"tinbell/internal/compare"
 	"tinbell/internal/flat"
 	"tinbell/internal/incident"
-	"tinbell/internal/inspect"
 	"tinbell/internal/label"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
@@ -108,7 +108,7 @@ func (s *server) addExports(api huma.API) {
 	}
 	addExport(api, "/metrics/{name}/export", "export-values",
 		"The values of a metric by segment and period, with the band, its verdicts and what was masked",
-		func(ctx context.Context, in *values, put func(inspect.SeriesValue) error) error {
+		func(ctx context.Context, in *values, put func(chart.SeriesValue) error) error {
 			if in.To.IsZero() {
 				in.To = s.Now()
 			}
@@ -119,7 +119,7 @@ func (s *server) addExports(api huma.API) {
 				return record.Invalid{Field: "from", Given: in.From.Format(time.RFC3339), Allowed: "a time before the end, " +
 					in.To.Format(time.RFC3339)}
 			}
-			return s.Inspector.Values(ctx, in.Name, in.Segment, in.From, in.To, in.Fill, put)
+			return s.Charts.Values(ctx, in.Name, in.Segment, in.From, in.To, in.Fill, put)
 		})
 	type alerts struct {
 		Formatted

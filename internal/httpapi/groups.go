@@ -110,7 +110,7 @@ func (s *server) addGroups(api huma.API) {
 				Alerts []int64 `json:"alerts" minItems:"1" maxItems:"1000" doc:"that have another cause"`
 			}
 		}) (*body[GroupDetail], error) {
-			made, err := s.Teller.Part(ctx, in.ID, in.Body.Alerts, account(ctx).Name)
+			made, err := s.Faults.Part(ctx, in.ID, in.Body.Alerts, account(ctx).Name)
 			if err != nil {
 				return nil, problem(ctx, err)
 			}
@@ -123,7 +123,7 @@ func (s *server) addGroups(api huma.API) {
 				Group int64 `json:"group" doc:"that becomes part of it"`
 			}
 		}) (*body[GroupDetail], error) {
-			if err := s.Teller.Unite(ctx, in.ID, in.Body.Group, account(ctx).Name); err != nil {
+			if err := s.Faults.Unite(ctx, in.ID, in.Body.Group, account(ctx).Name); err != nil {
 				return nil, problem(ctx, err)
 			}
 			return ok(s.group(ctx, in.ID))
@@ -147,7 +147,7 @@ func (s *server) addGroups(api huma.API) {
 				Channel string `json:"channel"`
 			}
 		}) (*body[record.Message], error) {
-			return ok(s.Teller.TellNow(ctx, in.ID, in.Body.Channel))
+			return ok(s.Notifier.TellNow(ctx, in.ID, in.Body.Channel))
 		})
 	add(api, "POST", "/monitors/{name}/snooze", "snooze-monitor", "Tell nothing of a monitor's alerts for a while; they are kept",
 		people.Responder, func(ctx context.Context, in *struct {

@@ -10,7 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tinbell/internal/collect/bound"
-	"tinbell/internal/inspect"
+	"tinbell/internal/lineage"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
 )
@@ -44,8 +44,8 @@ func (s *server) addLineage(api huma.API) {
 	})
 	alsoJSON(operation, &huma.Schema{Type: "object"})
 	add(api, "GET", "/jobs", "jobs", "Jobs with their last runs, and when the next is due", people.Reader,
-		func(ctx context.Context, _ *none) (*body[[]inspect.JobHealth], error) {
-			return ok(s.Inspector.Jobs(ctx))
+		func(ctx context.Context, _ *none) (*body[[]lineage.JobHealth], error) {
+			return ok(s.Lineage.Jobs(ctx))
 		})
 	add(api, "GET", "/jobs/{id}/runs", "job-runs", "The last runs of a job, newest first", people.Reader,
 		func(ctx context.Context, in *struct {
@@ -62,12 +62,12 @@ func (s *server) addLineage(api huma.API) {
 			return ok(s.Store.RunsOf(ctx, d.Namespace, d.Name, 200))
 		})
 	add(api, "GET", "/datasets/{name}/lineage", "dataset-lineage", "What a dataset is made from, and what is made from it",
-		people.Reader, func(ctx context.Context, in *Named) (*body[inspect.Lineage], error) {
+		people.Reader, func(ctx context.Context, in *Named) (*body[lineage.Lineage], error) {
 			d, err := s.Store.Dataset(ctx, in.Name)
 			if err != nil {
 				return nil, err
 			}
-			return ok(s.Inspector.Lineage(ctx, d))
+			return ok(s.Lineage.Around(ctx, d))
 		})
 }
 

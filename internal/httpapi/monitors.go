@@ -8,12 +8,12 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"tinbell/internal/inspect"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
 	"tinbell/internal/replays"
 	"tinbell/internal/setup"
 	"tinbell/internal/store"
+	"tinbell/internal/study"
 	"tinbell/internal/work"
 )
 
@@ -155,12 +155,12 @@ func (s *server) addMonitors(api huma.API) {
 			return ok(s.Store.StatesOf(ctx, m.ID, 1000))
 		})
 	add(api, "GET", "/monitors/{name}/losses", "losses", "What losses a monitor shows, and within what time", people.Reader,
-		func(ctx context.Context, in *Named) (*body[[]inspect.Detectable], error) {
+		func(ctx context.Context, in *Named) (*body[[]study.Detectable], error) {
 			m, err := s.Store.Monitor(ctx, in.Name)
 			if err != nil {
 				return nil, err
 			}
-			return ok(s.Inspector.Losses(ctx, m))
+			return ok(s.Studies.Losses(ctx, m))
 		})
 	add(api, "POST", "/monitors/{name}/rehearsal", "rehearse",
 		"What other settings would have told, beside today's, on the same past", people.Reader, func(ctx context.Context, in *struct {

@@ -14,9 +14,9 @@ import (
 
 	"tinbell/core/timeline"
 	"tinbell/internal/draw"
+	"tinbell/internal/notify"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
-	"tinbell/internal/tell"
 )
 
 // NewChartLink asks for a standing address of a chart, which shows without signing in.
@@ -64,15 +64,15 @@ func (s *server) linkChart(ctx context.Context, series int64, in NewChartLink) (
 	}
 	now := s.Now().UTC()
 	v.Until = now.AddDate(0, 0, in.Days)
-	link := tell.ChartLink{Series: series, Seconds: in.SpanSeconds, Fill: string(in.Fill), Until: v.Until.Unix()}
+	link := notify.ChartLink{Series: series, Seconds: in.SpanSeconds, Fill: string(in.Fill), Until: v.Until.Unix()}
 	if between {
 		link.From, link.To = in.From.Unix(), in.To.Unix()
 	}
-	token, err := s.Teller.ChartToken(link)
+	token, err := s.Notifier.ChartToken(link)
 	if err != nil {
 		return v, err
 	}
-	at := s.Teller.Address() + "/charts/" + token
+	at := s.Notifier.Address() + "/charts/" + token
 	v.PNG, v.SVG = at+".png", at+".svg"
 	return v, s.Store.AddAudit(ctx, record.Audit{At: now, Who: account(ctx).Name, What: "linked a chart",
 		About: fmt.Sprintf("series %d", series), Note: "until " + v.Until.Format(time.RFC3339)})
@@ -86,9 +86,9 @@ func (s *server) chartPicture(w http.ResponseWriter, r *http.Request) {
 			token, format = rest, ending[1:]
 		}
 	}
-	link, err := s.Teller.ReadChartToken(token)
+	link, err := s.Notifier.ReadChartToken(token)
 	switch {
-	case errors.Is(err, tell.ErrLinkOver):
+	case errors.Is(err, notify.ErrLinkOver):
 		writeProblem(w, http.StatusGone, "this address of a chart has ended: make another")
 		return
 	case err != nil || format == "":
@@ -96,7 +96,7 @@ func (s *server) chartPicture(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	from, to := link.Span(s.Now())
-	chart, err := s.Inspector.ChartOf(r.Context(), link.Series, from, to, timeline.Filling(link.Fill))
+	chart, err := s.Charts.Of(r.Context(), link.Series, from, to, timeline.Filling(link.Fill))
 	if missing := (record.NotFound{}); errors.As(err, &missing) {
 		writeProblem(w, http.StatusGone, "the series of this chart is gone")
 		return

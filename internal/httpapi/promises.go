@@ -5,7 +5,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"tinbell/internal/inspect"
+	"tinbell/internal/health"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
 )
@@ -29,8 +29,8 @@ type NewSLA struct {
 
 func (s *server) addPromises(api huma.API) {
 	add(api, "GET", "/slas", "slas", "All SLAs: how they stand, how likely they are met, and how they were kept", people.Reader,
-		func(ctx context.Context, _ *none) (*body[[]inspect.Promise], error) {
-			return ok(s.Inspector.Promises(ctx))
+		func(ctx context.Context, _ *none) (*body[[]health.Promise], error) {
+			return ok(s.Health.Promises(ctx))
 		})
 	add(api, "POST", "/slas", "set-sla", "Add an SLA or replace the one of that name; its past is looked at at once",
 		people.Editor, func(ctx context.Context, in *body[NewSLA]) (*body[record.SLA], error) {

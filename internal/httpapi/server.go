@@ -19,18 +19,22 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"tinbell/internal/calendar"
+	"tinbell/internal/chart"
 	"tinbell/internal/collect"
 	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/compare"
 	"tinbell/internal/config"
 	"tinbell/internal/diagnose"
+	"tinbell/internal/faults"
 	"tinbell/internal/feed"
 	"tinbell/internal/flat"
+	"tinbell/internal/health"
 	"tinbell/internal/incident"
-	"tinbell/internal/inspect"
 	"tinbell/internal/label"
 	"tinbell/internal/lessons"
+	"tinbell/internal/lineage"
 	"tinbell/internal/logs"
+	"tinbell/internal/notify"
 	"tinbell/internal/people"
 	"tinbell/internal/reconcile"
 	"tinbell/internal/replays"
@@ -38,7 +42,7 @@ import (
 	"tinbell/internal/setup"
 	"tinbell/internal/sink"
 	"tinbell/internal/store"
-	"tinbell/internal/tell"
+	"tinbell/internal/study"
 	"tinbell/internal/vitals"
 	"tinbell/internal/watch"
 	"tinbell/internal/wire"
@@ -61,12 +65,16 @@ type Parts struct {
 	Scores     *scorecard.Desk
 	Lessons    *lessons.Desk
 	Bench      *replays.Bench
-	Inspector  *inspect.Inspector
+	Charts     *chart.Reader
+	Studies    *study.Reader
+	Health     *health.Reader
+	Lineage    *lineage.Reader
 	Diagnoser  *diagnose.Diagnoser
 	Reconciler *reconcile.Reconciler
 	People     *people.Desk
 	Config     *config.Keeper
-	Teller     *tell.Teller
+	Faults     *faults.Desk
+	Notifier   *notify.Notifier
 	Feeds      *feed.Reader
 	Logs       *logs.Keeper
 	Mailbox    *sink.Mailbox // of the demo; nil where there is none

@@ -12,9 +12,9 @@ import (
 	"tinbell/core/outlier"
 	"tinbell/core/timeline"
 	"tinbell/internal/diagnose"
-	"tinbell/internal/inspect"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
+	"tinbell/internal/study"
 )
 
 // Identified picks a thing by its number.
@@ -74,8 +74,8 @@ type Foretold struct {
 	Probability float64 `query:"probability" minimum:"0.01" maximum:"0.99" default:"0.8" doc:"with which the limit is to be reached"`
 }
 
-func (f Foretold) asked() (inspect.Ahead, error) {
-	q := inspect.Ahead{Days: f.Days, Coverage: f.Coverage, Probability: f.Probability}
+func (f Foretold) asked() (study.Ahead, error) {
+	q := study.Ahead{Days: f.Days, Coverage: f.Coverage, Probability: f.Probability}
 	if f.Limit != "" {
 		v, err := strconv.ParseFloat(f.Limit, 64)
 		if err != nil || math.IsNaN(v) || math.IsInf(v, 0) {
@@ -105,21 +105,21 @@ func (s *server) addStudies(api huma.API) {
 		})
 	add(api, "GET", "/series/{id}/character", "character",
 		"What a series is like, in words: when anything comes, its rhythms, its noise", people.Reader,
-		func(ctx context.Context, in *Identified) (*body[inspect.CharacterStudy], error) {
-			return ok(s.Inspector.Character(ctx, in.ID))
+		func(ctx context.Context, in *Identified) (*body[study.CharacterStudy], error) {
+			return ok(s.Studies.Character(ctx, in.ID))
 		})
 	add(api, "GET", "/series/{id}/suitability", "suitability",
 		"Whether a series is predictable enough for a band, why, and what to use instead", people.Reader,
-		func(ctx context.Context, in *Identified) (*body[inspect.SuitabilityStudy], error) {
-			return ok(s.Inspector.Suits(ctx, in.ID))
+		func(ctx context.Context, in *Identified) (*body[study.SuitabilityStudy], error) {
+			return ok(s.Studies.Suits(ctx, in.ID))
 		})
 	add(api, "GET", "/series/{id}/smoothing", "smoothing", "What a moving median or mean before detection would do to a series",
 		people.Reader, func(ctx context.Context, in *struct {
 			Identified
 			SinceSeconds int64            `query:"since_seconds" minimum:"86400" default:"3628800" doc:"how far back"`
 			Fill         timeline.Filling `query:"fill" enum:"none,zero,previous,linear," doc:"what stands where nothing came"`
-		}) (*body[inspect.SmoothingStudy], error) {
-			return ok(s.Inspector.SmoothingBench(ctx, in.ID, s.Now().Add(-time.Duration(in.SinceSeconds)*time.Second), in.Fill))
+		}) (*body[study.SmoothingStudy], error) {
+			return ok(s.Studies.SmoothingBench(ctx, in.ID, s.Now().Add(-time.Duration(in.SinceSeconds)*time.Second), in.Fill))
 		})
 	add(api, "GET", "/series/{id}/trends", "trends",
 		"Whether a series grows and whether its level changed, tested with what a day owes to the day before allowed for",
@@ -127,12 +127,12 @@ func (s *server) addStudies(api huma.API) {
 			Identified
 			SinceSeconds int64 `query:"since_seconds" minimum:"1728000" maximum:"172800000" doc:"how far back; all of its history, 2,000 days at most, if left out"`
 			Draws        int   `query:"draws" minimum:"99" maximum:"9999" default:"999" doc:"series drawn by the bootstrap"`
-		}) (*body[inspect.TrendStudy], error) {
+		}) (*body[study.TrendStudy], error) {
 			since := time.Time{}
 			if in.SinceSeconds > 0 {
 				since = s.Now().Add(-time.Duration(in.SinceSeconds) * time.Second)
 			}
-			return ok(s.Inspector.Trends(ctx, in.ID, since, in.Draws))
+			return ok(s.Studies.Trends(ctx, in.ID, since, in.Draws))
 		})
 	add(api, "GET", "/metrics/{name}/outliers", "outliers",
 		"Which samples of a metric stand out, by several rules side by side, segment by segment", people.Reader,
@@ -143,7 +143,7 @@ func (s *server) addStudies(api huma.API) {
 			To      time.Time `query:"to" doc:"now if left out"`
 			OddFrom
 			Limit int `query:"limit" minimum:"1" maximum:"1000" default:"20" doc:"values listed of each segment"`
-		}) (*body[[]inspect.OutlierStudy], error) {
+		}) (*body[[]study.OutlierStudy], error) {
 			o, err := in.options()
 			if err != nil {
 				return nil, err
@@ -157,7 +157,7 @@ func (s *server) addStudies(api huma.API) {
 			if !in.From.Before(in.To) {
 				return nil, record.Invalid{Field: "to", Given: in.To.Format(time.RFC3339), Allowed: "a time after from"}
 			}
-			return ok(s.Inspector.Outliers(ctx, in.Name, in.Segment, in.From, in.To, o, in.Limit))
+			return ok(s.Studies.Outliers(ctx, in.Name, in.Segment, in.From, in.To, o, in.Limit))
 		})
 	add(api, "POST", "/datasets/{name}/outliers", "table-outliers",
 		"Which rows of a table stand out by a number column, and the SQL that finds them: its values are shown and not kept, and the audit trail says who looked", people.Editor, func(ctx context.Context, in *struct {
@@ -199,12 +199,12 @@ func (s *server) addStudies(api huma.API) {
 			Metrics   []string `query:"metric,explode" doc:"these alone, by name; may come several times"`
 			Back      int      `query:"back" minimum:"2" maximum:"60" default:"8" doc:"spans before it that it is held against"`
 			Tolerance float64  `query:"tolerance" minimum:"0" maximum:"10" default:"0.1" doc:"as a share, how far off is never outside"`
-		}) (*body[inspect.Sheet], error) {
+		}) (*body[study.Sheet], error) {
 			day, err := in.day()
 			if err != nil {
 				return nil, err
 			}
-			return ok(s.Inspector.Sheet(ctx, inspect.Asked{Dataset: in.Dataset, Owner: in.Owner, Tag: in.Tag, Metrics: in.Metrics,
+			return ok(s.Studies.Sheet(ctx, study.Asked{Dataset: in.Dataset, Owner: in.Owner, Tag: in.Tag, Metrics: in.Metrics,
 				By: in.By, Day: day, Back: in.Back, Tolerance: in.Tolerance}))
 		})
 	add(api, "GET", "/series/{id}/earlier", "earlier",
@@ -212,44 +212,44 @@ func (s *server) addStudies(api huma.API) {
 		func(ctx context.Context, in *struct {
 			Identified
 			Spanned
-		}) (*body[inspect.EarlierStudy], error) {
+		}) (*body[study.EarlierStudy], error) {
 			day, err := in.day()
 			if err != nil {
 				return nil, err
 			}
-			return ok(s.Inspector.Earlier(ctx, in.ID, in.By, day))
+			return ok(s.Studies.Earlier(ctx, in.ID, in.By, day))
 		})
 	add(api, "GET", "/series/{id}/forecast", "forecast", "What a series is expected to do in days to come", people.Reader,
 		func(ctx context.Context, in *struct {
 			Identified
 			Foretold
-		}) (*body[inspect.Forecast], error) {
+		}) (*body[study.Forecast], error) {
 			q, err := in.asked()
 			if err != nil {
 				return nil, err
 			}
-			return ok(s.Inspector.Forecast(ctx, in.ID, q))
+			return ok(s.Studies.Forecast(ctx, in.ID, q))
 		})
 	add(api, "GET", "/forecasts", "forecasts",
 		"What the series of metrics are expected to do in days to come, one by one or all segments of each together",
-		people.Reader, func(ctx context.Context, in *Outlook) (*body[[]inspect.Forecast], error) {
+		people.Reader, func(ctx context.Context, in *Outlook) (*body[[]study.Forecast], error) {
 			q, err := in.asked()
 			if err != nil {
 				return nil, err
 			}
-			return ok(s.Inspector.Outlook(ctx, in.Metrics, in.Segment, in.Whole, q))
+			return ok(s.Studies.Outlook(ctx, in.Metrics, in.Segment, in.Whole, q))
 		})
 	addExport(api, "/forecasts/export", "export-forecasts",
 		"The days that forecasts were made from and those to come, with intervals, totals and chances",
 		func(ctx context.Context, in *struct {
 			Outlook
 			Formatted
-		}, put func(inspect.ForecastDay) error) error {
+		}, put func(study.ForecastDay) error) error {
 			q, err := in.asked()
 			if err != nil {
 				return err
 			}
-			list, err := s.Inspector.Outlook(ctx, in.Metrics, in.Segment, in.Whole, q)
+			list, err := s.Studies.Outlook(ctx, in.Metrics, in.Segment, in.Whole, q)
 			for i := range list {
 				if err == nil {
 					err = list[i].EachDay(put)

@@ -1,4 +1,5 @@
-package inspect
+// Package lineage shows what datasets are made from, by which jobs, and how these run.
+package lineage
 
 import (
 	"context"
@@ -12,6 +13,17 @@ import (
 	"tinbell/internal/store"
 	"tinbell/internal/watch"
 )
+
+// Reader walks the graph of datasets and jobs.
+type Reader struct {
+	store   *store.Store
+	watcher *watch.Watcher
+	now     func() time.Time
+}
+
+func New(s *store.Store, w *watch.Watcher, now func() time.Time) *Reader {
+	return &Reader{store: s, watcher: w, now: now}
+}
 
 // Lineage is the part of the graph that a dataset hangs in.
 type Lineage struct {
@@ -46,9 +58,9 @@ const (
 
 type place struct{ namespace, name string }
 
-// Lineage walks up and down from a dataset.
-func (v *Inspector) Lineage(ctx context.Context, d record.Dataset) (Lineage, error) {
-	edges, err := v.store.Edges(ctx, v.now().Add(-lineageMemory))
+// Around walks up and down from a dataset.
+func (r *Reader) Around(ctx context.Context, d record.Dataset) (Lineage, error) {
+	edges, err := r.store.Edges(ctx, r.now().Add(-lineageMemory))
 	if err != nil {
 		return Lineage{}, err
 	}
@@ -65,7 +77,7 @@ func (v *Inspector) Lineage(ctx context.Context, d record.Dataset) (Lineage, err
 	g := graph{depth: map[place]int{{d.Namespace, d.Name}: 0}, links: map[Link]bool{}}
 	g.walk(place{d.Namespace, d.Name}, -1, made, reads)
 	g.walk(place{d.Namespace, d.Name}, +1, used, writes)
-	return v.drawn(ctx, g)
+	return r.drawn(ctx, g)
 }
 
 type graph struct {
@@ -101,22 +113,22 @@ func (g *graph) walk(from place, step int, beside map[place][]record.Edge, beyon
 	}
 }
 
-func (v *Inspector) drawn(ctx context.Context, g graph) (Lineage, error) {
-	open, err := v.store.Alerts(ctx, store.AlertFilter{State: "open", Held: "told"})
+func (r *Reader) drawn(ctx context.Context, g graph) (Lineage, error) {
+	open, err := r.store.Alerts(ctx, store.AlertFilter{State: "open", Held: "told"})
 	if err != nil {
 		return Lineage{}, err
 	}
 	l := Lineage{Nodes: []Node{}, Links: []Link{}}
 	for at, depth := range g.depth {
 		n := Node{Namespace: at.namespace, Name: at.name, Depth: depth}
-		_, err := v.store.DatasetByName(ctx, at.namespace, at.name)
+		_, err := r.store.DatasetByName(ctx, at.namespace, at.name)
 		var unknown record.NotFound
 		if n.Watched = err == nil; err != nil && !errors.As(err, &unknown) {
 			return l, err
 		}
 		for _, a := range open {
 			if n.Watched && a.Dataset == at.name {
-				n.Worst = worst(n.Worst, a)
+				n.Worst = a.Worst(n.Worst)
 			}
 		}
 		l.Nodes = append(l.Nodes, n)
@@ -141,15 +153,15 @@ type JobHealth struct {
 }
 
 // Jobs gives all jobs.
-func (v *Inspector) Jobs(ctx context.Context) ([]JobHealth, error) {
-	jobs, err := v.store.Jobs(ctx, v.now())
+func (r *Reader) Jobs(ctx context.Context) ([]JobHealth, error) {
+	jobs, err := r.store.Jobs(ctx, r.now())
 	if err != nil {
 		return nil, err
 	}
 	list := make([]JobHealth, len(jobs))
 	for i, job := range jobs {
 		list[i].JobState = job
-		next, err := v.watcher.NextRun(ctx, job.ID)
+		next, err := r.watcher.NextRun(ctx, job.ID)
 		var few arrival.TooFew
 		switch {
 		case err == nil:

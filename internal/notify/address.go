@@ -1,4 +1,4 @@
-package tell
+package notify
 
 import (
 	"net/url"
@@ -60,7 +60,7 @@ func keyLike(part string) bool {
 
 // lockAddress keeps a webhook's address encrypted where it holds what is not shown. One that
 // is given as it is shown is the one that is kept.
-func (t *Teller) lockAddress(v *record.Channel, before record.Channel) error {
+func (n *Notifier) lockAddress(v *record.Channel, before record.Channel) error {
 	address := v.Settings.URL
 	if strings.Contains(address, hidden) {
 		if before.Kind != v.Kind || before.Settings.URL != address || before.Address == nil {
@@ -71,15 +71,15 @@ func (t *Teller) lockAddress(v *record.Channel, before record.Channel) error {
 		return nil
 	}
 	if v.Settings.URL = shown(address); v.Settings.URL != address {
-		v.Address = t.safe.Lock(address)
+		v.Address = n.safe.Lock(address)
 	}
 	return nil
 }
 
 // address is where a webhook is reached.
-func (t *Teller) address(c record.Channel) (string, error) {
+func (n *Notifier) address(c record.Channel) (string, error) {
 	if c.Address == nil {
 		return c.Settings.URL, nil
 	}
-	return t.safe.Unlock(c.Address)
+	return n.safe.Unlock(c.Address)
 }

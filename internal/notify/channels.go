@@ -1,4 +1,4 @@
-package tell
+package notify
 
 import (
 	"context"
@@ -32,32 +32,32 @@ type Secrets struct {
 
 // SetChannel adds a channel or replaces the one of that name. A webhook without a
 // signing secret gets a new one, which is given back to be shown once.
-func (t *Teller) SetChannel(ctx context.Context, v record.Channel, secrets Secrets) (record.Channel, string, error) {
+func (n *Notifier) SetChannel(ctx context.Context, v record.Channel, secrets Secrets) (record.Channel, string, error) {
 	made := ""
-	err := t.store.InTx(ctx, func(tx pgx.Tx) error {
+	err := n.store.InTx(ctx, func(tx pgx.Tx) error {
 		var err error
-		made, err = t.PutChannel(ctx, tx, v, secrets)
+		made, err = n.PutChannel(ctx, tx, v, secrets)
 		return err
 	})
 	if err != nil {
 		return v, "", err
 	}
-	v, err = t.store.Channel(ctx, v.Name)
+	v, err = n.store.Channel(ctx, v.Name)
 	return v, made, err
 }
 
 // PutChannel is SetChannel in the caller's transaction.
-func (t *Teller) PutChannel(ctx context.Context, tx pgx.Tx, v record.Channel, secrets Secrets) (made string, err error) {
+func (n *Notifier) PutChannel(ctx context.Context, tx pgx.Tx, v record.Channel, secrets Secrets) (made string, err error) {
 	secret := secrets.Secret
-	if err := t.CheckChannel(&v); err != nil {
+	if err := n.CheckChannel(&v); err != nil {
 		return "", err
 	}
-	before, err := t.store.In(tx).ChannelForUpdate(ctx, v.Name)
+	before, err := n.store.In(tx).ChannelForUpdate(ctx, v.Name)
 	if err != nil {
 		return "", err
 	}
 	if v.Kind == record.ChannelWebhook {
-		if err := t.lockAddress(&v, before); err != nil {
+		if err := n.lockAddress(&v, before); err != nil {
 			return "", err
 		}
 	}
@@ -66,9 +66,9 @@ func (t *Teller) PutChannel(ctx context.Context, tx pgx.Tx, v record.Channel, se
 		made = secret
 	}
 	if secret != "" {
-		v.Secret = t.safe.Lock(secret)
+		v.Secret = n.safe.Lock(secret)
 	}
-	if err := t.lockHeaders(&v, secrets.Headers); err != nil {
+	if err := n.lockHeaders(&v, secrets.Headers); err != nil {
 		return "", err
 	}
 	_, err = store.SetChannel(ctx, tx, v)
@@ -77,7 +77,7 @@ func (t *Teller) PutChannel(ctx context.Context, tx pgx.Tx, v record.Channel, se
 
 // lockHeaders checks the headers of a webhook and keeps them encrypted. One without a
 // value is none.
-func (t *Teller) lockHeaders(v *record.Channel, headers map[string]string) error {
+func (n *Notifier) lockHeaders(v *record.Channel, headers map[string]string) error {
 	if headers == nil {
 		return nil
 	}
@@ -106,7 +106,7 @@ func (t *Teller) lockHeaders(v *record.Channel, headers map[string]string) error
 		return nil
 	}
 	text, err := json.Marshal(kept)
-	v.Headers = t.safe.Lock(string(text))
+	v.Headers = n.safe.Lock(string(text))
 	return err
 }
 
@@ -117,11 +117,11 @@ var ownHeaders = []string{"Host", "Content-Length", "Content-Type", "User-Agent"
 	"Trailer", "Upgrade"}
 
 // headers are those that a webhook wants.
-func (t *Teller) headers(c record.Channel) (map[string]string, error) {
+func (n *Notifier) headers(c record.Channel) (map[string]string, error) {
 	if c.Headers == nil {
 		return nil, nil
 	}
-	text, err := t.safe.Unlock(c.Headers)
+	text, err := n.safe.Unlock(c.Headers)
 	if err != nil {
 		return nil, err
 	}
@@ -130,7 +130,7 @@ func (t *Teller) headers(c record.Channel) (map[string]string, error) {
 }
 
 // CheckChannel fills in what is usual and refuses what cannot work.
-func (t *Teller) CheckChannel(v *record.Channel) error {
+func (n *Notifier) CheckChannel(v *record.Channel) error {
 	if strings.TrimSpace(v.Name) == "" {
 		return record.Invalid{Field: "name", Given: v.Name, Allowed: "a name that people know the channel by"}
 	}
@@ -144,7 +144,7 @@ func (t *Teller) CheckChannel(v *record.Channel) error {
 	case record.ChannelEmail:
 		return checkMail(&v.Settings)
 	case record.ChannelWebhook:
-		return t.checkWebhook(&v.Settings)
+		return n.checkWebhook(&v.Settings)
 	}
 	return record.Invalid{Field: "kind", Given: string(v.Kind), Allowed: "email or webhook"}
 }
@@ -170,13 +170,13 @@ func checkMail(s *record.ChannelSettings) error {
 	return nil
 }
 
-func (t *Teller) checkWebhook(s *record.ChannelSettings) error {
+func (n *Notifier) checkWebhook(s *record.ChannelSettings) error {
 	u, err := url.Parse(strings.Replace(s.URL, hidden+"@", "", 1))
 	if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" {
 		return record.Invalid{Field: "url", Given: shown(s.URL), Allowed: "an address that begins with https:// (or http://)"}
 	}
 	if ip, err := netip.ParseAddr(u.Hostname()); err == nil {
-		if err := outward.Guard(t.options.Allowed).Check(ip); err != nil {
+		if err := outward.Guard(n.options.Allowed).Check(ip); err != nil {
 			return record.Invalid{Field: "url", Given: shown(s.URL), Allowed: err.Error()}
 		}
 	}
@@ -195,14 +195,14 @@ func (t *Teller) checkWebhook(s *record.ChannelSettings) error {
 
 // Rotate gives a webhook a new signing secret, shown once; messages are signed
 // with the old one as well for a day.
-func (t *Teller) Rotate(ctx context.Context, name string) (string, time.Time, error) {
-	c, err := t.store.Channel(ctx, name)
+func (n *Notifier) Rotate(ctx context.Context, name string) (string, time.Time, error) {
+	c, err := n.store.Channel(ctx, name)
 	if err != nil {
 		return "", time.Time{}, err
 	}
 	if c.Kind != record.ChannelWebhook {
 		return "", time.Time{}, record.Invalid{Field: "channel", Given: name, Allowed: "a webhook: others are not signed"}
 	}
-	secret, until := NewSecret(), t.now().Add(rotation)
-	return secret, until, t.store.RotateSecret(ctx, c.ID, t.safe.Lock(secret), until)
+	secret, until := NewSecret(), n.now().Add(rotation)
+	return secret, until, n.store.RotateSecret(ctx, c.ID, n.safe.Lock(secret), until)
 }

@@ -1,8 +1,7 @@
-package tell
+package notify
 
 import (
 	"context"
-	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -11,49 +10,40 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"tinbell/core/timeline"
+	"tinbell/internal/faults"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 )
 
-// decide keeps the groups that changed and puts what is to be said of them into
-// the outbox.
-func (t *Teller) decide(ctx context.Context, tx pgx.Tx, g *gathering, now time.Time) error {
-	routes, err := t.store.In(tx).Routes(ctx)
+// Hear puts what is to be said of groups that changed into the outbox.
+func (n *Notifier) Hear(ctx context.Context, tx pgx.Tx, changed []*faults.Group) error {
+	routes, err := n.store.In(tx).Routes(ctx)
 	if err != nil {
 		return err
 	}
-	monitors, err := t.store.In(tx).Hushes(ctx)
+	hushes, err := n.store.In(tx).Hushes(ctx)
 	if err != nil {
 		return err
 	}
-	touched := slices.SortedFunc(maps.Keys(g.touched), func(a, b *grouped) int { return int(a.ID - b.ID) })
-	ids := make([]int64, len(touched))
-	for i, one := range touched {
+	ids := make([]int64, len(changed))
+	for i, one := range changed {
 		ids[i] = one.ID
 	}
 	said, err := store.MessagesOf(ctx, tx, ids)
 	if err != nil {
 		return err
 	}
-	var changed []record.Group
-	for _, one := range touched {
-		if !same(one.Group, one.was) {
-			changed = append(changed, one.Group)
-		}
-	}
-	if err := store.SetGroups(ctx, tx, changed); err != nil {
-		return err
-	}
-	for _, one := range touched {
-		if one.FromHistory || one.MergedInto == nil && one.fresh && !one.woken && now.Sub(one.OpenedAt) > newsFor {
+	now := n.now()
+	for _, one := range changed {
+		if one.FromHistory || one.MergedInto == nil && one.Fresh && !one.Woken && now.Sub(one.OpenedAt) > newsFor {
 			continue
 		}
-		v := verdicts{t, tx, one, routes, monitors, now, nil, map[int64]bool{}}
+		v := verdicts{tx, one, routes, hushes, now, nil, map[int64]bool{}}
 		for _, m := range said {
 			if *m.GroupID == one.ID {
 				v.said = append(v.said, m)
 			}
-			if one.joined[*m.GroupID] && m.What == record.ToldOpened && begun(m) {
+			if one.Joined[*m.GroupID] && m.What == record.ToldOpened && begun(m) {
 				v.joined[m.ChannelID] = true
 			}
 		}
@@ -61,14 +51,13 @@ func (t *Teller) decide(ctx context.Context, tx pgx.Tx, g *gathering, now time.T
 			return err
 		}
 	}
-	return store.Notify(ctx, tx, store.TopicAlerts)
+	return nil
 }
 
 // verdicts is what is to be said of one group that changed.
 type verdicts struct {
-	*Teller
 	tx     pgx.Tx
-	group  *grouped
+	group  *faults.Group
 	routes []record.Route
 	hushes map[int64]store.Hush
 	now    time.Time
@@ -81,8 +70,8 @@ func (v verdicts) speak(ctx context.Context) error {
 	if g.MergedInto != nil {
 		return v.merged(ctx)
 	}
-	if !g.fresh && g.Severity == "critical" && g.was.Severity != "critical" {
-		g.news = append(g.news, "It is critical now.")
+	if !g.Fresh && g.Severity == "critical" && g.Was.Severity != "critical" {
+		g.News = append(g.News, "It is critical now.")
 	}
 	for _, r := range v.routes {
 		if !matches(r, g) {
@@ -90,22 +79,22 @@ func (v verdicts) speak(ctx context.Context) error {
 		}
 		heard := v.heard(r.ChannelID)
 		switch {
-		case g.ClosedAt != nil && heard == nil && !g.fresh:
+		case g.ClosedAt != nil && heard == nil && !g.Fresh:
 			continue // over before this route could care
 		case heard == nil:
 			if err := v.put(ctx, r, record.ToldOpened, 0, v.due(r)); err != nil {
 				return err
 			}
-		case g.added:
+		case g.Added:
 			if err := v.put(ctx, r, record.ToldAgain, v.turn(r.ChannelID, record.ToldAgain),
 				v.now.Add(time.Duration(r.WaitSeconds)*time.Second)); err != nil {
 				return err
 			}
-		case g.ClosedAt != nil && g.was.ClosedAt == nil:
+		case g.ClosedAt != nil && g.Was.ClosedAt == nil:
 			if err := v.over(ctx, r, *heard); err != nil {
 				return err
 			}
-		case len(g.news) > 0 && begun(*heard) && !v.joined[r.ChannelID]:
+		case len(g.News) > 0 && begun(*heard) && !v.joined[r.ChannelID]:
 			if err := v.put(ctx, r, record.ToldChanged, v.turn(r.ChannelID, record.ToldChanged), v.now); err != nil {
 				return err
 			}
@@ -159,7 +148,7 @@ func (v verdicts) over(ctx context.Context, r record.Route, opened record.Messag
 
 // merged tells those who heard of a group that it is part of another.
 func (v verdicts) merged(ctx context.Context) error {
-	if v.group.was.MergedInto != nil {
+	if v.group.Was.MergedInto != nil {
 		return nil
 	}
 	for _, m := range v.said {
@@ -183,7 +172,7 @@ func (v verdicts) put(ctx context.Context, r record.Route, what record.Told, tur
 	m := record.Message{ID: newID(), ChannelID: r.ChannelID, RouteID: &r.ID, GroupID: &v.group.ID, What: what, Turn: turn,
 		CreatedAt: v.now, DueAt: due}
 	if what == record.ToldChanged {
-		m.Why = strings.Join(v.group.news, " ")
+		m.Why = strings.Join(v.group.News, " ")
 	}
 	return store.PutMessage(ctx, v.tx, m)
 }
@@ -203,7 +192,7 @@ func (v verdicts) due(r record.Route) time.Time {
 // quiet while all of its monitors are.
 func (v verdicts) quietUntil() time.Time {
 	var first time.Time
-	for i, m := range v.group.members {
+	for i, m := range v.group.Members {
 		until := v.hushes[m.MonitorID].Until(v.now, m.Severity)
 		if i == 0 || until.Before(first) {
 			first = until
@@ -235,11 +224,11 @@ func opensAt(r record.Route, at time.Time) time.Time {
 }
 
 // matches tells whether a route tells of a group: of one alert of it at least.
-func matches(r record.Route, g *grouped) bool {
+func matches(r record.Route, g *faults.Group) bool {
 	if r.Severity == "critical" && g.Severity != "critical" {
 		return false
 	}
-	return slices.ContainsFunc(g.members, func(m store.GroupedAlert) bool {
+	return slices.ContainsFunc(g.Members, func(m store.GroupedAlert) bool {
 		return (len(r.Owners) == 0 || slices.Contains(r.Owners, m.Owner)) &&
 			(len(r.Tags) == 0 || slices.ContainsFunc(r.Tags, func(tag string) bool { return slices.Contains(m.Tags, tag) })) &&
 			(len(r.Datasets) == 0 || slices.ContainsFunc(r.Datasets, func(pattern string) bool {
@@ -249,15 +238,15 @@ func matches(r record.Route, g *grouped) bool {
 	})
 }
 
-// remind puts reminders and escalations into the outbox: of groups that last,
+// Remind puts reminders and escalations into the outbox: of groups that last,
 // that nobody looks after and nobody answered.
-func (t *Teller) remind(ctx context.Context) error {
-	now := t.now()
-	overdue, err := t.store.Unanswered(ctx, now)
+func (n *Notifier) Remind(ctx context.Context) error {
+	now := n.now()
+	overdue, err := n.store.Unanswered(ctx, now)
 	if err != nil || len(overdue) == 0 {
 		return err
 	}
-	return t.store.InTx(ctx, func(tx pgx.Tx) error {
+	return n.store.InTx(ctx, func(tx pgx.Tx) error {
 		for _, u := range overdue {
 			m := record.Message{ID: newID(), ChannelID: u.ChannelID, RouteID: &u.RouteID, GroupID: &u.GroupID, What: u.What,
 				Turn: u.Turn, CreatedAt: now, DueAt: now}

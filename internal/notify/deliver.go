@@ -1,4 +1,4 @@
-package tell
+package notify
 
 import (
 	"context"
@@ -17,15 +17,15 @@ import (
 )
 
 // Deliver sends what is due, several side by side, and gives how many were tried.
-func (t *Teller) Deliver(ctx context.Context) (int, error) {
-	if err := t.store.Fold(ctx, t.now(), sumAfter, newID); err != nil {
+func (n *Notifier) Deliver(ctx context.Context) (int, error) {
+	if err := n.store.Fold(ctx, n.now(), sumAfter, newID); err != nil {
 		return 0, err
 	}
-	due, err := t.store.Lease(ctx, t.now(), t.now().Add(lease), 4*atOnce)
+	due, err := n.store.Lease(ctx, n.now(), n.now().Add(lease), 4*atOnce)
 	if err != nil || len(due) == 0 {
 		return 0, err
 	}
-	channels, err := t.store.Channels(ctx)
+	channels, err := n.store.Channels(ctx)
 	if err != nil {
 		return 0, err
 	}
@@ -40,7 +40,7 @@ func (t *Teller) Deliver(ctx context.Context) (int, error) {
 		slots <- struct{}{}
 		group.Go(func() {
 			defer func() { <-slots }()
-			failed[i] = contain.Run(func() error { return t.deliver(ctx, byID[m.ChannelID], m) })
+			failed[i] = contain.Run(func() error { return n.deliver(ctx, byID[m.ChannelID], m) })
 		})
 	}
 	group.Wait()
@@ -49,18 +49,18 @@ func (t *Teller) Deliver(ctx context.Context) (int, error) {
 
 // deliver tries a message once and keeps how it went; the error is of keeping
 // it.
-func (t *Teller) deliver(ctx context.Context, c record.Channel, m record.Message) error {
+func (n *Notifier) deliver(ctx context.Context, c record.Channel, m record.Message) error {
 	limited, cancel := context.WithTimeout(ctx, lease/2)
 	defer cancel()
-	err := contain.Run(func() error { return t.attempt(limited, c, &m) })
+	err := contain.Run(func() error { return n.attempt(limited, c, &m) })
 	if broke := (*contain.Panic)(nil); errors.As(err, &broke) {
-		t.options.Log.ErrorContext(ctx, "a message broke off", "message", m.ID, "channel", c.Name, "what", m.What, "error", err,
+		n.options.Log.ErrorContext(ctx, "a message broke off", "message", m.ID, "channel", c.Name, "what", m.What, "error", err,
 			"stack", broke.Stack)
 	}
 	if ctx.Err() != nil {
 		return nil // stopping: the lease ends, and it is sent again under the same key
 	}
-	now := t.now()
+	now := n.now()
 	var moot moot
 	m.Error = ""
 	switch {
@@ -78,11 +78,11 @@ func (t *Teller) deliver(ctx context.Context, c record.Channel, m record.Message
 		if err != nil {
 			why = readable(err.Error())
 		}
-		if err := t.store.Reached(ctx, c.ID, why, now); err != nil {
+		if err := n.store.Reached(ctx, c.ID, why, now); err != nil {
 			return err
 		}
 	}
-	return t.store.EndMessage(ctx, m)
+	return n.store.EndMessage(ctx, m)
 }
 
 // moot says why a message is not worth sending any more.
@@ -109,10 +109,10 @@ type Body struct {
 }
 
 // attempt renders a message if that has not been done, and sends it.
-func (t *Teller) attempt(ctx context.Context, c record.Channel, m *record.Message) error {
+func (n *Notifier) attempt(ctx context.Context, c record.Channel, m *record.Message) error {
 	var b Body
 	if m.Body == nil {
-		facts, err := t.facts(ctx, c, *m)
+		facts, err := n.facts(ctx, c, *m)
 		if err != nil {
 			return err
 		}
@@ -123,7 +123,7 @@ func (t *Teller) attempt(ctx context.Context, c record.Channel, m *record.Messag
 		if m.Body, err = json.Marshal(b); err != nil {
 			return err
 		}
-		if err := t.store.Rendered(ctx, *m); err != nil {
+		if err := n.store.Rendered(ctx, *m); err != nil {
 			return err
 		}
 	} else if err := json.Unmarshal(m.Body, &b); err != nil {
@@ -131,48 +131,48 @@ func (t *Teller) attempt(ctx context.Context, c record.Channel, m *record.Messag
 	}
 	switch c.Kind {
 	case record.ChannelEmail:
-		return t.mail(ctx, c, *m, b)
+		return n.mail(ctx, c, *m, b)
 	case record.ChannelWebhook:
-		return t.post(ctx, c, *m, b)
+		return n.post(ctx, c, *m, b)
 	}
 	return fmt.Errorf("channel %s is of the unknown kind %q", c.Name, c.Kind)
 }
 
 // Test sends a test message to a channel at once and gives what went wrong. The
 // message is kept like any other, and not tried again.
-func (t *Teller) Test(ctx context.Context, c record.Channel) (record.Message, error) {
-	now := t.now()
+func (n *Notifier) Test(ctx context.Context, c record.Channel) (record.Message, error) {
+	now := n.now()
 	m := record.Message{ID: newID(), ChannelID: c.ID, Channel: c.Name, What: record.ToldTest, CreatedAt: now, DueAt: now}
-	if err := t.store.PutTest(ctx, m, now.Add(lease)); err != nil {
+	if err := n.store.PutTest(ctx, m, now.Add(lease)); err != nil {
 		return m, err
 	}
 	limited, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
-	err := t.attempt(limited, c, &m)
-	m.State, m.Attempts, now = record.MessageSent, 1, t.now()
+	err := n.attempt(limited, c, &m)
+	m.State, m.Attempts, now = record.MessageSent, 1, n.now()
 	m.SentAt = &now
 	why := ""
 	if err != nil {
 		m.State, m.SentAt, m.Error, why = record.MessageFailed, nil, readable(err.Error()), readable(err.Error())
 	}
 	keep := context.WithoutCancel(ctx)
-	return m, errors.Join(t.store.Reached(keep, c.ID, why, now), t.store.EndMessage(keep, m))
+	return m, errors.Join(n.store.Reached(keep, c.ID, why, now), n.store.EndMessage(keep, m))
 }
 
 // TellNow has a group told to a channel at once, by hand: as new if the channel
 // has not heard of it, else as asked for again.
-func (t *Teller) TellNow(ctx context.Context, group int64, channel string) (record.Message, error) {
-	c, err := t.store.Channel(ctx, channel)
+func (n *Notifier) TellNow(ctx context.Context, group int64, channel string) (record.Message, error) {
+	c, err := n.store.Channel(ctx, channel)
 	if err != nil {
 		return record.Message{}, err
 	}
-	if _, err := t.store.Group(ctx, group); err != nil {
+	if _, err := n.store.Group(ctx, group); err != nil {
 		return record.Message{}, err
 	}
-	now := t.now()
+	now := n.now()
 	m := record.Message{ID: newID(), ChannelID: c.ID, Channel: c.Name, GroupID: &group, What: record.ToldOpened,
 		State: record.MessageWaiting, CreatedAt: now, DueAt: now}
-	return m, t.store.InTx(ctx, func(tx pgx.Tx) error {
+	return m, n.store.InTx(ctx, func(tx pgx.Tx) error {
 		said, err := store.MessagesOf(ctx, tx, []int64{group})
 		if err != nil {
 			return err

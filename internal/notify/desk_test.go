@@ -1,4 +1,4 @@
-package tell_test
+package notify_test
 
 import (
 	"encoding/json"
@@ -153,8 +153,8 @@ func (d *desk) settle(to string) []sink.Letter {
 func (d *desk) quiet() {
 	d.t.Helper()
 	d.await("what is due is sent", func() bool {
-		d.Parts.Teller.Wake()
-		quiet, err := d.Parts.Teller.Quiet(d.t.Context())
+		d.Parts.Faults.Wake()
+		quiet, err := d.Parts.Notifier.Quiet(d.t.Context())
 		dbtest.Must(d.t, err)
 		return quiet
 	})
@@ -171,11 +171,12 @@ func (d *desk) await(what string, done func() bool) {
 	}
 }
 
-// later lets time pass, and the teller look what it brings.
+// later lets time pass, and looks what it brings.
 func (d *desk) later(by time.Duration) {
 	d.t.Helper()
 	d.Clock.Set(d.Clock.Now().Add(by))
-	dbtest.Must(d.t, d.Parts.Teller.Gather(d.t.Context()))
+	dbtest.Must(d.t, d.Parts.Faults.Gather(d.t.Context()))
+	dbtest.Must(d.t, d.Parts.Notifier.Remind(d.t.Context()))
 }
 
 func (d *desk) groups(query string) []store.GroupRow {

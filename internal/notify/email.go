@@ -1,4 +1,4 @@
-package tell
+package notify
 
 import (
 	"bytes"
@@ -17,7 +17,7 @@ import (
 )
 
 // mail sends a message by SMTP. Messages about one group make one thread.
-func (t *Teller) mail(ctx context.Context, c record.Channel, m record.Message, b Body) error {
+func (n *Notifier) mail(ctx context.Context, c record.Channel, m record.Message, b Body) error {
 	s := c.Settings
 	letter := mail.NewMsg()
 	if err := letter.FromFormat("Tin Bell", s.From); err != nil {
@@ -41,17 +41,17 @@ func (t *Teller) mail(ctx context.Context, c record.Channel, m record.Message, b
 			return err
 		}
 	}
-	client, err := t.mailer(c)
+	client, err := n.mailer(c)
 	if err != nil {
 		return err
 	}
 	return client.DialAndSendWithContext(ctx, letter)
 }
 
-func (t *Teller) mailer(c record.Channel) (*mail.Client, error) {
+func (n *Notifier) mailer(c record.Channel) (*mail.Client, error) {
 	s := c.Settings
-	dial := outward.Inside(t.options.Reach).Dial
-	options := []mail.Option{mail.WithTimeout(15 * time.Second), mail.WithTLSConfig(t.tls(s.Host)), mail.WithoutNoop()}
+	dial := outward.Inside(n.options.Reach).Dial
+	options := []mail.Option{mail.WithTimeout(15 * time.Second), mail.WithTLSConfig(n.tls(s.Host)), mail.WithoutNoop()}
 	switch s.Security {
 	case "tls":
 		options = append(options, mail.WithSSL())
@@ -61,7 +61,7 @@ func (t *Teller) mailer(c record.Channel) (*mail.Client, error) {
 			if err != nil {
 				return nil, err
 			}
-			secured := tls.Client(conn, t.tls(s.Host))
+			secured := tls.Client(conn, n.tls(s.Host))
 			if err := secured.HandshakeContext(ctx); err != nil {
 				return nil, errors.Join(err, conn.Close())
 			}
@@ -76,7 +76,7 @@ func (t *Teller) mailer(c record.Channel) (*mail.Client, error) {
 		options = append(options, mail.WithPort(s.Port))
 	}
 	if s.User != "" {
-		password, err := t.safe.Unlock(c.Secret)
+		password, err := n.safe.Unlock(c.Secret)
 		if err != nil {
 			return nil, err
 		}
@@ -86,6 +86,6 @@ func (t *Teller) mailer(c record.Channel) (*mail.Client, error) {
 }
 
 // tls trusts the system's authorities and those that the service was given.
-func (t *Teller) tls(host string) *tls.Config {
-	return &tls.Config{ServerName: host, RootCAs: t.options.Trust, MinVersion: tls.VersionTLS12}
+func (n *Notifier) tls(host string) *tls.Config {
+	return &tls.Config{ServerName: host, RootCAs: n.options.Trust, MinVersion: tls.VersionTLS12}
 }

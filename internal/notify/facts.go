@@ -1,4 +1,4 @@
-package tell
+package notify
 
 import (
 	"bytes"
@@ -9,8 +9,8 @@ import (
 	"time"
 
 	"tinbell/core/timeline"
+	"tinbell/internal/chart"
 	"tinbell/internal/draw"
-	"tinbell/internal/inspect"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 	"tinbell/internal/words"
@@ -93,26 +93,26 @@ type Links struct {
 const shownAlerts = 20
 
 // facts puts together what a message says, as things stand now.
-func (t *Teller) facts(ctx context.Context, c record.Channel, m record.Message) (Facts, error) {
+func (n *Notifier) facts(ctx context.Context, c record.Channel, m record.Message) (Facts, error) {
 	f := Facts{Key: m.ID, What: string(m.What), Severity: "warning", State: "open", Alerts: []FactAlert{}, Alike: []FactAlike{},
 		Told: []FactTold{}, Zone: "UTC", at: m.CreatedAt}
 	switch {
 	case m.What == record.ToldTest:
-		return t.testFacts(f, c), nil
+		return n.testFacts(f, c), nil
 	case m.What == record.ToldSummary:
-		return t.summaryFacts(ctx, f, m)
+		return n.summaryFacts(ctx, f, m)
 	case m.GroupID == nil:
 		return f, moot{"its group is gone"}
 	}
-	g, err := t.store.Group(ctx, *m.GroupID)
-	if into, e := t.store.MergedInto(ctx, *m.GroupID); e == nil && into != 0 {
+	g, err := n.store.Group(ctx, *m.GroupID)
+	if into, e := n.store.MergedInto(ctx, *m.GroupID); e == nil && into != 0 {
 		f.News = fmt.Sprintf("Group %d turned out to be part of this one, group %d.", *m.GroupID, into)
-		g, err = t.store.Group(ctx, into)
+		g, err = n.store.Group(ctx, into)
 	}
 	if err != nil {
 		return f, err
 	}
-	members, err := t.store.Alerts(ctx, store.AlertFilter{Group: g.ID, Limit: 500})
+	members, err := n.store.Alerts(ctx, store.AlertFilter{Group: g.ID, Limit: 500})
 	if err != nil {
 		return f, err
 	}
@@ -130,17 +130,17 @@ func (t *Teller) facts(ctx context.Context, c record.Channel, m record.Message) 
 	if lead.ID == 0 {
 		return f, moot{"its alerts are gone"}
 	}
-	t.describe(ctx, &f, c, g, lead, members)
+	n.describe(ctx, &f, c, g, lead, members)
 	f.News = strings.TrimSpace(news(m.What, g, f) + m.Why + " " + f.News)
 	f.Title = title(m.What, f)
-	if err := t.alike(ctx, &f, lead); err != nil {
+	if err := n.alike(ctx, &f, lead); err != nil {
 		return f, err
 	}
-	if t.options.Why != nil && m.What == record.ToldOpened && lead.Judged() {
-		f.Why = t.options.Why(ctx, lead.ID)
+	if n.options.Why != nil && m.What == record.ToldOpened && lead.Judged() {
+		f.Why = n.options.Why(ctx, lead.ID)
 	}
 	if lead.Judged() && c.Kind == record.ChannelEmail { // webhooks carry none
-		f.picture = t.Picture(ctx, lead)
+		f.picture = n.Picture(ctx, lead)
 	}
 	return f, nil
 }
@@ -185,7 +185,7 @@ func news(what record.Told, g store.GroupRow, f Facts) string {
 	return ""
 }
 
-func (t *Teller) describe(ctx context.Context, f *Facts, c record.Channel, g store.GroupRow, lead record.Alert, members []record.Alert) {
+func (n *Notifier) describe(ctx context.Context, f *Facts, c record.Channel, g store.GroupRow, lead record.Alert, members []record.Alert) {
 	zone, err := time.LoadLocation(lead.Zone)
 	if err != nil {
 		zone = time.UTC
@@ -193,7 +193,7 @@ func (t *Teller) describe(ctx context.Context, f *Facts, c record.Channel, g sto
 	wall := func(at time.Time) string { return at.In(zone).Format("Mon 2 Jan 15:04") }
 	f.Sentence, f.Severity, f.Group, f.Zone = lead.Sentence, string(g.Severity), strconv.FormatInt(g.ID, 10), lead.Zone
 	f.Since, f.SinceUTC = wall(g.BeganAt), g.BeganAt.UTC().Format(time.RFC3339)
-	end := t.now()
+	end := n.now()
 	if g.ClosedAt != nil {
 		end, f.State, f.Over = *g.ClosedAt, "over", wall(*g.ClosedAt)
 	}
@@ -222,23 +222,23 @@ func (t *Teller) describe(ctx context.Context, f *Facts, c record.Channel, g sto
 		if a.ClosedAt != nil {
 			state = "over"
 		}
-		f.Alerts = append(f.Alerts, FactAlert{a.Sentence, string(a.Severity), wall(a.Since), state, t.link("/alerts/%d", a.ID)})
+		f.Alerts = append(f.Alerts, FactAlert{a.Sentence, string(a.Severity), wall(a.Since), state, n.link("/alerts/%d", a.ID)})
 	}
-	f.Links = t.links(c, g.ID, lead.ID)
+	f.Links = n.links(c, g.ID, lead.ID)
 	if !lead.Judged() {
 		f.Links.Picture = ""
 	}
 }
 
-func (t *Teller) links(c record.Channel, group, alert int64) Links {
-	answer := t.options.Address + "/answer/" + t.AnswerToken(alert, c.Name, t.now().Add(linkLife))
-	return Links{Alert: t.link("/alerts/%d", alert), Group: t.link("/groups/%d", group),
+func (n *Notifier) links(c record.Channel, group, alert int64) Links {
+	answer := n.options.Address + "/answer/" + n.AnswerToken(alert, c.Name, n.now().Add(linkLife))
+	return Links{Alert: n.link("/alerts/%d", alert), Group: n.link("/groups/%d", group),
 		Fault: answer + "?as=fault", Noise: answer + "?as=noise", Planned: answer + "?as=planned", Take: answer + "?as=take",
 		Picture: answer + "/chart.png"}
 }
 
-func (t *Teller) link(format string, id int64) string {
-	return t.options.Address + fmt.Sprintf(format, id)
+func (n *Notifier) link(format string, id int64) string {
+	return n.options.Address + fmt.Sprintf(format, id)
 }
 
 // amounts says what was observed and expected with their unit.
@@ -257,8 +257,8 @@ func amounts(a record.Alert) (observed, expected string) {
 	return say(a.Observed), say(a.Expected)
 }
 
-func (t *Teller) alike(ctx context.Context, f *Facts, lead record.Alert) error {
-	list, err := t.inspector.Alike(ctx, lead)
+func (n *Notifier) alike(ctx context.Context, f *Facts, lead record.Alert) error {
+	list, err := n.charts.Alike(ctx, lead)
 	if err != nil {
 		return err
 	}
@@ -270,7 +270,7 @@ func (t *Teller) alike(ctx context.Context, f *Facts, lead record.Alert) error {
 		one := FactAlike{a.Sentence, a.RaisedAt.In(zone).Format("2 Jan 15:04"), string(a.Verdict), ""}
 		if one.Label == "" {
 			one.Label = "unlabelled"
-		} else if labels, err := t.store.Labels(ctx, a.ID); err == nil && len(labels) > 0 {
+		} else if labels, err := n.store.Labels(ctx, a.ID); err == nil && len(labels) > 0 {
 			one.Cause = labels[0].Cause
 		}
 		f.Alike = append(f.Alike, one)
@@ -280,29 +280,29 @@ func (t *Teller) alike(ctx context.Context, f *Facts, lead record.Alert) error {
 
 // Picture draws the series around an alert; nil if it cannot: a message does as
 // well without.
-func (t *Teller) Picture(ctx context.Context, a record.Alert) []byte {
-	from, to := inspect.Around(a, t.now())
-	chart, err := t.inspector.ChartOf(ctx, a.SeriesID, from, to, timeline.FillNone)
+func (n *Notifier) Picture(ctx context.Context, a record.Alert) []byte {
+	from, to := chart.Around(a, n.now())
+	drawn, err := n.charts.Of(ctx, a.SeriesID, from, to, timeline.FillNone)
 	if err != nil {
 		return nil
 	}
 	var png bytes.Buffer
-	if err := draw.Write(chart, "", "png", &png); err != nil {
+	if err := draw.Write(drawn, "", "png", &png); err != nil {
 		return nil
 	}
 	return png.Bytes()
 }
 
-func (t *Teller) testFacts(f Facts, c record.Channel) Facts {
+func (n *Notifier) testFacts(f Facts, c record.Channel) Facts {
 	f.Title, f.Sentence = "Test: this channel can be reached", "This is a test of the channel "+c.Name
 	f.News = "Nothing is wrong. A message about an alert says here what is wrong, since when and how rare that is."
 	f.Severity, f.Group, f.Since, f.SinceUTC = "warning", "0", f.at.UTC().Format("Mon 2 Jan 15:04"), f.at.UTC().Format(time.RFC3339)
-	f.Links = Links{Alert: t.options.Address, Group: t.options.Address}
+	f.Links = Links{Alert: n.options.Address, Group: n.options.Address}
 	return f
 }
 
-func (t *Teller) summaryFacts(ctx context.Context, f Facts, m record.Message) (Facts, error) {
-	list, err := t.store.Summed(ctx, m.ID)
+func (n *Notifier) summaryFacts(ctx context.Context, f Facts, m record.Message) (Facts, error) {
+	list, err := n.store.Summed(ctx, m.ID)
 	if err != nil {
 		return f, err
 	}
@@ -311,7 +311,7 @@ func (t *Teller) summaryFacts(ctx context.Context, f Facts, m record.Message) (F
 		if one.GroupID == nil {
 			continue
 		}
-		g, err := t.store.Group(ctx, *one.GroupID)
+		g, err := n.store.Group(ctx, *one.GroupID)
 		if err != nil {
 			continue
 		}
@@ -324,7 +324,7 @@ func (t *Teller) summaryFacts(ctx context.Context, f Facts, m record.Message) (F
 			lead = capital(string(g.Severity)) + ": "
 		}
 		if len(f.Told) < 100 {
-			f.Told = append(f.Told, FactTold{lead + g.Sentence, one.CreatedAt.UTC().Format("15:04") + " UTC", t.link("/groups/%d", g.ID)})
+			f.Told = append(f.Told, FactTold{lead + g.Sentence, one.CreatedAt.UTC().Format("15:04") + " UTC", n.link("/groups/%d", g.ID)})
 		} else {
 			f.More = fmt.Sprintf("and %d more", len(list)-100)
 		}
@@ -333,6 +333,6 @@ func (t *Teller) summaryFacts(ctx context.Context, f Facts, m record.Message) (F
 	f.Sentence = fmt.Sprintf("%d messages about %d groups came at once", len(list), len(groups))
 	f.Title = "Summary: " + f.Sentence
 	f.News = "The channel's limit was reached; nothing is left out."
-	f.Links = Links{Alert: t.options.Address + "/alerts", Group: t.options.Address}
+	f.Links = Links{Alert: n.options.Address + "/alerts", Group: n.options.Address}
 	return f, nil
 }

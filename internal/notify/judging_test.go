@@ -1,4 +1,4 @@
-package tell_test
+package notify_test
 
 import (
 	"testing"
@@ -25,7 +25,7 @@ func TestJudgingAndGroupingDoNotStandInEachOthersWay(t *testing.T) {
 				if _, err := store.PutAlert(t.Context(), tx, a); err != nil {
 					return err
 				}
-				if err := d.Parts.Teller.Gather(t.Context()); err != nil {
+				if err := d.Parts.Faults.Gather(t.Context()); err != nil {
 					return err
 				}
 			}

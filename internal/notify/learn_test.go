@@ -1,4 +1,4 @@
-package tell_test
+package notify_test
 
 import (
 	"math"
@@ -55,7 +55,7 @@ func TestLagsAndSharesAreLearnedFromWhatHasCome(t *testing.T) {
 	counts(d, "ops.weather", func(hour int, _ string) float64 { return math.Round(100 + 5*rng.NormFloat64()) })
 	d.made("ops.sorted", "ops.delivered")
 	d.made("ops.weather", "ops.delivered")
-	dbtest.Must(t, d.Parts.Teller.Learn(t.Context()))
+	dbtest.Must(t, d.Parts.Faults.Learn(t.Context()))
 	var lags []store.LineageLag
 	dbtest.Must(t, d.Admin.Get(t.Context(), "/lineage/lags", nil, &lags))
 	if len(lags) != 1 || lags[0].From != "ops.sorted" || lags[0].Learned != "rows" || lags[0].Low > 3*3600 ||
@@ -152,7 +152,7 @@ func TestALagIsLearnedFromConfirmedFaults(t *testing.T) {
 	}
 	d.quiet()
 	dbtest.Must(t, d.Admin.Send(t.Context(), "POST", "/labels", map[string]any{"alerts": rung, "verdict": "fault"}, nil))
-	dbtest.Must(t, d.Parts.Teller.Learn(t.Context()))
+	dbtest.Must(t, d.Parts.Faults.Learn(t.Context()))
 	var lags []store.LineageLag
 	dbtest.Must(t, d.Admin.Get(t.Context(), "/lineage/lags", nil, &lags))
 	if len(lags) != 1 || lags[0].Learned != "faults" || lags[0].Low != 7200 || lags[0].High != 7200 || lags[0].Spread < 900 ||

@@ -1,4 +1,4 @@
-package tell
+package notify
 
 import (
 	"crypto/hmac"
@@ -19,22 +19,22 @@ var ErrLinkOver = errors.New("this link has ended: sign in to answer the alert")
 
 // AnswerToken makes what lets its holder answer one alert until an instant. It
 // names the channel that the message went to.
-func (t *Teller) AnswerToken(alert int64, channel string, until time.Time) string {
+func (n *Notifier) AnswerToken(alert int64, channel string, until time.Time) string {
 	text := fmt.Sprintf("%d.%d.%s", alert, until.Unix(), base64.RawURLEncoding.EncodeToString([]byte(channel)))
-	return text + "." + t.sign(text)
+	return text + "." + n.sign(text)
 }
 
-func (t *Teller) sign(text string) string {
-	mac := hmac.New(sha256.New, t.key)
+func (n *Notifier) sign(text string) string {
+	mac := hmac.New(sha256.New, n.key)
 	mac.Write([]byte(text))
 	return base64.RawURLEncoding.EncodeToString(mac.Sum(nil)[:20])
 }
 
 // ReadAnswerToken gives the alert that a token answers, and the channel that it
 // was sent to.
-func (t *Teller) ReadAnswerToken(token string) (alert int64, channel string, err error) {
+func (n *Notifier) ReadAnswerToken(token string) (alert int64, channel string, err error) {
 	cut := strings.LastIndexByte(token, '.')
-	if cut < 0 || !hmac.Equal([]byte(token[cut+1:]), []byte(t.sign(token[:cut]))) {
+	if cut < 0 || !hmac.Equal([]byte(token[cut+1:]), []byte(n.sign(token[:cut]))) {
 		return 0, "", ErrLink
 	}
 	parts := strings.Split(token[:cut], ".")
@@ -47,7 +47,7 @@ func (t *Teller) ReadAnswerToken(token string) (alert int64, channel string, err
 	if errors.Join(err1, err2, err3) != nil {
 		return 0, "", ErrLink
 	}
-	if t.now().Unix() > until {
+	if n.now().Unix() > until {
 		return alert, string(name), ErrLinkOver
 	}
 	return alert, string(name), nil

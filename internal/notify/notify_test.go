@@ -1,4 +1,4 @@
-package tell_test
+package notify_test
 
 import (
 	"errors"
@@ -416,7 +416,7 @@ func TestTheLinksOfAMessageAnswerItsAlertAlone(t *testing.T) {
 	d.webhook("pager")
 	id, other := d.ring("ops.scans"), d.ring("ops.sales")
 	d.quiet()
-	token := d.Parts.Teller.AnswerToken(id, "pager", d.Clock.Now().Add(time.Hour))
+	token := d.Parts.Notifier.AnswerToken(id, "pager", d.Clock.Now().Add(time.Hour))
 	address := d.Address + "/answer/" + token
 	verdict := func(alert int64) string {
 		var a httpapi.AlertDetail
@@ -451,9 +451,9 @@ func TestTheLinksOfAMessageAnswerItsAlertAlone(t *testing.T) {
 		"a changed link": {strings.Replace(address, fmt.Sprintf("/answer/%d.", id), fmt.Sprintf("/answer/%d.", other), 1), "fault", 403},
 		"no link at all": {d.Address + "/answer/x", "fault", 403},
 		"looking after":  {address, "take", 200},
-		"an ended link": {d.Address + "/answer/" + d.Parts.Teller.AnswerToken(other, "pager", d.Clock.Now().Add(-time.Second)),
+		"an ended link": {d.Address + "/answer/" + d.Parts.Notifier.AnswerToken(other, "pager", d.Clock.Now().Add(-time.Second)),
 			"fault", 410},
-		"an alert unmade": {d.Address + "/answer/" + d.Parts.Teller.AnswerToken(9999, "pager", d.Clock.Now().Add(time.Hour)), "fault", 404},
+		"an alert unmade": {d.Address + "/answer/" + d.Parts.Notifier.AnswerToken(9999, "pager", d.Clock.Now().Add(time.Hour)), "fault", 404},
 	} {
 		r, err := http.PostForm(c.address, url.Values{"as": {c.as}})
 		if got := status(t, r, err); got != c.want {

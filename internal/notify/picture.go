@@ -1,4 +1,4 @@
-package tell
+package notify
 
 import (
 	"crypto/hmac"
@@ -23,33 +23,33 @@ type ChartLink struct {
 const chartMark = "chart."
 
 // ChartToken makes what lets its holder see one picture until it ends.
-func (t *Teller) ChartToken(l ChartLink) (string, error) {
+func (n *Notifier) ChartToken(l ChartLink) (string, error) {
 	text, err := json.Marshal(l)
 	if err != nil {
 		return "", err
 	}
 	body := base64.RawURLEncoding.EncodeToString(text)
-	return body + "." + t.sign(chartMark+body), nil
+	return body + "." + n.sign(chartMark+body), nil
 }
 
 // ReadChartToken gives what a token shows.
-func (t *Teller) ReadChartToken(token string) (l ChartLink, err error) {
+func (n *Notifier) ReadChartToken(token string) (l ChartLink, err error) {
 	body, signature, _ := strings.Cut(token, ".")
-	if !hmac.Equal([]byte(signature), []byte(t.sign(chartMark+body))) {
+	if !hmac.Equal([]byte(signature), []byte(n.sign(chartMark+body))) {
 		return l, ErrLink
 	}
 	text, err := base64.RawURLEncoding.DecodeString(body)
 	if err != nil || json.Unmarshal(text, &l) != nil {
 		return l, ErrLink
 	}
-	if t.now().Unix() > l.Until {
+	if n.now().Unix() > l.Until {
 		return l, ErrLinkOver
 	}
 	return l, nil
 }
 
 // Address is where people reach the service.
-func (t *Teller) Address() string { return t.options.Address }
+func (n *Notifier) Address() string { return n.options.Address }
 
 // Span is what the picture covers, looked at now.
 func (l ChartLink) Span(now time.Time) (from, to time.Time) {

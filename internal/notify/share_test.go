@@ -1,4 +1,4 @@
-package tell_test
+package notify_test
 
 import (
 	"fmt"

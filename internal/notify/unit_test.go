@@ -1,4 +1,4 @@
-package tell
+package notify
 
 import (
 	"encoding/json"
@@ -155,8 +155,8 @@ func TestRouteHoursHoldBackUntilTheyBegin(t *testing.T) {
 func TestLinksCannotBeMadeOrChanged(t *testing.T) {
 	t.Parallel()
 	now := time.Date(2026, 6, 18, 12, 0, 0, 0, time.UTC)
-	bell := &Teller{key: []byte("a key of this service"), options: Options{Now: func() time.Time { return now }}}
-	other := &Teller{key: []byte("a key of another one"), options: bell.options}
+	bell := &Notifier{key: []byte("a key of this service"), options: Options{Now: func() time.Time { return now }}}
+	other := &Notifier{key: []byte("a key of another one"), options: bell.options}
 	token := bell.AnswerToken(41, "night-desk", now.Add(time.Hour))
 	if alert, channel, err := bell.ReadAnswerToken(token); alert != 41 || channel != "night-desk" || err != nil {
 		t.Errorf("%d %q %v", alert, channel, err)

@@ -1,4 +1,4 @@
-package tell
+package notify
 
 import (
 	"context"
@@ -49,10 +49,10 @@ const (
 
 // post sends a message to a webhook. Redirects are not followed: an answer may
 // not choose where messages go.
-func (t *Teller) post(ctx context.Context, c record.Channel, m record.Message, b Body) error {
+func (n *Notifier) post(ctx context.Context, c record.Channel, m record.Message, b Body) error {
 	ctx, cancel := context.WithTimeout(ctx, answerWithin)
 	defer cancel()
-	address, err := t.address(c)
+	address, err := n.address(c)
 	if err != nil {
 		return err
 	}
@@ -61,11 +61,11 @@ func (t *Teller) post(ctx context.Context, c record.Channel, m record.Message, b
 		return err
 	}
 	at := time.Now().Unix()
-	signatures, err := t.signatures(c, m.ID, at, b.Payload)
+	signatures, err := n.signatures(c, m.ID, at, b.Payload)
 	if err != nil {
 		return err
 	}
-	headers, err := t.headers(c)
+	headers, err := n.headers(c)
 	if err != nil {
 		return err
 	}
@@ -76,7 +76,7 @@ func (t *Teller) post(ctx context.Context, c record.Channel, m record.Message, b
 		"webhook-timestamp": strconv.FormatInt(at, 10), "webhook-signature": signatures} {
 		request.Header.Set(name, v)
 	}
-	response, err := t.http.Do(request)
+	response, err := n.http.Do(request)
 	var asked *url.Error // which quotes the address
 	switch {
 	case errors.As(err, &asked) && asked.Timeout():
@@ -116,9 +116,9 @@ func readable(text string) string {
 
 // signatures signs with the channel's secret and, for a while after it was
 // changed, with the one before.
-func (t *Teller) signatures(c record.Channel, id string, at int64, body string) (string, error) {
+func (n *Notifier) signatures(c record.Channel, id string, at int64, body string) (string, error) {
 	secrets := [][]byte{c.Secret}
-	if c.OldUntil != nil && t.now().Before(*c.OldUntil) {
+	if c.OldUntil != nil && n.now().Before(*c.OldUntil) {
 		secrets = append(secrets, c.OldSecret)
 	}
 	var all []string
@@ -126,7 +126,7 @@ func (t *Teller) signatures(c record.Channel, id string, at int64, body string) 
 		if locked == nil {
 			continue
 		}
-		secret, err := t.safe.Unlock(locked)
+		secret, err := n.safe.Unlock(locked)
 		if err != nil {
 			return "", err
 		}
@@ -140,10 +140,10 @@ func (t *Teller) signatures(c record.Channel, id string, at int64, body string) 
 }
 
 // client makes what webhooks are sent with.
-func (t *Teller) client() *http.Client {
-	transport := &http.Transport{DialContext: outward.Guard(t.options.Allowed).Dial, TLSHandshakeTimeout: 10 * time.Second,
+func (n *Notifier) client() *http.Client {
+	transport := &http.Transport{DialContext: outward.Guard(n.options.Allowed).Dial, TLSHandshakeTimeout: 10 * time.Second,
 		ResponseHeaderTimeout: answerWithin,
 		MaxIdleConnsPerHost:   atOnce, IdleConnTimeout: 30 * time.Second, MaxResponseHeaderBytes: 64 << 10, ForceAttemptHTTP2: true,
-		TLSClientConfig: t.tls("")}
+		TLSClientConfig: n.tls("")}
 	return &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 }

@@ -72,6 +72,21 @@ type Alert struct {
 	HeldWhy       string          `db:"held_why" json:"held_why"`
 }
 
+// Worst is the worst of an alert and of what is known already: critical, overdue, warning or
+// nothing.
+func (a Alert) Worst(have string) string {
+	if a.Cause == detect.Overdue && have != "critical" {
+		return "overdue"
+	}
+	if have == "critical" || a.Severity == "critical" {
+		return "critical"
+	}
+	if have == "overdue" {
+		return have
+	}
+	return string(a.Severity)
+}
+
 // Judged tells whether a monitor raised the alert; one about a source, a table or
 // a job has no series and no band.
 func (a Alert) Judged() bool { return a.SeriesID != 0 }

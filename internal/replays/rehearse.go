@@ -13,10 +13,10 @@ import (
 	"tinbell/core/replay"
 	"tinbell/core/timeline"
 	"tinbell/internal/contain"
-	"tinbell/internal/inspect"
 	"tinbell/internal/record"
 	"tinbell/internal/scorecard"
 	"tinbell/internal/store"
+	"tinbell/internal/study"
 	"tinbell/internal/watch"
 	"tinbell/internal/wire"
 )
@@ -24,13 +24,13 @@ import (
 // Replay is one configuration on the past of a monitor, with the band it would
 // have drawn for one of the series.
 type Replay struct {
-	Settings record.Settings    `json:"settings"`
-	Card     scorecard.Card     `json:"card"`
-	Alerts   []BacktestAlert    `json:"alerts"`
-	Expected []*float64         `json:"expected" doc:"of the series drawn, one per period"`
-	Low      []*float64         `json:"low"`
-	High     []*float64         `json:"high"`
-	Losses   inspect.Detectable `json:"detectable"`
+	Settings record.Settings  `json:"settings"`
+	Card     scorecard.Card   `json:"card"`
+	Alerts   []BacktestAlert  `json:"alerts"`
+	Expected []*float64       `json:"expected" doc:"of the series drawn, one per period"`
+	Low      []*float64       `json:"low"`
+	High     []*float64       `json:"high"`
+	Losses   study.Detectable `json:"detectable"`
 
 	incidents []string // that could have been found
 }

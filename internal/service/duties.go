@@ -39,7 +39,7 @@ func (s *Service) dutiesOf(j *jobs, keep store.Keep) []duty.Config {
 			Doc: "queues the monitors whose baselines are due to be chosen anew"},
 		{Name: "reconciliations", Every: 3 * often, Round: s.Parts.Reconciler.Due,
 			Doc: "compares what has come at both stages of each reconciliation"},
-		{Name: "lags", Every: 3 * time.Minute, Within: time.Hour, Round: s.Parts.Teller.Learn,
+		{Name: "lags", Every: 3 * time.Minute, Within: time.Hour, Round: s.Parts.Faults.Learn,
 			Doc: "learns how long after its upstream each dataset shows a disturbance"},
 		{Name: "budgets", Every: time.Hour, Within: time.Hour, Round: j.watcher.Govern,
 			Doc: "raises the limits of rules that tell more than is stated, and lowers them where labels say they were right"},

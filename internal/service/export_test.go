@@ -12,9 +12,9 @@ import (
 	"github.com/parquet-go/parquet-go"
 
 	"tinbell/core/timeline"
+	"tinbell/internal/chart"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/flat"
-	"tinbell/internal/inspect"
 )
 
 // fetched reads a file that the service answers, with its media type.
@@ -32,9 +32,9 @@ func TestValuesGoOutAsDataInThreeFormats(t *testing.T) {
 	s := harbour(t)
 	path := "/metrics/scans/export?segment=a&from=" + longFault.Add(-2*time.Hour).Format(time.RFC3339) + "&to=" +
 		longFault.Add(20*time.Hour).Format(time.RFC3339)
-	var rows []inspect.SeriesValue
+	var rows []chart.SeriesValue
 	for _, line := range strings.Split(strings.TrimSpace(fetched(t, s, path+"&format=ndjson")), "\n") {
-		var v inspect.SeriesValue
+		var v chart.SeriesValue
 		dbtest.Must(t, json.Unmarshal([]byte(line), &v))
 		rows = append(rows, v)
 	}

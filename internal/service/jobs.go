@@ -9,7 +9,7 @@ import (
 	"tinbell/internal/collect"
 	"tinbell/internal/compare"
 	"tinbell/internal/contain"
-	"tinbell/internal/inspect"
+	"tinbell/internal/health"
 	"tinbell/internal/lessons"
 	"tinbell/internal/record"
 	"tinbell/internal/replays"
@@ -25,7 +25,7 @@ type jobs struct {
 	watcher     *watch.Watcher
 	collector   *collect.Collector
 	queue       *work.Queue
-	inspector   *inspect.Inspector
+	health      *health.Reader
 	bench       *replays.Bench
 	lessons     *lessons.Desk
 	calendars   *calendar.Desk
@@ -59,10 +59,10 @@ func (d *jobs) all() work.Duties {
 		}),
 		Backfill: d.backfilled,
 		Summarise: stillThere(func(ctx context.Context, j work.Summarise) error {
-			if rests := d.inspector.Rests(j.DatasetID); rests > 0 {
+			if rests := d.health.Rests(j.DatasetID); rests > 0 {
 				return work.Later{In: rests}
 			}
-			return d.inspector.Refresh(ctx, j.DatasetID)
+			return d.health.Refresh(ctx, j.DatasetID)
 		}),
 		Relearn: func(ctx context.Context) error { return d.lessons.Relearn(ctx) },
 		Tune:    d.tuned,
@@ -88,7 +88,7 @@ func (d *jobs) collected(ctx context.Context, dataset int64) error {
 	if err := d.collector.Collect(ctx, dataset); err != nil {
 		return err
 	}
-	return d.inspector.Refresh(ctx, dataset)
+	return d.health.Refresh(ctx, dataset)
 }
 
 // backfilled goes on with a backfill and sums its dataset up.
@@ -97,7 +97,7 @@ func (d *jobs) backfilled(ctx context.Context, j work.Backfill) error {
 	if err != nil || dataset == 0 {
 		return err
 	}
-	return d.inspector.Refresh(ctx, dataset)
+	return d.health.Refresh(ctx, dataset)
 }
 
 // evaluate judges a metric; what must be fitted again first is queued, and

@@ -10,7 +10,7 @@ import (
 	"tinbell/internal/collect"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/inspect"
+	"tinbell/internal/lineage"
 	"tinbell/internal/record"
 )
 
@@ -41,7 +41,7 @@ func TestRunsAreKeptInWhateverOrderTheyAreHeard(t *testing.T) {
 	hear(t, s, runEvent("START", at.Add(time.Hour), 2, ""), runEvent("FAIL", at.Add(time.Hour+time.Minute), 2, "disk full"))
 	hear(t, s, `{"eventType":"COMPLETE","eventTime":"2026-06-18T09:00:00Z","run":{"runId":"0190a1b2-0000-7000-8000-00000000aaaa"},"job":{"namespace":"vellamar","name":"mart"},
 		"inputs":[{"namespace":"vellamar","name":"ops.scans"}],"outputs":[{"namespace":"vellamar","name":"mart.daily"}]}`)
-	var jobs []inspect.JobHealth
+	var jobs []lineage.JobHealth
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/jobs", nil, &jobs))
 	if len(jobs) != 2 || jobs[0].Name != "load scans" || jobs[0].Runs != 2 || jobs[0].Failed != 1 || *jobs[0].State != "failed" ||
 		*jobs[0].Seconds != 240 || jobs[0].Writes != "ops.scans" {
@@ -63,7 +63,7 @@ func TestRunsAreKeptInWhateverOrderTheyAreHeard(t *testing.T) {
 	if len(columns) != 1 || columns[0].Columns[0].Name != "port" {
 		t.Errorf("columns: %+v", columns)
 	}
-	var graph inspect.Lineage
+	var graph lineage.Lineage
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/datasets/ops.scans/lineage", nil, &graph))
 	var names []string
 	for _, n := range graph.Nodes {

@@ -67,7 +67,7 @@ func TestNoListOfAnAnswerIsNull(t *testing.T) {
 	declared(t, s, collect.Declaration{Metric: "bare", Kind: timeline.Count, Period: "1h"}, seasonal()) // nothing came of it
 	bare, err := s.Parts.Store.Metric(t.Context(), "bare")
 	dbtest.Must(t, err)
-	dbtest.Must(t, s.Parts.Inspector.Refresh(t.Context(), bare.DatasetID))
+	dbtest.Must(t, s.Parts.Health.Refresh(t.Context(), bare.DatasetID))
 	text, err := httpapi.OpenAPI()
 	dbtest.Must(t, err)
 	var c contract

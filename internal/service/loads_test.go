@@ -11,8 +11,8 @@ import (
 
 	"tinbell/internal/client"
 	"tinbell/internal/dbtest"
+	"tinbell/internal/health"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/inspect"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 )
@@ -36,7 +36,7 @@ func berths(t *testing.T, s *dbtest.Service) *pgx.Conn {
 }
 
 // counted adds a table and the rows of its last days, and gives how it stands.
-func counted(t *testing.T, s *dbtest.Service, table, loadedBy string, days int) (h inspect.Health) {
+func counted(t *testing.T, s *dbtest.Service, table, loadedBy string, days int) (h health.Health) {
 	t.Helper()
 	ctx := t.Context()
 	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/datasets", httpapi.NewDataset{Source: "house", Name: table,
@@ -47,7 +47,7 @@ func counted(t *testing.T, s *dbtest.Service, table, loadedBy string, days int) 
 	dbtest.Must(t, s.Admin.Send(ctx, "POST", "/metrics/"+table+"/backfill", map[string]int{"since_seconds": days * 86400}, &started))
 	dbtest.Must(t, s.Admin.Follow(ctx, started.TaskID, func(int, int) {}))
 	s.Settle(t)
-	var p inspect.Page
+	var p health.Page
 	dbtest.Must(t, s.Admin.Get(ctx, "/datasets/"+table, nil, &p))
 	return p.Health
 }

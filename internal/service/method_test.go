@@ -10,8 +10,8 @@ import (
 
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/inspect"
 	"tinbell/internal/record"
+	"tinbell/internal/study"
 )
 
 // hours sends the ports' next hours, each port at a share of what is usual.
@@ -88,7 +88,7 @@ func TestFixedBoundsRingFromTheFirstSampleOn(t *testing.T) {
 	if len(told) != 1 || !told[0].Since.Equal(now) || told[0].Direction != "low" {
 		t.Errorf("four where ten are the least: %+v", told)
 	}
-	var losses []inspect.Detectable
+	var losses []study.Detectable
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/monitors/floor/losses", nil, &losses))
 	if len(losses) != 1 || !strings.Contains(losses[0].Sentence, "when it leaves the band") {
 		t.Errorf("what bounds can see: %+v", losses)

@@ -7,9 +7,9 @@ import (
 	"testing"
 	"time"
 
+	"tinbell/internal/chart"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/inspect"
 	"tinbell/internal/record"
 )
 
@@ -37,7 +37,7 @@ func TestANoteStandsOnTheChartsOfItsDataset(t *testing.T) {
 	var series []record.Series
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/metrics/scans/series", nil, &series))
 	notesIn := func(from, to time.Time) int {
-		var c inspect.Chart
+		var c chart.Chart
 		dbtest.Must(t, s.Admin.Get(t.Context(), fmt.Sprintf("/series/%d/chart", series[0].ID),
 			url.Values{"from": {from.Format(time.RFC3339)}, "to": {to.Format(time.RFC3339)}}, &c))
 		return len(c.Notes)

@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"tinbell/internal/dbtest"
+	"tinbell/internal/health"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/inspect"
 	"tinbell/internal/record"
 )
 
@@ -59,10 +59,10 @@ func TestAPromiseIsJudgedOverItsPastAndAsTheDayGoesOn(t *testing.T) {
 	t.Parallel()
 	s, land := parcels(t)
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/slas", fiveByHalfPastSix, nil))
-	now := func() inspect.Promise {
+	now := func() health.Promise {
 		t.Helper()
 		dbtest.Must(t, s.Parts.Watcher.Promises(t.Context()))
-		var list []inspect.Promise
+		var list []health.Promise
 		dbtest.Must(t, s.Admin.Get(t.Context(), "/slas", nil, &list))
 		return list[0]
 	}
@@ -125,7 +125,7 @@ func TestCalendarsExceptDaysFromAPromise(t *testing.T) {
 	other := fiveByHalfPastSix
 	other.Name, other.Calendars = "strict", record.Strings{"another calendar"}
 	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/slas", other, nil))
-	var list []inspect.Promise
+	var list []health.Promise
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/slas", nil, &list))
 	if june := list[0].Months[1]; june.Due != 11 || june.Met != 11 {
 		t.Errorf("a day off is not due: %+v", june)

@@ -14,11 +14,11 @@ import (
 	"time"
 
 	"tinbell/core/timeline"
+	"tinbell/internal/chart"
 	"tinbell/internal/client"
 	"tinbell/internal/collect"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/inspect"
 	"tinbell/internal/record"
 	"tinbell/internal/replays"
 	"tinbell/internal/scorecard"
@@ -257,13 +257,13 @@ func TestTheWholeJobFromSampleToPrecision(t *testing.T) {
 	}
 
 	// A chart and an explanation of the same series.
-	var chart inspect.Chart
+	var drawn chart.Chart
 	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/chart", told[0].SeriesID),
-		url.Values{"from": {past.AddDate(0, 0, -2).Format(time.RFC3339)}, "to": {past.AddDate(0, 0, 2).Format(time.RFC3339)}}, &chart))
-	if len(chart.At) < 90 || chart.Expected[10] == nil || len(chart.Alerts) != 1 || len(chart.Incidents) != 1 {
-		t.Errorf("chart: %d periods, %d alerts, %d incidents, %q", len(chart.At), len(chart.Alerts), len(chart.Incidents), chart.Message)
+		url.Values{"from": {past.AddDate(0, 0, -2).Format(time.RFC3339)}, "to": {past.AddDate(0, 0, 2).Format(time.RFC3339)}}, &drawn))
+	if len(drawn.At) < 90 || drawn.Expected[10] == nil || len(drawn.Alerts) != 1 || len(drawn.Incidents) != 1 {
+		t.Errorf("chart: %d periods, %d alerts, %d incidents, %q", len(drawn.At), len(drawn.Alerts), len(drawn.Incidents), drawn.Message)
 	}
-	var why inspect.Explanation
+	var why chart.Explanation
 	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/explain", told[0].SeriesID),
 		url.Values{"at": {now.Add(-time.Hour).Format(time.RFC3339)}}, &why))
 	sum := 0.0

@@ -10,12 +10,13 @@ import (
 	"time"
 
 	"tinbell/core/timeline"
+	"tinbell/internal/chart"
 	"tinbell/internal/collect"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
-	"tinbell/internal/inspect"
 	"tinbell/internal/record"
 	"tinbell/internal/replays"
+	"tinbell/internal/study"
 )
 
 // ports is ten weeks of four segments: at port a a long fault three weeks ago,
@@ -175,7 +176,7 @@ func TestBaselinesOfAnotherVersionAreFittedAgainByThemselves(t *testing.T) {
 	settings.Method = "rolling"
 	_, err = s.Parts.Store.Pool.Exec(ctx, `update monitor set settings = $1`, settings)
 	dbtest.Must(t, err)
-	var losses []inspect.Detectable
+	var losses []study.Detectable
 	dbtest.Must(t, s.Admin.Get(ctx, "/monitors/scans/losses", nil, &losses))
 	// It says so, unless the look for what is outdated was quicker than the question.
 	if said := losses[0].Sentence; said != "Being fitted again." && said != "Not judged by windows: a loss shows when it leaves the band." {
@@ -201,24 +202,24 @@ func TestStudiesOfASeries(t *testing.T) {
 		t.Fatalf("series: %+v", series)
 	}
 	id := series[1].ID
-	var suits inspect.SuitabilityStudy
+	var suits study.SuitabilityStudy
 	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/suitability", id), nil, &suits))
 	if suits.Fitness != "suits" || suits.Explained == nil || *suits.Explained < 0.5 || suits.Monitor != "scans" {
 		t.Errorf("suitability: %+v", suits)
 	}
-	var bench inspect.SmoothingStudy
+	var bench study.SmoothingStudy
 	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/smoothing", id), nil, &bench))
 	if len(bench.Windows) != 13 || bench.Windows[0].FalseBefore == 0 || !strings.Contains(bench.Sentence, "A moving m") {
 		t.Errorf("smoothing: %s %+v", bench.Sentence, bench.Windows)
 	}
-	var trends inspect.TrendStudy
+	var trends study.TrendStudy
 	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/trends", id), url.Values{"draws": {"199"}}, &trends))
 	if len(trends.Tests) != 6 || trends.Days < 60 || trends.SlopeLow > 0 || trends.SlopeHigh < 0 ||
 		!strings.HasPrefix(trends.Sentence, "Neither trend nor change of level") || !strings.HasPrefix(trends.Caution,
 		"It does not follow that nothing") {
 		t.Errorf("trends: %s %s %+v", trends.Sentence, trends.Caution, trends.Tests)
 	}
-	var studies []inspect.OutlierStudy
+	var studies []study.OutlierStudy
 	dbtest.Must(t, s.Admin.Get(ctx, "/metrics/scans/outliers",
 		url.Values{"segment": {"a"}, "from": {longFault.AddDate(0, 0, -3).Format(time.RFC3339)},
 			"to": {longFault.AddDate(0, 0, 20).Format(time.RFC3339)}}, &studies))
@@ -229,7 +230,7 @@ func TestStudiesOfASeries(t *testing.T) {
 	if err := s.Admin.Get(ctx, "/metrics/scans/outliers", url.Values{"segment": {"nowhere"}}, nil); status(err) != 404 {
 		t.Errorf("a segment that is not there: %v", err)
 	}
-	var sheet inspect.Sheet
+	var sheet study.Sheet
 	dbtest.Must(t, s.Admin.Get(ctx, "/consistency", url.Values{"by": {"week"}, "day": {longFault.Format(time.DateOnly)},
 		"back": {"4"}, "tolerance": {"0.05"}}, &sheet))
 	if sheet.Outside == 0 || sheet.Series[0].Segment != "a" || sheet.Series[0].Verdict != "below" || sheet.Series[0].Spans != 4 ||
@@ -247,13 +248,13 @@ func TestStudiesOfASeries(t *testing.T) {
 			t.Errorf("%s: %v", q, err)
 		}
 	}
-	var earlier inspect.EarlierStudy
+	var earlier study.EarlierStudy
 	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/earlier", id), nil, &earlier))
 	if len(earlier.Against) != 4 || earlier.Against[0].Pairs != 7 || earlier.Against[0].Low == nil ||
 		!strings.Contains(earlier.Sentence, "beside 1 week before") {
 		t.Errorf("beside earlier weeks: %s %+v", earlier.Sentence, earlier.Against)
 	}
-	var outlook []inspect.Forecast
+	var outlook []study.Forecast
 	dbtest.Must(t, s.Admin.Get(ctx, "/forecasts", url.Values{"metric": {"scans"}, "whole": {"true"}, "days": {"20"},
 		"limit": {"16000"}, "probability": {"0.02"}}, &outlook))
 	if len(outlook) != 1 || !outlook[0].Whole || len(outlook[0].Total) != 20 || outlook[0].TotalLow[19] >= outlook[0].Total[19] ||
@@ -271,7 +272,7 @@ func TestStudiesOfASeries(t *testing.T) {
 			t.Errorf("%s: %v", q, err)
 		}
 	}
-	var ahead inspect.Forecast
+	var ahead study.Forecast
 	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/forecast", id), url.Values{"days": {"30"}, "limit": {"9000"}}, &ahead))
 	if len(ahead.Expected) != 30 || ahead.Low[29] >= ahead.High[29] || len(ahead.Chance) != 30 ||
 		!strings.Contains(ahead.Sentence, "no full year seen") {
@@ -284,7 +285,7 @@ func TestStudiesOfASeries(t *testing.T) {
 		!strings.Contains(err.Error(), "allow 1 to") {
 		t.Errorf("500 days from 70: %v", err)
 	}
-	var losses []inspect.Detectable
+	var losses []study.Detectable
 	dbtest.Must(t, s.Admin.Get(ctx, "/monitors/scans/losses", nil, &losses))
 	if len(losses) != 4 || len(losses[0].Losses) != 6 || losses[0].Sentence == "" {
 		t.Errorf("losses: %+v", losses)
@@ -344,7 +345,7 @@ func TestAPersonSaysWhatIsNormalNow(t *testing.T) {
 	if still := open(); len(still) != 0 {
 		t.Errorf("the new level rings again: %+v", still)
 	}
-	var chart inspect.Chart
+	var chart chart.Chart
 	dbtest.Must(t, s.Admin.Get(ctx, fmt.Sprintf("/series/%d/chart", told[0].SeriesID),
 		url.Values{"from": {now.Add(40 * time.Hour).Format(time.RFC3339)}, "to": {now.Add(58 * time.Hour).Format(time.RFC3339)}}, &chart))
 	for i := range chart.At {
@@ -376,7 +377,7 @@ func TestWhatASeriesIsLikeIsSaid(t *testing.T) {
 	s.Settle(t)
 	var series []record.Series
 	dbtest.Must(t, s.Admin.Get(t.Context(), "/metrics/counter/series", nil, &series))
-	like := func() (c inspect.CharacterStudy) {
+	like := func() (c study.CharacterStudy) {
 		dbtest.Must(t, s.Admin.Get(t.Context(), fmt.Sprintf("/series/%d/character", series[0].ID), nil, &c))
 		return c
 	}

@@ -21,20 +21,24 @@ import (
 	"time"
 
 	"tinbell/internal/calendar"
+	"tinbell/internal/chart"
 	"tinbell/internal/collect"
 	"tinbell/internal/collect/warehouse"
 	"tinbell/internal/compare"
 	"tinbell/internal/config"
 	"tinbell/internal/diagnose"
 	"tinbell/internal/duty"
+	"tinbell/internal/faults"
 	"tinbell/internal/feed"
+	"tinbell/internal/health"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/incident"
-	"tinbell/internal/inspect"
 	"tinbell/internal/label"
 	"tinbell/internal/lessons"
+	"tinbell/internal/lineage"
 	"tinbell/internal/localpg"
 	"tinbell/internal/logs"
+	"tinbell/internal/notify"
 	"tinbell/internal/people"
 	"tinbell/internal/reconcile"
 	"tinbell/internal/replays"
@@ -42,8 +46,8 @@ import (
 	"tinbell/internal/setup"
 	"tinbell/internal/sink"
 	"tinbell/internal/store"
+	"tinbell/internal/study"
 	"tinbell/internal/telemetry"
-	"tinbell/internal/tell"
 	"tinbell/internal/vitals"
 	"tinbell/internal/watch"
 	"tinbell/internal/work"
@@ -258,16 +262,18 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	p.Calendars = calendar.New(records, p.Setup, o.Now)
 	p.Scores, p.Lessons = scorecard.New(records, o.Now), lessons.New(records, o.Now)
 	p.Bench = replays.New(records, p.Lessons, o.Now)
-	p.Inspector = inspect.New(records, p.Watcher, o.Now)
-	j.inspector, j.bench, j.lessons, j.calendars = p.Inspector, p.Bench, p.Lessons, p.Calendars
+	p.Charts, p.Studies = chart.New(records, o.Now), study.New(records, o.Now)
+	p.Health, p.Lineage = health.New(records, p.Watcher, o.Now), lineage.New(records, p.Watcher, o.Now)
+	j.health, j.bench, j.lessons, j.calendars = p.Health, p.Bench, p.Lessons, p.Calendars
 	p.People = people.New(records, safe, o.Stays, s.provider(o), o.Now)
 	p.Reconciler = reconcile.New(records, p.Collector, p.Warehouses, p.Setup, p.Queue, o.Now, o.Log)
-	p.Diagnoser = diagnose.New(records, p.Warehouses, p.Inspector, o.Now)
+	p.Diagnoser = diagnose.New(records, p.Warehouses, p.Lineage, o.Now)
 	p.Logs = logs.New(records, p.Collector, o.Now)
 	p.Feeds = feed.New(records, p.Calendars, safe, o.AllowPrivate, o.Now)
-	p.Teller = tell.New(records, p.Inspector, safe, tell.Options{Address: s.public(o), Allowed: o.AllowPrivate, Reach: o.Reach,
+	p.Notifier = notify.New(records, p.Charts, safe, notify.Options{Address: s.public(o), Allowed: o.AllowPrivate, Reach: o.Reach,
 		Trust: o.Trust, Now: o.Now, Log: o.Log, Why: p.Diagnoser.Line})
-	p.Config = config.New(records, p.Collector, p.Warehouses, p.Calendars, p.Watcher, p.Teller, p.Comparer, p.Setup, p.Feeds, o.Now)
+	p.Faults = faults.New(records, p.Notifier.Hear, o.Now, o.Log)
+	p.Config = config.New(records, p.Collector, p.Warehouses, p.Calendars, p.Watcher, p.Notifier, p.Comparer, p.Setup, p.Feeds, o.Now)
 	p.Proxies, p.Works, p.Ending = o.TrustedProxies, o.Role == RoleWork, s.ending.Load
 	p.Public, p.Listens, p.Secure = o.Public, host(o.Listen), o.TLSCert != "" || strings.HasPrefix(o.Public, "https://")
 	p.Vitals = vitals.New(records, p.Collector, vitals.About{Dir: o.Dir, Public: o.Public, SignIn: o.SignIn}, o.Now)
@@ -305,7 +311,7 @@ func (s *Service) begin(ctx, life context.Context, j *jobs, o Options) error {
 	return nil
 }
 
-// work begins what is done without being asked: jobs, duties and telling.
+// work begins what is done without being asked: jobs, duties, grouping and telling.
 func (s *Service) work(ctx, life context.Context, j *jobs, o Options) error {
 	if err := s.adopt(ctx); err != nil {
 		return err
@@ -320,7 +326,8 @@ func (s *Service) work(ctx, life context.Context, j *jobs, o Options) error {
 		s.duties = append(s.duties, d)
 		d.Start(life)
 	}
-	s.Parts.Teller.Start(life)
+	s.Parts.Faults.Start(life)
+	s.Parts.Notifier.Start(life)
 	return nil
 }
 
@@ -340,10 +347,10 @@ func (s *Service) relay(ctx context.Context, log *slog.Logger, listening func())
 	}
 }
 
-// hear passes a notice on: to the teller if it is his, else to the console.
+// hear passes a notice on: to who groups alerts if they changed, else to the console.
 func (s *Service) hear(topic string) {
 	if topic == string(store.TopicTell) {
-		s.Parts.Teller.Wake()
+		s.Parts.Faults.Wake()
 		return
 	}
 	s.Parts.Hub.Tell(topic)

@@ -41,8 +41,9 @@ func (s *Service) Stop() {
 	if s.leader != nil {
 		s.leader.Stop()
 	}
-	if s.Parts.Teller != nil {
-		s.Parts.Teller.Stop()
+	if s.Parts.Faults != nil {
+		s.Parts.Faults.Stop()
+		s.Parts.Notifier.Stop()
 	}
 	if s.Parts.Pulse != nil {
 		s.Parts.Pulse.Stop()

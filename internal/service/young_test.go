@@ -7,7 +7,7 @@ import (
 	"tinbell/core/timeline"
 	"tinbell/internal/collect"
 	"tinbell/internal/dbtest"
-	"tinbell/internal/inspect"
+	"tinbell/internal/health"
 )
 
 // What came of a dataset counts and is drawn from its first hour on, before there is a
@@ -23,8 +23,8 @@ func TestAYoungDatasetCountsWhatCame(t *testing.T) {
 		s.Settle(t)
 		m, err := s.Parts.Store.Metric(t.Context(), "queue")
 		dbtest.Must(t, err)
-		dbtest.Must(t, s.Parts.Inspector.Refresh(t.Context(), m.DatasetID))
-		var list []inspect.Health
+		dbtest.Must(t, s.Parts.Health.Refresh(t.Context(), m.DatasetID))
+		var list []health.Health
 		dbtest.Must(t, s.Admin.Get(t.Context(), "/datasets", nil, &list))
 		want := 0.0 // but the newest hour, which is settled an hour later
 		for at := now.Add(-time.Duration(day) * time.Hour); at.Before(now.Add(-time.Hour)); at = at.Add(time.Hour) {

@@ -1,4 +1,4 @@
-package inspect
+package study
 
 import (
 	"context"
@@ -67,15 +67,15 @@ type Asked struct {
 const mostSheet = 5000
 
 // Sheet holds a span of many series against the spans before.
-func (v *Inspector) Sheet(ctx context.Context, q Asked) (Sheet, error) {
-	metrics, err := v.asked(ctx, q)
+func (r *Reader) Sheet(ctx context.Context, q Asked) (Sheet, error) {
+	metrics, err := r.asked(ctx, q)
 	if err != nil {
 		return Sheet{}, err
 	}
 	var span consistency.Span
 	s := Sheet{By: q.By, Back: q.Back, Tolerance: q.Tolerance, Series: []Placed{}}
 	for _, m := range metrics {
-		b, err := v.behind(ctx, m, q.By, q.Day)
+		b, err := r.behind(ctx, m, q.By, q.Day)
 		if err != nil {
 			return Sheet{}, err
 		}
@@ -89,12 +89,12 @@ func (v *Inspector) Sheet(ctx context.Context, q Asked) (Sheet, error) {
 		if len(before) > 0 {
 			from = before[len(before)-1].From
 		}
-		recent, err := b.read(ctx, v, from, span.To, span.From)
+		recent, err := b.read(ctx, r, from, span.To, span.From)
 		if err != nil {
 			return Sheet{}, err
 		}
 		// A year ago is read apart, so that nothing between is.
-		year, err := b.read(ctx, v, span.From-375, min(span.To-355, from), span.To)
+		year, err := b.read(ctx, r, span.From-375, min(span.To-355, from), span.To)
 		if err != nil {
 			return Sheet{}, err
 		}
@@ -139,8 +139,8 @@ func (v *Inspector) Sheet(ctx context.Context, q Asked) (Sheet, error) {
 }
 
 // asked gives the metrics that a sheet is of; what is named and not there is said.
-func (v *Inspector) asked(ctx context.Context, q Asked) ([]record.Metric, error) {
-	all, err := v.store.Metrics(ctx)
+func (r *Reader) asked(ctx context.Context, q Asked) ([]record.Metric, error) {
+	all, err := r.store.Metrics(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -167,7 +167,7 @@ func (v *Inspector) asked(ctx context.Context, q Asked) ([]record.Metric, error)
 		}
 	}
 	if q.Dataset != "" && !slices.ContainsFunc(all, func(m record.Metric) bool { return m.Dataset == q.Dataset }) {
-		if _, err := v.store.Dataset(ctx, q.Dataset); err != nil {
+		if _, err := r.store.Dataset(ctx, q.Dataset); err != nil {
 			return nil, err
 		}
 	}
@@ -188,18 +188,18 @@ func dayIn(zone *time.Location, at time.Time) int {
 	return consistency.DayOf(y, m, d)
 }
 
-func (v *Inspector) behind(ctx context.Context, m record.Metric, by string, day time.Time) (*behind, error) {
-	subject, err := watch.Load(ctx, v.store, record.Monitor{MetricID: m.ID, Settings: record.DefaultSettings()})
+func (r *Reader) behind(ctx context.Context, m record.Metric, by string, day time.Time) (*behind, error) {
+	subject, err := watch.Load(ctx, r.store, record.Monitor{MetricID: m.ID, Settings: record.DefaultSettings()})
 	if err != nil {
 		return nil, err
 	}
 	b := &behind{subject: subject, zone: subject.Grid.Zone, holiday: map[int]string{}}
 	if day.IsZero() {
-		b.span = consistency.Before(by, consistency.Around(by, dayIn(b.zone, v.now())), 1)[0]
+		b.span = consistency.Before(by, consistency.Around(by, dayIn(b.zone, r.now())), 1)[0]
 	} else {
 		b.span = consistency.Around(by, dayIn(time.UTC, day))
 	}
-	events, err := v.store.PlannedEvents(ctx, m.Dataset)
+	events, err := r.store.PlannedEvents(ctx, m.Dataset)
 	if err != nil {
 		return nil, err
 	}
@@ -213,7 +213,7 @@ func (v *Inspector) behind(ctx context.Context, m record.Metric, by string, day 
 
 // read gives the local days [from, to) of each series. Planned stretches are left out of
 // all of them; known faults out of those before a day.
-func (b *behind) read(ctx context.Context, v *Inspector, from, to, faultsTo int) (map[int64]consistency.History, error) {
+func (b *behind) read(ctx context.Context, r *Reader, from, to, faultsTo int) (map[int64]consistency.History, error) {
 	histories := map[int64]consistency.History{}
 	if from >= to {
 		return histories, nil
@@ -223,7 +223,7 @@ func (b *behind) read(ctx context.Context, v *Inspector, from, to, faultsTo int)
 		return time.Date(d.Year(), d.Month(), d.Day(), 0, 0, 0, 0, b.zone)
 	}
 	start, end := local(from), local(to)
-	if settled := b.subject.SettledTo(v.now()); settled.Before(end) {
+	if settled := b.subject.SettledTo(r.now()); settled.Before(end) {
 		end = settled
 	}
 	if !start.Before(end) {
@@ -236,7 +236,7 @@ func (b *behind) read(ctx context.Context, v *Inspector, from, to, faultsTo int)
 	cfg := b.subject.Config
 	cfg.Holidays = nil // they are held against each other
 	until := local(faultsTo).Unix()
-	err := v.store.EachSeries(ctx, ids, start, end, func(id int64, list []timeline.Sample) error {
+	err := r.store.EachSeries(ctx, ids, start, end, func(id int64, list []timeline.Sample) error {
 		var spans []timeline.Span
 		for _, x := range b.subject.Exclusions[id] {
 			switch {

@@ -1,4 +1,4 @@
-package inspect
+package study
 
 import (
 	"context"
@@ -47,21 +47,21 @@ const (
 
 // Earlier holds a span of a series against the same span of earlier years, and a week
 // against the weeks before too.
-func (v *Inspector) Earlier(ctx context.Context, id int64, by string, day time.Time) (EarlierStudy, error) {
-	_, named, err := v.subject(ctx, id)
+func (r *Reader) Earlier(ctx context.Context, id int64, by string, day time.Time) (EarlierStudy, error) {
+	_, named, err := Load(ctx, r.store, id)
 	if err != nil {
 		return EarlierStudy{}, err
 	}
-	metric, err := v.store.Metric(ctx, named.Metric)
+	metric, err := r.store.Metric(ctx, named.Metric)
 	if err != nil {
 		return EarlierStudy{}, err
 	}
-	b, err := v.behind(ctx, metric, by, day)
+	b, err := r.behind(ctx, metric, by, day)
 	if err != nil {
 		return EarlierStudy{}, err
 	}
 	b.subject.Series = []record.Series{named.Series}
-	histories, err := b.read(ctx, v, b.span.From-366*yearsBack-10, b.span.To, b.span.From)
+	histories, err := b.read(ctx, r, b.span.From-366*yearsBack-10, b.span.To, b.span.From)
 	if err != nil {
 		return EarlierStudy{}, err
 	}

@@ -1,4 +1,4 @@
-package inspect
+package study
 
 import (
 	"cmp"
@@ -114,9 +114,9 @@ func said(x float64) string {
 
 // Outliers finds what stands out of the samples of a metric in [from, to): of each
 // segment by itself, judged against its hour and weekday where that explains it.
-func (v *Inspector) Outliers(ctx context.Context, name, segment string, from, to time.Time, o outlier.Options,
+func (r *Reader) Outliers(ctx context.Context, name, segment string, from, to time.Time, o outlier.Options,
 	most int) ([]OutlierStudy, error) {
-	metric, err := v.store.Metric(ctx, name)
+	metric, err := r.store.Metric(ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -124,7 +124,7 @@ func (v *Inspector) Outliers(ctx context.Context, name, segment string, from, to
 	if err != nil {
 		return nil, err
 	}
-	series, err := v.store.SeriesOf(ctx, metric.ID)
+	series, err := r.store.SeriesOf(ctx, metric.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -136,7 +136,7 @@ func (v *Inspector) Outliers(ctx context.Context, name, segment string, from, to
 			continue
 		}
 		known = true
-		samples, err := v.store.Samples(ctx, []int64{one.ID}, from, to)
+		samples, err := r.store.Samples(ctx, []int64{one.ID}, from, to)
 		if err != nil {
 			return nil, err
 		}

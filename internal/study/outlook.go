@@ -1,4 +1,4 @@
-package inspect
+package study
 
 import (
 	"context"
@@ -53,12 +53,12 @@ type Ahead struct {
 }
 
 // Forecast forecasts a series' days to come.
-func (v *Inspector) Forecast(ctx context.Context, id int64, q Ahead) (Forecast, error) {
-	subject, named, err := v.subject(ctx, id)
+func (r *Reader) Forecast(ctx context.Context, id int64, q Ahead) (Forecast, error) {
+	subject, named, err := Load(ctx, r.store, id)
 	if err != nil {
 		return Forecast{}, err
 	}
-	past, err := v.past(ctx, subject, id)
+	past, err := r.past(ctx, subject, id)
 	if err != nil {
 		return Forecast{}, err
 	}
@@ -66,12 +66,12 @@ func (v *Inspector) Forecast(ctx context.Context, id int64, q Ahead) (Forecast, 
 }
 
 // past is a series by local days, without what is not its own doing.
-func (v *Inspector) past(ctx context.Context, subject *watch.Subject, id int64) (forecast.Daily, error) {
-	history, err := subject.History(ctx, v.store, id, time.Time{}, subject.SettledTo(v.now()))
+func (r *Reader) past(ctx context.Context, subject *watch.Subject, id int64) (forecast.Daily, error) {
+	history, err := subject.History(ctx, r.store, id, time.Time{}, subject.SettledTo(r.now()))
 	if err != nil {
 		return forecast.Daily{}, err
 	}
-	mask, err := v.known(ctx, subject, id)
+	mask, err := r.known(ctx, subject, id)
 	if err != nil {
 		return forecast.Daily{}, err
 	}
@@ -83,12 +83,12 @@ const mostOutlook = 50
 
 // Outlook forecasts the segments of metrics, one of each, or all segments of each
 // together. Series too young for it are left out where others are not.
-func (v *Inspector) Outlook(ctx context.Context, metrics []string, segment string, whole bool, q Ahead) ([]Forecast, error) {
+func (r *Reader) Outlook(ctx context.Context, metrics []string, segment string, whole bool, q Ahead) ([]Forecast, error) {
 	list := []Forecast{}
 	var refused error
 	segmented := false
 	for _, name := range metrics {
-		metric, err := v.store.Metric(ctx, name)
+		metric, err := r.store.Metric(ctx, name)
 		if err != nil {
 			return nil, err
 		}
@@ -96,7 +96,7 @@ func (v *Inspector) Outlook(ctx context.Context, metrics []string, segment strin
 			return nil, record.Invalid{Field: "whole", Given: name,
 				Allowed: fmt.Sprintf("counts, which can be summed: this is a %s", metric.Kind)}
 		}
-		series, err := v.store.SeriesOf(ctx, metric.ID)
+		series, err := r.store.SeriesOf(ctx, metric.ID)
 		if err != nil {
 			return nil, err
 		}
@@ -104,7 +104,7 @@ func (v *Inspector) Outlook(ctx context.Context, metrics []string, segment strin
 			refused = record.Invalid{Field: "metric", Given: name, Allowed: "one that was measured: it has no series yet"}
 			continue
 		}
-		subject, named, err := v.subject(ctx, series[0].ID)
+		subject, named, err := Load(ctx, r.store, series[0].ID)
 		if err != nil {
 			return nil, err
 		}
@@ -118,7 +118,7 @@ func (v *Inspector) Outlook(ctx context.Context, metrics []string, segment strin
 				return nil, record.Invalid{Field: "metric", Given: name,
 					Allowed: fmt.Sprintf("%d series at once: name a segment, or take all segments together", mostOutlook)}
 			}
-			past, err := v.past(ctx, subject, one.ID)
+			past, err := r.past(ctx, subject, one.ID)
 			if err != nil {
 				return nil, err
 			}

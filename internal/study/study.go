@@ -1,4 +1,7 @@
-package inspect
+// Package study answers questions about one series' past or about several beside each
+// other: what it is like, whether a band suits it, what smoothing would change, trends,
+// outliers, days ahead, and whether parts and whole agree. It reads and never writes.
+package study
 
 import (
 	"context"
@@ -21,6 +24,14 @@ import (
 	"tinbell/internal/words"
 )
 
+// Reader studies what is stored.
+type Reader struct {
+	store *store.Store
+	now   func() time.Time
+}
+
+func New(s *store.Store, now func() time.Time) *Reader { return &Reader{store: s, now: now} }
+
 // Subject names the series a study is of.
 type Subject struct {
 	Series        record.Series `json:"series"`
@@ -34,14 +45,14 @@ type Subject struct {
 	PeriodSeconds int64         `json:"period_seconds"`
 }
 
-// subject loads what studying a series needs, under the settings of its first
+// Load reads what studying a series needs, under the settings of its first
 // monitor, or the default ones.
-func (v *Inspector) subject(ctx context.Context, id int64) (*watch.Subject, Subject, error) {
-	series, err := v.store.SeriesByID(ctx, id)
+func Load(ctx context.Context, s *store.Store, id int64) (*watch.Subject, Subject, error) {
+	series, err := s.SeriesByID(ctx, id)
 	if err != nil {
 		return nil, Subject{}, err
 	}
-	monitors, err := v.store.MonitorsOf(ctx, series.MetricID)
+	monitors, err := s.MonitorsOf(ctx, series.MetricID)
 	if err != nil {
 		return nil, Subject{}, err
 	}
@@ -49,7 +60,7 @@ func (v *Inspector) subject(ctx context.Context, id int64) (*watch.Subject, Subj
 	if len(monitors) > 0 {
 		monitor = monitors[0]
 	}
-	subject, err := watch.Load(ctx, v.store, monitor)
+	subject, err := watch.Load(ctx, s, monitor)
 	if err != nil {
 		return nil, Subject{}, err
 	}
@@ -58,16 +69,16 @@ func (v *Inspector) subject(ctx context.Context, id int64) (*watch.Subject, Subj
 }
 
 // studied is a subject's history, dense up to what is settled.
-func (v *Inspector) studied(ctx context.Context, id int64) (*watch.Subject, Subject, []timeline.Sample, error) {
-	subject, named, err := v.subject(ctx, id)
+func (r *Reader) studied(ctx context.Context, id int64) (*watch.Subject, Subject, []timeline.Sample, error) {
+	subject, named, err := Load(ctx, r.store, id)
 	if err != nil {
 		return nil, named, nil, err
 	}
-	history, err := subject.History(ctx, v.store, id, time.Time{}, subject.SettledTo(v.now()))
+	history, err := subject.History(ctx, r.store, id, time.Time{}, subject.SettledTo(r.now()))
 	return subject, named, history, err
 }
 
-func (v *Inspector) job(s *watch.Subject, id int64, history []timeline.Sample) replay.Job {
+func jobOf(s *watch.Subject, id int64, history []timeline.Sample) replay.Job {
 	return replay.Job{Config: s.Config, Rule: s.Rule(s.Of(id)), History: history, Exclusions: s.Exclusions[id]}
 }
 
@@ -78,8 +89,8 @@ type CharacterStudy struct {
 }
 
 // Character describes a series' last weeks, planned stretches and known faults left out.
-func (v *Inspector) Character(ctx context.Context, id int64) (CharacterStudy, error) {
-	subject, named, history, err := v.studied(ctx, id)
+func (r *Reader) Character(ctx context.Context, id int64) (CharacterStudy, error) {
+	subject, named, history, err := r.studied(ctx, id)
 	if err != nil {
 		return CharacterStudy{}, err
 	}
@@ -94,12 +105,12 @@ type SuitabilityStudy struct {
 }
 
 // Suits judges whether a series is predictable enough for a band.
-func (v *Inspector) Suits(ctx context.Context, id int64) (SuitabilityStudy, error) {
-	subject, named, history, err := v.studied(ctx, id)
+func (r *Reader) Suits(ctx context.Context, id int64) (SuitabilityStudy, error) {
+	subject, named, history, err := r.studied(ctx, id)
 	if err != nil {
 		return SuitabilityStudy{}, err
 	}
-	job := v.job(subject, id, history)
+	job := jobOf(subject, id, history)
 	job.Config.Method = baseline.Method{}
 	study := SuitabilityStudy{named, replay.Suit(job)}
 	if subject.Monitor.Settings.Method == record.MethodArrival {
@@ -120,11 +131,11 @@ type SmoothingStudy struct {
 
 // SmoothingBench replays a series since an instant under each moving median and mean.
 // Where nothing came it may be filled before.
-func (v *Inspector) SmoothingBench(ctx context.Context, id int64, since time.Time, fill timeline.Filling) (SmoothingStudy, error) {
+func (r *Reader) SmoothingBench(ctx context.Context, id int64, since time.Time, fill timeline.Filling) (SmoothingStudy, error) {
 	if err := timeline.CheckFilling(fill); err != nil {
 		return SmoothingStudy{}, record.Refused{Field: "fill", Why: err.Error()}
 	}
-	subject, named, history, err := v.studied(ctx, id)
+	subject, named, history, err := r.studied(ctx, id)
 	if err != nil {
 		return SmoothingStudy{}, err
 	}
@@ -139,7 +150,7 @@ func (v *Inspector) SmoothingBench(ctx context.Context, id int64, since time.Tim
 	if since.After(from) {
 		from = since
 	}
-	incidents, err := v.store.Incidents(ctx, named.Dataset, from, time.Time{})
+	incidents, err := r.store.Incidents(ctx, named.Dataset, from, time.Time{})
 	if err != nil {
 		return SmoothingStudy{}, err
 	}
@@ -149,12 +160,12 @@ func (v *Inspector) SmoothingBench(ctx context.Context, id int64, since time.Tim
 			filled++
 		}
 	}
-	job := v.job(subject, id, history)
+	job := jobOf(subject, id, history)
 	job.From = from.Unix()
 	var faults []timeline.Span
 	for _, i := range incidents {
 		if watch.Covers(i, named.Measure, named.Series.Segment) {
-			end := v.now()
+			end := r.now()
 			if i.EndedAt != nil {
 				end = *i.EndedAt
 			}
@@ -165,7 +176,7 @@ func (v *Inspector) SmoothingBench(ctx context.Context, id int64, since time.Tim
 	if err != nil {
 		return SmoothingStudy{}, err
 	}
-	s := SmoothingStudy{Subject: named, From: from, To: subject.SettledTo(v.now()), Windows: windows, Filled: filled}
+	s := SmoothingStudy{Subject: named, From: from, To: subject.SettledTo(r.now()), Windows: windows, Filled: filled}
 	s.Sentence = smoothingSentence(windows)
 	return s, nil
 }
@@ -187,14 +198,14 @@ func smoothingSentence(windows []replay.Smoothing) string {
 
 // known is what is not the series' own doing: labelled and planned stretches,
 // and what an open alert claims.
-func (v *Inspector) known(ctx context.Context, subject *watch.Subject, id int64) (timeline.Mask, error) {
-	open, err := v.store.Alerts(ctx, store.AlertFilter{Series: id, State: "open"})
+func (r *Reader) known(ctx context.Context, subject *watch.Subject, id int64) (timeline.Mask, error) {
+	open, err := r.store.Alerts(ctx, store.AlertFilter{Series: id, State: "open"})
 	if err != nil {
 		return timeline.Mask{}, err
 	}
-	spans := replay.Mask(subject.Exclusions[id], v.now().Unix()).Spans()
+	spans := replay.Mask(subject.Exclusions[id], r.now().Unix()).Spans()
 	for _, a := range open {
-		spans = append(spans, timeline.Span{From: a.Since.Unix(), To: v.now().Unix()})
+		spans = append(spans, timeline.Span{From: a.Since.Unix(), To: r.now().Unix()})
 	}
 	return timeline.NewMask(spans...), nil
 }
@@ -228,8 +239,8 @@ func seriesIDs(list []record.Series) []int64 {
 }
 
 // Losses says for all series of a monitor what losses it shows.
-func (v *Inspector) Losses(ctx context.Context, monitor record.Monitor) ([]Detectable, error) {
-	subject, err := watch.Load(ctx, v.store, monitor)
+func (r *Reader) Losses(ctx context.Context, monitor record.Monitor) ([]Detectable, error) {
+	subject, err := watch.Load(ctx, r.store, monitor)
 	if err != nil {
 		return nil, err
 	}
@@ -238,7 +249,7 @@ func (v *Inspector) Losses(ctx context.Context, monitor record.Monitor) ([]Detec
 	var baselines map[int64]record.Baseline
 	for i, series := range subject.Series {
 		if i%seriesAtOnce == 0 {
-			if baselines, err = v.store.Baselines(ctx, monitor.ID,
+			if baselines, err = r.store.Baselines(ctx, monitor.ID,
 				seriesIDs(subject.Series[i:min(i+seriesAtOnce, len(subject.Series))])); err != nil {
 				return nil, err
 			}

@@ -1,4 +1,4 @@
-package inspect
+package study
 
 import (
 	"context"
@@ -54,12 +54,12 @@ type TrendStudy struct {
 const bySignificance = 0.05
 
 // Trends tests a series' local days since an instant, the week's shape taken out.
-func (v *Inspector) Trends(ctx context.Context, id int64, since time.Time, draws int) (TrendStudy, error) {
-	subject, named, history, err := v.studied(ctx, id)
+func (r *Reader) Trends(ctx context.Context, id int64, since time.Time, draws int) (TrendStudy, error) {
+	subject, named, history, err := r.studied(ctx, id)
 	if err != nil {
 		return TrendStudy{}, err
 	}
-	mask, err := v.known(ctx, subject, id)
+	mask, err := r.known(ctx, subject, id)
 	if err != nil {
 		return TrendStudy{}, err
 	}
@@ -72,7 +72,7 @@ func (v *Inspector) Trends(ctx context.Context, id int64, since time.Time, draws
 	if more := len(days.Value) - trend.Most; more > 0 {
 		days.At, days.Value = days.At[more:], days.Value[more:]
 	}
-	r, err := trend.Look(days.Value, trend.Options{Season: 7, Draws: draws, Seed: uint64(id)})
+	found, err := trend.Look(days.Value, trend.Options{Season: 7, Draws: draws, Seed: uint64(id)})
 	var short trend.TooShort
 	if errors.As(err, &short) || errors.Is(err, trend.ErrConstant) {
 		return TrendStudy{}, record.Invalid{Field: "series", Given: fmt.Sprint(id), Allowed: "one with enough whole days: " + err.Error()}
@@ -80,19 +80,19 @@ func (v *Inspector) Trends(ctx context.Context, id int64, since time.Time, draws
 	if err != nil {
 		return TrendStudy{}, err
 	}
-	s := TrendStudy{Subject: named, Days: r.N, Rho: r.Rho, Slope: r.Slope, SlopeLow: r.Low, SlopeHigh: r.High, Better: r.Better,
+	s := TrendStudy{Subject: named, Days: found.N, Rho: found.Rho, Slope: found.Slope, SlopeLow: found.Low, SlopeHigh: found.High, Better: found.Better,
 		At: instants(days.At), Tests: []TrendTest{}}
 	s.From, s.To = s.At[0], s.At[len(s.At)-1]
-	s.ChangeAt, s.ChangeLow, s.ChangeTo = s.At[r.Step.At], s.At[r.Step.Low], s.At[r.Step.High]
-	s.Before, s.After = r.Step.Before, r.Step.After
+	s.ChangeAt, s.ChangeLow, s.ChangeTo = s.At[found.Step.At], s.At[found.Step.Low], s.At[found.Step.High]
+	s.Before, s.After = found.Step.Before, found.Step.After
 	for _, x := range days.Value {
 		s.Value = append(s.Value, wire.Finite(x))
 	}
-	if middle := (r.Step.Before + r.Step.After) / 2; middle > 0 && named.Kind != timeline.Value {
-		share := r.Slope * float64(len(s.At)-1) / middle
+	if middle := (found.Step.Before + found.Step.After) / 2; middle > 0 && named.Kind != timeline.Value {
+		share := found.Slope * float64(len(s.At)-1) / middle
 		s.Share = &share
 	}
-	for _, t := range r.Tests {
+	for _, t := range found.Tests {
 		of := "change"
 		if t.Name == trend.Linear || t.Name == trend.Kendall || t.Name == trend.Spearman {
 			of = "trend"
