@@ -10,12 +10,16 @@ SOURCES := $(shell find web/src web/public web/index.html web/vite.config.ts web
 demo: postgresql build
 	bin/tinbell demo run $(DEMO)
 
+# What people set off at once, and what goes on by itself, is tried with the race detector
+# as well.
+SHARED := ./internal/duty ./internal/collect/... ./internal/sink ./internal/watch
+AT_ONCE := Burst|Racing|Orphaned|AStop|AtOnce|SeenHalf|ChangedOnce|InParts
+
 test: postgresql chromium gcc build
 	cd web && npm test
-	$(GO) vet ./...
-	$(GO) test -count=1 -parallel 4 -timeout 20m ./...
-	$(GO) test -race -count=1 -timeout 15m ./internal/contain ./internal/duty ./internal/work ./internal/store ./internal/collect/... ./internal/sink ./internal/watch
-	$(GO) test -race -count=1 -timeout 15m -run 'Burst|Racing|Orphaned|AStop|AtOnce' ./internal/service
+	$(GO) test -vet=all -count=1 -p 3 -parallel 4 -timeout 20m ./...
+	$(GO) test -race -count=1 -timeout 15m $(SHARED)
+	$(GO) test -race -count=1 -timeout 15m -run '$(AT_ONCE)' ./internal/store ./internal/service
 
 build: console
 	$(GO) build -o bin/tinbell ./cmd/tinbell

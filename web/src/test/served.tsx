@@ -13,7 +13,8 @@ export function serve(answers: Record<string, Given | ((asked: Asked) => Given)>
   vi.stubGlobal("fetch", async (request: Request) => {
     const path = new URL(request.url).pathname.replace("/api/v1", "");
     const text = await request.text();
-    const one = { method: request.method, path, body: text ? (JSON.parse(text) as unknown) : undefined };
+    const json = request.headers.get("content-type")?.includes("json");
+    const one = { method: request.method, path, body: json && text ? (JSON.parse(text) as unknown) : text };
     asked.push(one);
     const known = answers[`${request.method} ${path}`];
     const given = typeof known === "function" ? known(one) : known;

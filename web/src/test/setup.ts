@@ -12,6 +12,13 @@ vi.stubGlobal("IntersectionObserver", Watcher);
 Element.prototype.hasPointerCapture = () => false;
 Element.prototype.releasePointerCapture = () => {};
 Element.prototype.scrollIntoView = () => {};
+Blob.prototype.text = function () {
+  return new Promise((done) => {
+    const reader = new FileReader();
+    reader.onload = () => done(reader.result as string);
+    reader.readAsText(this);
+  });
+};
 
 afterEach(() => {
   cleanup();
