@@ -1,4 +1,4 @@
-import { cleanup } from "@testing-library/react";
+import { cleanup, configure } from "@testing-library/react";
 import { afterEach, vi } from "vitest";
 
 // What the document of these tests lacks, and lists and charts ask for.
@@ -20,7 +20,10 @@ Blob.prototype.text = function () {
   });
 };
 
+configure({ asyncUtilTimeout: 15_000 });
+
 afterEach(() => {
   cleanup();
+  window.history.replaceState(null, "", "/");
   localStorage.clear();
 });
