@@ -63,7 +63,7 @@ type Problem struct {
 
 const (
 	maxProblems = 100
-	chunk       = 20000   // samples written at once
+	chunk       = 50000   // samples written at once
 	maxLine     = 1 << 20 // bytes of a line, or of a CSV record
 	maxValue    = 64 << 10
 )
