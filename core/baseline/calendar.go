@@ -2,24 +2,22 @@ package baseline
 
 import (
 	"math"
+	"slices"
 
 	"tinbell/core/robust"
 	"tinbell/core/timeline"
 )
 
-// learnCalendar finds factors for the days at the turn of a month: the median
-// ratio of a day's total to the median of the three weeks before, days of the
-// same class. A factor must be seen three times and be clear of chance.
-func (p *Prepared) learnCalendar() {
-	type total struct {
-		sum   float64
-		class uint8
-		kind  uint8
-	}
-	if p.shape.Family != Mult || p.shape.MeanRows > 0 || len(p.Points) < 75*p.shape.PerDay {
-		return
-	}
-	var days []total
+// total is what a local day came to, NaN where a part of it is not known.
+type total struct {
+	sum   float64
+	class uint8
+	kind  uint8 // to its month
+	date  uint8 // within it
+}
+
+// totals sums a history up by local day.
+func (p *Prepared) totals() (days []total) {
 	date, spoilt := int32(0), false
 	for i := range p.Points {
 		pt := &p.Points[i]
@@ -28,7 +26,7 @@ func (p *Prepared) learnCalendar() {
 				days[len(days)-1].sum = math.NaN()
 			}
 			date, spoilt = pt.Slot.Date, false
-			days = append(days, total{class: pt.Slot.Class, kind: pt.Slot.MonthDay})
+			days = append(days, total{class: pt.Slot.Class, kind: pt.Slot.MonthDay, date: pt.Slot.Date31})
 		}
 		if pt.Usable() {
 			days[len(days)-1].sum += pt.X
@@ -36,27 +34,146 @@ func (p *Prepared) learnCalendar() {
 			spoilt = true
 		}
 	}
+	return days
+}
+
+// usually gives the median of the three weeks before a day, of ordinary days of its class;
+// ok is false where they are too few.
+func usually(days []total, i int, room *[]float64) (median float64, ok bool) {
+	before := (*room)[:0]
+	for _, b := range days[i-21 : i] {
+		if b.class == days[i].class && b.kind == 0 && b.sum > 0 {
+			before = append(before, b.sum)
+		}
+	}
+	if *room = before; len(before) < 5 {
+		return 0, false
+	}
+	return robust.Median(before), true
+}
+
+// learnCalendar finds what dates do to counts: working days at the turn of a month and, of
+// daily counts, dates within it. Few months cannot always tell the two apart: what one of
+// them explains is not left to the other, and the order that leaves less unexplained counts.
+func (p *Prepared) learnCalendar() {
+	if p.shape.Family != Mult || p.shape.MeanRows > 0 || len(p.Points) < 75*p.shape.PerDay {
+		return
+	}
+	days := p.totals()
+	turns := months{}
+	turns.learnTurns(days)
+	if p.shape.PerDay == 1 {
+		dates := months{}
+		dates.learnDates(days)
+		dates.learnTurns(dates.without(days))
+		turns.learnDates(turns.without(days))
+		if unexplained(dates.without(days)) < unexplained(turns.without(days)) {
+			turns = dates
+		}
+	}
+	p.shape.Calendar, p.shape.DayType, p.shape.Dates = turns.found, turns.kinds, turns.dates
+}
+
+// months are what dates do: factors by kind of day to its month, and by date within it.
+type months struct {
+	found bool
+	kinds [timeline.MonthDays]float64
+	dates []float64
+}
+
+// without gives the days as they would be without what the dates do.
+func (m *months) without(days []total) []total {
+	left := slices.Clone(days)
+	for i := range left {
+		if m.found {
+			left[i].sum /= m.kinds[left[i].kind]
+		}
+		if m.dates != nil {
+			left[i].sum /= m.dates[left[i].date]
+		}
+	}
+	return left
+}
+
+// unexplained is how far days are from what is usual, all together.
+func unexplained(days []total) (sum float64) {
+	var room []float64
+	for i := 21; i < len(days); i++ {
+		if usual, ok := usually(days, i, &room); ok && days[i].sum >= 0 {
+			sum += math.Abs(math.Log(max(days[i].sum, 0.5) / usual))
+		}
+	}
+	return sum
+}
+
+const (
+	leastMonths = 3   // in which a date must have been seen
+	dateSigma   = 3   // robust standard deviations that it must stand out by
+	dateFactor  = 0.2 // and in any case
+)
+
+// learnDates finds factors for dates within the month, of daily counts: bills on the 1st
+// and 15th, whatever weekday that is. A date must stand out from ordinary days, always to
+// the same side, in three months and more, with one exception in five at most: what falls
+// on it by chance does not come again on it.
+func (m *months) learnDates(days []total) {
+	var ratios [timeline.MonthDates][]float64
+	var all, room []float64
+	for i := 21; i < len(days); i++ {
+		if d := days[i]; d.sum >= 0 {
+			if usual, ok := usually(days, i, &room); ok {
+				r := math.Log(max(d.sum, 0.5) / usual)
+				ratios[d.date], all = append(ratios[d.date], r), append(all, r)
+			}
+		}
+	}
+	if len(all) == 0 {
+		return
+	}
+	middle := robust.Median(all)
+	for i := range all {
+		all[i] = math.Abs(all[i] - middle)
+	}
+	limit := max(dateSigma*1.4826*robust.Median(all), dateFactor)
+	for date, list := range ratios {
+		above, below := 0, 0
+		for _, r := range list {
+			switch {
+			case r > limit:
+				above++
+			case r < -limit:
+				below++
+			}
+		}
+		if n := len(list); n < leastMonths || max(above, below) < n-n/5 {
+			continue
+		}
+		if m.dates == nil {
+			m.dates = slices.Repeat([]float64{1}, timeline.MonthDates)
+		}
+		m.dates[date] = math.Exp(robust.Median(list))
+	}
+}
+
+// learnTurns finds factors for the days at the turn of a month: the median
+// ratio of a day's total to the median of the three weeks before, days of the
+// same class. A factor must be seen three times and be clear of chance.
+func (m *months) learnTurns(days []total) {
 	var ratios [timeline.MonthDays][]float64
-	before := make([]float64, 0, 21)
+	var room []float64
 	for i := 21; i < len(days); i++ {
 		d := days[i]
 		if d.kind == 0 || !(d.sum > 0) {
 			continue
 		}
-		before = before[:0]
-		for _, b := range days[i-21 : i] {
-			if b.class == d.class && b.kind == 0 && b.sum > 0 {
-				before = append(before, b.sum)
-			}
-		}
-		if len(before) >= 5 {
-			ratios[d.kind] = append(ratios[d.kind], math.Log(d.sum/robust.Median(before)))
+		if usual, ok := usually(days, i, &room); ok {
+			ratios[d.kind] = append(ratios[d.kind], math.Log(d.sum/usual))
 		}
 	}
-	p.shape.DayType = [timeline.MonthDays]float64{1, 1, 1, 1, 1}
+	m.kinds = [timeline.MonthDays]float64{1, 1, 1, 1, 1}
 	for k, list := range ratios {
 		n := float64(len(list))
-		if n < 3 {
+		if n < leastMonths {
 			continue
 		}
 		mean, squares := 0.0, 0.0
@@ -66,8 +183,8 @@ func (p *Prepared) learnCalendar() {
 		for _, r := range list {
 			squares += (r - mean) * (r - mean) / (n - 1)
 		}
-		if m := robust.Median(list); math.Abs(m) > max(2*math.Sqrt(squares/n), 0.15) {
-			p.shape.DayType[k], p.shape.Calendar = math.Exp(m), true
+		if ratio := robust.Median(list); math.Abs(ratio) > max(2*math.Sqrt(squares/n), 0.15) {
+			m.kinds[k], m.found = math.Exp(ratio), true
 		}
 	}
 }

@@ -258,7 +258,8 @@ func (p *Prepared) roughNoise(points []Point) (phi, spread float64) {
 func (p *Prepared) Start(points []Point, c Choice) *Model {
 	m := newModel(p.shape.Family, p.shape.PerDay, c)
 	m.Transform, m.Offset, m.MeanRows = p.shape.Transform, p.shape.Offset, p.shape.MeanRows
-	m.Calendar, m.DayType, m.Year, m.UsualRows = p.shape.Calendar, p.shape.DayType, p.shape.Year, p.shape.UsualRows
+	m.Calendar, m.DayType, m.UsualRows = p.shape.Calendar, p.shape.DayType, p.shape.UsualRows
+	m.Dates, m.Year = p.shape.Dates, p.shape.Year
 	perDay := m.PerDay
 	values, level := p.startValues(points)
 	weight := min(24, float64(7*perDay))
@@ -302,12 +303,7 @@ func (p *Prepared) startValues(points []Point) (values []float64, level float64)
 		if p.shape.MeanRows > 0 {
 			x *= p.shape.MeanRows / pt.Rows
 		}
-		if p.shape.Calendar {
-			x /= p.shape.DayType[pt.Slot.MonthDay]
-		}
-		if p.shape.Year != nil {
-			x /= p.shape.Year[pt.Slot.YearDay]
-		}
+		x /= p.shape.turn(&pt.Slot)
 		k := pt.Slot.Cell(perDay)
 		cells[k] = append(cells[k], x)
 		all = append(all, x)

@@ -55,6 +55,7 @@ type Model struct {
 	MeanRows   float64 // mean row count where exposure is known, else 0
 	Calendar   bool    // days at the turn of the month differ
 	DayType    [timeline.MonthDays]float64
+	Dates      []float64 // factor by date within the month, nil where none stands out
 	Year       []float64 // factor by day of the year, nil where nothing comes every year
 	UsualRows  float64   // median row count of a mean
 	RowsWeight float64   // share of the noise that falls with the row count
@@ -128,7 +129,7 @@ func (m *Model) SetLevel(level float64) { m.level, m.Mean.Sum = level, level*m.M
 type Expectation struct {
 	Slot     timeline.Slot
 	Exposure float64 // row count over its mean, 1 where unknown, times Turn
-	Turn     float64 // what the date does to it: turn of the month, yearly days
+	Turn     float64 // what the date does to it: within the month, at its turn, in the year
 	Parent   float64 // profile of the period of day, by class
 	Day      float64 // factor (Mult) or shift (Add) of the weekday
 	Profile  float64 // profile of the slot, exposure not included
@@ -147,6 +148,21 @@ func (m *Model) Expect(slot timeline.Slot, rows float64) Expectation {
 	return e
 }
 
+// turn is what the date does to counts.
+func (m *Model) turn(slot *timeline.Slot) float64 {
+	turn := 1.0
+	if m.Calendar {
+		turn = m.DayType[slot.MonthDay]
+	}
+	if m.Dates != nil {
+		turn *= m.Dates[slot.Date31]
+	}
+	if m.Year != nil {
+		turn *= m.Year[slot.YearDay]
+	}
+	return turn
+}
+
 // ExpectInto is Expect into an expectation that is there already.
 func (m *Model) ExpectInto(e *Expectation, slot *timeline.Slot, rows float64) {
 	e.Slot, e.Exposure, e.Level = *slot, 1, m.level
@@ -155,13 +171,7 @@ func (m *Model) ExpectInto(e *Expectation, slot *timeline.Slot, rows float64) {
 	} else if m.PerDay == 1 && m.Family == Mult {
 		e.Exposure = float64(slot.Hours) / 24
 	}
-	e.Turn = 1
-	if m.Calendar {
-		e.Turn = m.DayType[slot.MonthDay]
-	}
-	if m.Year != nil {
-		e.Turn *= m.Year[slot.YearDay]
-	}
+	e.Turn = m.turn(slot)
 	e.Exposure *= e.Turn
 	k2 := m.Choice.Slot
 	cell, own, weekday := m.cells.at(slot.Cell(m.PerDay)), m.slots.at(int(slot.Week)), &m.Days[slot.Day]

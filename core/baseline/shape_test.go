@@ -61,6 +61,95 @@ func TestTheTurnOfTheMonthIsLearnedWhereThereIsOne(t *testing.T) {
 	}
 }
 
+// monthly are days of about 300 with so much noise; by is what a date does to its day.
+func monthly(rng *rand.Rand, days int, noise float64, by func(at time.Time) float64) []timeline.Sample {
+	at := time.Date(2025, 3, 3, 0, 0, 0, 0, time.UTC)
+	list := make([]timeline.Sample, days)
+	for i := range list {
+		list[i] = timeline.Sample{At: at.Unix(), Value: math.Round(300 * by(at) * math.Exp(noise*rng.NormFloat64()))}
+		at = at.AddDate(0, 0, 1)
+	}
+	return list
+}
+
+func datesOf(t *testing.T, list []timeline.Sample) *Model {
+	t.Helper()
+	p, err := Prepare(daily(timeline.Count), list, timeline.Mask{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p.Choose()
+}
+
+func TestDatesOfAMonthAreExpectedOnAnyWeekday(t *testing.T) {
+	rng := rand.New(rand.NewPCG(4, 4))
+	bills := func(at time.Time) float64 {
+		switch {
+		case at.Month() == time.August && at.Day() == 15:
+			return 1 // once they came to nothing
+		case at.Day() == 1 || at.Day() == 15:
+			return 5
+		case at.Day() == 20:
+			return 0.3
+		}
+		return 1
+	}
+	m := datesOf(t, monthly(rng, 330, 0.1, bills))
+	if m.Dates == nil || m.Calendar {
+		t.Fatalf("dates %v, turn of the month %t", m.Dates, m.Calendar)
+	}
+	for date, want := range map[int]float64{1: 5, 15: 5, 20: 0.3, 2: 1, 14: 1, 31: 1} {
+		if got := m.Dates[date]; math.Abs(got/want-1) > 0.12 {
+			t.Errorf("the %d. has factor %.2f, want %.1f", date, got, want)
+		}
+	}
+	slotter := timeline.NewSlotter(timeline.Grid{Period: 24 * time.Hour, Zone: time.UTC})
+	for _, date := range []time.Time{time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC), time.Date(2026, 4, 15, 0, 0, 0, 0, time.UTC)} {
+		if e := m.Expect(slotter.At(date.Unix()), 0); math.Abs(e.Mu/1500-1) > 0.2 {
+			t.Errorf("on %s %.0f are expected, want 1500", date.Format("Mon 2 Jan"), e.Mu)
+		}
+	}
+}
+
+func TestWorkingDaysAtTheTurnOfAMonthAreNoDates(t *testing.T) {
+	rng := rand.New(rand.NewPCG(5, 4))
+	slotter := timeline.NewSlotter(timeline.Grid{Period: 24 * time.Hour, Zone: time.UTC})
+	m := datesOf(t, monthly(rng, 330, 0.05, func(at time.Time) float64 {
+		if slotter.At(at.Unix()).MonthDay == 1 {
+			return 3
+		}
+		return 1
+	}))
+	if !m.Calendar || math.Abs(m.DayType[1]/3-1) > 0.1 {
+		t.Errorf("the first working day: %t, %v", m.Calendar, m.DayType)
+	}
+	if m.Dates != nil {
+		t.Errorf("taken for dates: %v", m.Dates)
+	}
+}
+
+// Lumps that come by chance must not be expected on the dates they fell on.
+func TestChanceMakesNoDates(t *testing.T) {
+	rng := rand.New(rand.NewPCG(6, 4))
+	found := 0
+	const series = 200
+	for range series {
+		if datesOf(t, monthly(rng, 200, 0.2, func(time.Time) float64 {
+			if rng.Float64() < 1.0/20 {
+				return 4
+			}
+			return 1
+		})).Dates != nil {
+			found++
+		}
+	}
+	// Of 31 dates one has three lumps in three to seven months, and no day without, in one
+	// series of a hundred or fewer.
+	if found > series/50 {
+		t.Errorf("dates in %d of %d series", found, series)
+	}
+}
+
 func TestMonthDaysCountWorkingDays(t *testing.T) {
 	s := timeline.NewSlotter(timeline.Grid{Period: 24 * time.Hour, Zone: time.UTC})
 	for date, want := range map[string]uint8{

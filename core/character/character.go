@@ -19,6 +19,7 @@ type Character struct {
 	Open      *Open    `json:"open,omitempty"`
 	Batches   *Batches `json:"batches,omitempty"`
 	Rhythm    *Rhythm  `json:"rhythm,omitempty"`
+	Dates     []int    `json:"dates,omitempty" doc:"of a month, of daily series: those on which it is always more, or always less, than on other days"`
 	Lots      int      `json:"lots,omitempty" doc:"all counts are a multiple of it"`
 	Noise     *float64 `json:"noise,omitempty" doc:"how far four in five periods stay within, relative to what is usual at their hour and day"`
 	Growth    *float64 `json:"growth,omitempty" doc:"relative change in 30 days"`
@@ -72,6 +73,7 @@ func Of(history []timeline.Sample, g timeline.Grid, kind timeline.Kind, away tim
 	}
 	s.describeActivity(&c)
 	s.describeShape(&c)
+	s.describeDates(&c)
 	s.describeRhythm(&c)
 	s.describeValues(&c)
 	return c
@@ -84,6 +86,7 @@ type period struct {
 	value        float64
 	hour, day    int // 0 … 23; day of the week, 0 Sunday
 	date         int // days since the first
+	ofMonth      int // 1 … 31
 }
 
 // series is what is looked at.
@@ -107,7 +110,7 @@ func look(history []timeline.Sample, g timeline.Grid, kind timeline.Kind, away t
 		if d := at.YearDay() + 400*at.Year(); d != last {
 			date, last = date+1, d
 		}
-		p := period{away: away.Covers(x.At), value: x.Value, hour: at.Hour(), day: int(at.Weekday()), date: date}
+		p := period{away: away.Covers(x.At), value: x.Value, hour: at.Hour(), day: int(at.Weekday()), date: date, ofMonth: at.Day()}
 		p.came = !p.away && !x.Missing()
 		p.active = p.came && (kind != timeline.Count || x.Value != 0)
 		s.periods[i] = p

@@ -1,6 +1,7 @@
 package character
 
 import (
+	"fmt"
 	"math"
 	"math/rand/v2"
 	"strings"
@@ -98,6 +99,38 @@ func TestBatchesAreCountedByNightsAndTheirHour(t *testing.T) {
 
 // Rhythms that are none of a day or a week are found, not listed; noise that wanders, and days
 // that differ, have none.
+func TestDatesOfAMonthThatDifferAreNamed(t *testing.T) {
+	bills := made(t, 24*time.Hour, 300, timeline.Count, func(rng *rand.Rand, at time.Time) float64 {
+		mean := 200.0
+		switch at.Day() {
+		case 1, 22:
+			mean = 900
+		case 13:
+			mean = 20
+		}
+		return math.Round(mean * math.Exp(0.03*rng.NormFloat64()))
+	})
+	says(t, bills, "On the 1st and 22nd of a month it is 4.5 times as much", "On the 13th of a month it is 10 % as much")
+	if fmt.Sprint(bills.Dates) != "[1 22 13]" {
+		t.Errorf("dates: %v", bills.Dates)
+	}
+	for name, c := range map[string]Character{
+		"days like any other": made(t, 24*time.Hour, 300, timeline.Count, func(rng *rand.Rand, _ time.Time) float64 {
+			return math.Round(200 * math.Exp(0.5*rng.NormFloat64()))
+		}),
+		"two months": made(t, 24*time.Hour, 59, timeline.Count, func(_ *rand.Rand, at time.Time) float64 {
+			return map[bool]float64{true: 900, false: 200 + float64(at.Day()%3)}[at.Day() == 15]
+		}),
+		"Mondays": made(t, 24*time.Hour, 300, timeline.Count, func(rng *rand.Rand, at time.Time) float64 {
+			return math.Round(map[bool]float64{true: 900, false: 200}[at.Weekday() == time.Monday] * math.Exp(0.1*rng.NormFloat64()))
+		}),
+	} {
+		if len(c.Dates) > 0 {
+			t.Errorf("%s: %v", name, c.Dates)
+		}
+	}
+}
+
 func TestRhythmsBesideDayAndWeekAreFound(t *testing.T) {
 	for _, hours := range []float64{12.42, 24.84, 9.3, 62} {
 		c := made(t, time.Hour, 84, timeline.Count, func(rng *rand.Rand, at time.Time) float64 {

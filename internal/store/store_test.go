@@ -3,8 +3,11 @@ package store_test
 import (
 	"errors"
 	"fmt"
+	"math"
+	"math/rand/v2"
 	"reflect"
 	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -184,6 +187,46 @@ func TestManySamplesAtOnceAreCountedOnce(t *testing.T) {
 	batch = append(batch[2000:], value(id, 5000, 1))
 	if n, first := put(t, s, batch...); n != 1 || !first.Equal(now.Add(5000*time.Hour)) {
 		t.Errorf("most of them again: %d changed from %s", n, first)
+	}
+}
+
+// Samples go over the wire in a form of our own making: the database's own words for what it
+// holds must be those that were meant, for what is missing and what is at the ends of numbers too.
+func TestWhatIsCopiedIsWhatTheDatabaseHolds(t *testing.T) {
+	s := open(t)
+	_, id := metric(t, s)
+	rng := rand.New(rand.NewPCG(3, 3))
+	odd := []*float64{nil, new(0.0), new(math.Copysign(0, -1)), new(math.MaxFloat64), new(-math.SmallestNonzeroFloat64),
+		new(0.1), new(-1e-300), new(1.0 / 3)}
+	batch := make([]record.Sample, 4000) // enough for a COPY into the table itself
+	for i := range batch {
+		batch[i] = record.Sample{SeriesID: id, At: now.Add(time.Duration(i)*time.Minute + time.Duration(rng.IntN(1e6))*time.Microsecond),
+			Value: odd[rng.IntN(len(odd))], Rows: odd[rng.IntN(len(odd))]}
+	}
+	put(t, s, batch...)
+	var held []struct {
+		Second, Micro int64
+		Value, Rows   *string
+	}
+	pgtest.Must(t, s.DB.Select(&held, `
+		select floor(extract(epoch from at))::bigint as second, (extract(microseconds from at)::bigint % 1000000) as micro,
+			value::text as value, rows::text as rows
+		from sample order by at`))
+	if len(held) != len(batch) {
+		t.Fatalf("%d samples are held of %d", len(held), len(batch))
+	}
+	same := func(text *string, v *float64) bool {
+		if text == nil || v == nil {
+			return text == nil && v == nil
+		}
+		x, err := strconv.ParseFloat(*text, 64)
+		return err == nil && x == *v
+	}
+	for i, h := range held {
+		b := batch[i]
+		if h.Second != b.At.Unix() || h.Micro != int64(b.At.Nanosecond()/1000) || !same(h.Value, b.Value) || !same(h.Rows, b.Rows) {
+			t.Fatalf("sample %d: held %+v, sent %+v", i, h, b)
+		}
 	}
 }
 

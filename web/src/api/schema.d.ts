@@ -3893,6 +3893,8 @@ export interface components {
             active: number;
             batches?: components["schemas"]["Batches"];
             dataset: string;
+            /** @description of a month, of daily series: those on which it is always more, or always less, than on other days */
+            dates?: number[];
             /**
              * Format: int64
              * @description local days that this is read off
