@@ -113,29 +113,45 @@ const (
 )
 
 // learnDates finds factors for dates within the month, of daily counts: bills on the 1st
-// and 15th, whatever weekday that is. A date must stand out from ordinary days, always to
-// the same side, in three months and more, with one exception in five at most: what falls
-// on it by chance does not come again on it.
+// and 15th, whatever weekday that is. What falls on a date by chance does not come again on
+// it.
 func (m *months) learnDates(days []total) {
 	var ratios [timeline.MonthDates][]float64
-	var all, room []float64
+	var room []float64
 	for i := 21; i < len(days); i++ {
 		if d := days[i]; d.sum >= 0 {
 			if usual, ok := usually(days, i, &room); ok {
-				r := math.Log(max(d.sum, 0.5) / usual)
-				ratios[d.date], all = append(ratios[d.date], r), append(all, r)
+				ratios[d.date] = append(ratios[d.date], math.Log(max(d.sum, 0.5)/usual))
 			}
 		}
 	}
+	if found := StandOut(&ratios, dateFactor); found != nil {
+		m.dates = make([]float64, timeline.MonthDates)
+		for date, effect := range found {
+			m.dates[date] = math.Exp(effect)
+		}
+	}
+}
+
+// StandOut gives by how much dates of a month stand out of how far days usually stray,
+// from what is left of each day without level and weekday: the median of a date that
+// strays by three robust standard deviations, and by least, to the same side in three
+// months and more, with one exception in five at most; 0 for all others, and nil where
+// none does.
+func StandOut(left *[timeline.MonthDates][]float64, least float64) (effects []float64) {
+	var all []float64
+	for _, list := range left {
+		all = append(all, list...)
+	}
 	if len(all) == 0 {
-		return
+		return nil
 	}
 	middle := robust.Median(all)
 	for i := range all {
 		all[i] = math.Abs(all[i] - middle)
 	}
-	limit := max(dateSigma*1.4826*robust.Median(all), dateFactor)
-	for date, list := range ratios {
+	limit := max(dateSigma*1.4826*robust.Median(all), least)
+	for date, list := range left {
 		above, below := 0, 0
 		for _, r := range list {
 			switch {
@@ -148,11 +164,12 @@ func (m *months) learnDates(days []total) {
 		if n := len(list); n < leastMonths || max(above, below) < n-n/5 {
 			continue
 		}
-		if m.dates == nil {
-			m.dates = slices.Repeat([]float64{1}, timeline.MonthDates)
+		if effects == nil {
+			effects = make([]float64, timeline.MonthDates)
 		}
-		m.dates[date] = math.Exp(robust.Median(list))
+		effects[date] = robust.Median(list)
 	}
+	return effects
 }
 
 // learnTurns finds factors for the days at the turn of a month: the median

@@ -28,10 +28,11 @@ type Forecast struct {
 
 	log     bool
 	weekday [7]float64
+	dates   []float64 // effect by date of the month, nil where none stands out
 	ratios  []float64 // |error| over spread
 	centre  []float64
 	spread  []float64
-	shape   []float64  // weekday effect of each day forecast
+	shape   []float64  // effect of weekday and date of each day forecast
 	growth  [2]float64 // ln spread = growth[0] + growth[1]·ln h
 	noise   float64    // half-width of the 90 % interval of a day about its level
 }
@@ -112,7 +113,7 @@ func Ahead(cfg baseline.Config, d Daily, days int, coverage float64) (*Forecast,
 		return nil, fmt.Errorf("%d days ahead: %d days of history allow 1 to %d", days, n, 3*n)
 	}
 	f := &Forecast{Days: n, Coverage: coverage, FullYear: n >= 365, log: cfg.Kind == timeline.Count || cfg.Kind == timeline.Duration}
-	y := f.season(d)
+	y := f.season(d, cfg.Grid.Zone)
 	f.choose(y)
 	f.uncertainty(y)
 	last := d.At[n-1]
@@ -122,10 +123,11 @@ func Ahead(cfg baseline.Config, d Daily, days int, coverage float64) (*Forecast,
 	wide := robust.NormalQuantile((1+coverage)/2) / ninety
 	for h := 1; h <= days; h++ {
 		at = g.Next(at)
-		weekday := int(at.In(g.Zone).Weekday())
-		centre := path[h-1] + f.weekday[weekday]
+		day := at.In(g.Zone)
+		shape := f.weekday[day.Weekday()] + f.date(day)
+		centre := path[h-1] + shape
 		half := math.Hypot(f.quantile(coverage)*f.spreadAt(h), f.noise*wide)
-		f.shape = append(f.shape, f.weekday[weekday])
+		f.shape = append(f.shape, shape)
 		f.centre, f.spread = append(f.centre, path[h-1]), append(f.spread, f.spreadAt(h))
 		f.At = append(f.At, at.Unix())
 		f.Expected = append(f.Expected, f.back(centre))
@@ -144,9 +146,20 @@ func (f *Forecast) back(y float64) float64 {
 	return y
 }
 
+// date is what a day's date within its month does to it.
+func (f *Forecast) date(day time.Time) float64 {
+	if f.dates == nil {
+		return 0
+	}
+	return f.dates[day.Day()]
+}
+
+// leastDate is by how much a date must stand out where days are compared by their ratios.
+const leastDate = 0.2
+
 // season brings days onto the working scale, fills gaps with the week's mean
-// and takes the weekday effects out.
-func (f *Forecast) season(d Daily) []float64 {
+// and takes the effects of weekdays and dates out.
+func (f *Forecast) season(d Daily, zone *time.Location) []float64 {
 	y := make([]float64, len(d.Value))
 	last := math.NaN()
 	for i, v := range d.Value {
@@ -175,15 +188,31 @@ func (f *Forecast) season(d Daily) []float64 {
 			f.weekday[w] = robust.Median(effects[w])
 		}
 	}
-	var rest []float64
 	for i := range y {
 		y[i] -= f.weekday[d.Weekday[i]]
-		if i >= 3 && i+3 < len(y) {
-			// Six neighbours, so that one odd day tells of itself alone; their median has
-			// .2147 of the variance of a day (normal order statistics).
-			others := append(slices.Clone(y[i-3:i]), y[i+1:i+4]...)
-			rest = append(rest, math.Abs(y[i]-robust.Median(others))/math.Sqrt(1.2147))
+	}
+	// Six neighbours, so that one odd day tells of itself alone.
+	strays := func(i int) float64 {
+		return y[i] - robust.Median(append(slices.Clone(y[i-3:i]), y[i+1:i+4]...))
+	}
+	var byDate [timeline.MonthDates][]float64
+	for i := 3; i+3 < len(y); i++ {
+		date := time.Unix(d.At[i], 0).In(zone).Day()
+		byDate[date] = append(byDate[date], strays(i))
+	}
+	least := 0.0
+	if f.log {
+		least = leastDate
+	}
+	if f.dates = baseline.StandOut(&byDate, least); f.dates != nil {
+		for i := range y {
+			y[i] -= f.date(time.Unix(d.At[i], 0).In(zone))
 		}
+	}
+	var rest []float64
+	for i := 3; i+3 < len(y); i++ {
+		// The median of six has .2147 of the variance of a day (normal order statistics).
+		rest = append(rest, math.Abs(strays(i))/math.Sqrt(1.2147))
 	}
 	f.noise = ninety * 1.4826 * robust.Median(rest)
 	return y

@@ -51,6 +51,48 @@ func TestAForecastFollowsGrowthAndTheWeek(t *testing.T) {
 	}
 }
 
+// What comes on the 1st and 15th of each month is foretold on these days, whatever weekday they
+// are, and widens the intervals of no other.
+func TestDatesOfAMonthAreForetold(t *testing.T) {
+	rng := rand.New(rand.NewPCG(3, 9))
+	bills, plain := growing(rng, 420, 0.001, 0.05), Daily{}
+	plain.At, plain.Weekday, plain.Value = bills.At, bills.Weekday, append([]float64{}, bills.Value...)
+	billed := func(at int64) bool { d := time.Unix(at, 0).UTC().Day(); return d == 1 || d == 15 }
+	for i, at := range bills.At {
+		if billed(at) {
+			bills.Value[i] *= 6
+		}
+	}
+	const past = 360
+	ahead := func(d Daily) *Forecast {
+		f, err := Ahead(daily(timeline.Count), Daily{d.At[:past], d.Weekday[:past], d.Value[:past]}, 60, 0.9)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return f
+	}
+	with, without := ahead(bills), ahead(plain)
+	inside := 0
+	for h, at := range with.At {
+		want := 1.0
+		if billed(at) {
+			want = 6
+		}
+		if ratio := with.Expected[h] / without.Expected[h]; math.Abs(ratio/want-1) > 0.1 {
+			t.Errorf("%s: %.2f times what is expected without bills, want %.0f", time.Unix(at, 0).UTC().Format(time.DateOnly), ratio, want)
+		}
+		if v := bills.Value[past+h]; v >= with.Low[h] && v <= with.High[h] {
+			inside++
+		}
+		if wide := math.Log(with.High[h]/with.Low[h]) / math.Log(without.High[h]/without.Low[h]); wide > 1.25 {
+			t.Errorf("day %d: the interval is %.2f times as wide as without bills", h+1, wide)
+		}
+	}
+	if inside < 48 {
+		t.Errorf("%d of 60 days within the 90 %% interval", inside)
+	}
+}
+
 func TestTheForecastIntervalCoversWhatItStates(t *testing.T) {
 	rng := rand.New(rand.NewPCG(8, 1))
 	inside, n := 0, 0

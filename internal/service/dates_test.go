@@ -5,6 +5,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"net/url"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -68,5 +69,16 @@ func TestBillsOnTheFirstAndFifteenthAreExpected(t *testing.T) {
 	dbtest.Must(t, s.Admin.Get(t.Context(), of+"/character", nil, &like))
 	if said := strings.Join(like.Sentences, " "); !strings.Contains(said, "On the 1st and 15th of a month it is 7.") {
 		t.Errorf("it is said to be: %s", said)
+	}
+	var ahead study.Forecast
+	dbtest.Must(t, s.Admin.Get(t.Context(), of+"/forecast", url.Values{"days": {"20"}}, &ahead))
+	var foretold []int
+	for i, at := range ahead.At {
+		if ahead.Expected[i] > 1800 {
+			foretold = append(foretold, at.Day())
+		}
+	}
+	if !slices.Equal(foretold, []int{1}) {
+		t.Errorf("bills are foretold for %v of the next 20 days", foretold)
 	}
 }
