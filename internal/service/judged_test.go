@@ -1,17 +1,22 @@
 package service_test
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"tinbell/core/timeline"
 	"tinbell/internal/collect"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/record"
+	"tinbell/internal/store"
+	"tinbell/internal/watch"
 )
 
 // rush is a day's shape of counts.
@@ -42,6 +47,46 @@ func TestTheFirstSampleUnderFixedBoundsIsJudged(t *testing.T) {
 		if len(list) != i+1 || list[0].Segment != segment || list[0].FromHistory {
 			t.Fatalf("after the first sample of %s: %+v", segment, list)
 		}
+	}
+}
+
+// A process ends after it has walked through a new monitor's past and before it could say so: the
+// walk is ordered again, and begins when a sample has come meanwhile. Whichever of that walk and the
+// judging comes first, the sample is news, and is told once.
+func TestAWalkThatIsMadeAgainTellsWhatCameMeanwhileOnce(t *testing.T) {
+	t.Parallel()
+	for name, judgedFirst := range map[string]bool{"walked first": false, "judged first": true} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			s := dbtest.Start(t, now)
+			declared(t, s, collect.Declaration{Metric: "queue", Kind: timeline.Count, Period: "1h"}, fixed(10))
+			s.Settle(t)
+			monitor, err := s.Parts.Store.Monitor(t.Context(), "queue")
+			dbtest.Must(t, err)
+			ids, err := s.Parts.Store.EnsureSeries(t.Context(), monitor.MetricID, []string{""})
+			dbtest.Must(t, err)
+			low, at := 3.0, now.Add(-time.Hour)
+			dbtest.Must(t, s.Parts.Store.InTx(t.Context(), func(tx pgx.Tx) error {
+				_, err := store.PutSamples(t.Context(), tx, []record.Sample{{SeriesID: ids[""], At: at, Value: &low}}, store.RecentFrom(now))
+				return err
+			}))
+			judge := func() {
+				if err := s.Parts.Watcher.Evaluate(t.Context(), monitor.MetricID, watch.Changed{From: at}); err != nil &&
+					!errors.As(err, new(watch.Outdated)) {
+					t.Fatal(err)
+				}
+			}
+			if judgedFirst {
+				judge()
+			}
+			_, err = s.Parts.Watcher.Learn(t.Context(), watch.Order{Monitor: monitor.ID, History: true}, func(int, int) {})
+			dbtest.Must(t, err)
+			judge()
+			list := alertsOf(t, s, "queue")
+			if len(list) != 1 || list[0].FromHistory || list[0].ClosedAt != nil {
+				t.Errorf("alerts: %+v", list)
+			}
+		})
 	}
 }
 

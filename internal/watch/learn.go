@@ -87,12 +87,14 @@ func (w *Watcher) Learn(ctx context.Context, o Order, progress func(done, total 
 		return came, err
 	}
 	past := walk{from: func(record.Series) time.Time { return time.Time{} }}
+	each := o
 	if o.History {
 		past.from = func(record.Series) time.Time { return theBeginning }
+		each.History = !carriedOut(m, now)
 	}
 	done := 0
 	for part := range slices.Chunk(subject.Series, subject.together()) {
-		if err := w.learnSome(ctx, subject, part, o, past); err != nil {
+		if err := w.learnSome(ctx, subject, part, each, past); err != nil {
 			return came, err
 		}
 		done += len(part)
@@ -122,6 +124,13 @@ func (w *Watcher) Learn(ctx context.Context, o Order, progress func(done, total 
 		came, err = store.Learned(ctx, tx, m.ID, now)
 		return err
 	})
+}
+
+// carriedOut tells whether a monitor's past was walked through just now, by a process that
+// ended before it could say so, and is walked through again: what came since the first time is
+// no history, and what rang since is there already.
+func carriedOut(m record.Monitor, now time.Time) bool {
+	return m.LearnedAt != nil && now.Sub(*m.LearnedAt) < dayBefore
 }
 
 // theBeginning asks for a walk through all of the past.
