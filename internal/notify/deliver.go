@@ -21,7 +21,7 @@ func (n *Notifier) Deliver(ctx context.Context) (int, error) {
 	if err := n.store.Fold(ctx, n.now(), sumAfter, newID); err != nil {
 		return 0, err
 	}
-	due, err := n.store.Lease(ctx, n.now(), n.now().Add(lease), 4*atOnce)
+	due, err := n.store.Lease(ctx, n.options.Process, n.now(), n.now().Add(lease), 4*atOnce)
 	if err != nil || len(due) == 0 {
 		return 0, err
 	}

@@ -29,6 +29,7 @@ type Options struct {
 	Allowed []netip.Prefix // private addresses that webhooks may go to
 	Reach   []netip.Prefix // where mail servers may be; empty: anywhere but where nothing may
 	Trust   *x509.CertPool // authorities of mail and web servers; nil: the system's
+	Process int32          // which one this is, among those that share a database
 	Now     func() time.Time
 	Log     *slog.Logger
 	Why     func(ctx context.Context, alert int64) string // in one line; empty where it is not clear

@@ -28,7 +28,7 @@ func (s *Service) dutiesOf(j *jobs, keep store.Keep) []duty.Config {
 		{Name: "beat", Every: beats, Everywhere: true, Round: s.alive.beat,
 			Doc: "says that this process lives"},
 		{Name: "orphans", Every: beats, Everywhere: true, Round: s.adopt,
-			Doc: "takes over the jobs of processes that are gone"},
+			Doc: "takes over the jobs and messages of processes that are gone"},
 		{Name: "collect", Every: often, Round: func(ctx context.Context) error { return j.collectDue(ctx, now()) },
 			Doc: "queues the datasets whose collection is due"},
 		{Name: "pushed", Every: often, Round: func(ctx context.Context) error { return j.judgePushed(ctx, now()) },
@@ -117,7 +117,8 @@ func (v *pulse) release() {
 	}
 }
 
-// adopt takes over the jobs of processes that are gone.
+// adopt takes over the jobs of processes that are gone, and the messages that they were
+// sending.
 func (s *Service) adopt(ctx context.Context) error {
 	living, err := s.Parts.Store.Living(ctx, deadAfter)
 	if err != nil || len(living) == 0 {
@@ -127,7 +128,11 @@ func (s *Service) adopt(ctx context.Context) error {
 	if n > 0 {
 		s.log.WarnContext(ctx, "jobs taken over whose process is gone", "jobs", n)
 	}
-	return err
+	freed, freeErr := s.Parts.Store.FreeLeases(ctx, living)
+	if freed > 0 {
+		s.log.WarnContext(ctx, "messages taken over whose process is gone", "messages", freed)
+	}
+	return errors.Join(err, freeErr)
 }
 
 // endLost ends the tasks that no job works on any more: its process ended, or

@@ -271,7 +271,7 @@ func (s *Service) assemble(ctx, life context.Context, o Options) error {
 	p.Logs = logs.New(records, p.Collector, o.Now)
 	p.Feeds = feed.New(records, p.Calendars, safe, o.AllowPrivate, o.Now)
 	p.Notifier = notify.New(records, p.Charts, safe, notify.Options{Address: s.public(o), Allowed: o.AllowPrivate, Reach: o.Reach,
-		Trust: o.Trust, Now: o.Now, Log: o.Log, Why: p.Diagnoser.Line})
+		Trust: o.Trust, Process: s.alive.number, Now: o.Now, Log: o.Log, Why: p.Diagnoser.Line})
 	p.Faults = faults.New(records, p.Notifier.Hear, o.Now, o.Log)
 	p.Config = config.New(records, p.Collector, p.Warehouses, p.Calendars, p.Watcher, p.Notifier, p.Comparer, p.Setup, p.Feeds, o.Now)
 	p.Proxies, p.Works, p.Ending = o.TrustedProxies, o.Role == RoleWork, s.ending.Load

@@ -183,14 +183,24 @@ const next = `m.state = 'waiting' and not c.paused
 // instant: afterwards another process may take them. About one group a channel
 // hears in order, so only the earliest that waits is handed out. What is being
 // sent, and what paused channels wait for, is left.
-func (s *Store) Lease(ctx context.Context, now, until time.Time, limit int) ([]record.Message, error) {
+func (s *Store) Lease(ctx context.Context, process int32, now, until time.Time, limit int) ([]record.Message, error) {
 	return many[record.Message](ctx, s, "messages", `
 		with due as (
 			select m.id from message m join channel c on c.id = m.channel_id
 			where `+next+` and m.due_at <= $1 and (m.leased_to is null or m.leased_to < $1)
 			order by m.due_at limit $3 for update of m skip locked)
-		update message m set leased_to = $2, attempts = m.attempts + 1 from due, channel c where m.id = due.id and c.id = m.channel_id
-		returning `+messageColumns+`, m.body, c.name as channel`, now, until, limit)
+		update message m set leased_to = $2, leased_by = $4, attempts = m.attempts + 1 from due, channel c
+		where m.id = due.id and c.id = m.channel_id
+		returning `+messageColumns+`, m.body, c.name as channel`, now, until, limit, process)
+}
+
+// FreeLeases gives back what processes hold that live no more, and says how many messages
+// that is: they are sent again under the same key.
+func (s *Store) FreeLeases(ctx context.Context, living []int32) (n int, err error) {
+	freed, err := many[string](ctx, s, "messages", `
+		update message set leased_to = null, leased_by = null
+		where state = 'waiting' and leased_to is not null and leased_by <> all($1) returning id::text`, living)
+	return len(freed), err
 }
 
 // Rendered keeps what a message says, so that every attempt says the same.
