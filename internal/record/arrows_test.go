@@ -68,7 +68,7 @@ var allowed = map[string]string{
 	"internal/sink":       "",
 
 	"internal/collect/bound":     "",
-	"internal/collect/columns":   "core/drift internal/contain",
+	"internal/collect/columns":   "core/drift internal/collect/bound internal/contain",
 	"internal/collect/landing":   "internal/collect/bound internal/record",
 	"internal/collect/lineage":   "internal/record",
 	"internal/collect/otlp":      "internal/collect/bound internal/record",

@@ -2,6 +2,7 @@ package bound_test
 
 import (
 	"bytes"
+	"encoding/binary"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
@@ -78,4 +79,30 @@ func FuzzShape(f *testing.F) {
 			t.Errorf("%q: %d values %d deep, a reader sees %d and %d", raw, values, deepest, v, d)
 		}
 	})
+}
+
+// The length of a Parquet file's description is four bytes of its own: what they say is room
+// that a reader takes.
+func TestADescriptionThatCannotBeTrueIsRefused(t *testing.T) {
+	file := func(size int, length uint32) *bytes.Reader {
+		content := make([]byte, size)
+		binary.LittleEndian.PutUint32(content[size-8:], length)
+		return bytes.NewReader(content)
+	}
+	for _, c := range []struct {
+		size   int
+		length uint32
+		says   string
+	}{
+		{1000, 900, ""},
+		{1000, 989, "989 bytes, and it has 1000 itself"},
+		{1000, 4_000_000_000, "and it has 1000 itself"},
+		{10 << 20, 9 << 20, "its description has 9 MB"},
+		{9, 1, "it has only 9 bytes"},
+	} {
+		err := bound.Footer(file(c.size, c.length), int64(c.size))
+		if c.says == "" && err != nil || c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
+			t.Errorf("%d bytes with a description of %d: %v, want %q", c.size, c.length, err, c.says)
+		}
+	}
 }

@@ -3,10 +3,12 @@ package columns
 import (
 	"bytes"
 	"compress/gzip"
+	"encoding/binary"
 	"fmt"
 	"math"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -215,6 +217,29 @@ func FuzzCSV(f *testing.F) {
 			return nil
 		})
 	})
+}
+
+// A file of a few kilobytes must not make room for the gigabytes that it says its description has.
+func TestAParquetFileThatPromisesGigabytesIsRefused(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "x.parquet")
+	if err := parquet.WriteFile(path, make([]every, 20)); err != nil {
+		t.Fatal(err)
+	}
+	content, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	binary.LittleEndian.PutUint32(content[len(content)-8:], 3<<30)
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	_, err = Open(written(t, "huge.parquet", content))
+	runtime.ReadMemStats(&after)
+	if err == nil || !strings.Contains(err.Error(), "its description is said to have") {
+		t.Errorf("it says: %v", err)
+	}
+	if took := after.TotalAlloc - before.TotalAlloc; took > 4<<20 {
+		t.Errorf("%d MB were taken", took>>20)
+	}
 }
 
 func FuzzParquet(f *testing.F) {

@@ -12,6 +12,7 @@ import (
 	"github.com/parquet-go/parquet-go/format"
 
 	"tinbell/core/drift"
+	"tinbell/internal/collect/bound"
 )
 
 // parquetBlock is the most rows of a row group that are one block.
@@ -42,6 +43,9 @@ func openParquet(path string) (table Table, err error) {
 	info, err := f.Stat()
 	if err != nil {
 		return nil, err
+	}
+	if err := bound.Footer(f, info.Size()); err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	opened, err := parquet.OpenFile(f, info.Size(), parquet.SkipPageIndex(true), parquet.SkipBloomFilters(true))
 	if err != nil {

@@ -5,7 +5,6 @@ import (
 	"bytes"
 	"compress/gzip"
 	"crypto/sha256"
-	"encoding/binary"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
@@ -119,9 +118,7 @@ const (
 	// rows, which are never held.
 	longestRow  = 4 << 20
 	mostColumns = 10_000
-	// longestFooter is how many bytes the description of a Parquet file may have.
-	longestFooter = 8 << 20
-	deepest       = 64
+	deepest     = 64
 )
 
 // named is how many lines of NDJSON are looked at for columns.
@@ -189,7 +186,7 @@ func (c *Content) parquet(f *os.File) (err error) {
 	if err != nil {
 		return err
 	}
-	if err := checkFooter(f, info.Size()); err != nil {
+	if err := bound.Footer(f, info.Size()); err != nil {
 		return err
 	}
 	opened, err := parquet.OpenFile(f, info.Size(), parquet.SkipPageIndex(true), parquet.SkipBloomFilters(true))
@@ -203,22 +200,6 @@ func (c *Content) parquet(f *os.File) (err error) {
 			kind = field.Type().String()
 		}
 		c.Columns = append(c.Columns, record.Column{Name: field.Name(), Type: kind, Nullable: field.Optional()})
-	}
-	return nil
-}
-
-// checkFooter refuses a Parquet file whose description alone would take much
-// memory: its length stands before the last four bytes.
-func checkFooter(f io.ReaderAt, size int64) error {
-	var tail [8]byte
-	if size < 12 {
-		return errors.New("it is no Parquet file: it has only " + fmt.Sprint(size) + " bytes")
-	}
-	if _, err := f.ReadAt(tail[:], size-8); err != nil {
-		return err
-	}
-	if length := binary.LittleEndian.Uint32(tail[:4]); length > longestFooter {
-		return fmt.Errorf("it is no Parquet file that is read: its description has %d MB", length>>20)
 	}
 	return nil
 }
