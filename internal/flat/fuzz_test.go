@@ -13,7 +13,7 @@ import (
 // lines is taken or refused by number.
 func FuzzTable(f *testing.F) {
 	for _, seed := range []string{"alert,verdict\n1,fault\n", "alert,verdict\n\"1,fault\n2,noise\n", "verdict\n\xff\n",
-		"\ufeffverdict,note\nnoise,\"a\nb\"\n", "verdict\n\"", ""} {
+		"\ufeffverdict,note\nnoise,\"a\nb\"\n", "verdict\n\"", "", "[0,00"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, file string) {
@@ -35,8 +35,9 @@ func FuzzTable(f *testing.F) {
 		if err != nil && !errors.As(err, new(record.Invalid)) {
 			t.Error(err)
 		}
-		if lines := strings.Count(file, "\n") + 1; taken+result.Refused > lines {
-			t.Errorf("%d taken and %d refused of %d lines", taken, result.Refused, lines)
+		// A line is one row; in an array of JSON a comma may begin another.
+		if most := strings.Count(file, "\n") + strings.Count(file, ",") + 1; taken+result.Refused > most {
+			t.Errorf("%d taken and %d refused of %d at most", taken, result.Refused, most)
 		}
 	})
 }
