@@ -127,7 +127,8 @@ func driftOnTheCommandLine(t *testing.T, p *program) {
 	}{
 		{"drift list", 0, "ml.noshow_features"},
 		{"drift show noshow", 0, "drifted since"},
-		{"drift show noshow", 0, "lead_time_hours: 100 to"},
+		{"drift show noshow", 0, " % before"}, // of whichever feature moved most
+		{"drift show noshow --feature lead_time_hours", 0, "100 to"},
 		{"drift show noshow --feature lead_time_hours", 0, "Kolmogorov-Smirnov"},
 		{"drift show noshow --feature nope", 2, "party_size"},
 		{"drift show noshow --period 2026-10-01", 2, "--feature, --pairs"},
