@@ -26,7 +26,7 @@ func (p *Prepared) totals() (days []total) {
 				days[len(days)-1].sum = math.NaN()
 			}
 			date, spoilt = pt.Slot.Date, false
-			days = append(days, total{class: pt.Slot.Class, kind: pt.Slot.MonthDay, date: pt.Slot.Date31})
+			days = append(days, total{class: pt.Slot.Class, kind: pt.Slot.MonthDay, date: pt.Slot.MonthDate})
 		}
 		if pt.Usable() {
 			days[len(days)-1].sum += pt.X
@@ -106,11 +106,8 @@ func unexplained(days []total) (sum float64) {
 	return sum
 }
 
-const (
-	leastMonths = 3   // in which a date must have been seen
-	dateSigma   = 3   // robust standard deviations that it must stand out by
-	dateFactor  = 0.2 // and in any case
-)
+// dateFactor is by how much the logarithm of a day's ratio to what is usual must stand out.
+const dateFactor = 0.2
 
 // learnDates finds factors for dates within the month, of daily counts: bills on the 1st
 // and 15th, whatever weekday that is. What falls on a date by chance does not come again on
@@ -131,45 +128,6 @@ func (m *months) learnDates(days []total) {
 			m.dates[date] = math.Exp(effect)
 		}
 	}
-}
-
-// StandOut gives by how much dates of a month stand out of how far days usually stray,
-// from what is left of each day without level and weekday: the median of a date that
-// strays by three robust standard deviations, and by least, to the same side in three
-// months and more, with one exception in five at most; 0 for all others, and nil where
-// none does.
-func StandOut(left *[timeline.MonthDates][]float64, least float64) (effects []float64) {
-	var all []float64
-	for _, list := range left {
-		all = append(all, list...)
-	}
-	if len(all) == 0 {
-		return nil
-	}
-	middle := robust.Median(all)
-	for i := range all {
-		all[i] = math.Abs(all[i] - middle)
-	}
-	limit := max(dateSigma*1.4826*robust.Median(all), least)
-	for date, list := range left {
-		above, below := 0, 0
-		for _, r := range list {
-			switch {
-			case r > limit:
-				above++
-			case r < -limit:
-				below++
-			}
-		}
-		if n := len(list); n < leastMonths || max(above, below) < n-n/5 {
-			continue
-		}
-		if effects == nil {
-			effects = make([]float64, timeline.MonthDates)
-		}
-		effects[date] = robust.Median(list)
-	}
-	return effects
 }
 
 // learnTurns finds factors for the days at the turn of a month: the median

@@ -155,7 +155,7 @@ func (m *Model) turn(slot *timeline.Slot) float64 {
 		turn = m.DayType[slot.MonthDay]
 	}
 	if m.Dates != nil {
-		turn *= m.Dates[slot.Date31]
+		turn *= m.Dates[slot.MonthDate]
 	}
 	if m.Year != nil {
 		turn *= m.Year[slot.YearDay]

@@ -150,6 +150,44 @@ func TestChanceMakesNoDates(t *testing.T) {
 	}
 }
 
+// Two days in five are others by the week: three of one date are soon all among them. And where
+// most days are the same, nothing tells how far one strays.
+func TestDaysThatOftenDifferMakeNoDates(t *testing.T) {
+	rng := rand.New(rand.NewPCG(7, 4))
+	const series = 400
+	for months, most := range map[int]int{3: series / 10, 12: series / 20} {
+		found := 0
+		for range series {
+			var left [timeline.MonthDates][]float64
+			for range months {
+				for date := 1; date <= 30; date++ {
+					r := 0.05 * rng.NormFloat64()
+					if rng.Float64() < 0.4 {
+						r -= 2
+					}
+					left[date] = append(left[date], r)
+				}
+			}
+			if StandOut(&left, 0.2) != nil {
+				found++
+			}
+		}
+		if found > most {
+			t.Errorf("over %d months, dates in %d of %d series", months, found, series)
+		}
+	}
+	var still [timeline.MonthDates][]float64
+	for date := range still {
+		still[date] = make([]float64, 6)
+	}
+	for i := range still[7] {
+		still[7][i] = 1e-12
+	}
+	if found := StandOut(&still, 0); found != nil {
+		t.Errorf("of days that are all the same: %v", found)
+	}
+}
+
 func TestMonthDaysCountWorkingDays(t *testing.T) {
 	s := timeline.NewSlotter(timeline.Grid{Period: 24 * time.Hour, Zone: time.UTC})
 	for date, want := range map[string]uint8{

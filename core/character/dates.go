@@ -3,18 +3,16 @@ package character
 import (
 	"fmt"
 	"math"
-	"strings"
 
+	"tinbell/core/baseline"
 	"tinbell/core/robust"
+	"tinbell/core/timeline"
 )
 
-const (
-	leastMonths = 3   // in which a date must have come
-	dateFactor  = 1.5 // by which it must differ
-)
+// dateFactor is by how much a date must differ to be worth saying.
+const dateFactor = 1.5
 
-// describeDates says which dates of a month are unlike other days, of daily series: in every
-// month, to the same side, and farther than nine in ten days stray.
+// describeDates says which dates of a month are unlike other days, of daily series.
 func (s *series) describeDates(c *Character) {
 	if !s.Daily() {
 		return
@@ -31,41 +29,30 @@ func (s *series) describeDates(c *Character) {
 			usual[d] = robust.Median(byDay[d])
 		}
 	}
-	var ratios [32][]float64
-	var all []float64
+	var ratios [timeline.MonthDates][]float64
 	for i := range s.periods {
 		if p := &s.periods[i]; p.came && p.value >= 0 && usual[p.day] > 0 {
-			r := math.Log(max(p.value, 0.5) / usual[p.day])
-			ratios[p.ofMonth], all = append(ratios[p.ofMonth], r), append(all, math.Abs(r))
+			ratios[p.ofMonth] = append(ratios[p.ofMonth], math.Log(max(p.value, 0.5)/usual[p.day]))
 		}
 	}
-	if len(all) == 0 {
-		return
-	}
-	limit := max(robust.Quantile(all, 0.9), math.Log(dateFactor))
 	var more, less []int
 	var high, low []float64
-	for date, list := range ratios {
-		if len(list) < leastMonths {
-			continue
-		}
-		lo, hi := list[0], list[0]
-		for _, r := range list {
-			lo, hi = min(lo, r), max(hi, r)
-		}
+	for date, effect := range baseline.StandOut(&ratios, math.Log(dateFactor)) {
 		switch {
-		case lo >= limit:
-			more, high = append(more, date), append(high, robust.Median(list))
-		case hi <= -limit:
-			less, low = append(less, date), append(low, robust.Median(list))
+		case effect > 0:
+			more, high = append(more, date), append(high, effect)
+		case effect < 0:
+			less, low = append(less, date), append(low, effect)
 		}
 	}
 	c.Dates = append(append(c.Dates, more...), less...)
-	if len(more) > 0 {
-		c.say("On the %s of a month it is %s as on other days.", ordinals(more), partOf(math.Exp(robust.Median(high))))
-	}
-	if len(less) > 0 {
-		c.say("On the %s of a month it is %s as on other days.", ordinals(less), partOf(math.Exp(robust.Median(low))))
+	for _, side := range []struct {
+		dates   []int
+		effects []float64
+	}{{more, high}, {less, low}} {
+		if len(side.dates) > 0 {
+			c.say("On the %s of a month it is %s as on other days.", ordinals(side.dates), partOf(math.Exp(robust.Median(side.effects))))
+		}
 	}
 }
 
@@ -84,8 +71,5 @@ func ordinals(dates []int) string {
 		}
 		words[i] = fmt.Sprintf("%d%s", d, ending)
 	}
-	if n := len(words) - 1; n > 0 {
-		return strings.Join(words[:n], ", ") + " and " + words[n]
-	}
-	return words[0]
+	return listOf(words)
 }

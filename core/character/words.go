@@ -62,14 +62,20 @@ func weekdays(days []time.Weekday) string {
 	for i, d := range days {
 		names[i] = d.String() + "s"
 	}
-	if n := len(names); n > 1 {
-		// Sunday is the first of time's and the last of people's.
-		if days[0] == time.Sunday && days[n-1] == time.Saturday {
-			names = append(names[1:], names[0])
-		}
-		return strings.Join(names[:n-1], ", ") + " and " + names[n-1]
+	// Sunday is the first of time's and the last of people's.
+	if n := len(names); days[0] == time.Sunday && days[n-1] == time.Saturday {
+		names = append(names[1:], names[0])
 	}
-	return names[0]
+	return listOf(names)
+}
+
+// listOf says one or more: a, b and c.
+func listOf(names []string) string {
+	last := len(names) - 1
+	if last == 0 {
+		return names[0]
+	}
+	return strings.Join(names[:last], ", ") + " and " + names[last]
 }
 
 func closedOn(days []time.Weekday, skipped int) string {

@@ -82,8 +82,8 @@ type Slot struct {
 	Class   uint8 // 0 weekday, 1 weekend
 	// MonthDay is 0 on an ordinary day, 1 on the first working day of a month,
 	// 2, 3 and 4 on the last, last but one and last but two.
-	MonthDay uint8
-	Date31   uint8 // 1 … 31, the date within its month
+	MonthDay  uint8
+	MonthDate uint8 // 1 … 31, the date within its month
 }
 
 // Cell numbers the period of the day and class, of perDay periods and two
@@ -98,7 +98,7 @@ func yearDay(m time.Month, d int) int {
 	return [...]int{0, 31, 60, 91, 121, 152, 182, 213, 244, 274, 305, 335}[m-1] + d - 1
 }
 
-// MonthDays is how many values MonthDay takes, MonthDates one more than Date31.
+// MonthDays is how many values MonthDay takes, MonthDates one more than MonthDate.
 const (
 	MonthDays  = 5
 	MonthDates = 32
@@ -174,7 +174,7 @@ func (s *Slotter) readDate(days int64) {
 	s.date = Slot{
 		Date: int32(y*10000 + int(m)*100 + d), Hours: 24,
 		Week: uint16(weekday * int(s.perDay)), Day: uint8(weekday),
-		MonthDay: uint8(monthDay(y, m, d, weekday)), YearDay: uint16(yearDay(m, d)), Date31: uint8(d),
+		MonthDay: uint8(monthDay(y, m, d, weekday)), YearDay: uint16(yearDay(m, d)), MonthDate: uint8(d),
 	}
 	if weekday == 0 || weekday == 6 {
 		s.date.Class = 1

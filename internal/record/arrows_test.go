@@ -28,7 +28,7 @@ var allowed = map[string]string{
 	"core/timeline":  "",
 	"core/baseline":  "core/timeline core/robust",
 	"core/figures":   "",
-	"core/character": "core/timeline core/robust",
+	"core/character": "core/timeline core/robust core/baseline",
 	"core/detect":    "core/timeline core/robust core/baseline core/figures",
 	"core/arrival":   "core/timeline core/robust core/baseline core/detect",
 	"core/replay":    "core/timeline core/robust core/baseline core/detect core/score",
