@@ -65,6 +65,20 @@ func (t *Tab) Go(address string) error {
 	return chromedp.Do(ctx, chromedp.Navigate(address))
 }
 
+// Follow goes to another page of the console as a link in it does, without loading it anew,
+// and waits until what was there is gone.
+func (t *Tab) Follow(path string) error {
+	_, err := Evaluate[bool](t, fmt.Sprintf(`(() => {
+		window.left = document.querySelector("main");
+		history.pushState(null, "", %q);
+		return dispatchEvent(new PopStateEvent("popstate"));
+	})()`, path))
+	if err != nil {
+		return err
+	}
+	return t.Await("!window.left?.isConnected")
+}
+
 // Dark shows the page that stands there in the dark colours, or in the light ones.
 func (t *Tab) Dark(dark bool) error {
 	scheme := &emulation.MediaFeature{Name: "prefers-color-scheme", Value: "light"}

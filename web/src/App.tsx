@@ -1,4 +1,3 @@
-import { Suspense } from "react";
 import { Navigate, Route, Routes, useLocation } from "react-router";
 import { Refused } from "./api/client";
 import { useMe } from "./api/queries";
@@ -22,15 +21,13 @@ function Inside() {
       <Masthead clocks={clocks} zone={zone} />
       <Tour />
       <Fallen key={`${pathname} ${clocks}`}>
-        <Suspense fallback={<main className="px-6 pt-[9px] text-ink2" aria-busy="true" />}>
-          <Routes>
-            <Route index element={<NowPage />} />
-            {places.map(({ path, View }) => (
-              <Route key={path} path={path} element={<View />} />
-            ))}
-            <Route path="*" element={<Navigate to="/" />} />
-          </Routes>
-        </Suspense>
+        <Routes>
+          <Route index element={<NowPage />} />
+          {places.map(({ path, View }) => (
+            <Route key={path} path={path} element={<View key={path} />} />
+          ))}
+          <Route path="*" element={<Navigate to="/" />} />
+        </Routes>
       </Fallen>
     </>
   );

@@ -1,15 +1,23 @@
 import { useState } from "react";
-import { keepPreviousData, useMutation, useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
+import {
+  keepPreviousData,
+  queryOptions,
+  useMutation,
+  useQueries,
+  useQuery,
+  useQueryClient,
+} from "@tanstack/react-query";
 import { answer, api, type Chart, type Order, type Settings, type Verdict } from "./client";
 import { keyOf, useOutdate } from "./keys";
 
-export const useMe = () =>
-  useQuery({
-    queryKey: keyOf("me"),
-    queryFn: () => answer(api.GET("/api/v1/me")),
-    retry: false,
-    refetchInterval: 60_000,
-  });
+export const meQuery = queryOptions({
+  queryKey: keyOf("me"),
+  queryFn: () => answer(api.GET("/api/v1/me")),
+  retry: false,
+  refetchInterval: 60_000,
+});
+
+export const useMe = () => useQuery(meQuery);
 
 /** The service's clock, as of the last minute; until it is known, the browser's. */
 export function useNow(): number {

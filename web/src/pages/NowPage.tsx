@@ -1,4 +1,4 @@
-import { lazy, Suspense, useState } from "react";
+import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import type { Alert, GroupRow, Health } from "../api/client";
 import { useAlerts, useChart, useHealth, useHour, useIncidents, useLineage, useNow } from "../api/queries";
@@ -7,12 +7,16 @@ import { useWidth } from "../chart/width";
 import { Mark } from "../parts/Mark";
 import { Button, Refusal } from "../parts/Form";
 import { Key } from "../parts/keys";
+import { later } from "../parts/later";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
 import { count, duration, rarity, time, word } from "../parts/words";
 import { cx } from "../parts/cx";
 
-const SmallChart = lazy(() => import("../chart/Small").then((m) => ({ default: m.SmallChart })));
-const DayStrip = lazy(() => import("../chart/Small").then((m) => ({ default: m.DayStrip })));
+const SmallChart = later(
+  () => import("../chart/Small").then((m) => m.SmallChart),
+  <div className="h-[84px] bg-well" />,
+);
+const DayStrip = later(() => import("../chart/Small").then((m) => m.DayStrip), <div />);
 
 const day = 86_400_000;
 
@@ -225,9 +229,7 @@ function Entry({
       </div>
       <div ref={box}>
         {!a || a.series_id === 0 ? null : chart.data ? (
-          <Suspense fallback={<div className="h-[84px] bg-well" />}>
-            <SmallChart chart={chart.data} now={now} width={width} height={82} />
-          </Suspense>
+          <SmallChart chart={chart.data} now={now} width={width} height={82} />
         ) : (
           <div className="h-[84px] bg-well" />
         )}
@@ -343,20 +345,18 @@ function LastDay({ health, now }: { health: Health[]; now: number }) {
               <Link to={`/datasets/${h.dataset.name}`} className="plain">
                 <code>{h.dataset.name}</code>
               </Link>
-              <Suspense fallback={<div />}>
-                <DayStrip
-                  width={inner}
-                  from={from}
-                  to={now}
-                  loads={h.loads}
-                  alerts={(recent.data?.alerts ?? []).filter(
-                    (a) => a.dataset === h.dataset.name && (!a.closed_at || Date.parse(a.closed_at) > from),
-                  )}
-                  incidents={(incidents.data ?? []).filter(
-                    (i) => i.dataset === h.dataset.name && (!i.ended_at || Date.parse(i.ended_at) > from),
-                  )}
-                />
-              </Suspense>
+              <DayStrip
+                width={inner}
+                from={from}
+                to={now}
+                loads={h.loads}
+                alerts={(recent.data?.alerts ?? []).filter(
+                  (a) => a.dataset === h.dataset.name && (!a.closed_at || Date.parse(a.closed_at) > from),
+                )}
+                incidents={(incidents.data ?? []).filter(
+                  (i) => i.dataset === h.dataset.name && (!i.ended_at || Date.parse(i.ended_at) > from),
+                )}
+              />
             </div>
           ))}
         {hours.map((t) => (

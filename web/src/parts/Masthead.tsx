@@ -1,16 +1,16 @@
-import { lazy, Suspense, useState } from "react";
+import { useState } from "react";
 import { NavLink } from "react-router";
 import { useMe } from "../api/queries";
 import { useGroups } from "../api/telling";
 import { useLive } from "../api/live";
-import { prefetch } from "../places";
 import { Glyph } from "./Glyph";
 import { Key, useKeys } from "./keys";
+import { later } from "./later";
 import { city, time } from "./words";
 import { type Clocks, setClocks } from "./zone";
 import { cx } from "./cx";
 
-const Find = lazy(() => import("./Find").then((m) => ({ default: m.Find })));
+const Find = later(() => import("./Find").then((m) => m.Find));
 
 const places = [
   ["/", "Now"],
@@ -62,8 +62,6 @@ export function Masthead({ clocks, zone }: { clocks: Clocks; zone: string }) {
               key={to}
               to={to}
               end={to === "/"}
-              onPointerEnter={() => prefetch(to)}
-              onFocus={() => prefetch(to)}
               className={({ isActive }) =>
                 `plain relative flex h-full items-center ${isActive ? "font-bold text-ink" : "text-ink2"}`
               }
@@ -121,11 +119,7 @@ export function Masthead({ clocks, zone }: { clocks: Clocks; zone: string }) {
           </NavLink>
         </div>
       </header>
-      {finding && (
-        <Suspense fallback={null}>
-          <Find close={() => setFinding(false)} />
-        </Suspense>
-      )}
+      {finding && <Find close={() => setFinding(false)} />}
       {me.data?.shows_only && (
         <p role="alert" className="border-b border-verm px-6 py-1 text-verm">
           Nothing can be changed, and nothing is measured: {me.data.shows_only}.

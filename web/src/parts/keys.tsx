@@ -1,7 +1,8 @@
-import { lazy, Suspense, useEffect, useRef, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { cx } from "./cx";
+import { later } from "./later";
 
-const KeyList = lazy(() => import("./KeyList").then((m) => ({ default: m.KeyList })));
+const KeyList = later(() => import("./KeyList").then((m) => m.KeyList));
 
 export type Keys = Record<string, { does: string; act: () => void }>;
 
@@ -70,11 +71,7 @@ export function KeyRow({ keys }: { keys: Keys }) {
         <Key name="?" />
         all keys
       </button>
-      {open && (
-        <Suspense fallback={null}>
-          <KeyList keys={keys} close={() => setOpen(false)} />
-        </Suspense>
-      )}
+      {open && <KeyList keys={keys} close={() => setOpen(false)} />}
     </div>
   );
 }
