@@ -3,6 +3,7 @@ package baseline
 import (
 	"math"
 	"slices"
+	"time"
 
 	"tinbell/core/robust"
 	"tinbell/core/timeline"
@@ -56,7 +57,7 @@ func usually(days []total, i int, room *[]float64) (median float64, ok bool) {
 // daily counts, dates within it. Few months cannot always tell the two apart: what one of
 // them explains is not left to the other, and the order that leaves less unexplained counts.
 func (p *Prepared) learnCalendar() {
-	if p.shape.Family != Mult || p.shape.MeanRows > 0 || len(p.Points) < 75*p.shape.PerDay {
+	if p.shape.Family != Mult || p.shape.MeanRows > 0 || p.shape.Long || len(p.Points) < 75*p.shape.PerDay {
 		return
 	}
 	days := p.totals()
@@ -164,58 +165,59 @@ func (m *months) learnTurns(days []total) {
 	}
 }
 
-const (
-	yearSpan   = 28 // days around a date that it is compared with
-	yearGuard  = 7  // days around it that are left out
-	yearFactor = 0.2
-)
+// year says how what comes around every year is found in a series: each period is compared
+// with those around it, at most span before and after, and none nearer than guard; a date is
+// the same in every year, or some days off.
+type year struct {
+	span, guard, reach int
+	factor             float64 // of its logarithm, how far it must be off at least
+}
 
-// learnYear finds what comes around the same date every year, of daily counts:
-// days that deviated from the weeks around them to the same side, in each of at
-// least two years, by a fifth or more. Once is not enough: a fault of last year
-// must not be expected this year. What is slower than weeks is the level's.
-func (p *Prepared) learnYear() {
-	if p.shape.Family != Mult || p.shape.PerDay != 1 || p.shape.MeanRows > 0 || len(p.Points) < 2*365+2*yearSpan {
+// yearOf gives nothing for series within a day and of years.
+func (m *Model) yearOf(g timeline.Grid) (y year, is bool) {
+	switch {
+	case g.Daily():
+		return year{span: 28, guard: 7, factor: 0.2}, true
+	case g.Period == timeline.Week:
+		return year{span: 6, guard: 1, reach: 3, factor: 0.1}, true
+	case g.Period == timeline.Month:
+		return year{span: 6, factor: 0.1}, true
+	}
+	return y, false
+}
+
+// apart is how far a period is from those around it.
+type apart struct {
+	date uint16
+	off  float64 // ln
+}
+
+// learnYear finds what comes around the same date every year, of daily or longer counts:
+// periods that deviated from those around them to the same side, in each of at least two
+// years, by a fifth or more (of weeks and months a tenth, and twice what is ordinary). Once
+// is not enough: a fault of last year must not be expected this year. What is slower is the
+// level's, or a season's.
+func (p *Prepared) learnYear(g timeline.Grid) {
+	y, is := p.shape.yearOf(g)
+	n := len(p.Points)
+	if !is || p.shape.Family != Mult || p.shape.MeanRows > 0 || n < 2*y.span ||
+		p.Points[n-1].At-p.Points[0].At < int64((2*timeline.Year+2*time.Duration(y.span)*g.Day()-g.Day()).Seconds()) {
 		return
 	}
-	type seen struct {
-		n    int
-		low  float64
-		high float64
+	list := p.apart(y)
+	if g.Long() {
+		ordinary := make([]float64, len(list))
+		for i, a := range list {
+			ordinary[i] = math.Abs(a.off)
+		}
+		y.factor = max(y.factor, 2*robust.Median(ordinary))
 	}
-	dates := make([]seen, timeline.YearDays)
-	around := make([]float64, 0, 2*yearSpan)
-	for i := yearSpan; i+yearSpan < len(p.Points); i++ {
-		pt := &p.Points[i]
-		if !pt.Usable() || pt.X <= 0 {
-			continue
-		}
-		around = around[:0]
-		for k := i - yearSpan; k <= i+yearSpan; k++ {
-			other := &p.Points[k]
-			if (k < i-yearGuard || k > i+yearGuard) && other.Usable() && other.X > 0 && other.Slot.Class == pt.Slot.Class {
-				around = append(around, other.X)
-			}
-		}
-		if len(around) < 8 {
-			continue
-		}
-		r := math.Log(pt.X / robust.Median(around))
-		d := &dates[pt.Slot.YearDay]
-		if d.n == 0 {
-			d.low, d.high = r, r
-		}
-		d.n, d.low, d.high = d.n+1, min(d.low, r), max(d.high, r)
+	byDate := make([][]float64, timeline.YearDays)
+	for _, a := range list {
+		byDate[a.date] = append(byDate[a.date], a.off)
 	}
-	for day, d := range dates {
-		r := 0.0
-		switch {
-		case d.n < 2:
-		case d.low > yearFactor:
-			r = d.low
-		case d.high < -yearFactor:
-			r = d.high
-		}
+	for date := range byDate {
+		r := y.everyYear(byDate, date)
 		if r == 0 {
 			continue
 		}
@@ -225,6 +227,48 @@ func (p *Prepared) learnYear() {
 				p.shape.Year[k] = 1
 			}
 		}
-		p.shape.Year[day] = math.Exp(r)
+		p.shape.Year[date] = math.Exp(r)
 	}
+}
+
+// apart lists how far each usable period is from those around it of its class.
+func (p *Prepared) apart(y year) (list []apart) {
+	around := make([]float64, 0, 2*y.span)
+	least := min(8, 2*(y.span-y.guard)-2)
+	each := func(pt *Point) float64 { return pt.X / float64(pt.Slot.Length) }
+	for i := y.span; i+y.span < len(p.Points); i++ {
+		pt := &p.Points[i]
+		if !pt.Usable() || pt.X <= 0 {
+			continue
+		}
+		around = around[:0]
+		for k := i - y.span; k <= i+y.span; k++ {
+			other := &p.Points[k]
+			if (k < i-y.guard || k > i+y.guard) && other.Usable() && other.X > 0 && other.Slot.Class == pt.Slot.Class {
+				around = append(around, each(other))
+			}
+		}
+		if len(around) >= least {
+			list = append(list, apart{pt.Slot.YearDay, math.Log(each(pt) / robust.Median(around))})
+		}
+	}
+	return list
+}
+
+// everyYear is by how much a date stands out every year, 0 where it does not.
+func (y year) everyYear(byDate [][]float64, date int) float64 {
+	n, low, high := 0, math.Inf(1), math.Inf(-1)
+	for k := date - y.reach; k <= date+y.reach; k++ {
+		for _, r := range byDate[(k+timeline.YearDays)%timeline.YearDays] {
+			n, low, high = n+1, min(low, r), max(high, r)
+		}
+	}
+	switch {
+	case n < 2:
+	case low > y.factor:
+		return low
+	case high < -y.factor:
+		return high
+	}
+	return 0
 }

@@ -6,7 +6,7 @@ import (
 
 // Part is one addend of an expected value, in the units of the series.
 type Part struct {
-	Name   string  `json:"name" doc:"level, hour, weekday, hour of the week or calendar"`
+	Name   string  `json:"name" doc:"level, hour, weekday, hour of the week, month of the year or calendar"`
 	Amount float64 `json:"amount"`
 }
 
@@ -24,22 +24,22 @@ func (m *Model) Explain(e Expectation, rows float64) []Part {
 		steps = [4]float64{e.Level, e.Level + e.Parent, e.Level + e.Parent + e.Day, e.Level + e.Profile}
 	}
 	names := [4]string{"level", "hour", e.weekday(), "hour of the week"}
+	switch {
+	case m.Long:
+		names = [4]string{"level", "", "", "month of the year"}
+	case m.PerDay == 1:
+		names = [4]string{"level", "weekday or weekend", "", e.weekday()}
+	}
 	parts := make([]Part, 0, 5)
 	last := 0.0
 	for i, y := range steps {
 		value := back(y)
-		if i == 1 && m.PerDay == 1 {
-			names[1] = "weekday or weekend"
+		if names[i] != "" {
+			parts = append(parts, Part{names[i], value - last})
 		}
-		if i == 2 && m.PerDay == 1 {
+		if names[i] != "" || !m.Long {
 			last = value
-			continue
 		}
-		if i == 3 && m.PerDay == 1 {
-			names[3] = e.weekday()
-		}
-		parts = append(parts, Part{names[i], value - last})
-		last = value
 	}
 	if whole := back(e.Mu); whole != last {
 		parts = append(parts, Part{"calendar", whole - last})
@@ -78,11 +78,13 @@ func (t TooShort) Error() string {
 }
 
 // Need is the number of present samples a first fit wants: three days of
-// sub-daily periods, four weeks of daily ones; fixed bounds want none.
+// sub-daily periods, four weeks of daily ones, twelve longer ones; fixed bounds want none.
 func Need(cfg Config) int {
 	switch {
 	case cfg.Method.Name == Fixed:
 		return 0
+	case cfg.Grid.Long():
+		return 12
 	case cfg.Grid.Daily():
 		return 28
 	}

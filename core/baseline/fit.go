@@ -7,11 +7,13 @@ import (
 )
 
 // Choose fits by trying candidates on the last six weeks and keeping the one
-// with the lowest error one day (daily series: one week) ahead. A one-step
+// with the lowest error one day (daily series: one week, longer periods: three) ahead. A one-step
 // error would always prefer a level that follows faults.
 func (p *Prepared) Choose() *Model {
 	if p.shape.Family == Stepped || p.shape.Family == Flat {
-		return newModel(p.shape.Family, p.shape.PerDay, Choice{HalfLife: 1, Weeks: 1, Parent: 1, Slot: 1})
+		m := newModel(p.shape.Family, p.shape.PerDay, Choice{HalfLife: 1, Weeks: 1, Parent: 1, Slot: 1})
+		m.Long = p.shape.Long
+		return m
 	}
 	perDay := p.shape.PerDay
 	day := float64(perDay)
@@ -19,6 +21,11 @@ func (p *Prepared) Choose() *Model {
 	var halfLives []float64
 	var shapes []Choice
 	switch {
+	case p.shape.Long:
+		// A month of the year is met once a year: whether it stands out is tried at all.
+		first = Choice{HalfLife: 6, Weeks: 13, Parent: 2, Slot: noSeason}
+		halfLives = []float64{3, 12}
+		shapes = []Choice{{Weeks: 13, Parent: 2, Slot: 1}, {Weeks: 13, Parent: 2, Slot: 4}}
 	case perDay == 1:
 		first.HalfLife = 14
 		halfLives = []float64{7, 28}
@@ -48,6 +55,9 @@ func (p *Prepared) Choose() *Model {
 	m.Phi, m.Spread, m.RowsWeight = t.phi, t.spread, t.rowsWeight
 	return m
 }
+
+// noSeason is how many visits of a slot its shape is worth where slots say nothing.
+const noSeason = 1e6
 
 // recent are the points that candidates are tried on: of series within a day the
 // six weeks up to the last period that can be learned from, or all, if hardly any
@@ -97,7 +107,10 @@ type trial struct {
 
 func newTrials(p *Prepared, points []Point) *trials {
 	t := &trials{prepared: p, points: points, burn: min(14*p.shape.PerDay, len(points)/2), ahead: p.shape.PerDay}
-	if t.ahead == 1 {
+	switch {
+	case p.shape.Long:
+		t.ahead = 3
+	case t.ahead == 1:
 		t.ahead = 7
 	}
 	t.levels = make([]float64, t.ahead)
@@ -259,7 +272,7 @@ func (p *Prepared) Start(points []Point, c Choice) *Model {
 	m := newModel(p.shape.Family, p.shape.PerDay, c)
 	m.Transform, m.Offset, m.MeanRows = p.shape.Transform, p.shape.Offset, p.shape.MeanRows
 	m.Calendar, m.DayType, m.UsualRows = p.shape.Calendar, p.shape.DayType, p.shape.UsualRows
-	m.Dates, m.Year = p.shape.Dates, p.shape.Year
+	m.Dates, m.Year, m.Long = p.shape.Dates, p.shape.Year, p.shape.Long
 	perDay := m.PerDay
 	values, level := p.startValues(points)
 	weight := min(24, float64(7*perDay))

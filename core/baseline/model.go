@@ -61,6 +61,7 @@ type Model struct {
 	RowsWeight float64   // share of the noise that falls with the row count
 	Choice     Choice
 	PerDay     int
+	Long       bool // periods longer than a day: the slots are months of the year
 
 	Mean   fading    // the level
 	Days   [7]fading // factor or shift by weekday
@@ -88,7 +89,7 @@ func (f *fading) see(keep, value, weight float64) {
 
 func newModel(family Family, perDay int, choice Choice) *Model {
 	m := &Model{Family: family, PerDay: perDay, Choice: choice, Phi: 0.02, Spread: 1}
-	sums := make([]fading, 11*perDay)
+	sums := make([]fading, 4*perDay+timeline.Slots(perDay))
 	m.cells.list, m.scales.list, m.slots.list = sums[:2*perDay:2*perDay], sums[2*perDay:4*perDay:4*perDay], sums[4*perDay:]
 	m.derive()
 	return m
@@ -169,7 +170,7 @@ func (m *Model) ExpectInto(e *Expectation, slot *timeline.Slot, rows float64) {
 	if m.MeanRows > 0 {
 		e.Exposure = rows / m.MeanRows
 	} else if m.PerDay == 1 && m.Family == Mult {
-		e.Exposure = float64(slot.Hours) / 24
+		e.Exposure = float64(slot.Length)
 	}
 	e.Turn = m.turn(slot)
 	e.Exposure *= e.Turn

@@ -16,6 +16,11 @@ type Config struct {
 	Method   Method
 }
 
+// Holiday tells whether a period is a holiday; longer ones than a day are none.
+func (c *Config) Holiday(slot *timeline.Slot) bool {
+	return !c.Grid.Long() && c.Holidays[int(slot.Date)]
+}
+
 // Point is a sample made ready for the model: its slot, its value on the
 // model's scale, and whether it may be used at all.
 type Point struct {
@@ -72,14 +77,14 @@ func Prepare(cfg Config, history []timeline.Sample, mask timeline.Mask) (*Prepar
 		return nil, TooShort{Have: n, Need: need}
 	}
 	if len(history) == 0 {
-		return &Prepared{shape: Model{Family: Flat, PerDay: cfg.Grid.PerDay()}}, nil
+		return &Prepared{shape: Model{Family: Flat, PerDay: cfg.Grid.PerDay(), Long: cfg.Grid.Long()}}, nil
 	}
 	p := &Prepared{Ties: float64(equal) / float64(max(pairs, 1))}
 	median := 0.0
 	if p.Ties > 0.5 || cfg.Kind == timeline.Duration {
 		median = robust.Median(known(history))
 	}
-	p.shape = Model{Family: Add, PerDay: cfg.Grid.PerDay()}
+	p.shape = Model{Family: Add, PerDay: cfg.Grid.PerDay(), Long: cfg.Grid.Long()}
 	switch kind := cfg.Kind; {
 	case cfg.Method.Plain():
 		p.shape.Family = Flat
@@ -105,7 +110,7 @@ func Prepare(cfg Config, history []timeline.Sample, mask timeline.Mask) (*Prepar
 		pt := &p.Points[i]
 		pt.Slot = slotter.At(s.At)
 		if pt.Slot.Date != date {
-			date, holiday = pt.Slot.Date, cfg.Holidays[int(pt.Slot.Date)]
+			date, holiday = pt.Slot.Date, cfg.Holiday(&pt.Slot)
 		}
 		pt.Holiday = holiday
 		p.shape.fill(pt, s)
@@ -115,10 +120,10 @@ func Prepare(cfg Config, history []timeline.Sample, mask timeline.Mask) (*Prepar
 	}
 	if p.shape.Family != Flat && p.Ties > 0.5 && median > 0 && (cfg.Kind == timeline.Count || cfg.Kind == timeline.Value) &&
 		p.repeatsItself() {
-		p.shape = Model{Family: Stepped, PerDay: p.shape.PerDay}
+		p.shape = Model{Family: Stepped, PerDay: p.shape.PerDay, Long: p.shape.Long}
 	}
 	p.learnCalendar()
-	p.learnYear()
+	p.learnYear(cfg.Grid)
 	return p, nil
 }
 
@@ -166,7 +171,7 @@ func (m *Model) NewPoint(s timeline.Sample, slot timeline.Slot, cfg *Config, mar
 	pt := Point{Slot: slot}
 	pt.take(mark)
 	if len(cfg.Holidays) > 0 {
-		pt.Holiday = cfg.Holidays[int(slot.Date)]
+		pt.Holiday = cfg.Holiday(&slot)
 	}
 	m.fill(&pt, s)
 	return pt

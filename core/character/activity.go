@@ -138,8 +138,8 @@ func (s *series) whole(at int) bool {
 }
 
 func (s *series) units() string {
-	if s.Daily() {
-		return "days"
+	if s.Dated() {
+		return s.Unit() + "s"
 	}
 	return "periods"
 }

@@ -58,6 +58,10 @@ const (
 func Of(history []timeline.Sample, g timeline.Grid, kind timeline.Kind, away timeline.Mask) Character {
 	s := look(history, g, kind, away)
 	c := Character{Sentences: []string{}, Days: s.days}
+	if g.Long() {
+		s.describeLong(&c)
+		return c
+	}
 	if s.days < leastDays {
 		c.say("It is %d days old: too young to say what it is like.", s.days)
 		return c
@@ -99,7 +103,7 @@ type series struct {
 
 func look(history []timeline.Sample, g timeline.Grid, kind timeline.Kind, away timeline.Mask) *series {
 	back := most * g.PerDay()
-	if g.Daily() {
+	if g.Dated() {
 		back = mostDaily
 	}
 	history = history[max(0, len(history)-back):]

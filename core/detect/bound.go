@@ -122,6 +122,6 @@ func (e *Evaluator) ring(pt *baseline.Point, r *Reading) {
 	}
 	e.Open = false // what is known and not told again gives way
 	a := Alert{Cause: Bound, Direction: e.beyond, Severity: Warning, Since: pt.At}
-	a.Rang.add(e.cfg.Kind, pt.At, e.step, r.Observed, r.Expected)
+	a.Rang.add(e.cfg.Kind, pt.At, e.length(pt.At), r.Observed, r.Expected)
 	r.Change = e.open(pt, r, a)
 }

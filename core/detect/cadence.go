@@ -11,7 +11,8 @@ import (
 	"tinbell/core/timeline"
 )
 
-// cadence holds the constants that depend on how long a period is.
+// cadence holds the constants that depend on how long a period is. Days are the series'
+// own (timeline.Grid.Day).
 type cadence struct {
 	windows   [maxWindows]int // lengths in periods, ascending
 	count     int             // how many of them are used
@@ -27,20 +28,31 @@ type cadence struct {
 	blocks    int             // blocks remembered
 	bucket    time.Duration
 	adopt     time.Duration
+	settle    int // days that a new level settles
+	regime    int // days after which a series that became another one is fitted by itself
+	told      int // days within which the same again is no news
 }
 
 func cadenceOf(g timeline.Grid) cadence {
 	c := cadence{
 		windows: [maxWindows]int{2, 3, 6, 12, 24, 72}, count: 6, drop: 1, minEffect: 0.08,
 		quiet: 24, gap: 3, zeros: 2, absences: 2, coldDays: 28, block: 1, blocks: 112,
-		bucket: 24 * time.Hour, adopt: 72 * time.Hour,
+		bucket: 24 * time.Hour, adopt: 72 * time.Hour, settle: 7, regime: 14, told: 1,
 	}
 	switch {
+	case g.Long():
+		c.windows, c.count, c.dropFrom, c.minEffect = [maxWindows]int{1, 2, 3, 6, 12}, 5, 6, 0
+		c.quiet, c.gap, c.zeros, c.absences = 2, 0, 1, 1
+		c.coldDays, c.block, c.blocks = 24, 3, 104
+		c.bucket, c.adopt, c.settle, c.regime, c.told = 2*g.Day(), 4*g.Day(), 4, 12, 3
+		if g.Period == timeline.Week {
+			c.coldDays = 78 // what a year does to it is not known before
+		}
 	case g.Daily():
 		c.windows, c.count, c.dropFrom, c.minEffect = [maxWindows]int{1, 2, 3, 5, 7, 14, 28}, 7, 5, 0
 		c.quiet, c.gap, c.zeros, c.absences = 5, 0, 1, 1
 		c.coldDays, c.block, c.blocks = 56, 7, 104
-		c.bucket, c.adopt = 72*time.Hour, 144*time.Hour
+		c.bucket, c.adopt, c.settle, c.regime, c.told = 72*time.Hour, 144*time.Hour, 28, 42, 7
 	case g.Period < 5*time.Minute:
 		// No longer window: its memory would be three times as much a series.
 		c.windows, c.count, c.drop, c.minEffect = [maxWindows]int{5, 15, 30, 90, 240}, 5, 2, 0.016

@@ -89,11 +89,11 @@ func (c *closing) see(e *Evaluator, pt *baseline.Point, ex *baseline.Expectation
 // turn closes a bucket each day; two steady ones after long enough adopt the
 // new level. A standstill is never adopted.
 func (c *closing) turn(e *Evaluator, at int64, mult bool) bool {
-	if at+e.step-c.Turned < int64(e.cadence.bucket.Seconds()) {
+	if e.after(at)-c.Turned < int64(e.cadence.bucket.Seconds()) {
 		return false
 	}
 	a, b := c.Bucket[0], c.Bucket[1]
-	if wait := e.adoptAfter(); wait > 0 && at+e.step-c.Started >= wait && a.N > 0 && b.N > 0 {
+	if wait := e.adoptAfter(); wait > 0 && e.after(at)-c.Started >= wait && a.N > 0 && b.N > 0 {
 		if mult && a.X > 0 && b.X > 0 && a.Mu > 0 && b.Mu > 0 {
 			ra, rb := a.X/a.Mu, b.X/b.Mu
 			if math.Abs(math.Log(ra/rb)) < 0.15 {
@@ -113,7 +113,7 @@ func (c *closing) turn(e *Evaluator, at int64, mult bool) bool {
 			}
 		}
 	}
-	c.Turned = at + e.step
+	c.Turned = e.after(at)
 	c.Current = 1 - c.Current
 	c.Bucket[c.Current].X, c.Bucket[c.Current].Mu, c.Bucket[c.Current].N = 0, 0, 0
 	return false
@@ -125,17 +125,12 @@ func (c *closing) turn(e *Evaluator, at int64, mult bool) bool {
 func (e *Evaluator) settleDown(at int64, another bool) {
 	e.Probation = at + e.probation()
 	if another {
-		e.Probation, e.Regime = max(e.Probation, at+14*daySeconds), at+e.step
+		e.Probation, e.Regime = max(e.Probation, at+14*e.day), e.after(at)
 	}
 }
 
 // probation is how long a new level settles, seconds.
-func (e *Evaluator) probation() int64 {
-	if e.daily {
-		return 28 * daySeconds
-	}
-	return 7 * daySeconds
-}
+func (e *Evaluator) probation() int64 { return int64(e.cadence.settle) * e.day }
 
 // former is the level before one that was adopted. A fault that lasted until then
 // ends with a return to it, which is no news.
@@ -146,10 +141,11 @@ type former struct {
 	X, Mu, N float64 // since then
 }
 
-const formerFor = 28 * daySeconds
+// formerFor is for how many days a return is looked for.
+const formerFor = 28
 
 func (e *Evaluator) leave(at int64) {
-	e.Former = former{Level: e.Model.Level(), Until: at + formerFor, Turned: at + e.step}
+	e.Former = former{Level: e.Model.Level(), Until: at + formerFor*e.day, Turned: e.after(at)}
 }
 
 // explained tells whether the last periods deviate no farther than to the level before
@@ -181,7 +177,7 @@ func (e *Evaluator) goBack(pt *baseline.Point, mu float64) {
 		return
 	}
 	f.X, f.Mu, f.N = f.X+pt.X, f.Mu+mu, f.N+1
-	if pt.At+e.step-f.Turned < int64(e.cadence.bucket.Seconds()) {
+	if e.after(pt.At)-f.Turned < int64(e.cadence.bucket.Seconds()) {
 		return
 	}
 	fits := false
@@ -200,5 +196,5 @@ func (e *Evaluator) goBack(pt *baseline.Point, mu float64) {
 		e.settleDown(pt.At, false)
 		f.Until = 0
 	}
-	f.Turned, f.X, f.Mu, f.N = pt.At+e.step, 0, 0, 0
+	f.Turned, f.X, f.Mu, f.N = e.after(pt.At), 0, 0, 0
 }

@@ -18,7 +18,8 @@ type Evaluator struct {
 	cadence cadence
 	slotter *timeline.Slotter
 	judge   judge
-	daily   bool
+	dated   bool  // periods of a day or longer
+	day     int64 // the series' own, seconds
 	step    int64
 	state
 	youth          float64 // 1 at birth, 0 once old enough: what a first fit saw it fits too well
@@ -65,7 +66,7 @@ type state struct {
 	Steps     steps
 	Plain     plain
 	Lately    lately
-	Year      year // of daily series
+	Year      year // of daily and longer series
 	Moved     moved
 	Known     []novelty       // what was told, newest last
 	Hushed    []timeline.Span // what came back and was not told again
@@ -88,15 +89,15 @@ func newEvaluator(cfg baseline.Config, rule Rule) *Evaluator {
 		cfg.Coverage = 0.99
 	}
 	e := &Evaluator{
-		cfg: cfg, rule: rule.Normal(), cadence: cadenceOf(cfg.Grid), daily: cfg.Grid.Daily(),
-		slotter: timeline.NewSlotter(cfg.Grid), step: int64(cfg.Grid.Period.Seconds()),
+		cfg: cfg, rule: rule.Normal(), cadence: cadenceOf(cfg.Grid), dated: cfg.Grid.Dated(),
+		slotter: timeline.NewSlotter(cfg.Grid), step: int64(cfg.Grid.Period.Seconds()), day: int64(cfg.Grid.Day().Seconds()),
 	}
 	e.Version, e.Scales = stateVersion, unitScales()
 	e.cadence.count = e.rule.Sustained.windows(e.cadence.count)
 	if e.rule.KeepWorst {
 		e.cadence.drop = 0
 	}
-	if e.rule.Spikes && !cfg.Grid.Daily() {
+	if e.rule.Spikes && !e.dated {
 		e.cadence.windows[0], e.cadence.dropFrom = 1, 2
 	}
 	return e
@@ -173,18 +174,43 @@ func (e *Evaluator) sides() int {
 	return 1
 }
 
+// budget is what the series may spend in 30 of its own days.
+func (e *Evaluator) budget(returnPeriod time.Duration) float64 {
+	return Budget(returnPeriod, e.rule.Series) * float64(e.day) / daySeconds
+}
+
+// ownStep is how long a period is where a day is one of the series' own, seconds.
+func (e *Evaluator) ownStep() int64 { return e.step * daySeconds / e.day }
+
+// after is the end of the period that starts at an instant.
+func (e *Evaluator) after(at int64) int64 { return e.ago(at, -1) }
+
+// ago is the start of the period so many before the one that starts at an instant.
+func (e *Evaluator) ago(at int64, periods int) int64 {
+	if e.cfg.Grid.Long() {
+		return e.cfg.Grid.Add(unixTime(at), -periods).Unix()
+	}
+	return at - int64(periods)*e.step
+}
+
+// length is how long the period that starts at an instant is, seconds.
+func (e *Evaluator) length(at int64) int64 { return e.after(at) - at }
+
+// between is how many periods lie between two starts.
+func (e *Evaluator) between(from, to int64) int { return int((to - from + e.step/2) / e.step) }
+
 // settleLimits derives every rule's limit from its peaks.
 func (e *Evaluator) settleLimits() {
 	e.youth = 0
 	if e.Last > e.First {
-		e.youth = max(0, 1-float64(e.Last-e.First)/86400/e.cadence.coldDays)
+		e.youth = max(0, 1-float64(e.Last-e.First)/float64(e.day)/e.cadence.coldDays)
 	}
 	cold := e.rule.Kin.raise(e.youth) * e.rule.Caution.Of(Deviation)
 	for s := range 2 {
 		m := &e.Maxima[s]
 		m.settle(e.rule.Kin.windows(s), &e.odd)
-		e.warn[s] = cold * m.threshold(Budget(e.rule.Warn, e.rule.Series), e.sides(), e.cadence.block)
-		e.critical[s] = cold * m.threshold(Budget(e.rule.Critical, e.rule.Series), e.sides(), e.cadence.block)
+		e.warn[s] = cold * m.threshold(e.budget(e.rule.Warn), e.sides(), e.cadence.block)
+		e.critical[s] = cold * m.threshold(e.budget(e.rule.Critical), e.sides(), e.cadence.block)
 	}
 	e.Silence.Odds.settle(e, Silence)
 	e.Absence.Odds.settle(e, Missing)
@@ -282,7 +308,7 @@ func (e *Evaluator) moveLevel() {
 
 // blockOf numbers the days (or weeks) that an instant lies in.
 func (e *Evaluator) blockOf(at int64) int64 {
-	return (at + daySeconds/2) / daySeconds / int64(e.cadence.block)
+	return (at + daySeconds/2) / e.day / int64(e.cadence.block)
 }
 
 // turnBlock closes the block of peaks when the local day (or week) changes. A

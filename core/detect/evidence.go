@@ -39,7 +39,7 @@ func (v *Evidence) see(z, expected float64) {
 
 // recollect adds the periods that deviated before an alert opened.
 func (e *Evaluator) recollect(at int64) {
-	for k := int((at - e.Alert.Since) / e.step); k > 0; k-- {
+	for k := e.between(e.Alert.Since, at); k > 0; k-- {
 		if k < e.Recent.Valid {
 			if p := e.Recent.last(k); p.OK {
 				e.Alert.Evidence.see(towards(e.Alert.Direction, p.Z), math.NaN())

@@ -62,7 +62,7 @@ func (e *Evaluator) carry(old *Evaluator, history []timeline.Sample) {
 	if len(history) == 0 {
 		return
 	}
-	end := history[len(history)-1].At + e.step
+	end := e.after(history[len(history)-1].At)
 	e.Known = slices.DeleteFunc(slices.Clone(e.Known), func(k novelty) bool { return k.Raised > end })
 	if e.Open && e.Alert.Raised > end {
 		e.Open, e.Alert, e.Closing = false, Alert{}, closing{}
@@ -75,10 +75,7 @@ func (e *Evaluator) RegimeDue() (from, due int64) {
 	if e.Regime == 0 {
 		return 0, 0
 	}
-	if e.daily {
-		return e.Regime, e.Regime + 42*daySeconds
-	}
-	return e.Regime, e.Regime + 14*daySeconds
+	return e.Regime, e.Regime + int64(e.cadence.regime)*e.day
 }
 
 func fit(cfg baseline.Config, rule Rule, history []timeline.Sample, mask timeline.Mask) (*Evaluator, error) {
@@ -185,7 +182,7 @@ func (e *Evaluator) calibrate(points []baseline.Point) {
 	c.settle()
 	e.calibrating, e.idle = false, false
 	if len(points) > 0 && e.Model.Family == baseline.Stepped {
-		e.Steps.settleLasting(e.blockOf(points[0].At), e.Block, e.cadence.blocks)
+		e.Steps.settleLasting(e.blockOf(points[0].At), e.Block, e.day, e.cadence.blocks)
 	}
 	e.Absence.All = float64(missing) / float64(max(len(points), 1))
 }
@@ -239,8 +236,8 @@ func (c *calibration) see(i int, pt *baseline.Point) {
 		}
 	}
 	if n := len(c.blocks); n == 0 || c.blocks[n-1].number != c.Block {
-		from := c.Block*int64(c.cadence.block)*daySeconds - daySeconds/2
-		c.blocks = append(c.blocks, block{number: c.Block, ordinary: c.mask.CalledOrdinary(from, from+int64(c.cadence.block)*daySeconds)})
+		from := c.Block*int64(c.cadence.block)*c.day - daySeconds/2
+		c.blocks = append(c.blocks, block{number: c.Block, ordinary: c.mask.CalledOrdinary(from, from+int64(c.cadence.block)*c.day)})
 	}
 	c.blocks[len(c.blocks)-1].see(v)
 }

@@ -107,7 +107,7 @@ func clampShare(v float64) float64 { return min(max(v, 0), 1) }
 // a Poisson count says: the odds against chance that silence asks for under this
 // series' budget.
 func (e *Evaluator) StopShows(within int64) float64 {
-	odds := leastLimit(silenceShare*Budget(e.rule.Warn, e.rule.Series), e.step) * e.rule.Caution.Of(Silence)
+	odds := leastLimit(silenceShare*e.budget(e.rule.Warn), e.ownStep()) * e.rule.Caution.Of(Silence)
 	return odds * daySeconds / float64(within)
 }
 

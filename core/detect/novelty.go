@@ -63,10 +63,7 @@ func (e *Evaluator) asked() bool {
 // is new. Returns do not extend how long something counts as just told, only the
 // week in which the same time of day does.
 func (e *Evaluator) returned(a *Alert) (found *novelty) {
-	near := int64(daySeconds)
-	if e.daily {
-		near = 7 * daySeconds
-	}
+	near := int64(e.cadence.told) * e.day
 	for i := range e.Known {
 		k := &e.Known[i]
 		if k.Key != keyOf(a) || found != nil && found.Peak > k.Peak {
@@ -74,7 +71,7 @@ func (e *Evaluator) returned(a *Alert) (found *novelty) {
 		}
 		slack := max(e.step, 5400)
 		justTold := a.Since-k.ToldEnd <= near && k.Raised > 0
-		sameHour := !e.daily && a.Since-k.End <= 8*daySeconds && (sameTime(a.Since, k.Since, slack) || sameTime(a.Raised, k.Raised, slack))
+		sameHour := !e.dated && a.Since-k.End <= 8*daySeconds && (sameTime(a.Since, k.Since, slack) || sameTime(a.Raised, k.Raised, slack))
 		if justTold || sameHour {
 			found = k
 		}
@@ -89,7 +86,7 @@ func (e *Evaluator) rebound(a *Alert) *novelty {
 		return nil
 	}
 	for i := len(e.Known) - 1; i >= 0; i-- {
-		if k := &e.Known[i]; k.Key == lowKey && k.Lost > 0 && a.Since-k.End <= daySeconds {
+		if k := &e.Known[i]; k.Key == lowKey && k.Lost > 0 && a.Since-k.End <= e.day {
 			return k
 		}
 	}
@@ -104,7 +101,7 @@ func sameTime(a, b, slack int64) bool {
 
 // remember keeps a told alert, or counts a return.
 func (e *Evaluator) remember(a *Alert) {
-	end := max(a.Active, a.Since+e.step)
+	end := max(a.Active, e.after(a.Since))
 	if a.Quiet {
 		if k := e.returned(a); k != nil {
 			k.Again, k.End = k.Again+1, max(k.End, end)
@@ -170,7 +167,7 @@ func (e *Evaluator) listen(pt *baseline.Point, r *Reading) Change {
 		over = a.Total.Off(High) > 1.3*k.Lost
 	}
 	if k == nil || over {
-		a.Quiet, a.Raised = false, pt.At+e.step
+		a.Quiet, a.Raised = false, e.after(pt.At)
 		if a.Strength > 1 {
 			a.ReturnPeriod = max(a.ReturnPeriod, clampReturnPeriod(e.rule.Warn.Seconds()))
 		}
@@ -179,7 +176,7 @@ func (e *Evaluator) listen(pt *baseline.Point, r *Reading) Change {
 	if e.deviates(pt, r) {
 		e.Closing.Good = 0
 	} else if e.Closing.Good++; e.Closing.Good >= 2 {
-		e.shut(pt, pt.At-e.step, "recovered")
+		e.shut(pt, e.ago(pt.At, 1), "recovered")
 		return Recurred
 	}
 	return None

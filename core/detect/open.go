@@ -19,7 +19,7 @@ func (e *Evaluator) open(pt *baseline.Point, r *Reading, a Alert) Change {
 		change = Reopened
 		e.forgetNovelty(a.Raised)
 	} else {
-		a.Raised = pt.At + e.step
+		a.Raised = e.after(pt.At)
 		if !e.replaying && !e.asked() && a.Cause != Bound && (e.returned(&a) != nil || e.rebound(&a) != nil) {
 			a.Quiet, change = true, None
 		}
@@ -65,7 +65,7 @@ func (e *Evaluator) weigh(pt *baseline.Point, r *Reading) {
 		if math.Abs(r.Deviation) > math.Abs(a.Peak) && (a.Direction == Both || r.Deviation*float64(a.Direction) > 0) {
 			a.Peak, a.PeakAt = r.Deviation, pt.At
 		}
-		a.Total.add(e.cfg.Kind, pt.At, e.step, r.Observed, r.Expected)
+		a.Total.add(e.cfg.Kind, pt.At, e.length(pt.At), r.Observed, r.Expected)
 		if pt.At >= a.Rang.To {
 			e.worsen(a, r)
 		}
@@ -75,7 +75,7 @@ func (e *Evaluator) weigh(pt *baseline.Point, r *Reading) {
 		a.ReturnPeriod = max(a.ReturnPeriod, clampReturnPeriod(e.rule.Warn.Seconds()))
 		if s := side(a.Direction); a.Cause == Deviation {
 			b := e.Maxima[s].budgetOf(e.verdict.u[s], e.sides(), e.cadence.block)
-			a.ReturnPeriod = max(a.ReturnPeriod, clampReturnPeriod(month.Seconds()/(b*float64(e.rule.Series))))
+			a.ReturnPeriod = max(a.ReturnPeriod, clampReturnPeriod(month.Seconds()/(b*float64(e.rule.Series))*float64(e.day)/daySeconds))
 		}
 	}
 	if a.Strength = max(a.Strength, strength); grave {
@@ -83,7 +83,7 @@ func (e *Evaluator) weigh(pt *baseline.Point, r *Reading) {
 	}
 	a.Lost = max(a.Lost, a.Total.Expected-a.Total.Observed)
 	if e.deviates(pt, r) {
-		a.Active = pt.At + e.step
+		a.Active = e.after(pt.At)
 	}
 	e.bear(pt, r)
 }
@@ -157,7 +157,7 @@ func (e *Evaluator) follow(pt *baseline.Point, ex *baseline.Expectation, r *Read
 			return e.shut(pt, pt.At, "level_adopted")
 		}
 		if over {
-			end := max(e.Alert.Since+e.step, pt.At-2*e.step)
+			end := max(e.after(e.Alert.Since), e.ago(pt.At, 2))
 			return e.shut(pt, end, "recovered")
 		}
 	}
@@ -169,7 +169,7 @@ func (e *Evaluator) follow(pt *baseline.Point, ex *baseline.Expectation, r *Read
 
 func (e *Evaluator) shut(pt *baseline.Point, end int64, reason string) Change {
 	a := &e.Alert
-	a.End, a.Closed, a.Reason = end, pt.At+e.step, reason
+	a.End, a.Closed, a.Reason = end, e.after(pt.At), reason
 	e.Open = false
 	e.Recent.restart()
 	e.Bits = [2]uint64{}

@@ -112,7 +112,7 @@ func (e *Evaluator) gather(pt *baseline.Point, value float64) {
 }
 
 // patient tells whether one period alone may not alarm.
-func (e *Evaluator) patient() bool { return !e.rule.Spikes && !e.cfg.Grid.Daily() }
+func (e *Evaluator) patient() bool { return !e.rule.Spikes && !e.dated }
 
 // plainStatistic is how far out the period is on a side and, where one alone
 // may not alarm, the one before it.
@@ -203,7 +203,7 @@ func (e simple) take(pt *baseline.Point, observed float64) Reading {
 		e.verdict.u[s], e.verdict.told[s] = u, u
 	}
 	if r.Change = e.tell(pt, &r); e.Open && !was {
-		p.Forget(int((pt.At - e.Alert.Since) / e.step))
+		p.Forget(e.between(e.Alert.Since, pt.At))
 	}
 	for s := range 2 {
 		if !e.hushed() && !e.settling() {
@@ -258,13 +258,13 @@ func (e simple) tell(pt *baseline.Point, r *Reading) Change {
 		if run := &e.Plain.Run[s]; e.Bits[s]&(1<<n-1) == 0 {
 			*run = Stretch{}
 		} else {
-			run.add(e.cfg.Kind, pt.At, e.step, r.Observed, r.Expected)
+			run.add(e.cfg.Kind, pt.At, e.length(pt.At), r.Observed, r.Expected)
 		}
 	}
 	for s, d := range [2]Direction{Low, High} {
 		if (!e.settling() || e.verdict.told[s] > e.settleLimit()*e.warn[s]) && (e.rule.Direction == Both ||
 			e.rule.Direction == d) && outside[s] && bits.OnesCount64(e.Bits[s]&(1<<n-1)) >= m {
-			since := pt.At - int64(n-1-bits.LeadingZeros64(e.Bits[s]<<(64-n)))*e.step
+			since := e.ago(pt.At, n-1-bits.LeadingZeros64(e.Bits[s]<<(64-n)))
 			return e.open(pt, r, Alert{Cause: Deviation, Direction: d, Severity: Warning, Window: n, Since: since, Rang: e.Plain.Run[s]})
 		}
 	}
@@ -299,13 +299,13 @@ func (e simple) follow(pt *baseline.Point, r *Reading, outside [2]bool) Change {
 	if outside[side(e.Alert.Direction)] {
 		e.Plain.Inside = 0
 	} else if e.Plain.Inside++; e.Plain.Inside >= 2 || !e.patient() {
-		since := pt.At - int64(e.Plain.Inside-1)*e.step
+		since := e.ago(pt.At, e.Plain.Inside-1)
 		e.Plain.Inside = 0
 		return e.shut(pt, since, "recovered")
 	}
 	wait := e.adoptAfter()
 	if name := e.cfg.Method.Name; wait > 0 && (name == baseline.Change || name == baseline.Rolling || name == baseline.Siblings) &&
-		pt.At+e.step-e.Alert.Since >= wait {
+		e.after(pt.At)-e.Alert.Since >= wait {
 		e.Plain.State.Renew()
 		e.settleDown(pt.At, false)
 		return e.shut(pt, pt.At, "level_adopted")

@@ -60,7 +60,7 @@ func (e seasonal) take(pt *baseline.Point, observed float64) Reading {
 	} else {
 		e.Recent.judge(&e.cadence, e.Model.Family == baseline.Mult, &e.Scales, e.effect(&ex), e.sampling, &e.verdict)
 	}
-	if e.daily && (!e.replaying || e.calibrating) {
+	if e.dated && (!e.replaying || e.calibrating) {
 		e.Year.note(pt.At, e.verdict.u)
 	}
 	learns, counts := e.learning(), !e.hushed()
@@ -175,7 +175,7 @@ func (e *Evaluator) windowsTell(d Direction) bool {
 	if bits.OnesCount64(e.Bits[s]&window) < e.rule.Persist {
 		return false
 	}
-	return !e.daily || !e.Year.recurs(e.Last, s, e.warn[s])
+	return !e.dated || !e.Year.recurs(e.Last, s, e.warn[s], e.verdict.told[s])
 }
 
 func (e *Evaluator) openWindow(pt *baseline.Point, r *Reading) Change {

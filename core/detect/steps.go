@@ -34,13 +34,13 @@ const (
 // settleLasting finds the largest change that lasted, and the largest of each
 // block from the first to the last; one that takes another back is no change of
 // its own.
-func (k *steps) settleLasting(first, last int64, keep int) {
+func (k *steps) settleLasting(first, last, day int64, keep int) {
 	k.Peaks = peaks{}
 	largest := map[int64]float64{}
 	for i, s := range k.history {
 		back, undoes := false, false
 		for j, other := range k.history {
-			if j != i && max(other.at-s.at, s.at-other.at) <= 7*daySeconds {
+			if j != i && max(other.at-s.at, s.at-other.at) <= 7*day {
 				back = back || j > i && undone(s.from, other.to) || j < i && undone(other.from, s.to)
 				undoes = undoes || j < i && undone(other.from, s.to)
 			}
@@ -65,7 +65,7 @@ func (k *steps) settle(e *Evaluator) {
 	k.Reach = max(leastStep, 3*k.Largest)
 	if len(k.Peaks.Values) > 0 {
 		k.Peaks.settle(slopePrior{slope: stepPrior, worth: tailPrior}, &e.odd)
-		each := stepShare * Budget(e.rule.Warn, e.rule.Series) * float64(e.cadence.block) / 30
+		each := stepShare * e.budget(e.rule.Warn) * float64(e.cadence.block) / 30
 		k.Reach = max(k.Reach, k.Peaks.fit.level(min(each, 0.95)))
 	}
 	k.Reach *= e.rule.Caution.Of(Step)

@@ -74,8 +74,8 @@ func (e *Evaluator) began(d Direction, window int, at int64) (Onset, Stretch) {
 		if e.Model.Family == baseline.Mult {
 			unit = max(p.expected(e.Model), 1e-9) / math.Sqrt(p.Var)
 		}
-		begin := at - int64(k)*e.step
-		rang.add(e.cfg.Kind, begin, e.step, e.natural(p.X), e.natural(p.expected(e.Model)))
+		begin := e.ago(at, k)
+		rang.add(e.cfg.Kind, begin, e.length(begin), e.natural(p.X), e.natural(p.expected(e.Model)))
 		sum, squares = sum+min(max(p.Z, -8), 8)*float64(d)*unit, squares+unit*unit
 		if sum <= 0 || rang.Off(d) <= 0 {
 			continue
@@ -119,17 +119,17 @@ func (e *Evaluator) change(s *Stretch) float64 {
 // it likely began if its rule did not say so.
 func (e *Evaluator) locate(a *Alert, pt *baseline.Point, r *Reading) {
 	if a.Rang.Periods == 0 && e.windowed() {
-		for k := range min(int((pt.At-a.Since)/e.step)+1, e.Recent.Valid) {
+		for k := range min(e.between(a.Since, pt.At)+1, e.Recent.Valid) {
 			if p := e.Recent.last(k); p.OK {
-				a.Rang.add(e.cfg.Kind, pt.At-int64(k)*e.step, e.step, e.natural(p.X), e.natural(p.expected(e.Model)))
+				a.Rang.add(e.cfg.Kind, e.ago(pt.At, k), e.length(e.ago(pt.At, k)), e.natural(p.X), e.natural(p.expected(e.Model)))
 			}
 		}
 	}
 	if (a.Rang.Periods == 0 || a.Cause == Deviation && a.Rang.Off(a.Direction) <= 0) && !math.IsNaN(r.Observed) {
 		a.Rang = Stretch{}
-		a.Rang.add(e.cfg.Kind, pt.At, e.step, r.Observed, r.Expected)
+		a.Rang.add(e.cfg.Kind, pt.At, e.length(pt.At), r.Observed, r.Expected)
 	}
-	a.Rang.To = max(a.Rang.To, pt.At+e.step)
+	a.Rang.To = max(a.Rang.To, e.after(pt.At))
 	if a.Rang.From == 0 {
 		a.Rang.From = a.Since
 	}
@@ -147,11 +147,11 @@ func (e *Evaluator) locate(a *Alert, pt *baseline.Point, r *Reading) {
 // worsen keeps the stretch that lies farthest off since the alert was raised, as
 // long as the one that rang.
 func (e *Evaluator) worsen(a *Alert, r *Reading) {
-	length := max(int((a.Rang.To-a.Rang.From)/e.step), 1)
+	length := max(e.between(a.Rang.From, a.Rang.To), 1)
 	if a.Recent.Periods >= length {
 		a.Recent = Stretch{}
 	}
-	a.Recent.add(e.cfg.Kind, r.At, e.step, r.Observed, r.Expected)
+	a.Recent.add(e.cfg.Kind, r.At, e.length(r.At), r.Observed, r.Expected)
 	if 2*a.Recent.Periods >= length && a.Recent.Off(a.Direction) > max(a.Worst.Off(a.Direction), 0) {
 		a.Worst = a.Recent
 	}

@@ -40,7 +40,7 @@ func (s *surprise) end(counts bool) {
 // settle derives the limits from the peaks, once they are asked for: few runs come
 // near to what their probability alone allows.
 func (s *surprise) settle(e *Evaluator, rule Cause) {
-	s.least = leastLimit(Share(rule)*Budget(e.rule.Warn, e.rule.Series), e.step)
+	s.least = leastLimit(Share(rule)*e.budget(e.rule.Warn), e.ownStep())
 	s.settled = false
 }
 
@@ -49,8 +49,8 @@ func (s *surprise) limits(e *Evaluator, rule Cause) (warn, critical float64) {
 	if !s.settled {
 		share, caution := Share(rule), e.rule.Caution.Of(rule)
 		s.Peaks.settle(e.rule.Kin.surprise(rule), &e.odd)
-		s.warn = caution * s.Peaks.surpriseLimit(share*Budget(e.rule.Warn, e.rule.Series), e.step, e.cadence.block)
-		s.critical = max(caution*s.Peaks.surpriseLimit(share*Budget(e.rule.Critical, e.rule.Series), e.step, e.cadence.block), s.warn)
+		s.warn = caution * s.Peaks.surpriseLimit(share*e.budget(e.rule.Warn), e.ownStep(), e.cadence.block)
+		s.critical = max(caution*s.Peaks.surpriseLimit(share*e.budget(e.rule.Critical), e.ownStep(), e.cadence.block), s.warn)
 		s.settled = true
 	}
 	return s.warn, s.critical

@@ -92,7 +92,7 @@ func TestPeaksKeepTheirOrderAndForget(t *testing.T) {
 
 func TestRunsAreLimitedByWhatTheSeriesHasDone(t *testing.T) {
 	rng := rand.New(rand.NewPCG(3, 1))
-	e := &Evaluator{rule: Rule{}.Normal(), cadence: cadenceOf(hourly()), step: 3600}
+	e := &Evaluator{rule: Rule{}.Normal(), cadence: cadenceOf(hourly()), step: 3600, day: daySeconds}
 	limit := func(scale float64) float64 {
 		s := surprise{}
 		for range 112 {

@@ -1,7 +1,7 @@
 package detect
 
-// year remembers the statistics of daily series for two years and a bit, so
-// that what comes every year (a fiscal close, a season's first day) alarms in
+// year remembers the statistics of daily series for two years and a bit, of those of
+// longer periods for longer, so that what comes every year (a fiscal close, a season's first day) alarms in
 // the first year only.
 type year struct {
 	Day []int32      // days since 1970, ascending
@@ -27,15 +27,15 @@ func (y *year) note(at int64, u [2]float64) {
 }
 
 // recurs tells whether the side deviated about as much around the same date one
-// or two years ago.
-func (y *year) recurs(at int64, side int, threshold float64) bool {
-	if len(y.Day) < 358 {
+// or two years ago: near the threshold, and more than half of what it does now.
+func (y *year) recurs(at int64, side int, threshold, now float64) bool {
+	day := int32(at / 86400)
+	if len(y.Day) == 0 || day-y.Day[0] < 358 {
 		return false
 	}
-	day := int32(at / 86400)
 	for i, then := range y.Day {
 		for _, back := range []int32{365, 730} {
-			if d := day - back - then; d >= -yearReach && d <= yearReach && float64(y.U[side][i]) > 0.8*threshold {
+			if d := day - back - then; d >= -yearReach && d <= yearReach && float64(y.U[side][i]) > max(0.8*threshold, 0.6*now) {
 				return true
 			}
 		}

@@ -37,8 +37,8 @@ type Forecast struct {
 	noise   float64    // half-width of the 90 % interval of a day about its level
 }
 
-// Daily is a history of local days: the sum of a count, the mean of anything
-// else. Days with less than half of their periods are missing.
+// Daily is a history of local days, or of the periods of a series whose periods are
+// longer: the sum of a count, the mean of anything else. Days with less than half of their periods are missing.
 type Daily struct {
 	At      []int64
 	Weekday []int
@@ -72,7 +72,7 @@ func Days(cfg baseline.Config, history []timeline.Sample, mask timeline.Mask) Da
 			d.At, d.Weekday = append(d.At, s.At), append(d.Weekday, int(slot.Day))
 		}
 		due++
-		if !s.Missing() && !mask.Touches(s.At, s.At+step) && !cfg.Holidays[int(slot.Date)] {
+		if !s.Missing() && !mask.Touches(s.At, s.At+step) && !cfg.Holiday(&slot) {
 			sum, n = sum+s.Value, n+1
 		}
 	}
@@ -110,21 +110,25 @@ func Ahead(cfg baseline.Config, d Daily, days int, coverage float64) (*Forecast,
 	case present < leastForecast:
 		return nil, baseline.TooShort{Have: present, Need: leastForecast}
 	case days < 1 || days > 3*n:
-		return nil, fmt.Errorf("%d days ahead: %d days of history allow 1 to %d", days, n, 3*n)
+		unit := cfg.Grid.Unit()
+		return nil, fmt.Errorf("%d %ss ahead: %d %ss of history allow 1 to %d", days, unit, n, unit, 3*n)
 	}
-	f := &Forecast{Days: n, Coverage: coverage, FullYear: n >= 365, log: cfg.Kind == timeline.Count || cfg.Kind == timeline.Duration}
-	y := f.season(d, cfg.Grid.Zone)
+	f := &Forecast{Days: n, Coverage: coverage, FullYear: time.Duration(n)*cfg.Grid.Day() >= timeline.Year, log: cfg.Kind == timeline.Count || cfg.Kind == timeline.Duration}
+	y := f.season(d, cfg.Grid)
 	f.choose(y)
 	f.uncertainty(y)
 	last := d.At[n-1]
-	g := timeline.Grid{Period: 24 * time.Hour, Zone: cfg.Grid.Zone}
+	g := timeline.Grid{Period: cfg.Grid.Day(), Zone: cfg.Grid.Zone}
 	at := g.Floor(time.Unix(last, 0))
 	path := f.path(y, days)
 	wide := robust.NormalQuantile((1+coverage)/2) / ninety
 	for h := 1; h <= days; h++ {
 		at = g.Next(at)
 		day := at.In(g.Zone)
-		shape := f.weekday[day.Weekday()] + f.date(day)
+		shape := 0.0
+		if !g.Long() {
+			shape = f.weekday[day.Weekday()] + f.date(day)
+		}
 		centre := path[h-1] + shape
 		half := math.Hypot(f.quantile(coverage)*f.spreadAt(h), f.noise*wide)
 		f.shape = append(f.shape, shape)
@@ -159,7 +163,7 @@ const leastDate = 0.2
 
 // season brings days onto the working scale, fills gaps with the week's mean
 // and takes the effects of weekdays and dates out.
-func (f *Forecast) season(d Daily, zone *time.Location) []float64 {
+func (f *Forecast) season(d Daily, g timeline.Grid) []float64 {
 	y := make([]float64, len(d.Value))
 	last := math.NaN()
 	for i, v := range d.Value {
@@ -179,6 +183,26 @@ func (f *Forecast) season(d Daily, zone *time.Location) []float64 {
 			y[i] = y[i+1]
 		}
 	}
+	if !g.Long() {
+		f.takeWeekdays(d, y)
+	}
+	// Six neighbours, so that one odd day tells of itself alone.
+	strays := func(i int) float64 {
+		return y[i] - robust.Median(append(slices.Clone(y[i-3:i]), y[i+1:i+4]...))
+	}
+	if !g.Long() {
+		f.takeDates(d, y, g.Zone, strays)
+	}
+	var rest []float64
+	for i := 3; i+3 < len(y); i++ {
+		// The median of six has .2147 of the variance of a day (normal order statistics).
+		rest = append(rest, math.Abs(strays(i))/math.Sqrt(1.2147))
+	}
+	f.noise = ninety * 1.4826 * robust.Median(rest)
+	return y
+}
+
+func (f *Forecast) takeWeekdays(d Daily, y []float64) {
 	var effects [7][]float64
 	for i := 3; i+3 < len(y); i++ {
 		effects[d.Weekday[i]] = append(effects[d.Weekday[i]], y[i]-robust.Mean(y[i-3:i+4]))
@@ -191,10 +215,10 @@ func (f *Forecast) season(d Daily, zone *time.Location) []float64 {
 	for i := range y {
 		y[i] -= f.weekday[d.Weekday[i]]
 	}
-	// Six neighbours, so that one odd day tells of itself alone.
-	strays := func(i int) float64 {
-		return y[i] - robust.Median(append(slices.Clone(y[i-3:i]), y[i+1:i+4]...))
-	}
+}
+
+// takeDates finds dates of a month that stray from their neighbours, and takes them out.
+func (f *Forecast) takeDates(d Daily, y []float64, zone *time.Location, strays func(i int) float64) {
 	var byDate [timeline.MonthDates][]float64
 	for i := 3; i+3 < len(y); i++ {
 		date := time.Unix(d.At[i], 0).In(zone).Day()
@@ -209,13 +233,6 @@ func (f *Forecast) season(d Daily, zone *time.Location) []float64 {
 			y[i] -= f.date(time.Unix(d.At[i], 0).In(zone))
 		}
 	}
-	var rest []float64
-	for i := 3; i+3 < len(y); i++ {
-		// The median of six has .2147 of the variance of a day (normal order statistics).
-		rest = append(rest, math.Abs(strays(i))/math.Sqrt(1.2147))
-	}
-	f.noise = ninety * 1.4826 * robust.Median(rest)
-	return y
 }
 
 // levelAndSlope are the median of the last four weeks and the median slope

@@ -56,9 +56,12 @@ func Suit(job Job) Suitability {
 		}
 	}
 	n := max(len(values), 1)
-	perDay := float64(cfg.Grid.PerDay())
-	s.HaveDays, s.NeedDays, s.BestDays = float64(len(values))/perDay, float64(baseline.Need(cfg))/perDay, 56
-	if cfg.Grid.Daily() {
+	days := cfg.Grid.Period.Hours() / 24
+	s.HaveDays, s.NeedDays, s.BestDays = float64(len(values))*days, float64(baseline.Need(cfg))*days, 56
+	switch {
+	case cfg.Grid.Long():
+		s.BestDays = 36 * days
+	case cfg.Grid.Daily():
 		s.BestDays = 182
 	}
 	s.Missing = 1 - float64(len(values))/float64(max(len(history), 1))
@@ -97,7 +100,7 @@ func (s *Suitability) measure(job Job, values []float64) {
 	if err != nil || e == nil || len(off) == 0 {
 		return
 	}
-	s.Shape = shapeOf(e)
+	s.Shape = shapeOf(e, job.Config.Grid)
 	if spread := robust.Quantile(around, 0.75); spread > 0 {
 		explained := max(0, 1-robust.Quantile(off, 0.75)/spread)
 		s.Explained = &explained
@@ -108,16 +111,20 @@ func (s *Suitability) measure(job Job, values []float64) {
 	}
 }
 
-func shapeOf(e *detect.Evaluator) string {
+func shapeOf(e *detect.Evaluator, g timeline.Grid) string {
+	season := "a weekly shape"
+	if g.Long() {
+		season = "months of the year that stand out"
+	}
 	switch e.Family() {
 	case baseline.Mult:
-		return "level times a weekly shape, noise that of counts"
+		return "level times " + season + ", noise that of counts"
 	case baseline.Stepped:
 		return shapeStepped
 	case baseline.Flat:
 		return "none: a simple method"
 	}
-	return "level plus a weekly shape"
+	return "level plus " + season
 }
 
 func (s *Suitability) judge(cfg baseline.Config, values []float64) {

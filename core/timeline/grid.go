@@ -12,8 +12,14 @@ import (
 	"time"
 )
 
+// Periods longer than a day follow the calendar: weeks begin on Monday (ISO 8601), months
+// and years with their first day. Their lengths as durations are nominal; a month is told
+// from thirty days by nothing, since no series has such a period.
 const (
-	day = 24 * time.Hour
+	day   = 24 * time.Hour
+	Week  = 7 * day
+	Month = 30 * day
+	Year  = 365 * day
 	// MinPeriod is the shortest period a series may have.
 	MinPeriod = time.Minute
 )
@@ -21,39 +27,75 @@ const (
 // ErrPeriod is wrapped by the error for a period the grid cannot hold.
 var ErrPeriod = errors.New("period not supported")
 
-// Grid is the ladder of periods of a series: every period has the same length,
-// which divides a local day. Sub-daily periods are aligned to the hour in UTC;
-// daily periods run from local midnight to local midnight, so that one lasts
-// 23 or 25 hours on the days the clocks change.
+// Grid is the ladder of periods of a series: parts of a day of the same length, local
+// days, or weeks, months or years of the calendar. Sub-daily periods are aligned to the
+// hour in UTC; all others run from local midnight to local midnight, so that a day lasts
+// 23 or 25 hours when the clocks change, and a month 28 to 31 days.
 type Grid struct {
 	Period time.Duration
 	Zone   *time.Location
 }
 
-// NewGrid checks that period divides a day and is at least a minute.
+// NewGrid checks that period divides a day and is at least a minute, or is a week, a
+// month or a year.
 func NewGrid(period time.Duration, zone *time.Location) (Grid, error) {
 	if zone == nil {
 		zone = time.UTC
 	}
-	if period < MinPeriod || period > day || day%period != 0 {
-		return Grid{}, fmt.Errorf("%w: %s; allowed are 1m to 24h that divide a day evenly, such as 5m, 15m, 1h or 24h", ErrPeriod, period)
+	calendar := period == Week || period == Month || period == Year
+	if period < MinPeriod || !calendar && (period > day || day%period != 0) {
+		return Grid{}, fmt.Errorf("%w: %s; allowed are 1m to 24h that divide a day evenly, such as 5m, 15m, 1h or 24h, "+
+			"and a week (1w), a month (1mo) or a year (1y) of the calendar", ErrPeriod, period)
 	}
 	return Grid{Period: period, Zone: zone}, nil
 }
 
-// PerDay is the number of periods in a day of 24 hours.
-func (g Grid) PerDay() int { return int(day / g.Period) }
+// PerDay is the number of periods in a day of 24 hours, and 1 where they are longer.
+func (g Grid) PerDay() int { return max(int(day/g.Period), 1) }
 
 // Daily tells whether a period is a whole local day.
 func (g Grid) Daily() bool { return g.Period == day }
 
+// Dated tells whether a period is a day or longer, and so begins at local midnight.
+func (g Grid) Dated() bool { return g.Period >= day }
+
+// Long tells whether a period is longer than a day.
+func (g Grid) Long() bool { return g.Period > day }
+
+// Day is what a series counts as one day: 24 hours, or its period where that is longer.
+// What is remembered of a daily series for so many days is remembered of a monthly one for
+// as many months.
+func (g Grid) Day() time.Duration { return max(g.Period, day) }
+
+// Unit names what the grid counts in: day, or the period where it is longer.
+func (g Grid) Unit() string {
+	switch g.Period {
+	case Week:
+		return "week"
+	case Month:
+		return "month"
+	case Year:
+		return "year"
+	}
+	return "day"
+}
+
 // Floor gives the start of the period that t lies in.
 func (g Grid) Floor(t time.Time) time.Time {
-	if g.Daily() {
-		y, m, d := t.In(g.Zone).Date()
-		return time.Date(y, m, d, 0, 0, 0, 0, g.Zone).UTC()
+	if !g.Dated() {
+		return t.UTC().Truncate(g.Period)
 	}
-	return t.UTC().Truncate(g.Period)
+	local := t.In(g.Zone)
+	y, m, d := local.Date()
+	switch g.Period {
+	case Week:
+		d -= (int(local.Weekday()) + 6) % 7
+	case Month:
+		d = 1
+	case Year:
+		m, d = time.January, 1
+	}
+	return time.Date(y, m, d, 0, 0, 0, 0, g.Zone).UTC()
 }
 
 // Next gives the start of the period after the one that starts at t, which is
@@ -62,20 +104,40 @@ func (g Grid) Next(t time.Time) time.Time { return g.Add(t, 1) }
 
 // Add moves a period start by n periods.
 func (g Grid) Add(t time.Time, n int) time.Time {
-	if g.Daily() {
-		y, m, d := t.In(g.Zone).Date()
-		return time.Date(y, m, d+n, 0, 0, 0, 0, g.Zone).UTC()
+	if !g.Dated() {
+		return t.Add(time.Duration(n) * g.Period).UTC()
 	}
-	return t.Add(time.Duration(n) * g.Period).UTC()
+	y, m, d := t.In(g.Zone).Date()
+	switch g.Period {
+	case Week:
+		d += 7 * n
+	case Month:
+		m += time.Month(n)
+	case Year:
+		y += n
+	default:
+		d += n
+	}
+	return time.Date(y, m, d, 0, 0, 0, 0, g.Zone).UTC()
 }
 
-// Slot says where in the local week a period starts. Its fields are narrow: a
-// fit copies one for every period of the history, several times.
+// Back gives the start of the period that lies n days of 24 hours before t, or as many
+// periods of a series whose periods are longer.
+func (g Grid) Back(t time.Time, n int) time.Time {
+	if g.Long() {
+		return g.Add(g.Floor(t), -n)
+	}
+	return g.Floor(t.AddDate(0, 0, -n))
+}
+
+// Slot says where in the local week a period starts; of periods longer than a day where
+// in the year. Its fields are narrow: a fit copies one for every period of the history,
+// several times.
 type Slot struct {
-	Date  int32   // yyyymmdd
-	Hours float32 // the period's length
-	Week  uint16  // 0 … 7·PerDay−1, Sunday first
-	Hour  uint16  // 0 … PerDay−1, the period of the day
+	Date   int32   // yyyymmdd
+	Length float32 // of the period, 1 as usual: 23 of 24 hours, 28 of 30 days
+	Week   uint16  // 0 … 7·PerDay−1, Sunday first; of weeks and months 0 … 11, the month of the year
+	Hour   uint16  // 0 … PerDay−1, the period of the day
 	// YearDay is 0 on 1 January … 365, the same for a date in every year.
 	YearDay uint16
 	Day     uint8 // 0 Sunday … 6 Saturday
@@ -92,6 +154,9 @@ func (s *Slot) Cell(perDay int) int { return int(s.Class)*perDay + int(s.Hour) }
 
 // YearDays is how many values YearDay takes.
 const YearDays = 366
+
+// Slots is how many values Week takes in a series of so many periods a day.
+func Slots(perDay int) int { return max(7*perDay, 12) }
 
 // yearDay numbers a date as in a leap year.
 func yearDay(m time.Month, d int) int {
@@ -160,11 +225,26 @@ func (s *Slotter) At(unix int64) Slot {
 	slot := s.date
 	slot.Hour = uint16((local - days*86400) * s.perDay / 86400)
 	slot.Week += slot.Hour
-	if s.perDay == 1 {
+	if s.grid.Dated() {
 		start := time.Unix(unix, 0)
-		slot.Hours = float32(s.grid.Next(start).Sub(start).Hours())
+		slot.Length = float32(float64(s.grid.Next(start).Sub(start)) / float64(s.grid.Period))
+	}
+	if s.grid.Long() {
+		return Slot{Date: slot.Date, Length: slot.Length, YearDay: slot.YearDay, Week: s.season(slot.Date)}
 	}
 	return slot
+}
+
+// season is the month of the year of a period longer than a day, that of a week's Thursday.
+func (s *Slotter) season(date int32) uint16 {
+	y, m, d := int(date/10000), time.Month(date/100%100), int(date%100)
+	switch s.grid.Period {
+	case Year:
+		return 0
+	case Week:
+		m = time.Date(y, m, d+3, 0, 0, 0, 0, time.UTC).Month()
+	}
+	return uint16(m - 1)
 }
 
 func (s *Slotter) readDate(days int64) {
@@ -172,7 +252,7 @@ func (s *Slotter) readDate(days int64) {
 	weekday := int((days%7 + 11) % 7) // 1970-01-01 was a Thursday
 	s.days = days
 	s.date = Slot{
-		Date: int32(y*10000 + int(m)*100 + d), Hours: 24,
+		Date: int32(y*10000 + int(m)*100 + d), Length: 1,
 		Week: uint16(weekday * int(s.perDay)), Day: uint8(weekday),
 		MonthDay: uint8(monthDay(y, m, d, weekday)), YearDay: uint16(yearDay(m, d)), MonthDate: uint8(d),
 	}

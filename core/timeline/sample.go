@@ -101,7 +101,7 @@ func DenseFrom(g Grid, start time.Time, samples []Sample, end time.Time) []Sampl
 		} else {
 			dense = append(dense, Sample{At: unix, Value: math.NaN()})
 		}
-		if g.Daily() {
+		if g.Dated() {
 			at = g.Next(at)
 			unix = at.Unix()
 		} else {

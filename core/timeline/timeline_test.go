@@ -42,8 +42,8 @@ func TestDailyPeriodsRunFromLocalMidnightToMidnight(t *testing.T) {
 		if h := g.Next(start).Sub(start).Hours(); h != c.hours {
 			t.Errorf("day of %s lasts %g h, want %g", c.at, h, c.hours)
 		}
-		if s := NewSlotter(g).At(start.Unix()); float64(s.Hours) != c.hours {
-			t.Errorf("slot of %s says %g h, want %g", c.at, s.Hours, c.hours)
+		if s := NewSlotter(g).At(start.Unix()); math.Abs(float64(s.Length)*24-c.hours) > 1e-5 {
+			t.Errorf("slot of %s is %g of a day, want %g h", c.at, s.Length, c.hours)
 		}
 	}
 }

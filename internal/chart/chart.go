@@ -85,7 +85,7 @@ func (r *Reader) Of(ctx context.Context, seriesID int64, from, to time.Time, fil
 		return c, err
 	}
 	walk(&c, subject, seriesID, history, from, to, show)
-	c.bound(subject.Rule(named.Series).Bounds, history)
+	c.bound(subject.Rule(named.Series).Bounds, subject.Grid, history)
 	c.fill(history, fill)
 	return c, r.annotate(ctx, &c, from, to)
 }
@@ -126,7 +126,7 @@ func walk(c *Chart, v *watch.Subject, series int64, history []timeline.Sample, f
 }
 
 // bound lays what a person allows beside the values.
-func (c *Chart) bound(b detect.Bounds, history []timeline.Sample) {
+func (c *Chart) bound(b detect.Bounds, g timeline.Grid, history []timeline.Sample) {
 	if low, high := b.Around(math.NaN()); math.IsInf(low, -1) && math.IsInf(high, 1) && b.Fall == 0 && b.Rise == 0 {
 		return
 	}
@@ -135,7 +135,7 @@ func (c *Chart) bound(b detect.Bounds, history []timeline.Sample) {
 		values[s.At] = s.Value
 	}
 	for _, at := range c.At {
-		before, known := values[at.Unix()-int64(b.Back)*c.PeriodSeconds]
+		before, known := values[g.Add(at, -b.Back).Unix()]
 		if !known {
 			before = math.NaN()
 		}

@@ -175,7 +175,7 @@ func (a *app) datasetShow() *cobra.Command {
 					}
 				}
 				l.rows = append(l.rows, []string{m.Name, strings.TrimSpace(m.Measure + " " + m.Column),
-					words.Seconds(float64(m.PeriodSeconds)), strconv.Itoa(len(m.Series)), orNone(strings.Join(monitors, ", "))})
+					words.Period(time.Duration(m.PeriodSeconds) * time.Second), strconv.Itoa(len(m.Series)), orNone(strings.Join(monitors, ", "))})
 			}
 			return a.show(l)
 		}}

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"net/url"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -34,7 +35,7 @@ func (a *app) metricCommand() *cobra.Command {
 			}
 			l.rows = append(l.rows, []string{m.Name, m.Dataset, strings.TrimSpace(m.Measure + " " + m.Column),
 				orNone(strings.Join(m.SegmentBy, ", ")),
-				words.Seconds(float64(m.PeriodSeconds)), a.optional(m.CollectedTo, m.Zone, "pushed"), state})
+				words.Period(time.Duration(m.PeriodSeconds) * time.Second), a.optional(m.CollectedTo, m.Zone, "pushed"), state})
 		}
 		return a.show(l)
 	}}
@@ -115,7 +116,7 @@ func (a *app) metricAdd() *cobra.Command {
 	f.StringSliceVar(&in.SegmentBy, "segment-by", nil, "dimension columns")
 	f.StringVar(&in.RowFilter, "where", "", "an SQL condition on the rows")
 	f.StringVar(&in.Unit, "unit", "", "what one is called, for example 'boarding scans'")
-	f.StringVar(&period, "period", "1h", "length of a period")
+	f.StringVar(&period, "period", "1h", "a part of a day (5m, 6h), a day (1d), or a week, month or year of the calendar (1w, 1mo, 1y)")
 	f.StringVar(&every, "every", "5m", "how often it is collected")
 	f.StringVar(&lookback, "lookback", "6h", "how far back each collection reads again")
 	f.StringVar(&settle, "settle", "0s", "wait after a period's end before it is read")
@@ -200,7 +201,7 @@ func (a *app) metricDeclare() *cobra.Command {
 	f.StringVar(&in.Measure, "measure", "", "what is measured")
 	f.StringVar(&kind, "kind", "count", "count, share, value or duration")
 	f.StringVar(&in.Unit, "unit", "", "what one is called")
-	f.StringVar(&in.Period, "period", "1h", "length of a period")
+	f.StringVar(&in.Period, "period", "1h", "a part of a day (5m, 6h), a day (1d), or a week, month or year of the calendar (1w, 1mo, 1y)")
 	f.StringVar(&in.Zone, "zone", "UTC", "time zone of the tz database")
 	f.StringVar(&in.OTLP, "otlp", "", "OTLP metric that it takes; its own name if left out")
 	f.StringSliceVar(&in.SegmentBy, "segment-by", nil, "OTLP attributes whose values name the segment")

@@ -220,6 +220,9 @@ func (c *Collector) toRead(ctx context.Context, p probe, batch []record.Metric, 
 		}
 		for _, day := range days {
 			next := timeline.Earlier(grid.Floor(day.In(grid.Zone).AddDate(0, 0, 1)), again)
+			if grid.Long() {
+				next = timeline.Earlier(grid.Next(grid.Floor(day)), again)
+			}
 			stretches = append(stretches, timeline.Span{From: grid.Floor(day).Unix(), To: next.Unix()})
 		}
 	}

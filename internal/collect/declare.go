@@ -18,18 +18,19 @@ import (
 	"tinbell/internal/store"
 )
 
-// ParsePeriod reads durations as people write them: 90s, 15m, 1h, 30d, 8w, 1y.
+// ParsePeriod reads durations as people write them: 90s, 15m, 1h, 30d, 8w, 1mo, 1y. A
+// month counts as 30 days and a year as 365; as the period of a metric they, and a week,
+// are those of the calendar.
 func ParsePeriod(text string) (time.Duration, error) {
-	units := map[byte]time.Duration{'s': time.Second, 'm': time.Minute, 'h': time.Hour,
-		'd': 24 * time.Hour, 'w': 7 * 24 * time.Hour, 'y': 365 * 24 * time.Hour}
-	if n := len(text); n > 1 {
-		if unit, known := units[text[n-1]]; known {
-			if v, err := strconv.ParseFloat(text[:n-1], 64); err == nil && v >= 0 && v*float64(unit) < 9e18 {
-				return time.Duration(v * float64(unit)), nil
-			}
+	units := map[string]time.Duration{"s": time.Second, "m": time.Minute, "h": time.Hour, "d": 24 * time.Hour,
+		"w": timeline.Week, "mo": timeline.Month, "y": timeline.Year}
+	number := strings.TrimRight(text, "smhdwoy")
+	if unit, known := units[text[len(number):]]; known {
+		if v, err := strconv.ParseFloat(number, 64); err == nil && v >= 0 && v*float64(unit) < 9e18 {
+			return time.Duration(v * float64(unit)), nil
 		}
 	}
-	return 0, record.Invalid{Field: "duration", Given: text, Allowed: "a number and a unit: 90s, 15m, 1h, 30d, 8w, 1y"}
+	return 0, record.Invalid{Field: "duration", Given: text, Allowed: "a number and a unit: 90s, 15m, 1h, 30d, 8w, 1mo, 1y"}
 }
 
 // Declare makes a pushed metric, and its dataset if that is new.
@@ -359,7 +360,7 @@ func (c *Collector) tryTable(ctx context.Context, m record.Metric, grid timeline
 	end := c.settledEnd(m, grid)
 	var tried Tried
 	if len(m.SegmentBy) > 0 {
-		largest, n, err := c.warehouses.Segments(ctx, p.source, m, end.AddDate(0, 0, -28), end, m.MaxSegments)
+		largest, n, err := c.warehouses.Segments(ctx, p.source, m, lately(grid, end), end, m.MaxSegments)
 		if err != nil {
 			return m, tried, answered(err)
 		}
@@ -378,6 +379,11 @@ func (c *Collector) tryTable(ctx context.Context, m record.Metric, grid timeline
 		return m, tried, answered(err)
 	}
 	return m, tried, nil
+}
+
+// lately is from when on segments are counted by their size: four weeks, or a period.
+func lately(g timeline.Grid, end time.Time) time.Time {
+	return timeline.Earlier(end.AddDate(0, 0, -28), g.Add(end, -1))
 }
 
 func orNone(list []string) string {

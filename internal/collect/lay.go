@@ -47,7 +47,11 @@ func (c *Collector) ask(ctx context.Context, p probe, batch []record.Metric, fro
 	if !crowded && len(names) <= m.MaxSegments {
 		return found, nil
 	}
-	kept, n, err := c.warehouses.Segments(ctx, p.source, m, to.AddDate(0, 0, -28), to, m.MaxSegments)
+	grid, err := m.Grid()
+	if err != nil {
+		return nil, err
+	}
+	kept, n, err := c.warehouses.Segments(ctx, p.source, m, lately(grid, to), to, m.MaxSegments)
 	if err != nil {
 		return nil, err
 	}

@@ -11,12 +11,12 @@ import (
 func TestDurationsAreReadAsPeopleWriteThem(t *testing.T) {
 	for text, want := range map[string]time.Duration{"90s": 90 * time.Second, "15m": 15 * time.Minute, "1h": time.Hour,
 		"1.5h": 90 * time.Minute,
-		"30d":  720 * time.Hour, "8w": 1344 * time.Hour, "1y": 8760 * time.Hour, "0s": 0} {
+		"30d":  720 * time.Hour, "8w": 1344 * time.Hour, "1y": 8760 * time.Hour, "1mo": 720 * time.Hour, "0s": 0} {
 		if got, err := ParsePeriod(text); err != nil || got != want {
 			t.Errorf("%s is %s (%v), want %s", text, got, err, want)
 		}
 	}
-	for _, text := range []string{"", "h", "5", "-1h", "1x", "9999999y", "1h30m", "NaNh"} {
+	for _, text := range []string{"", "h", "5", "-1h", "1x", "1om", "1mom", "mo", "9999999y", "1h30m", "NaNh"} {
 		if d, err := ParsePeriod(text); err == nil {
 			t.Errorf("%q was read as %s", text, d)
 		}

@@ -74,6 +74,8 @@ func (x *export) take(ctx context.Context, n otlp.Named) error {
 	}
 	now := x.collector.now()
 	switch {
+	case t.grid.Long():
+		return errors.New("points are put together to periods of a day at most, and those of this metric are longer: push its samples")
 	case n.At.Before(now.Add(-pointsKept)):
 		return fmt.Errorf("a point of %s is too late: they are taken for three days; push samples for older periods",
 			n.At.Format(time.RFC3339))

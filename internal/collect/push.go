@@ -37,7 +37,7 @@ type Declaration struct {
 	Measure   string        `json:"measure" doc:"what is measured, for example rows or mean_fare" minLength:"1"`
 	Kind      timeline.Kind `json:"kind" enum:"count,share,value,duration"`
 	Unit      string        `json:"unit,omitempty"`
-	Period    string        `json:"period" doc:"for example 5m, 1h, 24h"`
+	Period    string        `json:"period" doc:"for example 5m, 1h, 1d, or 1w, 1mo, 1y: a week, month or year of the calendar"`
 	Zone      string        `json:"zone,omitempty" doc:"of the tz database; UTC if left out"`
 	OTLP      string        `json:"otlp,omitempty" doc:"OTLP metric that it takes; its own name if left out"`
 	SegmentBy []string      `json:"segment_by,omitempty" doc:"OTLP attributes whose values name the segment"`

@@ -344,7 +344,7 @@ func parseDuration(text string) (int64, error) {
 	}
 	d, err := collect.ParsePeriod(text)
 	if err != nil || d%time.Second != 0 {
-		return 0, fmt.Errorf("%q is no duration: write a number and a unit, as 90s, 15m, 1h, 30d, 8w, 1y", text)
+		return 0, fmt.Errorf("%q is no duration: write a number and a unit, as 90s, 15m, 1h, 30d, 8w, 1mo, 1y", text)
 	}
 	return int64(d / time.Second), nil
 }

@@ -304,9 +304,12 @@ func (r *Reader) volume(ctx context.Context, h *Health, m record.Metric) error {
 	if err != nil || t == nil {
 		return err
 	}
-	h.Spark, h.Period, h.SparkOf, h.Rows24h, h.Rows7d = t.spark, m.PeriodSeconds, "rows", wire.Finite(t.Day), wire.Finite(t.Week)
-	h.Rows30d, h.Lowest24h, h.Highest24h = wire.Finite(t.Month), wire.Finite(t.Lowest), wire.Finite(t.Highest)
-	h.Expected24, h.Deviation = wire.Finite(t.Expected), wire.Finite(t.Deviation)
+	h.Spark, h.Period, h.SparkOf, h.Deviation = t.spark, m.PeriodSeconds, "rows", wire.Finite(t.Deviation)
+	if time.Duration(m.PeriodSeconds)*time.Second > 24*time.Hour {
+		return nil // rows of a week or month are no rows of a day
+	}
+	h.Rows24h, h.Rows7d, h.Rows30d = wire.Finite(t.Day), wire.Finite(t.Week), wire.Finite(t.Month)
+	h.Lowest24h, h.Highest24h, h.Expected24 = wire.Finite(t.Lowest), wire.Finite(t.Highest), wire.Finite(t.Expected)
 	return nil
 }
 

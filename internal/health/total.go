@@ -27,12 +27,16 @@ func (r *Reader) total(ctx context.Context, m record.Metric) (*total, error) {
 		return nil, err
 	}
 	settled := subject.SettledTo(r.now())
-	days := 70
-	if subject.Grid.PerDay() > 288 {
+	days, drawnFrom := 70, 7
+	switch {
+	case subject.Grid.PerDay() > 288:
 		days = 35
+	case subject.Grid.Long():
+		drawnFrom = 12
 	}
-	sum := timeline.NewSum(subject.Grid, settled.AddDate(0, 0, -days), settled)
-	err = subject.EachHistory(ctx, r.store, settled.AddDate(0, 0, -days), settled, func(_ int64, history []timeline.Sample) error {
+	back := func(days int) time.Time { return subject.Grid.Back(settled, days) }
+	sum := timeline.NewSum(subject.Grid, back(days), settled)
+	err = subject.EachHistory(ctx, r.store, back(days), settled, func(_ int64, history []timeline.Sample) error {
 		sum.Add(history)
 		return nil
 	})
@@ -40,16 +44,16 @@ func (r *Reader) total(ctx context.Context, m record.Metric) (*total, error) {
 	if err != nil || len(summed) == 0 {
 		return nil, err
 	}
-	t := &total{spark: Spark{From: subject.Grid.Floor(settled.AddDate(0, 0, -7)), PeriodSeconds: m.PeriodSeconds}}
+	t := &total{spark: Spark{From: back(drawnFrom), PeriodSeconds: m.PeriodSeconds}}
 	var readings []detect.Reading
 	rule := record.DefaultSettings().Rule(1)
 	rule.BandOnly = true
-	_, err = replay.Walk(replay.Job{Config: subject.Config, Rule: rule, History: summed, From: settled.AddDate(0, 0, -31).Unix(),
+	_, err = replay.Walk(replay.Job{Config: subject.Config, Rule: rule, History: summed, From: back(31).Unix(),
 		Read: func(r detect.Reading) { readings = append(readings, r) }})
 	if short := (baseline.TooShort{}); err != nil && !errors.As(err, &short) {
 		return nil, err
 	}
-	readings = append(unread(summed, readings, settled.AddDate(0, 0, -31)), readings...)
+	readings = append(unread(summed, readings, back(31)), readings...)
 	for _, r := range readings {
 		if r.At >= t.spark.From.Unix() {
 			t.spark.Observed, t.spark.Expected = append(t.spark.Observed, drawn(r.Observed)), append(t.spark.Expected, drawn(r.Expected))

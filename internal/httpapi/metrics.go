@@ -27,7 +27,7 @@ type NewMetric struct {
 	SegmentBy       []string      `json:"segment_by,omitempty"`
 	RowFilter       string        `json:"row_filter,omitempty" doc:"an SQL condition"`
 	Unit            string        `json:"unit,omitempty"`
-	PeriodSeconds   int64         `json:"period_seconds"`
+	PeriodSeconds   int64         `json:"period_seconds" doc:"a part of a day, a day, or 604800, 2592000, 31536000: a week, month or year of the calendar"`
 	SettleSeconds   int64         `json:"settle_seconds,omitempty"`
 	LookbackSeconds int64         `json:"lookback_seconds,omitempty"`
 	EverySeconds    int64         `json:"every_seconds,omitempty" doc:"how often it is collected, 5 at least"`

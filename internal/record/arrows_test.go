@@ -99,8 +99,11 @@ var allowed = map[string]string{
 	"internal/client":  "internal/record internal/wire",
 	"internal/wire":    "",
 
-	"internal/browser":            "internal/dbtest",
-	"internal/pgtest":             "internal/localpg",
+	"internal/browser": "internal/dbtest",
+	"internal/pgtest":  "internal/localpg",
+	// Tests of two rooms through the whole service; apart, so that it is compiled for them once.
+	"internal/service/comparison": "",
+	"internal/service/telling":    "",
 	"internal/dbtest":             "internal/client internal/localpg internal/pgtest internal/service internal/store internal/work",
 	"internal/demo":               "core/* internal/*",
 	"internal/benchmark":          "core/* internal/*",

@@ -29,7 +29,7 @@ type Metric struct {
 	Comparison      string        `db:"comparison" json:"comparison" doc:"the drift comparison that writes its samples; empty if none does"`
 	Kind            timeline.Kind `db:"kind" json:"kind" enum:"count,share,value,duration"`
 	Unit            string        `db:"unit" json:"unit"`
-	PeriodSeconds   int64         `db:"period_seconds" json:"period_seconds"`
+	PeriodSeconds   int64         `db:"period_seconds" json:"period_seconds" doc:"a part of a day, a day, or 604800, 2592000, 31536000: a week, month or year of the calendar"`
 	Zone            string        `db:"zone" json:"zone"`
 	SettleSeconds   int64         `db:"settle_seconds" json:"settle_seconds" doc:"wait after a period's end before it is read"`
 	LookbackSeconds int64         `db:"lookback_seconds" json:"lookback_seconds" doc:"how far back each collection reads again"`

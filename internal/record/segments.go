@@ -130,14 +130,7 @@ func (o Own) Rule(g timeline.Grid, series int) detect.Rule {
 
 // bounds are the bounds of the settings on a grid.
 func (s Settings) bounds(g timeline.Grid) detect.Bounds {
-	b := detect.Bounds{Lowest: s.Lowest, Highest: s.Highest, Fall: s.Fall, Rise: s.Rise, Back: 1}
-	switch day := g.PerDay(); s.Than {
-	case "", "day":
-		b.Back = day
-	case "week":
-		b.Back = 7 * day
-	}
-	return b
+	return detect.Bounds{Lowest: s.Lowest, Highest: s.Highest, Fall: s.Fall, Rise: s.Rise, Back: back(g, s.Than, "day")}
 }
 
 // RuleOf is the alert rule in force for one segment of so many: its settings, and what

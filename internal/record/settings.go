@@ -110,12 +110,39 @@ func (s Settings) Baseline(g timeline.Grid) baseline.Method {
 			m.High = *s.High
 		}
 	case "change":
-		m.Lag = map[string]int{"": 7 * g.PerDay(), "week": 7 * g.PerDay(), "day": g.PerDay(), "previous": 1}[s.Against]
+		m.Lag = back(g, s.Against, "week")
 	}
-	if m.Window == 0 {
+	switch {
+	case m.Window > 0:
+	case g.Long():
+		m.Window = 12
+	default:
 		m.Window = 7 * g.PerDay()
 	}
 	return m
+}
+
+// back is how many periods back what is compared with lies; usual is what is meant where
+// nothing is said. Of periods longer than a day it is the one before.
+func back(g timeline.Grid, than, usual string) int {
+	if than == "" {
+		than = usual
+	}
+	switch {
+	case than == "previous" || g.Long():
+		return 1
+	case than == "week":
+		return 7 * g.PerDay()
+	}
+	return g.PerDay()
+}
+
+// checkBack refuses a comparison with a day or week before where periods are longer.
+func checkBack(g timeline.Grid, field, than string) error {
+	if g.Long() && than != "" && than != "previous" {
+		return fmt.Errorf("%s %q: allowed is previous, since a period is longer than a day", field, than)
+	}
+	return nil
 }
 
 // Check refuses settings that cannot be followed on a grid.
@@ -128,6 +155,9 @@ func (s Settings) Check(g timeline.Grid) error {
 	}
 	if !slices.Contains([]string{"", "previous", "day", "week"}, s.Against) {
 		return fmt.Errorf("against %q: allowed are previous, day and week", s.Against)
+	}
+	if err := errors.Join(checkBack(g, "against", s.Against), checkBack(g, "than", s.Than)); err != nil {
+		return err
 	}
 	if !slices.Contains([]string{"", "median", "mean"}, s.SmoothBy) {
 		return fmt.Errorf("smooth_by %q: allowed are median and mean", s.SmoothBy)

@@ -39,6 +39,7 @@ func TestOTLPBecomesSamplesOncePeriodsAreOver(t *testing.T) {
 		{Metric: "gate-queue", Dataset: "ops.gates", Measure: "queue", Kind: timeline.Value, Period: "1h", OTLP: "gate.queue",
 			SegmentBy: []string{"port"}},
 		{Metric: "gate.rows", Dataset: "ops.gates", Measure: "rows", Kind: timeline.Count, Period: "1h"},
+		{Metric: "gate.months", Dataset: "ops.gates", Measure: "rows", Kind: timeline.Count, Period: "1mo"},
 	} {
 		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/metrics/declare", d, nil))
 	}
@@ -48,9 +49,10 @@ func TestOTLPBecomesSamplesOncePeriodsAreOver(t *testing.T) {
 	export := fmt.Sprintf(`{"resourceMetrics":[{"scopeMetrics":[{"metrics":[
 		{"name":"gate.queue","gauge":{"dataPoints":[{"timeUnixNano":"%s","asDouble":4,"attributes":[{"key":"port","value":{"stringValue":"Ansby"}}]},{"timeUnixNano":"%s","asDouble":8,"attributes":[{"key":"port","value":{"stringValue":"Ansby"}}]}]}},
 		{"name":"gate.rows","sum":{"aggregationTemporality":1,"dataPoints":[{"timeUnixNano":"%s","asInt":"10"},{"timeUnixNano":"%s","asInt":"5"}]}},
+		{"name":"gate.months","gauge":{"dataPoints":[{"timeUnixNano":"%s","asDouble":1}]}},
 		{"name":"unheard.of","gauge":{"dataPoints":[{"timeUnixNano":"%s","asDouble":1}]}},
 		{"name":"gate.rows","sum":{"aggregationTemporality":1,"dataPoints":[{"timeUnixNano":"%s","asInt":"1"},{"timeUnixNano":"%s","asInt":"-4"}]}}
-		]}]}]}`, nanos(5), nanos(15), nanos(10), nanos(70), nanos(5), nanos(-5*24*60), nanos(12))
+		]}]}]}`, nanos(5), nanos(15), nanos(10), nanos(70), nanos(5), nanos(5), nanos(-5*24*60), nanos(12))
 	for range 2 { // sent twice it counts once
 		var zipped bytes.Buffer
 		z := gzip.NewWriter(&zipped)
@@ -59,8 +61,8 @@ func TestOTLPBecomesSamplesOncePeriodsAreOver(t *testing.T) {
 		s.Clock.Set(now.Add(75 * time.Minute))
 		status, answer, _ := post(t, s, "/v1/metrics", map[string]string{"Content-Type": "application/json",
 			"Content-Encoding": "gzip"}, &zipped)
-		if status != 200 || !strings.Contains(answer, `"rejectedDataPoints":"3"`) || !strings.Contains(answer,
-			"--otlp unheard.of") || !strings.Contains(answer, "too late") {
+		if status != 200 || !strings.Contains(answer, `"rejectedDataPoints":"4"`) || !strings.Contains(answer,
+			"--otlp unheard.of") || !strings.Contains(answer, "too late") || !strings.Contains(answer, "a day at most") {
 			t.Fatalf("%d %s", status, answer)
 		}
 		dbtest.Must(t, s.Parts.Collector.SettlePoints(t.Context()))

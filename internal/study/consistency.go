@@ -151,8 +151,14 @@ func (r *Reader) asked(ctx context.Context, q Asked) ([]record.Metric, error) {
 	var list []record.Metric
 	for _, m := range all {
 		_, one := named[m.Name]
-		if one {
+		longer := time.Duration(m.PeriodSeconds)*time.Second > 24*time.Hour
+		switch {
+		case one && longer:
+			return nil, record.Invalid{Field: "metric", Given: m.Name, Allowed: "metrics with periods of a day or less: days are compared"}
+		case one:
 			named[m.Name] = true
+		case longer:
+			continue
 		}
 		if m.Comparison != "" || len(named) > 0 && !one || q.Dataset != "" && m.Dataset != q.Dataset || q.Owner != "" &&
 			m.Owner != q.Owner ||

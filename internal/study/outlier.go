@@ -128,7 +128,7 @@ func (r *Reader) Outliers(ctx context.Context, name, segment string, from, to ti
 	if err != nil {
 		return nil, err
 	}
-	slotter, daily := timeline.NewSlotter(grid), grid.Daily()
+	slotter, daily := timeline.NewSlotter(grid), grid.Dated()
 	studies := []OutlierStudy{}
 	known := segment == ""
 	for _, one := range series {

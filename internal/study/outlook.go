@@ -26,7 +26,7 @@ type Forecast struct {
 	Error       *float64    `json:"error" doc:"mean absolute error at the horizon below: a share of the value for counts and durations, else in units"`
 	Horizon     int         `json:"error_at_days"`
 	PastAt      []time.Time `json:"past_at"`
-	Past        []*float64  `json:"past" doc:"local days: sums of counts, means of anything else"`
+	Past        []*float64  `json:"past" doc:"local days, or longer periods of the metric: sums of counts, means of anything else"`
 	At          []time.Time `json:"at"`
 	Expected    []float64   `json:"expected"`
 	Low         []float64   `json:"low"`
@@ -163,7 +163,9 @@ func (r *Reader) Outlook(ctx context.Context, metrics []string, segment string, 
 
 // foretell forecasts and puts it into words.
 func foretell(subject *watch.Subject, named Subject, past forecast.Daily, q Ahead) (Forecast, error) {
-	f, err := forecast.Ahead(subject.Config, past, q.Days, q.Coverage)
+	g := subject.Grid
+	periods := int(math.Ceil(float64(q.Days) * 24 / g.Day().Hours()))
+	f, err := forecast.Ahead(subject.Config, past, periods, q.Coverage)
 	var short baseline.TooShort
 	if errors.As(err, &short) {
 		return Forecast{}, record.Invalid{Field: "series", Given: named.called(), Allowed: err.Error()}
@@ -182,10 +184,12 @@ func foretell(subject *watch.Subject, named Subject, past forecast.Daily, q Ahea
 	if named.Kind == timeline.Count {
 		x.Total, x.TotalLow, x.TotalHigh = f.Totals()
 	}
-	x.grow()
+	if !g.Long() {
+		x.grow()
+	}
 	last := len(f.At) - 1
-	x.Sentence = fmt.Sprintf("In %s %s are expected a day (%s to %s)", words.Plural(q.Days, "day"), x.amount(f.Expected[last]),
-		x.amount(f.Low[last]), x.amount(f.High[last]))
+	x.Sentence = fmt.Sprintf("In %s %s are expected a %s (%s to %s)", words.Plural(periods, g.Unit()), x.amount(f.Expected[last]),
+		g.Unit(), x.amount(f.Low[last]), x.amount(f.High[last]))
 	if x.Growth != nil && math.Abs(*x.Growth) >= 0.005 {
 		x.Sentence += fmt.Sprintf(", %s beside the last four weeks", signed(*x.Growth))
 	}
@@ -194,7 +198,7 @@ func foretell(subject *watch.Subject, named Subject, past forecast.Daily, q Ahea
 			x.amount(x.TotalHigh[last]))
 	}
 	if q.Limit != nil {
-		x.crosses(f, subject.Grid.Zone)
+		x.crosses(f, g)
 	}
 	if !f.FullYear {
 		x.Sentence += "; no full year seen"
@@ -204,24 +208,24 @@ func foretell(subject *watch.Subject, named Subject, past forecast.Daily, q Ahea
 }
 
 // crosses says when a limit is passed.
-func (x *Forecast) crosses(f *forecast.Forecast, zone *time.Location) {
+func (x *Forecast) crosses(f *forecast.Forecast, g timeline.Grid) {
 	limit := *x.Limit
 	first, chance := f.Crosses(limit)
 	x.Chance = chance
 	if first >= 0 {
 		x.CrossesAt = &x.At[first]
 	}
-	day := func(at time.Time) string { return at.In(zone).Format("2 January 2006") }
+	day := func(at time.Time) string { return at.In(g.Zone).Format("2 January 2006") }
 	switch sure := f.Reaches(limit, x.Probability); {
 	case sure >= 0:
 		x.ReachesAt = &x.At[sure]
-		x.Sentence += fmt.Sprintf("; the typical day reaches %s with probability %s by %s", x.amount(limit),
+		x.Sentence += fmt.Sprintf("; the typical %s reaches %s with probability %s by %s", g.Unit(), x.amount(limit),
 			words.Percent(x.Probability), day(x.At[sure]))
 	case first >= 0:
-		x.Sentence += fmt.Sprintf("; the typical day passes %s about %s, but not with probability %s", x.amount(limit),
+		x.Sentence += fmt.Sprintf("; the typical %s passes %s about %s, but not with probability %s", g.Unit(), x.amount(limit),
 			day(x.At[first]), words.Percent(x.Probability))
 	default:
-		x.Sentence += fmt.Sprintf("; the typical day does not reach %s (chance %s by then)", x.amount(limit),
+		x.Sentence += fmt.Sprintf("; the typical %s does not reach %s (chance %s by then)", g.Unit(), x.amount(limit),
 			words.Odds(chance[len(chance)-1]))
 	}
 }

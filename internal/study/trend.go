@@ -72,7 +72,7 @@ func (r *Reader) Trends(ctx context.Context, id int64, since time.Time, draws in
 	if more := len(days.Value) - trend.Most; more > 0 {
 		days.At, days.Value = days.At[more:], days.Value[more:]
 	}
-	found, err := trend.Look(days.Value, trend.Options{Season: 7, Draws: draws, Seed: uint64(id)})
+	found, err := trend.Look(days.Value, trend.Options{Season: seasons[subject.Grid.Day()], Draws: draws, Seed: uint64(id)})
 	var short trend.TooShort
 	if errors.As(err, &short) || errors.Is(err, trend.ErrConstant) {
 		return TrendStudy{}, record.Invalid{Field: "series", Given: fmt.Sprint(id), Allowed: "one with enough whole days: " + err.Error()}
@@ -99,9 +99,12 @@ func (r *Reader) Trends(ctx context.Context, id int64, since time.Time, draws in
 		}
 		s.Tests = append(s.Tests, TrendTest{t.Name, of, t.Statistic, t.P, wire.Finite(t.Bootstrap)})
 	}
-	s.say()
+	s.say(subject.Grid)
 	return s, nil
 }
+
+// seasons are after how many days, or longer periods, a shape is taken to come again.
+var seasons = map[time.Duration]int{24 * time.Hour: 7, timeline.Month: 12}
 
 // Chance is the p of a test that counts: the bootstrap's where there is one.
 func (t TrendTest) Chance() float64 {
@@ -122,16 +125,16 @@ func (s *TrendStudy) of(name string) TrendTest {
 }
 
 // say writes what follows and what does not. Ranks decide, so that no odd day does.
-func (s *TrendStudy) say() {
+func (s *TrendStudy) say(g timeline.Grid) {
 	grows, changed := s.of(trend.Kendall).Chance(), s.of(trend.Pettitt).Chance()
-	zone, err := time.LoadLocation(s.Zone)
-	if err != nil {
-		zone = time.UTC
+	form, unit := "2 January", g.Unit()
+	if g.Long() {
+		form = "2 January 2006"
 	}
-	day := func(at time.Time) string { return at.In(zone).Format("2 January") }
-	trended := fmt.Sprintf("a trend of %s a day (%s to %s)", s.amount(s.Slope), s.amount(s.SlopeLow), s.amount(s.SlopeHigh))
+	day := func(at time.Time) string { return at.In(g.Zone).Format(form) }
+	trended := fmt.Sprintf("a trend of %s a %s (%s to %s)", s.amount(s.Slope), unit, s.amount(s.SlopeLow), s.amount(s.SlopeHigh))
 	if s.Share != nil {
-		trended += fmt.Sprintf(", %s over these %d days", signed(*s.Share), len(s.At))
+		trended += fmt.Sprintf(", %s over these %d %ss", signed(*s.Share), len(s.At), unit)
 	}
 	stepped := fmt.Sprintf("a change of level about %s (%s to %s), from %s to %s", day(s.ChangeAt), day(s.ChangeLow),
 		day(s.ChangeTo), s.amount(s.Before), s.amount(s.After))
@@ -154,11 +157,11 @@ func (s *TrendStudy) say() {
 	}
 	s.Caution = "It does not follow that it goes on, nor why."
 	if grows > bySignificance && changed > bySignificance {
-		s.Caution = fmt.Sprintf("It does not follow that nothing changes: a slope from %s to %s a day would look like this.",
-			s.amount(s.SlopeLow), s.amount(s.SlopeHigh))
+		s.Caution = fmt.Sprintf("It does not follow that nothing changes: a slope from %s to %s a %s would look like this.",
+			s.amount(s.SlopeLow), s.amount(s.SlopeHigh), unit)
 	}
 	if s.Rho >= 0.2 {
-		s.Caution += fmt.Sprintf(" A day owes %.1f to the one before, so %d days tell as much as some %.0f.", s.Rho, s.Days,
+		s.Caution += fmt.Sprintf(" A %s owes %.1f to the one before, so %d %ss tell as much as some %.0f.", unit, s.Rho, s.Days, unit,
 			math.Max(float64(s.Days)*(1-s.Rho)/(1+s.Rho), 1))
 	}
 }

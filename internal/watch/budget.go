@@ -105,8 +105,8 @@ func (v *Subject) tryLoads(ctx context.Context, s *store.Store, now time.Time, h
 	return nil
 }
 
-// governed is how far back what was told counts.
-const governed = 90 * 24 * time.Hour
+// governed is how far back what was told counts: so many of a series' own days.
+const governed = 90
 
 // Govern raises the limits of rules that told more than is stated beyond chance, of
 // all monitors, and lowers them again where labels say that the alerts were right.
@@ -140,7 +140,7 @@ func (w *Watcher) govern(ctx context.Context, v *Subject, h record.Budget) error
 		h.Rules[i].Told, h.Rules[i].Since, h.Rules[i].ToldLogs = 0, 0, 0
 	}
 	if v.Monitor.LearnedAt != nil {
-		from := now.Add(-governed)
+		from := now.Add(-governed * v.Grid.Day())
 		if made := v.Monitor.CreatedAt; made.After(from) && made.Before(now) {
 			from = made
 		}

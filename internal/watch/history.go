@@ -222,12 +222,13 @@ func (v *Subject) Excluded(series int64, from, to time.Time) record.Spans {
 }
 
 // SettledTo is the end of the last period whose sample should have come: for
-// collected metrics what was collected, for pushed ones one period of grace.
+// collected metrics what was collected, for pushed ones one period of grace, a week
+// at most.
 func (v *Subject) SettledTo(now time.Time) time.Time {
 	if v.Metric.CollectedTo != nil {
 		return *v.Metric.CollectedTo
 	}
-	return v.Grid.Floor(now.Add(-v.Grid.Period))
+	return v.Grid.Floor(now.Add(-min(v.Grid.Period, timeline.Week)))
 }
 
 // Histories reads the dense samples of all series in [from, to).
@@ -338,6 +339,9 @@ func (v *Subject) since(ctx context.Context, s *store.Store, ids []int64, from, 
 func (v *Subject) WarmUp() time.Duration {
 	if v.Config.Method.Name == baseline.Fixed {
 		return 0
+	}
+	if v.Grid.Long() {
+		return 18 * v.Grid.Period
 	}
 	if v.Grid.Daily() {
 		return 35 * 24 * time.Hour

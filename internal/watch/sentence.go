@@ -72,9 +72,9 @@ func (v *Subject) sentence(a record.Alert) string {
 		text := fmt.Sprintf("%s sends %s", who, said)
 		if a.Observed > 0 && a.Expected > 0 {
 			observed, expected := words.NumbersApart(a.Observed, a.Expected)
-			text += fmt.Sprintf(" (%s%s, expected %s)", observed, within(a.Since, a.RangTo), expected)
+			text += fmt.Sprintf(" (%s%s, expected %s)", observed, v.within(a.Since, a.RangTo), expected)
 		} else {
-			text += within(a.Since, a.RangTo)
+			text += v.within(a.Since, a.RangTo)
 		}
 		if worst := v.counted(a.WorstObserved, a.WorstExpected); v.worse(a) && worst != said {
 			text += ", at worst " + short(worst, unit)
@@ -201,11 +201,18 @@ func (v *Subject) apart(observed, expected float64) (string, string) {
 
 // stretch says when, by the dataset's clocks.
 func (v *Subject) stretch(from time.Time, to *time.Time) string {
-	if to == nil {
+	switch {
+	case to == nil && v.Grid.Long():
+		return "since " + v.period(from)
+	case to == nil:
 		return "since " + from.In(v.Grid.Zone).Format("Mon 15:04")
 	}
 	begin, end := from.In(v.Grid.Zone), to.In(v.Grid.Zone)
 	switch {
+	case v.Grid.Long() && !to.After(v.Grid.Next(from)):
+		return "in " + v.period(from)
+	case v.Grid.Long():
+		return "from " + v.period(from) + " to " + v.period(end.Add(-time.Hour))
 	case v.Grid.Daily() && to.Sub(from) < 36*time.Hour:
 		return "on " + begin.Format("Mon 2 Jan")
 	case v.Grid.Daily():
@@ -216,10 +223,26 @@ func (v *Subject) stretch(from time.Time, to *time.Time) string {
 	return "from " + begin.Format("Mon 15:04") + " to " + end.Format("Mon 15:04")
 }
 
+// period names the one longer than a day that an instant lies in.
+func (v *Subject) period(at time.Time) string {
+	start := v.Grid.Floor(at).In(v.Grid.Zone)
+	switch v.Grid.Period {
+	case timeline.Month:
+		return start.Format("January 2006")
+	case timeline.Year:
+		return start.Format("2006")
+	}
+	return "the week of " + start.Format("2 January 2006")
+}
+
 // within says how long a stretch is.
-func within(from time.Time, to *time.Time) string {
+func (v *Subject) within(from time.Time, to *time.Time) string {
 	if to == nil {
 		return ""
+	}
+	if v.Grid.Long() {
+		periods := int(math.Round(float64(to.Sub(from)) / float64(v.Grid.Period)))
+		return " in " + words.Plural(max(periods, 1), v.Grid.Unit())
 	}
 	return " in " + words.Duration(to.Sub(from))
 }

@@ -50,7 +50,7 @@ func (w *Watcher) begin(ctx context.Context, v *Subject, unfitted []record.Serie
 // may have enough.
 func (w *Watcher) waits(ctx context.Context, tx pgx.Tx, v *Subject, r fitted) error {
 	now := w.now().UTC()
-	ready := v.Grid.Floor(now).Add(time.Duration(max(r.short.Need-r.short.Have, 1)-1) * v.Grid.Period)
+	ready := v.Grid.Add(v.Grid.Floor(now), max(r.short.Need-r.short.Have, 1)-1)
 	return store.PutSeriesState(ctx, tx, record.SeriesState{
 		MonitorID: v.Monitor.ID, SeriesID: r.series.ID, State: record.SeriesWaiting, Since: now, TriedAt: now, FirstAt: &r.first,
 		ReadyAt: &ready,
@@ -121,5 +121,5 @@ func (w *Watcher) rejudge(ctx context.Context, m record.Monitor, late []store.La
 		return nil
 	}
 	return w.learnSome(ctx, v, part, Order{Monitor: m.ID},
-		walk{from: func(series record.Series) time.Time { return from[series.ID] }, news: w.now().Add(-newsFor)})
+		walk{from: func(series record.Series) time.Time { return from[series.ID] }, news: w.now().Add(-max(newsFor, 2*v.Grid.Period))})
 }

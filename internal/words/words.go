@@ -27,6 +27,19 @@ func Duration(d time.Duration) string {
 	return strconv.FormatFloat(math.Round(d.Hours()/24/36.5)/10, 'f', -1, 64) + " y"
 }
 
+// Period is Duration of the period of a metric; those longer than a day are the calendar's.
+func Period(d time.Duration) string {
+	switch days := d / (24 * time.Hour); days {
+	case 7:
+		return "1 week"
+	case 30:
+		return "1 month"
+	case 365:
+		return "1 year"
+	}
+	return Duration(d)
+}
+
 // Seconds is Duration of a number of seconds.
 func Seconds(s float64) string { return Duration(time.Duration(s * float64(time.Second))) }
 

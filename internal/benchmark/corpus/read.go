@@ -208,6 +208,9 @@ func (c *Corpus) readSeries(folder string) error {
 			return err
 		}
 		s.Kind, s.End = kind, s.End+int64(seconds)
+		if s.Grid.Long() {
+			s.End = s.Grid.Next(time.Unix(s.End-int64(seconds), 0)).Unix()
+		}
 		c.Series = append(c.Series, s)
 		return nil
 	})

@@ -8,6 +8,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"tinbell/core/timeline"
 	"tinbell/internal/record"
 )
 
@@ -218,10 +219,13 @@ func (c clock) after(from, to string) string {
 	return fmt.Sprintf("%s %s %s and %s <= %s", c.column, later, c.local(from), c.column, c.local(to))
 }
 
-// bucket maps a time to the start of its period; days are local.
+// calendar are the periods that PostgreSQL calls by a name; its weeks begin on Monday too.
+var calendar = map[time.Duration]string{24 * time.Hour: "day", timeline.Week: "week", timeline.Month: "month", timeline.Year: "year"}
+
+// bucket maps a time to the start of its period; days and longer periods are local.
 func bucket(m record.Metric, instant string) string {
-	if m.PeriodSeconds == 86400 {
-		return fmt.Sprintf("date_trunc('day', %s, %s)", instant, literal(m.Zone))
+	if name := calendar[time.Duration(m.PeriodSeconds)*time.Second]; name != "" {
+		return fmt.Sprintf("date_trunc('%s', %s, %s)", name, instant, literal(m.Zone))
 	}
 	return fmt.Sprintf("date_bin('%d seconds', %s, 'epoch')", m.PeriodSeconds, instant)
 }

@@ -4286,7 +4286,7 @@ export interface components {
             /** @description OTLP metric that it takes; its own name if left out */
             otlp?: string;
             owner?: string;
-            /** @description for example 5m, 1h, 24h */
+            /** @description for example 5m, 1h, 1d, or 1w, 1mo, 1y: a week, month or year of the calendar */
             period: string;
             /** @description OTLP attributes whose values name the segment */
             segment_by?: string[];
@@ -4842,7 +4842,7 @@ export interface components {
             /** @enum {string} */
             model: "level" | "damped" | "linear";
             monitor: string;
-            /** @description local days: sums of counts, means of anything else */
+            /** @description local days, or longer periods of the metric: sums of counts, means of anything else */
             past: (number | null)[];
             past_at: string[];
             /** Format: int64 */
@@ -6089,7 +6089,10 @@ export interface components {
             otlp_name: string;
             /** @description of its dataset */
             owner: string;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description a part of a day, a day, or 604800, 2592000, 31536000: a week, month or year of the calendar
+             */
             period_seconds: number;
             /**
              * Format: double
@@ -6190,7 +6193,10 @@ export interface components {
             otlp_name: string;
             /** @description of its dataset */
             owner: string;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description a part of a day, a day, or 604800, 2592000, 31536000: a week, month or year of the calendar
+             */
             period_seconds: number;
             /**
              * Format: double
@@ -6567,7 +6573,10 @@ export interface components {
             /** @enum {string} */
             measure: "rows" | "freshness" | "null_share" | "distinct" | "mean" | "sum" | "min" | "max" | "sd" | "quantile" | "value_share" | "expression" | "table_bytes" | "deliveries" | "bytes" | "bytes_per_row";
             name: string;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description a part of a day, a day, or 604800, 2592000, 31536000: a week, month or year of the calendar
+             */
             period_seconds: number;
             /**
              * Format: double
@@ -6960,7 +6969,7 @@ export interface components {
         Part: {
             /** Format: double */
             amount: number;
-            /** @description level, hour, weekday, hour of the week or calendar */
+            /** @description level, hour, weekday, hour of the week, month of the year or calendar */
             name: string;
         };
         "Part-groupRequest": {

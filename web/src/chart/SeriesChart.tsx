@@ -10,6 +10,7 @@ import { Planned } from "./Planned";
 import { Hatches, Strip } from "./Strip";
 import { useWidth } from "./width";
 import { Button } from "../parts/Form";
+import { period as periodOf, wider } from "../parts/period";
 
 const left = 56,
   right = 74,
@@ -68,7 +69,7 @@ export function SeriesChart({
     plot = height - 2 * lane - 44;
   if (n === 0) return <p className="mt-6 text-ink2">No sample in this stretch.</p>;
   // Past a month the daily shape of hourly samples hides the band; daily ones have none.
-  const long = full.at[n - 1] - full.at[0] > (chart.period_seconds >= 86400 ? 400 : 30) * 86_400_000;
+  const long = full.at[n - 1] - full.at[0] > 30 * 86_400_000 * wider(chart.period_seconds, 14);
   const deviating = long && !counts;
   const p = thin(deviating ? asDeviation(full) : full, inner * 2);
   const period = chart.period_seconds * 1000;
@@ -104,7 +105,7 @@ export function SeriesChart({
     setDrag(null);
   };
   const press = (e: KeyboardEvent) => {
-    const step = e.shiftKey ? Math.round(86400 / chart.period_seconds) : 1;
+    const step = e.shiftKey ? Math.max(Math.round(86400 / chart.period_seconds), 1) : 1;
     if (e.key === "ArrowLeft") onAt(index - step);
     else if (e.key === "ArrowRight") onAt(index + step);
     else if (e.key === "0") onZoom(null);
@@ -116,7 +117,7 @@ export function SeriesChart({
   const unit = chart.unit || chart.measure.replaceAll("_", " ");
   const per =
     { 3600: "per hour", 86400: "per day", 300: "per 5 minutes", 60: "per minute" }[chart.period_seconds] ??
-    "";
+    (chart.period_seconds > 86400 ? `per ${periodOf(chart.period_seconds)}` : "");
   return (
     <div ref={box}>
       <div className="flex justify-between text-[12.5px] text-ink2">

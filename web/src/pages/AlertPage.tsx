@@ -15,6 +15,7 @@ import { AnswerBar } from "../parts/AnswerBar";
 import { Term, type TermName } from "../parts/Term";
 import { Evidence, Why } from "./alert/Evidence";
 import { Together, Before, History } from "./alert/Beside";
+import { wider } from "../parts/period";
 
 const hour = 3_600_000,
   day = 24 * hour;
@@ -23,7 +24,7 @@ const hour = 3_600_000,
 function stretch(a: AlertDetail, now: number, search: URLSearchParams): [Date, Date] {
   if (search.get("from") && search.get("to"))
     return [new Date(search.get("from")!), new Date(search.get("to")!)];
-  const wide = a.period_seconds >= 86400 ? 6 : 1;
+  const wide = wider(a.period_seconds, 6);
   const from = Date.parse(a.since) - 5 * day * wide;
   const end = a.closed_at
     ? Math.min(Date.parse(a.closed_at) + 2 * day * wide, now + 8 * hour)

@@ -13,6 +13,7 @@ import { Tags } from "../parts/Tags";
 import { ago, city, count, duration, number, rarity, signed, time } from "../parts/words";
 import { Option, Select } from "../parts/Select";
 import { cx } from "../parts/cx";
+import { period, wider } from "../parts/period";
 
 const hour = 3_600_000,
   day = 24 * hour;
@@ -136,7 +137,7 @@ export function DatasetPage() {
               ) : (
                 <>
                   {m.measure.replaceAll("_", " ")} {m.column && <code>{m.column}</code>} every{" "}
-                  {duration(m.period_seconds)}
+                  {period(m.period_seconds)}
                   {m.segment_by.length > 0 && `, by ${m.segment_by.join(", ")}`}
                 </>
               )
@@ -155,7 +156,7 @@ export function DatasetPage() {
           >
             <Multiples
               series={m.series.map((s) => s.id)}
-              from={new Date(end - spans[span] * day * (m.period_seconds >= 86400 ? 4 : 1))}
+              from={new Date(end - spans[span] * day * wider(m.period_seconds, 4))}
               to={new Date(end + (m.period_seconds >= 86400 ? 0 : 4 * hour))}
               now={now}
               names={m.series.map((s) => s.segment)}

@@ -22,6 +22,7 @@ import { Button, Refusal } from "../parts/Form";
 import { Option, Select } from "../parts/Select";
 import { cx } from "../parts/cx";
 import { AnswerBar } from "../parts/AnswerBar";
+import { wider } from "../parts/period";
 
 const hour = 3_600_000,
   day = 24 * hour;
@@ -294,7 +295,7 @@ function Member({
   const [box, width] = useWidth<HTMLDivElement>();
   const chart = useChart(
     a.series_id || undefined,
-    new Date(end - (a.period_seconds >= 86400 ? 28 : 4) * day),
+    new Date(end - 4 * day * wider(a.period_seconds, 7)),
     new Date(end + (a.period_seconds >= 86400 ? 0 : 6 * hour)),
   );
   return (

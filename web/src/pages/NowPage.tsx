@@ -11,6 +11,7 @@ import { later } from "../parts/later";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
 import { count, duration, rarity, time, word } from "../parts/words";
 import { cx } from "../parts/cx";
+import { wider } from "../parts/period";
 
 const SmallChart = later(
   () => import("../chart/Small").then((m) => m.SmallChart),
@@ -170,7 +171,7 @@ function Entry({
   const daily = (a?.period_seconds ?? 0) >= 86400;
   const chart = useChart(
     a?.series_id || undefined,
-    new Date(end - (daily ? 28 : 4) * day),
+    new Date(end - 4 * day * wider(a?.period_seconds ?? 0, 7)),
     new Date(end + (daily ? 0 : 6 * hour)),
   );
   const others = g.alerts - 1;

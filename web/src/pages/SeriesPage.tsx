@@ -20,6 +20,7 @@ import { Like } from "../parts/Like";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
 import { city, duration, number, percent, signed, time, value } from "../parts/words";
 import { Refusal } from "../parts/Form";
+import { wider } from "../parts/period";
 
 const hour = 3_600_000,
   day = 24 * hour;
@@ -117,7 +118,7 @@ export function SeriesPage() {
 
 function Suits({ s, now, end }: { s: Suitability; now: number; end: number }) {
   const [box, width] = useWidth<HTMLDivElement>();
-  const span = s.period_seconds >= 86_400 ? 91 : 7;
+  const span = 7 * wider(s.period_seconds, 13);
   const chart = useChart(s.series.id, new Date(end - span * day), new Date(end));
   const rows: [string, string][] = [
     ["foretold", s.explained === null ? "–" : `${percent(s.explained)} of its ordinary variation`],

@@ -14,6 +14,7 @@ import { Button, Refusal } from "../../parts/Form";
 import { cx } from "../../parts/cx";
 import { outdate } from "../../api/keys";
 import { OfThePast } from "./OfThePast";
+import { wider } from "../../parts/period";
 
 const hour = 3_600_000,
   day = 24 * hour;
@@ -219,7 +220,7 @@ function Asked({
 }) {
   const a = q.alert;
   const [box, width] = useWidth<HTMLDivElement>();
-  const wide = a.period_seconds >= 86_400 ? 8 : 1;
+  const wide = wider(a.period_seconds, 8);
   const end = Math.min(Date.parse(a.closed_at ?? a.raised_at) + 2 * day * wide, now);
   const chart = useChart(a.series_id, new Date(Date.parse(a.since) - 4 * day * wide), new Date(end));
   const held = useHeld(a.id);
@@ -316,7 +317,7 @@ function Asked({
 }
 
 function Near({ a, now, width }: { a: Alert; now: number; width: number }) {
-  const wide = a.period_seconds >= 86_400 ? 8 : 1;
+  const wide = wider(a.period_seconds, 8);
   const chart = useChart(
     a.series_id,
     new Date(Date.parse(a.since) - 1.5 * day * wide),

@@ -6,11 +6,14 @@ export function Method({
   s,
   set,
   periods,
+  long,
   unit,
 }: {
   s: Settings;
   set: (part: Partial<Settings>) => void;
   periods: string;
+  /** Periods longer than a day. */
+  long: boolean;
   unit: string;
 }) {
   const width = (what: string, usual: number) => (
@@ -49,12 +52,16 @@ export function Method({
         <div className="mt-2 grid gap-2">
           <Choice
             name="Against"
-            value={s.against || "week"}
-            options={[
-              ["previous", "period before"],
-              ["day", "yesterday"],
-              ["week", "last week"],
-            ]}
+            value={long ? "previous" : s.against || "week"}
+            options={
+              long
+                ? [["previous", "period before"]]
+                : [
+                    ["previous", "period before"],
+                    ["day", "yesterday"],
+                    ["week", "last week"],
+                  ]
+            }
             onChange={(v) => set({ against: v === "week" ? undefined : v })}
           />
           {width("of the value before", 0.5)}

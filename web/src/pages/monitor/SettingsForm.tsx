@@ -2,6 +2,7 @@ import type { Monitor, Settings } from "../../api/client";
 import { Choice, Figures, Pick, Rarity, Setting } from "../../parts/Controls";
 import { duration, percent } from "../../parts/words";
 import { Method } from "./Method";
+import { periods } from "../../parts/period";
 
 const day = 86_400,
   year = 365 * day;
@@ -40,7 +41,7 @@ export function SettingsForm({
   const set = (part: Partial<Settings>) => onChange({ ...s, ...part });
   const was = <K extends keyof Settings>(key: K, say: (v: Settings[K]) => string) =>
     JSON.stringify(s[key]) !== JSON.stringify(t[key]) ? say(t[key]) : false;
-  const periods = period === 3600 ? "hours" : period === 86_400 ? "days" : `periods of ${duration(period)}`;
+  const many = periods(period);
   const seasonal = s.method === "seasonal";
   return (
     <div>
@@ -51,7 +52,7 @@ export function SettingsForm({
           options={methods}
           onChange={(method) => set({ method, low: undefined, high: undefined, width: undefined })}
         />
-        <Method s={s} set={set} periods={periods} unit={unit} />
+        <Method s={s} set={set} periods={many} long={period > day} unit={unit} />
       </Setting>
       <Setting name="Direction" today={was("direction", String)}>
         <Choice
@@ -120,7 +121,7 @@ export function SettingsForm({
               value={s.of}
               min={1}
               onChange={(v) => set({ of: Math.max(v ?? 1, s.persist) })}
-              after={periods}
+              after={many}
             />
           </Setting>
           {seasonal && (
@@ -165,7 +166,7 @@ export function SettingsForm({
                     value={s.smooth}
                     min={2}
                     onChange={(v) => set({ smooth: v })}
-                    after={periods}
+                    after={many}
                   />
                 )}
               </Setting>
@@ -209,7 +210,8 @@ export function SettingsForm({
             name="Or against an earlier value"
             today={
               (was("fall", String) || was("rise", String) || was("than", String)) &&
-              `${percent(t.fall ?? 0)} below, ${percent(t.rise ?? 0)} above ${than[t.than || "day"]}`
+              `${percent(t.fall ?? 0)} below, ${percent(t.rise ?? 0)} above ` +
+                than[period > day ? "previous" : t.than || "day"]
             }
           >
             <Figures
@@ -230,12 +232,8 @@ export function SettingsForm({
               <div className="mt-2">
                 <Choice
                   name="Than"
-                  value={s.than || "day"}
-                  options={[
-                    ["previous", "period before"],
-                    ["day", "yesterday"],
-                    ["week", "last week"],
-                  ]}
+                  value={period > day ? "previous" : s.than || "day"}
+                  options={backs.slice(0, period > day ? 1 : 3)}
                   onChange={(v) => set({ than: v === "day" ? undefined : v })}
                 />
               </div>
@@ -261,7 +259,7 @@ export function SettingsForm({
                 value={s.missing}
                 min={1}
                 onChange={(v) => set({ missing: v })}
-                after={periods}
+                after={many}
               />
             )}
           </Setting>
@@ -296,6 +294,11 @@ export function SettingsForm({
   );
 }
 
+const backs = [
+  ["previous", "period before"],
+  ["day", "yesterday"],
+  ["week", "last week"],
+] as const;
 const than: Record<string, string> = { previous: "the period before", day: "yesterday", week: "last week" };
 const over: Record<string, string> = { off: "off", short: "over 12", long: "all lengths" };
 

@@ -3,6 +3,7 @@ import type { NewMetric, Offered } from "../../api/client";
 import { useHealth } from "../../api/queries";
 import { type Plan, useMeasure, useTried } from "../../api/setup";
 import { Choice, Pick, Setting } from "../../parts/Controls";
+import { month, week } from "../../parts/period";
 import { Section } from "../../parts/Page";
 import { count } from "../../parts/words";
 import { First } from "./First";
@@ -13,12 +14,17 @@ export const periods = [
   ["900", "15 min"],
   ["3600", "hour"],
   ["86400", "day"],
+  [`${week}`, "week"],
+  [`${month}`, "month"],
 ] as const;
 export const pasts = [
   ["4", "4 weeks"],
   ["16", "16 weeks"],
   ["52", "a year"],
+  ["260", "5 years"],
 ] as const;
+/** How much past a period asks for at first: of weeks and months years. */
+export const pastFor = (period: string) => (Number(period) > 86_400 ? "260" : "16");
 const numeric = /int|numeric|real|double|money/;
 export const short = (table: string) => table.split(".").pop()!.replaceAll("_", "-");
 
@@ -51,7 +57,7 @@ export function MeasureTable({ source, table }: { source: string; table: Offered
       period_seconds: seconds,
       every_seconds: Math.min(seconds, 300),
       lookback_seconds: Math.max(6 * 3600, seconds),
-      settle_seconds: what === "freshness" ? 0 : Math.round(seconds / 6),
+      settle_seconds: what === "freshness" ? 0 : Math.min(Math.round(seconds / 6), 86_400),
     };
   };
   const plan: Plan = {
@@ -85,7 +91,15 @@ export function MeasureTable({ source, table }: { source: string; table: Offered
           )}
         </Setting>
         <Setting name="Period">
-          <Choice name="Period" value={period} options={periods} onChange={setPeriod} />
+          <Choice
+            name="Period"
+            value={period}
+            options={periods}
+            onChange={(p) => {
+              setPeriod(p);
+              setPast(pastFor(p));
+            }}
+          />
         </Setting>
         <Setting name="One series for each">
           <Pick

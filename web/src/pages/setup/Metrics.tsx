@@ -8,6 +8,7 @@ import { count, duration, time } from "../../parts/words";
 import { Button, Field, Form, Refusal } from "../../parts/Form";
 import { Sure } from "../../parts/Ask";
 import { type Column, Filter, Table, useFound } from "../../parts/Table";
+import { period } from "../../parts/period";
 
 const pushed = (m: Metric) => m.every_seconds === 0 && m.cron === "";
 const schedule = (m: Metric) =>
@@ -34,7 +35,7 @@ const columns: Column<Metric>[] = [
     cell: (m) => `${m.measure.replaceAll("_", " ")} ${m.column}`,
   },
   { id: "segments", head: "segmented by", cell: (m) => m.segment_by.join(", ") || none },
-  { id: "period", head: "period", by: (m) => m.period_seconds, cell: (m) => duration(m.period_seconds) },
+  { id: "period", head: "period", by: (m) => m.period_seconds, cell: (m) => period(m.period_seconds) },
   { id: "collected", head: "collected", by: schedule, cell: schedule },
   {
     id: "upto",
@@ -98,10 +99,9 @@ export function Metrics({ list }: { list: Metric[] }) {
 
 /** Durations are typed as people write them. */
 const seconds = (text: string) => {
-  const found = /^([0-9.]+)([smhdw])$/.exec(text.trim());
-  return found
-    ? Math.round(Number(found[1]) * { s: 1, m: 60, h: 3600, d: 86400, w: 604800 }[found[2] as "s"])
-    : undefined;
+  const found = /^([0-9.]+)(s|mo|m|h|d|w|y)$/.exec(text.trim());
+  const units = { s: 1, m: 60, h: 3600, d: 86400, w: 604_800, mo: 2_592_000, y: 31_536_000 };
+  return found ? Math.round(Number(found[1]) * units[found[2] as "s"]) : undefined;
 };
 const written = (s: number) =>
   s && s % 86400 === 0

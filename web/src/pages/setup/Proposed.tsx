@@ -9,6 +9,7 @@ import { Button, Refusal } from "../../parts/Form";
 import { Mark } from "../../parts/Mark";
 import { Section } from "../../parts/Page";
 import { count, duration, time } from "../../parts/words";
+import { period } from "../../parts/period";
 
 type Measured = NonNullable<DatasetPage["metrics"]>[number];
 
@@ -27,7 +28,7 @@ export function proposal(m: Measured): {
   why: string;
 } {
   const series = m.series.length,
-    each = `${count(series, "series", "series")}, every ${duration(m.period_seconds)}`;
+    each = `${count(series, "series", "series")}, every ${period(m.period_seconds)}`;
   if (m.measure === "freshness")
     return {
       method: "arrival",

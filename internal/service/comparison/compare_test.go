@@ -1,4 +1,4 @@
-package compare_test
+package comparison_test
 
 import (
 	"math/rand/v2"

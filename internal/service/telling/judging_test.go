@@ -1,4 +1,4 @@
-package notify_test
+package telling_test
 
 import (
 	"testing"
