@@ -104,7 +104,6 @@ func Prepare(cfg Config, history []timeline.Sample, mask timeline.Mask) (*Prepar
 	}
 	slotter := timeline.NewSlotter(cfg.Grid)
 	p.Points = make([]Point, len(history))
-	step := int64(cfg.Grid.Period.Seconds())
 	date, holiday, masked := int32(0), false, len(mask.Spans()) > 0
 	for i, s := range history {
 		pt := &p.Points[i]
@@ -115,7 +114,7 @@ func Prepare(cfg Config, history []timeline.Sample, mask timeline.Mask) (*Prepar
 		pt.Holiday = holiday
 		p.shape.fill(pt, s)
 		if masked {
-			pt.take(mask.Mark(s.At, s.At+step))
+			pt.take(mask.Mark(s.At, cfg.Grid.End(s.At)))
 		}
 	}
 	if p.shape.Family != Flat && p.Ties > 0.5 && median > 0 && (cfg.Kind == timeline.Count || cfg.Kind == timeline.Value) &&

@@ -10,9 +10,9 @@ import (
 // leastLong is how many periods longer than a day are looked at at least.
 const leastLong = 6
 
-// describeLong describes a series of weeks, months or years, which has no hours or weekdays:
-// its c.Days are periods.
+// describeLong describes a series of weeks, months or years, which has no hours or weekdays.
 func (s *series) describeLong(c *Character) {
+	c.Days = int(s.Period.Hours()/24) * len(s.periods)
 	if len(s.periods) < leastLong {
 		c.say("It is %d %s old: too young to say what it is like.", len(s.periods), s.units())
 		return

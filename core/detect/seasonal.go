@@ -128,7 +128,7 @@ func (e seasonal) tell(pt *baseline.Point, ex *baseline.Expectation, r *Reading)
 		}
 		e.Bits[s] = e.Bits[s]<<1 | bit
 	}
-	if e.Open {
+	if e.Open && !e.overturned(pt) {
 		return e.follow(pt, ex, r)
 	}
 	switch {
@@ -140,6 +140,18 @@ func (e seasonal) tell(pt *baseline.Point, ex *baseline.Expectation, r *Reading)
 		return e.open(pt, r, Alert{Cause: Stuck, Severity: Warning, Since: e.Stuck.Since})
 	}
 	return None
+}
+
+// overturned ends what is followed without being told where the series deviates to the other
+// side: of days and longer periods it would hide that for as many of them as it takes to end.
+func (e seasonal) overturned(pt *baseline.Point) bool {
+	if !e.dated || !e.hushed() || e.Alert.Cause != Deviation || e.Alert.Direction == Both || !e.windowsTell(-e.Alert.Direction) {
+		return false
+	}
+	bits, valid := e.Bits, e.Recent.Valid
+	e.shut(pt, pt.At, "recovered")
+	e.Bits, e.Recent.Valid = bits, valid
+	return true
 }
 
 // miss takes a period that was due and did not come.

@@ -28,8 +28,9 @@ type Forecast struct {
 
 	log     bool
 	weekday [7]float64
-	dates   []float64 // effect by date of the month, nil where none stands out
-	ratios  []float64 // |error| over spread
+	months  [12]float64 // of the year, of a series of months
+	dates   []float64   // effect by date of the month, nil where none stands out
+	ratios  []float64   // |error| over spread
 	centre  []float64
 	spread  []float64
 	shape   []float64  // effect of weekday and date of each day forecast
@@ -50,7 +51,6 @@ type Daily struct {
 func Days(cfg baseline.Config, history []timeline.Sample, mask timeline.Mask) Daily {
 	var d Daily
 	slotter := timeline.NewSlotter(cfg.Grid)
-	step := int64(cfg.Grid.Period.Seconds())
 	date, sum, n, due := int32(0), 0.0, 0, 0
 	end := func() {
 		if date == 0 {
@@ -72,7 +72,7 @@ func Days(cfg baseline.Config, history []timeline.Sample, mask timeline.Mask) Da
 			d.At, d.Weekday = append(d.At, s.At), append(d.Weekday, int(slot.Day))
 		}
 		due++
-		if !s.Missing() && !mask.Touches(s.At, s.At+step) && !cfg.Holiday(&slot) {
+		if !s.Missing() && !mask.Touches(s.At, cfg.Grid.End(s.At)) && !cfg.Holiday(&slot) {
 			sum, n = sum+s.Value, n+1
 		}
 	}
@@ -125,7 +125,7 @@ func Ahead(cfg baseline.Config, d Daily, days int, coverage float64) (*Forecast,
 	for h := 1; h <= days; h++ {
 		at = g.Next(at)
 		day := at.In(g.Zone)
-		shape := 0.0
+		shape := f.months[day.Month()-1]
 		if !g.Long() {
 			shape = f.weekday[day.Weekday()] + f.date(day)
 		}
@@ -190,8 +190,11 @@ func (f *Forecast) season(d Daily, g timeline.Grid) []float64 {
 	strays := func(i int) float64 {
 		return y[i] - robust.Median(append(slices.Clone(y[i-3:i]), y[i+1:i+4]...))
 	}
-	if !g.Long() {
+	switch {
+	case !g.Long():
 		f.takeDates(d, y, g.Zone, strays)
+	case g.Period == timeline.Month:
+		f.takeMonths(d, y, g.Zone, strays)
 	}
 	var rest []float64
 	for i := 3; i+3 < len(y); i++ {
@@ -214,6 +217,39 @@ func (f *Forecast) takeWeekdays(d Daily, y []float64) {
 	}
 	for i := range y {
 		y[i] -= f.weekday[d.Weekday[i]]
+	}
+}
+
+// leastMonth is by how much a month must stray from its neighbours, each year and to the same
+// side, where months are compared by their ratios.
+const leastMonth = 0.1
+
+// takeMonths finds months of the year that stray from their neighbours in each of two years or
+// more, and takes out by how much they do so at least.
+func (f *Forecast) takeMonths(d Daily, y []float64, zone *time.Location, strays func(i int) float64) {
+	var byMonth [12][]float64
+	var sizes []float64
+	month := func(i int) int { return int(time.Unix(d.At[i], 0).In(zone).Month()) - 1 }
+	for i := 3; i+3 < len(y); i++ {
+		off := strays(i)
+		byMonth[month(i)], sizes = append(byMonth[month(i)], off), append(sizes, math.Abs(off))
+	}
+	least := 2 * robust.Median(sizes)
+	if f.log {
+		least = max(least, leastMonth)
+	}
+	for m, list := range byMonth {
+		if len(list) < 2 {
+			continue
+		}
+		if low, high := slices.Min(list), slices.Max(list); low > least {
+			f.months[m] = low
+		} else if high < -least {
+			f.months[m] = high
+		}
+	}
+	for i := range y {
+		y[i] -= f.months[month(i)]
 	}
 }
 

@@ -262,3 +262,39 @@ func TestSegmentsAreSummedWhereAllHaveADay(t *testing.T) {
 		t.Errorf("%+v", s)
 	}
 }
+
+// Five years of months with half as many again each December and growth: the Decembers to come
+// are foretold, by their share, and no other month is.
+func TestMonthsThatStandOutEveryYearAreForetold(t *testing.T) {
+	g, err := timeline.NewGrid(timeline.Month, time.UTC)
+	if err != nil {
+		t.Fatal(err)
+	}
+	rng := rand.New(rand.NewPCG(12, 5))
+	var history []timeline.Sample
+	for at := time.Date(2021, 1, 1, 0, 0, 0, 0, time.UTC); at.Before(time.Date(2026, 9, 1, 0, 0, 0, 0, time.UTC)); at = g.Next(at) {
+		v := 1000 * math.Exp(0.005*float64(len(history))+0.02*rng.NormFloat64())
+		if at.Month() == time.December {
+			v *= 1.5
+		}
+		history = append(history, timeline.Sample{At: at.Unix(), Value: math.Round(v)})
+	}
+	cfg := baseline.Config{Kind: timeline.Count, Grid: g}
+	f, err := Ahead(cfg, Days(cfg, history, timeline.Mask{}), 12, 0.9)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, at := range f.At {
+		month := time.Unix(at, 0).UTC()
+		want := 1000 * math.Exp(0.005*float64(len(history)+i))
+		if month.Month() == time.December {
+			want *= 1.5
+		}
+		if off := math.Abs(f.Expected[i]/want - 1); month.Day() != 1 || off > 0.1 {
+			t.Errorf("%s: %.0f are foretold, want about %.0f", month.Format(time.DateOnly), f.Expected[i], want)
+		}
+		if f.Low[i] > want || f.High[i] < want {
+			t.Errorf("%s: %.0f lies outside %.0f to %.0f", month.Format(time.DateOnly), want, f.Low[i], f.High[i])
+		}
+	}
+}

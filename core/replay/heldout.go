@@ -146,8 +146,7 @@ func (p *part) walk(strangers *detect.Strangers) (map[detect.Cause][]ring, *dete
 			follow = strangers.Meet(e)
 		}
 	}
-	step := int64(p.Config.Grid.Period.Seconds())
-	p.Read = func(r detect.Reading) { follow(now, !r.Masked && !known.Touches(r.At, r.At+step)) }
+	p.Read = func(r detect.Reading) { follow(now, !r.Masked && !known.Touches(r.At, p.Config.Grid.End(r.At))) }
 	alerts, e, err := WalkOn(p.Job)
 	if err != nil {
 		return nil, nil, err

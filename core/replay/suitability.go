@@ -170,6 +170,9 @@ func (s *Suitability) judge(cfg baseline.Config, values []float64) {
 	}
 	if s.Fitness == Suits {
 		what := "its level and weekly shape"
+		if cfg.Grid.Long() {
+			what = "its level and the months of the year"
+		}
 		if s.Explained != nil {
 			s.say("%s foretell %.0f %% of its ordinary variation", what, 100**s.Explained)
 		}

@@ -116,7 +116,6 @@ func Walk(job Job) ([]detect.Alert, error) {
 // WalkOn is Walk that also gives the evaluator as it stands at the end, nil if
 // there was never enough history.
 func WalkOn(job Job) ([]detect.Alert, *detect.Evaluator, error) {
-	step := int64(job.Config.Grid.Period.Seconds())
 	i := sort.Search(len(job.History), func(i int) bool { return job.History[i].At >= job.From })
 	var (
 		alerts    []detect.Alert
@@ -158,7 +157,7 @@ func WalkOn(job Job) ([]detect.Alert, *detect.Evaluator, error) {
 		if job.Visit != nil {
 			job.Visit(i, evaluator)
 		}
-		r := evaluator.Step(s, MarkOf(job.Exclusions, s.At, s.At+step))
+		r := evaluator.Step(s, MarkOf(job.Exclusions, s.At, job.Config.Grid.End(s.At)))
 		alerts = Note(alerts, evaluator, r.Change)
 		if job.Read != nil {
 			job.Read(r)

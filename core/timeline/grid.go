@@ -121,6 +121,15 @@ func (g Grid) Add(t time.Time, n int) time.Time {
 	return time.Date(y, m, d, 0, 0, 0, 0, g.Zone).UTC()
 }
 
+// End gives the end of the period that starts at a Unix second; of days the same time of
+// day, whatever the clocks do.
+func (g Grid) End(at int64) int64 {
+	if g.Long() {
+		return g.Next(time.Unix(at, 0)).Unix()
+	}
+	return at + int64(g.Period/time.Second)
+}
+
 // Back gives the start of the period that lies n days of 24 hours before t, or as many
 // periods of a series whose periods are longer.
 func (g Grid) Back(t time.Time, n int) time.Time {

@@ -38,7 +38,7 @@ func (a *app) alertCommand() *cobra.Command {
 			l := listing{head: []string{"id", "raised", "severity", "what", "dataset", "how rare", "label"}, right: []int{1},
 				raw: page, none: "No such alert."}
 			for _, x := range page.Alerts {
-				l.rows = append(l.rows, []string{strconv.FormatInt(x.ID, 10), a.local(x.RaisedAt, x.Zone), string(x.Severity), x.Sentence,
+				l.rows = append(l.rows, []string{strconv.FormatInt(x.ID, 10), a.dated(x.RaisedAt, x.Zone, x.PeriodSeconds), string(x.Severity), x.Sentence,
 					or(x.Dataset, x.Source+x.Job), rare(x.ReturnPeriod), verdict(x)})
 			}
 			return a.show(l)
@@ -73,7 +73,7 @@ func (a *app) alertShow() *cobra.Command {
 			facts := [][2]string{
 				{"state", string(d.Severity) + ", " + verdict(d.Alert)}, {"dataset", d.Dataset}, {"segment", orNone(d.Segment)},
 				{"monitor", d.Monitor}, {"owner", orNone(d.Owner)},
-				{"since", a.local(d.Since, d.Zone)}, {"raised", a.local(d.RaisedAt, d.Zone)},
+				{"since", a.dated(d.Since, d.Zone, d.PeriodSeconds)}, {"raised", a.dated(d.RaisedAt, d.Zone, d.PeriodSeconds)},
 				{"closed", a.optional(d.ClosedAt, d.Zone, "still open")},
 				{"opened by", string(d.Cause) + " rule, " + d.Direction}, {"how rare", rare(d.ReturnPeriod)},
 				{"peak", fmt.Sprintf("%+.1f half-widths of the band", d.Peak)},
@@ -92,7 +92,7 @@ func (a *app) alertShow() *cobra.Command {
 				facts = [][2]string{
 					{"state", string(d.Severity) + ", " + verdict(d.Alert)}, {"source", orNone(d.Source)}, {"dataset", orNone(d.Dataset)},
 					{"job", orNone(d.Job)}, {"owner", orNone(d.Owner)},
-					{"since", a.local(d.Since, d.Zone)}, {"raised", a.local(d.RaisedAt, d.Zone)},
+					{"since", a.dated(d.Since, d.Zone, d.PeriodSeconds)}, {"raised", a.dated(d.RaisedAt, d.Zone, d.PeriodSeconds)},
 					{"closed", a.optional(d.ClosedAt, d.Zone, "still open")},
 				}
 			}
@@ -153,12 +153,12 @@ func (a *app) explain(ctx context.Context, alert record.Alert) error {
 		&x); err != nil {
 		return err
 	}
-	a.printf("\nExpected at %s: %.4g\n", a.local(x.At, alert.Zone), x.Expected)
+	a.printf("\nExpected at %s: %.4g\n", a.dated(x.At, alert.Zone, alert.PeriodSeconds), x.Expected)
 	for _, p := range x.Parts {
 		a.printf("  %-20s %+.4g\n", p.Name, p.Amount)
 	}
-	a.printf("Learned from %s to %s, %d stretches left out:\n", a.local(x.TrainedFrom, alert.Zone),
-		a.local(x.TrainedTo, alert.Zone), len(x.Excluded))
+	a.printf("Learned from %s to %s, %d stretches left out:\n", a.dated(x.TrainedFrom, alert.Zone, alert.PeriodSeconds),
+		a.dated(x.TrainedTo, alert.Zone, alert.PeriodSeconds), len(x.Excluded))
 	for _, e := range x.Excluded {
 		a.printf("  %s to %s  %s\n", a.local(e.From, alert.Zone), a.local(e.To, alert.Zone), e.Why)
 	}
@@ -215,7 +215,7 @@ func (a *app) alertNormal() *cobra.Command {
 			if err := a.client().Send(c.Context(), "POST", "/alerts/"+url.PathEscape(args[0])+"/new-normal", nil, &x); err != nil {
 				return err
 			}
-			a.say("The level of %s since %s is what %s expects from now on.", orNone(x.Segment), a.local(x.Since, x.Zone), x.Monitor)
+			a.say("The level of %s since %s is what %s expects from now on.", orNone(x.Segment), a.dated(x.Since, x.Zone, x.PeriodSeconds), x.Monitor)
 			return nil
 		}}
 }

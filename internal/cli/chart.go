@@ -107,7 +107,7 @@ func outside(a *app, c chart.Chart) listing {
 		}
 		all = append(all, v)
 		if v.Deviation != nil && (*v.Deviation > 1 || *v.Deviation < -1) {
-			l.rows = append(l.rows, []string{a.local(at, c.Zone), amount(v.Observed), amount(v.Expected), between(v.Low, v.High),
+			l.rows = append(l.rows, []string{a.dated(at, c.Zone, c.PeriodSeconds), amount(v.Observed), amount(v.Expected), between(v.Low, v.High),
 				fmt.Sprintf("%+.1f", *v.Deviation)})
 		}
 	}

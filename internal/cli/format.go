@@ -20,6 +20,18 @@ func (a *app) local(t time.Time, zone string) string {
 	return t.Format("2 Jan 15:04 MST")
 }
 
+// dated is local where a period of so many seconds begins; of one longer than a day the
+// date with its year, since such series go back for years.
+func (a *app) dated(t time.Time, zone string, period int64) string {
+	if time.Duration(period)*time.Second <= 24*time.Hour {
+		return a.local(t, zone)
+	}
+	if z, err := time.LoadLocation(or(a.zone, zone)); err == nil {
+		t = t.In(z)
+	}
+	return t.Format("2 Jan 2006")
+}
+
 func (a *app) optional(t *time.Time, zone, otherwise string) string {
 	if t == nil {
 		return otherwise

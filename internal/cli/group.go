@@ -88,7 +88,7 @@ func (a *app) groupShow() *cobra.Command {
 			a.printf("\n")
 			l := listing{head: []string{"alert", "raised", "severity", "what", "dataset", "label"}, right: []int{1}}
 			for _, x := range g.Members {
-				l.rows = append(l.rows, []string{strconv.FormatInt(x.ID, 10), a.local(x.RaisedAt, x.Zone), string(x.Severity), x.Sentence,
+				l.rows = append(l.rows, []string{strconv.FormatInt(x.ID, 10), a.dated(x.RaisedAt, x.Zone, x.PeriodSeconds), string(x.Severity), x.Sentence,
 					or(x.Dataset, x.Source+x.Job), verdict(x)})
 			}
 			if err := a.show(l); err != nil {

@@ -186,11 +186,11 @@ func (a *app) seriesExplain() *cobra.Command {
 			for _, p := range x.Parts {
 				l.rows = append(l.rows, []string{p.Name, fmt.Sprintf("%+.4g", p.Amount)})
 			}
-			l.rows = append(l.rows, []string{"expected at " + a.local(x.At, x.Zone), fmt.Sprintf("%.4g", x.Expected)})
+			l.rows = append(l.rows, []string{"expected at " + a.dated(x.At, x.Zone, x.PeriodSeconds), fmt.Sprintf("%.4g", x.Expected)})
 			if err := a.show(l); err != nil {
 				return err
 			}
-			a.say("\nLearned from %s to %s, %s left out.", a.local(x.TrainedFrom, x.Zone), a.local(x.TrainedTo, x.Zone),
+			a.say("\nLearned from %s to %s, %s left out.", a.dated(x.TrainedFrom, x.Zone, x.PeriodSeconds), a.dated(x.TrainedTo, x.Zone, x.PeriodSeconds),
 				words.Plural(len(x.Excluded), "stretch"))
 			for _, e := range x.Excluded {
 				a.say("  %s to %s  %s", a.local(e.From, x.Zone), a.local(e.To, x.Zone), e.Why)

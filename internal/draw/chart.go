@@ -127,11 +127,15 @@ func render(p *plot.Plot, format string, to io.Writer, wide, high vg.Length) err
 // sans is the face of all text.
 var sans = font.Font{Typeface: "Liberation", Variant: "Sans"}
 
-// days puts a tick at each local midnight.
+// days puts a tick at each local midnight; of more than three months at firsts of months,
+// with the year.
 type days struct{ zone *time.Location }
 
 func (d days) Ticks(low, high float64) []plot.Tick {
 	at := time.Unix(int64(low), 0).In(d.zone)
+	if high-low > 92*86400 {
+		return months(d).Ticks(low, high)
+	}
 	at = time.Date(at.Year(), at.Month(), at.Day()+1, 0, 0, 0, 0, d.zone)
 	stride := max(int((high-low)/86400/9), 1)
 	var ticks []plot.Tick

@@ -18,6 +18,7 @@ import (
 
 	"tinbell/core/replay"
 	"tinbell/core/robust"
+	"tinbell/core/timeline"
 	"tinbell/internal/chart"
 	"tinbell/internal/record"
 	"tinbell/internal/study"
@@ -99,7 +100,7 @@ func Forecast(f study.Forecast, path string) error {
 	if err != nil {
 		return err
 	}
-	p, err := sheet(f.Sentence, unitOf(f.Subject)+" a day; times in "+f.Zone, path)
+	p, err := sheet(f.Sentence, unitOf(f.Subject)+" a "+timeline.Grid{Period: time.Duration(f.PeriodSeconds) * time.Second}.Unit()+"; times in "+f.Zone, path)
 	if err != nil {
 		return err
 	}

@@ -44,6 +44,10 @@ func Terminal(c chart.Chart, columns int, colour bool) string {
 	case "duration":
 		format = words.Seconds
 	}
+	form := "2 Jan 15:04"
+	if c.At[picked[len(picked)-1]].Sub(c.At[picked[0]]) > 200*24*time.Hour {
+		form = "2 Jan 2006"
+	}
 	dots := asciigraph.CreateCharSet("·")
 	lines, chars, colours, legends := [][]float64{observed}, []asciigraph.CharSet{asciigraph.DefaultCharSet},
 		[]asciigraph.AnsiColor{asciigraph.Default}, []string{"came"}
@@ -54,7 +58,7 @@ func Terminal(c chart.Chart, columns int, colour bool) string {
 	options := []asciigraph.Option{asciigraph.Height(height), asciigraph.SeriesChars(chars...), asciigraph.YAxisValueFormatter(format),
 		asciigraph.XAxisRange(float64(c.At[picked[0]].Unix()), float64(c.At[picked[len(picked)-1]].Unix())),
 		asciigraph.XAxisTickCount(max(wide/18, 2)),
-		asciigraph.XAxisValueFormatter(func(at float64) string { return time.Unix(int64(at), 0).In(zone).Format("2 Jan 15:04") })}
+		asciigraph.XAxisValueFormatter(func(at float64) string { return time.Unix(int64(at), 0).In(zone).Format(form) })}
 	if colour {
 		options = append(options, asciigraph.SeriesColors(colours...))
 	}

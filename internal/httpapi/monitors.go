@@ -54,7 +54,7 @@ type ChangedSegment struct {
 type RehearsalOrder struct {
 	Settings     record.Settings `json:"settings"`
 	SeriesID     int64           `json:"series_id,omitempty" doc:"the series to draw; the first if left out"`
-	SinceSeconds int64           `json:"since_seconds" minimum:"86400" maximum:"63072000" default:"3628800" doc:"how far back"`
+	SinceSeconds int64           `json:"since_seconds" minimum:"86400" maximum:"63072000" default:"3628800" doc:"how far back; of periods longer than a day as many as there are days in it"`
 }
 
 // BacktestOrder asks for a replay of monitors over the past.

@@ -125,7 +125,7 @@ func (s *server) addStudies(api huma.API) {
 		"Whether a series grows and whether its level changed, tested with what a day owes to the day before allowed for",
 		people.Reader, func(ctx context.Context, in *struct {
 			Identified
-			SinceSeconds int64 `query:"since_seconds" minimum:"1728000" maximum:"172800000" doc:"how far back; all of its history, 2,000 days at most, if left out"`
+			SinceSeconds int64 `query:"since_seconds" minimum:"1728000" maximum:"788400000" doc:"how far back, 25 years at most; all of its history, its last 2,000 days or longer periods at most, if left out"`
 			Draws        int   `query:"draws" minimum:"99" maximum:"9999" default:"999" doc:"series drawn by the bootstrap"`
 		}) (*body[study.TrendStudy], error) {
 			since := time.Time{}

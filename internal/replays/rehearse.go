@@ -82,7 +82,8 @@ func (m *memory) put(key string, r *Replay) {
 }
 
 // Rehearse replays a monitor's series over the past under its own settings and
-// under proposed ones, and draws one series of them.
+// under proposed ones, and draws one series of them. Of periods longer than a day it
+// replays as many as there are days in since.
 func (b *Bench) Rehearse(ctx context.Context, m record.Monitor, proposed record.Settings, series int64,
 	since time.Duration) (Rehearsal, error) {
 	subject, err := watch.Load(ctx, b.store, m)
@@ -91,6 +92,9 @@ func (b *Bench) Rehearse(ctx context.Context, m record.Monitor, proposed record.
 	}
 	to := subject.SettledTo(b.now())
 	from := subject.Grid.Floor(to.Add(-since))
+	if subject.Grid.Long() {
+		from = subject.Grid.Back(to, int(since.Hours()/24))
+	}
 	r := Rehearsal{Monitor: m, Kind: subject.Metric.Kind, Unit: subject.Metric.Unit, Zone: subject.Metric.Zone,
 		Period: subject.Metric.PeriodSeconds,
 		From:   from, To: to, Series: subject.Series}

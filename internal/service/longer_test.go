@@ -173,6 +173,46 @@ func TestWeeksAndMonthsAreCollected(t *testing.T) {
 	}
 }
 
+// A closure of three hours leaves a month's figure what it is, one of a week does not.
+func TestAMonthIsPlannedWhereATenthOfItIs(t *testing.T) {
+	t.Parallel()
+	now := time.Date(2026, 9, 5, 3, 0, 0, 0, time.UTC)
+	s := dbtest.Start(t, now)
+	rng := rand.New(rand.NewPCG(15, 3))
+	months := func(name string, july, august float64) string {
+		var b strings.Builder
+		for at := time.Date(2022, 1, 1, 0, 0, 0, 0, time.UTC); at.Month() != 9 || at.Year() < 2026; at = at.AddDate(0, 1, 0) {
+			v := 4000 * math.Exp(0.03*rng.NormFloat64()) * at.AddDate(0, 1, 0).Sub(at).Hours() / 720
+			switch {
+			case at.Year() == 2026 && at.Month() == 7:
+				v *= july
+			case at.Year() == 2026 && at.Month() == 8:
+				v *= august
+			}
+			fmt.Fprintf(&b, `{"metric":%q,"at":%q,"value":%.0f}`+"\n", name, at.Format(time.RFC3339), v)
+		}
+		return b.String()
+	}
+	declared(t, s, collect.Declaration{Metric: "stock", Kind: timeline.Count, Period: "1mo"}, nil)
+	_, err := importing(t, s, nil, ics(
+		vevent("UID:week", "SUMMARY:Stocktaking", "DTSTAMP:20260601T000000Z", "DTSTART:20260706T000000Z", "DTEND:20260713T000000Z"),
+		vevent("UID:night", "SUMMARY:Maintenance", "DTSTAMP:20260601T000000Z", "DTSTART:20260831T220000Z", "DTEND:20260901T010000Z")))
+	dbtest.Must(t, err)
+	pushed(t, s, months("stock", 0.6, 0.6))
+	settings := seasonal()
+	dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/monitors", httpapi.NewMonitor{Name: "stock", Metric: "stock", Settings: settings}, nil))
+	s.Settle(t)
+	var since []string
+	for _, a := range alertsOf(t, s, "stock") {
+		if a.Since.Year() == 2026 && a.Since.Month() >= 7 {
+			since = append(since, a.Since.Format(time.DateOnly))
+		}
+	}
+	if fmt.Sprint(since) != "[2026-08-01]" {
+		t.Errorf("told of %v: July was closed for a week, August for three hours", since)
+	}
+}
+
 // What needs days or parts of them is refused for longer periods, and says so.
 func TestWhatNeedsDaysIsRefusedForLongerPeriods(t *testing.T) {
 	t.Parallel()

@@ -173,7 +173,8 @@ func foretell(subject *watch.Subject, named Subject, past forecast.Daily, q Ahea
 	if err != nil {
 		return Forecast{}, record.Invalid{Field: "days", Given: fmt.Sprint(q.Days), Allowed: err.Error()}
 	}
-	x := Forecast{Subject: named, Model: f.Model, Days: f.Days, FullYear: f.FullYear, Error: wire.Finite(f.Error), Horizon: f.Horizon,
+	days := int(g.Day().Hours() / 24) // of each of its own
+	x := Forecast{Subject: named, Model: f.Model, Days: days * f.Days, FullYear: f.FullYear, Error: wire.Finite(f.Error), Horizon: days * f.Horizon,
 		Coverage: q.Coverage, Probability: q.Probability,
 		At: instants(f.At), Expected: f.Expected, Low: f.Low, High: f.High, PastAt: instants(past.At[:len(past.Value)]),
 		Past: []*float64{}, Limit: q.Limit, Chance: []float64{},

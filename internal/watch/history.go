@@ -195,15 +195,34 @@ func (v *Subject) ordinary(series int64, from time.Time, to *time.Time, known ti
 	})
 }
 
+// spoilt are the periods longer than a day of which a stretch takes a tenth or more: what
+// happens in less of a month leaves its figure what it is.
+func (v *Subject) spoilt(from, to time.Time) (first, end time.Time) {
+	least := v.Grid.Period / 10
+	first = v.Grid.Floor(from)
+	if next := v.Grid.Next(first); timeline.Earlier(to, next).Sub(from) < least {
+		first = next
+	}
+	if end = v.Grid.Floor(to); to.Sub(timeline.Later(from, end)) >= least {
+		end = v.Grid.Next(end)
+	}
+	return first, end
+}
+
 func (v *Subject) exclude(series int64, from time.Time, to *time.Time, known time.Time, planned bool, why string) {
 	end := farFuture
 	if to != nil {
 		end = *to
 	}
-	v.Exclusions[series] = append(v.Exclusions[series], replay.Exclusion{
-		Span: timeline.Span{From: from.Unix(), To: end.Unix()}, Known: known.Unix(), Planned: planned,
-	})
-	v.reasons[series] = append(v.reasons[series], record.Span{From: from, To: end, Why: why})
+	x := replay.Exclusion{Known: known.Unix(), Planned: planned}
+	if v.Grid.Long() {
+		from, end = v.spoilt(from, end)
+	}
+	if from.Before(end) {
+		x.Span = timeline.Span{From: from.Unix(), To: end.Unix()}
+		v.reasons[series] = append(v.reasons[series], record.Span{From: from, To: end, Why: why})
+	}
+	v.Exclusions[series] = append(v.Exclusions[series], x)
 }
 
 // Excluded lists what a fit from..to left out of a series' history, in order.

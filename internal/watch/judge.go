@@ -243,9 +243,8 @@ func (v *Subject) step(series record.Series, b record.Baseline, samples []timeli
 		return stepped{}, fmt.Errorf("%w: nothing was judged since %s", detect.ErrOutdated, start.Format(time.DateOnly))
 	}
 	r := stepped{to: start}
-	step := int64(v.Grid.Period.Seconds())
 	for _, s := range timeline.DenseFrom(v.Grid, start, samples, to) {
-		reading := e.Step(s, replay.MarkOf(v.Exclusions[series.ID], s.At, s.At+step))
+		reading := e.Step(s, replay.MarkOf(v.Exclusions[series.ID], s.At, v.Grid.End(s.At)))
 		r.to = v.Grid.Next(time.Unix(s.At, 0))
 		if reading.Change == detect.None || s.At < told.Unix() {
 			continue
@@ -267,6 +266,7 @@ func (v *Subject) step(series record.Series, b record.Baseline, samples []timeli
 		r.changed = append(r.changed, a) // it was raised before, and still follows
 	}
 	// Some of the series of a metric in each period, not all in one.
+	step := int64(v.Grid.Period.Seconds())
 	if period := r.to.Unix() / step; len(r.changed) > 0 || len(r.returns) > 0 || period-start.Unix()/step >= v.keptEvery() ||
 		(period+series.ID)%v.keptEvery() == 0 {
 		r.state, err = e.MarshalBinary()

@@ -317,7 +317,7 @@ func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeli
 		return r, err
 	}
 	for _, s := range history[len(learned):] {
-		reading := e.Step(s, replay.MarkOf(exclusions, s.At, s.At+int64(v.Grid.Period.Seconds())))
+		reading := e.Step(s, replay.MarkOf(exclusions, s.At, v.Grid.End(s.At)))
 		r.alerts = replay.Note(r.alerts, e, reading.Change)
 	}
 	if told != nil { // a new fit neither opens nor closes anything by itself

@@ -7525,7 +7525,7 @@ export interface components {
             settings: components["schemas"]["Settings"];
             /**
              * Format: int64
-             * @description how far back
+             * @description how far back; of periods longer than a day as many as there are days in it
              * @default 3628800
              */
             since_seconds: number;
@@ -16023,7 +16023,7 @@ export interface operations {
     trends: {
         parameters: {
             query?: {
-                /** @description how far back; all of its history, 2,000 days at most, if left out */
+                /** @description how far back, 25 years at most; all of its history, its last 2,000 days or longer periods at most, if left out */
                 since_seconds?: number;
                 /** @description series drawn by the bootstrap */
                 draws?: number;

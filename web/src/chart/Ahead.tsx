@@ -2,9 +2,10 @@ import { max } from "d3-array";
 import { scaleLinear, scaleTime } from "d3-scale";
 import { useId } from "react";
 import type { Forecast } from "../api/client";
-import { number, time, value } from "../parts/words";
+import { number, value } from "../parts/words";
 import { useWidth } from "./width";
 import { paths } from "./shapes";
+import { divisions, plainly, some } from "./divisions";
 
 /** The days so far, and behind a line those to come with their interval. */
 export function Ahead({ f, kind, height = 190 }: { f: Forecast; kind: string; height?: number }) {
@@ -18,6 +19,7 @@ export function Ahead({ f, kind, height = 190 }: { f: Forecast; kind: string; he
   const x = scaleTime()
     .domain([past[0] ?? ahead[0], ahead[ahead.length - 1]])
     .range([0, inner]);
+  const dates = divisions(past[0] ?? ahead[0], ahead[ahead.length - 1], f.zone);
   const seen = max(f.past.filter((v): v is number => v !== null)) ?? 0;
   const y = scaleLinear()
     .domain([0, Math.max(seen, Math.min(max(f.high) ?? 0, 3 * seen), f.limit ?? 0)])
@@ -91,9 +93,9 @@ export function Ahead({ f, kind, height = 190 }: { f: Forecast; kind: string; he
             <circle cx={reached} cy={y(f.limit!)} r="4" fill="var(--verm-mark)" data-reached />
           )}
           <line x1={x(ahead[0])} x2={x(ahead[0])} y2={plot} stroke="var(--brass-text)" strokeWidth="1.5" />
-          {x.ticks(5).map((t) => (
-            <text key={+t} x={x(t)} y={plot + 16} textAnchor="middle">
-              {time(t, f.zone, "day").replace(/^\w+ /, "")}
+          {some(dates.at, 6).map((t) => (
+            <text key={t} x={x(t)} y={plot + 16} textAnchor="middle">
+              {plainly(dates.name(t))}
             </text>
           ))}
         </g>

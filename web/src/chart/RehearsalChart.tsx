@@ -1,8 +1,8 @@
 import { scaleLinear, scaleTime } from "d3-scale";
 import { type PointerEvent, useId, useState } from "react";
 import type { Alert, Rehearsal, Replay } from "../api/client";
-import { number, ticks, time, value } from "../parts/words";
-import { midnights } from "./SeriesChart";
+import { number, ticks, value } from "../parts/words";
+import { divisions, some } from "./divisions";
 import { useWidth } from "./width";
 import { Planned } from "./Planned";
 import { paths, type Points, thin, top } from "./shapes";
@@ -114,8 +114,8 @@ export function RehearsalChart({
       onStretch([+x.invert(Math.min(drag.from, drag.to)), +x.invert(Math.max(drag.from, drag.to))]);
     setDrag(null);
   };
-  const days = midnights(from, to, r.zone);
-  const stride = Math.max(1, Math.ceil(days.length / (inner / 92)));
+  const days = divisions(from, to, r.zone);
+  const named = some(days.at, inner / 92).filter((t) => x(t) < inner - 46);
   const own = side.alerts.filter((a) => a.series_id === r.drawn.id);
   return (
     <div ref={box}>
@@ -136,11 +136,9 @@ export function RehearsalChart({
               </text>
             </g>
           ))}
-          {days
-            .filter((_, i) => i % stride === 0)
-            .map((t) => (
-              <line key={t} x1={x(t)} x2={x(t)} y1={0} y2={plot + 2 * lane + 16} stroke="var(--hair)" />
-            ))}
+          {named.map((t) => (
+            <line key={t} x1={x(t)} x2={x(t)} y1={0} y2={plot + 2 * lane + 16} stroke="var(--hair)" />
+          ))}
           <clipPath id={`${id}-plot`}>
             <rect width={inner} height={plot} />
           </clipPath>
@@ -173,13 +171,11 @@ export function RehearsalChart({
             now={end}
             id={id}
           />
-          {days
-            .filter((_, i) => i % stride === 0)
-            .map((t) => (
-              <text key={t} x={x(t) + 4} y={plot + 2 * lane + 27}>
-                {time(t, r.zone, "day")}
-              </text>
-            ))}
+          {named.map((t) => (
+            <text key={t} x={x(t) + 4} y={plot + 2 * lane + 27}>
+              {days.name(t)}
+            </text>
+          ))}
           {drag && (
             <rect
               x={Math.min(drag.from, drag.to)}

@@ -4,6 +4,7 @@ import { type KeyboardEvent, type PointerEvent, useId, useState } from "react";
 import { useNavigate } from "react-router";
 import type { Chart } from "../api/client";
 import { city, number, ticks, time, value } from "../parts/words";
+import { divisions, some } from "./divisions";
 import { asDeviation, filledAt, joined, paths, pointsOf, thin, top } from "./shapes";
 import { Notes } from "./Notes";
 import { Planned } from "./Planned";
@@ -18,21 +19,6 @@ const left = 56,
 
 /** Values laid over a series, one for each of its periods. */
 export type Over = { name: string; values: (number | null)[]; note?: string };
-
-/** Days in a zone as instants: the midnights inside a stretch. */
-export function midnights(from: number, to: number, zone: string): number[] {
-  const hours = new Intl.DateTimeFormat("en-GB", {
-    timeZone: zone,
-    hour: "numeric",
-    minute: "numeric",
-    hour12: false,
-  });
-  const list: number[] = [];
-  for (let t = Math.ceil(from / 3_600_000) * 3_600_000; t < to; t += 3_600_000) {
-    if (hours.format(t).startsWith("00:00") || hours.format(t).startsWith("24:00")) list.push(t);
-  }
-  return list;
-}
 
 /**
  * A series with its band, expected line and two-lane strip. Hover or arrow keys
@@ -87,8 +73,7 @@ export function SeriesChart({
       : 0;
   const y = scaleLinear().domain([lowest, highest]).nice(4).range([plot, 0]);
   const d = paths(p, x, y);
-  const days = midnights(full.at[0], full.at[n - 1], chart.zone);
-  const stride = Math.ceil(days.length / (inner / 92));
+  const days = divisions(full.at[0], full.at[n - 1], chart.zone);
   const index = Math.min(Math.max(at, 0), n - 1);
   const nearest = (px: number) => {
     const t = x.invert(px).getTime();
@@ -152,7 +137,7 @@ export function SeriesChart({
               </text>
             </g>
           ))}
-          {days.map((t) => (
+          {days.at.map((t) => (
             <line key={t} x1={x(t)} x2={x(t)} y1={0} y2={plot + 2 * lane + 18} stroke="var(--hair)" />
           ))}
           <clipPath id={`${id}-plot`}>
@@ -229,7 +214,7 @@ export function SeriesChart({
                 textAnchor="end"
                 style={{ fill: "var(--verm)", fontWeight: 600 }}
               >
-                from {time(since, chart.zone, "short")}
+                from {time(since, chart.zone, chart.period_seconds > 86400 ? "day" : "short")}
               </text>
             </g>
           )}
@@ -304,13 +289,11 @@ export function SeriesChart({
               </text>
             </g>
           )}
-          {days
-            .filter((_, i) => i % stride === 0)
-            .map((t) => (
-              <text key={t} x={x(t) + 4} y={plot + 2 * lane + 32}>
-                {time(t, chart.zone, "day")}
-              </text>
-            ))}
+          {some(days.at, inner / 92).map((t) => (
+            <text key={t} x={x(t) + 4} y={plot + 2 * lane + 32}>
+              {days.name(t)}
+            </text>
+          ))}
           {full.observed[index] !== null && (
             <g>
               <line x1={x(full.at[index])} x2={x(full.at[index])} y1={0} y2={plot} stroke="var(--ink)" />

@@ -2,11 +2,12 @@ import { max, min } from "d3-array";
 import { scaleLinear, scaleTime } from "d3-scale";
 import { useId } from "react";
 import type { Alert, Chart, Incident } from "../api/client";
-import { ticks, time, value } from "../parts/words";
+import { ticks, value } from "../parts/words";
 import { filledAt, paths, pointsOf, thin, top } from "./shapes";
 import { Notes } from "./Notes";
 import { Planned } from "./Planned";
 import { Hatches, Strip } from "./Strip";
+import { divisions, some } from "./divisions";
 
 /** A small chart with its strip: a few days, three figures, dates below. */
 export function SmallChart({
@@ -40,7 +41,15 @@ export function SmallChart({
     .nice(2)
     .range([plot, 0]);
   const d = paths(points, x, y);
-  const days = x.ticks(4).filter((t) => t.getTime() > points.at[0]);
+  const [began, ended] = x.domain().map(Number);
+  const within = divisions(began, ended, chart.zone);
+  const days =
+    ended - began > 14 * 86_400_000
+      ? some(within.at, 6)
+      : x
+          .ticks(4)
+          .map(Number)
+          .filter((t) => t > began);
   const named = days.filter((t, i) => i === 0 || Math.min(x(t) + 3, inner - 44) - x(days[i - 1]) > 50);
   return (
     <svg
@@ -60,7 +69,7 @@ export function SmallChart({
           </g>
         ))}
         {days.map((t) => (
-          <line key={+t} x1={x(t)} x2={x(t)} y1={0} y2={plot + 2 * lane + 9} stroke="var(--hair)" />
+          <line key={t} x1={x(t)} x2={x(t)} y1={0} y2={plot + 2 * lane + 9} stroke="var(--hair)" />
         ))}
         <clipPath id={`${id}-plot`}>
           <rect width={inner} height={plot} />
@@ -123,8 +132,8 @@ export function SmallChart({
           strokeWidth="1.5"
         />
         {named.map((t) => (
-          <text key={+t} x={Math.min(x(t) + 3, inner - 44)} y={height - above - 2}>
-            {time(t, chart.zone, "day").replace(/ \w+$/, "")}
+          <text key={t} x={Math.min(x(t) + 3, inner - 44)} y={height - above - 2}>
+            {within.name(t).replace(/^(\w+ \d+) \w+$/, "$1")}
           </text>
         ))}
       </g>

@@ -20,7 +20,7 @@ import { Like } from "../parts/Like";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
 import { city, duration, number, percent, signed, time, value } from "../parts/words";
 import { Refusal } from "../parts/Form";
-import { wider } from "../parts/period";
+import { period, periods, wider } from "../parts/period";
 
 const hour = 3_600_000,
   day = 24 * hour;
@@ -101,7 +101,13 @@ export function SeriesPage() {
           </Section>
         </div>
         <div className="grid content-start gap-5">
-          <Section title="Forecast" note="local days, with a 90 % interval">
+          <Section
+            title="Forecast"
+            note={
+              (s.period_seconds > 86_400 ? periods(s.period_seconds) : "local days") +
+              ", with a 90 % interval"
+            }
+          >
             <Ahead id={id} s={s} />
           </Section>
           <Section title="Trend and change" note="does it grow, did its level change, or is it chance">
@@ -165,7 +171,10 @@ function Suits({ s, now, end }: { s: Suitability; now: number; end: number }) {
 }
 
 function Ahead({ id, s }: { id: number; s: Suitability }) {
-  const [days, setDays] = useState("60");
+  const each = Math.max(s.period_seconds / 86_400, 1);
+  const long = each > 1;
+  const [ahead, setAhead] = useState(long ? "6" : "60");
+  const days = String(Number(ahead) * each);
   const [limit, setLimit] = useState<number | undefined>();
   const f = useForecast(id, Number(days), limit === undefined ? "" : String(limit));
   return (
@@ -173,15 +182,19 @@ function Ahead({ id, s }: { id: number; s: Suitability }) {
       <div className="mt-2 flex items-center gap-4 text-[13px]">
         <Choice
           name="Days ahead"
-          value={days}
-          options={[
-            ["30", "30 d"],
-            ["60", "60 d"],
-            ["180", "180 d"],
-          ]}
-          onChange={setDays}
+          value={ahead}
+          options={(long ? ["3", "6", "12"] : ["30", "60", "180"]).map(
+            (n) => [n, long ? `${n} ${periods(s.period_seconds)}` : `${n} d`] as const,
+          )}
+          onChange={setAhead}
         />
-        <Figures name="Limit" width={90} value={limit} onChange={setLimit} after="a day, asked about" />
+        <Figures
+          name="Limit"
+          width={90}
+          value={limit}
+          onChange={setLimit}
+          after={`a ${long ? period(s.period_seconds) : "day"}, asked about`}
+        />
       </div>
       <Refusal error={f.error} className="mt-2" />
       {f.data && (

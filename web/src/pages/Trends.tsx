@@ -6,7 +6,8 @@ import { useWidth } from "../chart/width";
 import { paths } from "../chart/shapes";
 import { Choice } from "../parts/Controls";
 import { Reading } from "../parts/Page";
-import { time, value } from "../parts/words";
+import { value } from "../parts/words";
+import { divisions, plainly, some } from "../chart/divisions";
 
 /** Does a series grow, and did its level change: tests, what follows, and what does not. */
 export function Trends({ id }: { id: number }) {
@@ -94,6 +95,7 @@ function Days({ s }: { s: TrendStudy }) {
   const x = scaleTime()
     .domain([at[0], at[at.length - 1]])
     .range([0, inner]);
+  const dates = divisions(at[0], at[at.length - 1], s.zone);
   const y = scaleLinear()
     .domain([Math.min(0, known[0] ?? 0), known[known.length - 1] ?? 1])
     .nice(4)
@@ -142,9 +144,9 @@ function Days({ s }: { s: TrendStudy }) {
             strokeWidth="2"
             fill="none"
           />
-          {x.ticks(5).map((t) => (
-            <text key={+t} x={x(t)} y={plot + 16} textAnchor="middle">
-              {time(t, s.zone, "day").replace(/^\w+ /, "")}
+          {some(dates.at, 6).map((t) => (
+            <text key={t} x={x(t)} y={plot + 16} textAnchor="middle">
+              {plainly(dates.name(t))}
             </text>
           ))}
         </g>

@@ -149,10 +149,12 @@ export function percent(x: number | null | undefined): string {
   return x === null || x === undefined ? "–" : `${Math.round(x * 100)} %`.replace("-", "−");
 }
 
-type Style = "time" | "day" | "full" | "short";
+export type Style = "time" | "day" | "full" | "short" | "month" | "year";
 const styles: Record<Style, Intl.DateTimeFormatOptions> = {
   time: { hour: "2-digit", minute: "2-digit", hour12: false },
   day: { weekday: "short", day: "numeric", month: "short" },
+  month: { month: "short", year: "numeric" },
+  year: { year: "numeric" },
   short: { weekday: "short", hour: "2-digit", minute: "2-digit", hour12: false },
   full: {
     weekday: "short",

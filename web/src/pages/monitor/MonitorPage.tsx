@@ -17,6 +17,7 @@ import { Silence } from "./Silence";
 import { Waiting } from "./Waiting";
 import { Versions } from "./Versions";
 import { Button, Refusal } from "../../parts/Form";
+import { periods } from "../../parts/period";
 
 const spans = { "2 weeks": 14, "6 weeks": 42, "11 weeks": 77 } as const;
 
@@ -181,7 +182,9 @@ export function MonitorPage() {
                       setSearch({ span: s, ...(series && { series: String(series) }) });
                     }}
                   >
-                    {s}
+                    {r.period_seconds > 86_400
+                      ? `${spans[s as keyof typeof spans]} ${periods(r.period_seconds)}`
+                      : s}
                   </button>
                 ))}
                 <Button look="text" onClick={() => setCounts(!counts)}>
