@@ -241,6 +241,9 @@ func (e *Emitter) past(ctx context.Context) error {
 	if err := e.written(ctx); err != nil {
 		return err
 	}
+	if err := e.Books(ctx); err != nil {
+		return err
+	}
 	return e.GateLog(ctx, e.World.Start(), e.World.AsOf)
 }
 
@@ -302,6 +305,11 @@ func monitors(ctx context.Context, c *client.Client, progress func(done, total i
 		}
 		names = append(names, name)
 	}
+	books := bookMonitor()
+	if err := c.Send(ctx, "POST", "/monitors", books, nil); err != nil {
+		return err
+	}
+	names = append(names, books.Name)
 	for n := 0; n < len(names); {
 		var list []record.Monitor
 		if err := c.Get(ctx, "/monitors", nil, &list); err != nil {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"tinbell/core/score"
+	"tinbell/core/timeline"
 	"tinbell/internal/record"
 	"tinbell/internal/store"
 	"tinbell/internal/watch"
@@ -79,6 +80,8 @@ func (d *Desk) Score(ctx context.Context, from, to time.Time, by, tag string) (S
 		if from, err = d.start(ctx, to); err != nil {
 			return Scorecard{}, err
 		}
+		// What weeks and months told in years before is asked for by its dates.
+		every = slices.DeleteFunc(every, func(a store.Scored) bool { return a.Start < from.Unix() && a.Of.Period > 86400 })
 	}
 	incidents, err := d.store.Incidents(ctx, "", from, to)
 	if err != nil {
@@ -116,13 +119,22 @@ func (d *Desk) Score(ctx context.Context, from, to time.Time, by, tag string) (S
 }
 
 // start is when judging of the past began: the first alert or incident that
-// could have been told.
+// could have been told, by a monitor of days or less if there is one.
 func (d *Desk) start(ctx context.Context, to time.Time) (time.Time, error) {
-	first, err := d.store.FirstJudged(ctx)
-	if err != nil || first.IsZero() {
+	list, err := d.store.FirstJudged(ctx)
+	if err != nil || len(list) == 0 {
 		return to.AddDate(0, 0, -28), err
 	}
-	return first, nil
+	first := slices.MinFunc(list, func(a, b store.FirstJudged) int {
+		switch {
+		case a.Long != b.Long && b.Long:
+			return -1
+		case a.Long != b.Long:
+			return 1
+		}
+		return a.At.Compare(b.At)
+	})
+	return first.At, nil
 }
 
 func (d *Desk) compile(ctx context.Context, monitors []record.Monitor, alerts []store.Scored, incidents []record.Incident, from,
@@ -166,6 +178,14 @@ func (d *Desk) compile(ctx context.Context, monitors []record.Monitor, alerts []
 			}
 		}
 	}
+	first, err := d.store.FirstJudged(ctx)
+	if err != nil {
+		return card, err
+	}
+	since := map[int64]time.Time{}
+	for _, f := range first {
+		since[f.Monitor] = f.At
+	}
 	for _, m := range monitors {
 		var own []score.Incident
 		for j, i := range incidents {
@@ -173,8 +193,10 @@ func (d *Desk) compile(ctx context.Context, monitors []record.Monitor, alerts []
 				own = append(own, cases[j])
 			}
 		}
+		// A monitor that is younger than the stretch had less time to cry wolf in.
+		its := max(to.Sub(timeline.Later(from, since[m.ID])).Hours(), 24) / (7 * 24)
 		card.Monitors = append(card.Monitors, CardOf(m, measures[m.Name],
-			score.Sum(ofMonitor[m.ID], score.Match(ofMonitor[m.ID], own, to.Unix()), weeks, false)))
+			score.Sum(ofMonitor[m.ID], score.Match(ofMonitor[m.ID], own, to.Unix()), its, false)))
 	}
 	sort.SliceStable(card.Monitors, func(i, j int) bool { return worse(card.Monitors[i], card.Monitors[j]) })
 	card.Weeks = byWeek(all, matched, incidents, from, to)

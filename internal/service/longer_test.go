@@ -15,6 +15,7 @@ import (
 	"tinbell/internal/dbtest"
 	"tinbell/internal/httpapi"
 	"tinbell/internal/record"
+	"tinbell/internal/scorecard"
 	"tinbell/internal/study"
 )
 
@@ -233,5 +234,54 @@ func TestWhatNeedsDaysIsRefusedForLongerPeriods(t *testing.T) {
 	}
 	if err := s.Admin.Get(t.Context(), "/consistency", url.Values{"metric": {"yearly"}}, nil); err == nil || !strings.Contains(err.Error(), "a day or less") {
 		t.Errorf("a day of years: %v", err)
+	}
+}
+
+// A monitor's false alarms are divided by its own time: one that was added lately cries wolf as
+// often as it does, and one of months that goes back for years dilutes nobody's figures.
+func TestAMonitorIsScoredOverItsOwnTime(t *testing.T) {
+	t.Parallel()
+	now := time.Date(2026, 9, 5, 3, 0, 0, 0, time.UTC)
+	s := dbtest.Start(t, now)
+	months := seasonal()
+	declared(t, s, collect.Declaration{Metric: "months", Kind: timeline.Count, Period: "1mo"}, nil)
+	var b strings.Builder
+	rng := rand.New(rand.NewPCG(15, 4))
+	for at := time.Date(2018, 1, 1, 0, 0, 0, 0, time.UTC); at.Before(now.AddDate(0, -1, -5)); at = at.AddDate(0, 1, 0) {
+		v := 4000 * math.Exp(0.03*rng.NormFloat64())
+		if at.Year() == 2022 && at.Month() == 5 {
+			v /= 2
+		}
+		fmt.Fprintf(&b, `{"metric":"months","at":%q,"value":%.0f}`+"\n", at.Format(time.RFC3339), v)
+	}
+	began := now.AddDate(0, 0, -70).Truncate(time.Hour)
+	pushed(t, s, b.String())
+	for name, from := range map[string]time.Time{"old": began, "young": now.AddDate(0, 0, -42).Truncate(time.Hour)} {
+		declared(t, s, collect.Declaration{Metric: name, Kind: timeline.Count, Period: "1h"}, nil)
+		pushed(t, s, samples(name, "", from, now.Truncate(time.Hour), time.Hour, func(at time.Time) float64 {
+			return math.Round(200 * math.Exp(0.05*rng.NormFloat64()))
+		}))
+	}
+	for name, settings := range map[string]*record.Settings{"months": months, "old": seasonal(), "young": seasonal()} {
+		dbtest.Must(t, s.Admin.Send(t.Context(), "POST", "/monitors", httpapi.NewMonitor{Name: name, Metric: name, Settings: settings}, nil))
+	}
+	s.Settle(t)
+	if len(alertsOf(t, s, "months")) == 0 {
+		t.Fatal("half of a month was lost and nobody was told")
+	}
+	var card scorecard.Scorecard
+	dbtest.Must(t, s.Admin.Get(t.Context(), "/scorecard", nil, &card))
+	if want := began.AddDate(0, 0, 35); card.From.Sub(want).Abs() > 24*time.Hour {
+		t.Errorf("the stretch begins %s, want %s, when the first monitor of hours judged", card.From, want)
+	}
+	days := map[string]float64{"old": 35, "young": 7, "months": 35}
+	for _, m := range card.Monitors {
+		if m.Monitor == "months" && m.Alerts > 1 {
+			t.Errorf("years ago counts: %+v", m)
+		}
+		// Of nothing told the time between is over days / -ln .025, as an exponential says.
+		if m.Alerts == 0 && (m.Achieved.Shortest == nil || math.Abs(*m.Achieved.Shortest/86400/(days[m.Monitor]/3.689)-1) > 0.4) {
+			t.Errorf("%s: %+v, want over %.0f days (%.1f)", m.Monitor, m.Achieved, days[m.Monitor], *m.Achieved.Shortest/86400)
+		}
 	}
 }

@@ -373,15 +373,22 @@ func ids(ctx context.Context, tx pgx.Tx, query string, args ...any) ([]int64, er
 	return pgx.CollectRows(rows, pgx.RowTo[int64])
 }
 
-// FirstJudged is the earliest moment every monitor could have raised an alert:
-// the first history plus the longest warm-up; zero if none is fitted.
-func (s *Store) FirstJudged(ctx context.Context) (time.Time, error) {
-	at, err := one[*time.Time](ctx, s, "first judgement", "", `
-		select min(trained_from) + interval '35 days' from baseline`)
-	if err != nil || at == nil {
-		return time.Time{}, err
-	}
-	return *at, nil
+// FirstJudged is the earliest moment each fitted monitor could have raised an alert: its
+// first history and the longest warm-up, or when it was in force.
+type FirstJudged struct {
+	Monitor int64     `db:"monitor_id"`
+	At      time.Time `db:"at"`
+	Long    bool      `db:"long"` // its periods are longer than a day
+}
+
+// FirstJudged lists from when on monitors judge.
+func (s *Store) FirstJudged(ctx context.Context) ([]FirstJudged, error) {
+	return many[FirstJudged](ctx, s, "first judgements", `
+		select b.monitor_id, metric.period_seconds > 86400 as long,
+			least(monitor.learned_at, min(b.trained_from) + greatest(interval '35 days', case when metric.period_seconds > 86400
+				then 18 * metric.period_seconds * interval '1 second' end)) as at
+		from baseline b join monitor on monitor.id = b.monitor_id join metric on metric.id = monitor.metric_id
+		group by b.monitor_id, monitor.learned_at, metric.period_seconds`)
 }
 
 // Behind tells how many fitted series are not judged up to an instant.
