@@ -269,6 +269,11 @@ var everydays = []everyday{
 
 // newEveryday makes a series of a sort; the same arguments give the same one.
 func newEveryday(sort *everyday, seed uint64, st stretch, index int, faults bool) Scene {
+	return sort.grown(seed, st, index).scene(sort, st, faults)
+}
+
+// grown makes a sheet of a sort.
+func (sort *everyday) grown(seed uint64, st stretch, index int) *sheet {
 	name := fnv.New64a()
 	name.Write([]byte(sort.Name))
 	zone := []*time.Location{time.UTC, time.FixedZone("", 3*3600), time.FixedZone("", -5*3600)}[index%3]
@@ -292,7 +297,12 @@ func newEveryday(sort *everyday, seed uint64, st stretch, index int, faults bool
 		date := s.start.AddDate(0, 0, n)
 		sort.Grow(&day{n, date, date.Sub(s.start).Seconds(), float64(n) / float64(days)}, s)
 	}
-	scene := Scene{Family: Family(sort.Name), Config: baseline.Config{Kind: sort.Kind, Grid: grid}}
+	return s
+}
+
+// scene makes a sheet a series to judge, with faults or without.
+func (s *sheet) scene(sort *everyday, st stretch, faults bool) Scene {
+	scene := Scene{Family: Family(sort.Name), Config: baseline.Config{Kind: sort.Kind, Grid: s.grid}}
 	for i, at := range s.at {
 		scene.History = append(scene.History, timeline.Sample{At: at, Value: s.value[i], Rows: s.rows[i]})
 	}

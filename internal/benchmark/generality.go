@@ -38,41 +38,51 @@ func (p Plan) Generalities(ctx context.Context, budget float64) ([]Generality, e
 			if err := ctx.Err(); err != nil {
 				return nil, err
 			}
-			g := Generality{Sort: sort.Name, Period: st.Period, Rules: map[detect.Cause]int{}}
-			var clean, spoilt []Scene
-			for _, seed := range p.Seeds {
-				for n := range p.PerFamily {
-					clean = append(clean, newEveryday(sort, seed, st, n, false))
-					spoilt = append(spoilt, newEveryday(sort, seed+5000, st, n, true))
-				}
-			}
-			alerts, err := walkKin(clean, ruleOf(budget), p.PerFamily)
+			g, err := p.generality(sort, st, budget, newEveryday)
 			if err != nil {
-				return nil, fmt.Errorf("%s: %w", sort.Name, err)
+				return nil, err
 			}
-			for _, of := range alerts {
-				g.Months += float64(st.Judge) / 30
-				for _, a := range of {
-					g.Found++
-					g.Rules[a.Cause]++
-				}
-			}
-			g.Stated = budget * g.Months
-			if sort.Novel {
-				g.Novel = len(clean)
-			}
-			g.Ratio = score.PoissonRate(g.Found, g.Stated+float64(g.Novel))
-			rang, err := walkKin(spoilt, ruleOf(budget), p.PerFamily)
-			if err != nil {
-				return nil, fmt.Errorf("%s: %w", sort.Name, err)
-			}
-			o := tally(sort.Name, spoilt, rang)
-			g.Faults, g.Noticed = o.Faults, o.Found
 			list = append(list, g)
 		}
 		p.Progress(k+1, len(stretches))
 	}
 	return list, nil
+}
+
+// generality judges series of one sort at one period that grow makes, clean and with faults.
+func (p Plan) generality(sort *everyday, st stretch, budget float64,
+	grow func(sort *everyday, seed uint64, st stretch, index int, faults bool) Scene) (Generality, error) {
+	g := Generality{Sort: sort.Name, Period: st.Period, Rules: map[detect.Cause]int{}}
+	var clean, spoilt []Scene
+	for _, seed := range p.Seeds {
+		for n := range p.PerFamily {
+			clean = append(clean, grow(sort, seed, st, n, false))
+			spoilt = append(spoilt, grow(sort, seed+5000, st, n, true))
+		}
+	}
+	alerts, err := walkKin(clean, ruleOf(budget), p.PerFamily)
+	if err != nil {
+		return g, fmt.Errorf("%s: %w", sort.Name, err)
+	}
+	for _, of := range alerts {
+		g.Months += float64(st.Judge) / 30
+		for _, a := range of {
+			g.Found++
+			g.Rules[a.Cause]++
+		}
+	}
+	g.Stated = budget * g.Months
+	if sort.Novel {
+		g.Novel = len(clean)
+	}
+	g.Ratio = score.PoissonRate(g.Found, g.Stated+float64(g.Novel))
+	rang, err := walkKin(spoilt, ruleOf(budget), p.PerFamily)
+	if err != nil {
+		return g, fmt.Errorf("%s: %w", sort.Name, err)
+	}
+	o := tally(sort.Name, spoilt, rang)
+	g.Faults, g.Noticed = o.Faults, o.Found
+	return g, nil
 }
 
 // walkKin judges scenes of which so many in a row are series of one monitor.
