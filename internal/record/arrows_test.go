@@ -81,7 +81,7 @@ var allowed = map[string]string{
 	"internal/label":     "core/score internal/flat internal/incident internal/record internal/setup internal/store internal/work",
 	"internal/setup":     "core/detect core/timeline internal/collect/landing internal/record internal/store internal/work",
 	"internal/compare":   "core/* internal/collect internal/collect/* internal/contain internal/record internal/setup internal/store internal/work internal/words internal/watch",
-	"internal/scorecard": "core/score internal/record internal/store internal/watch internal/wire",
+	"internal/scorecard": "core/score core/timeline internal/record internal/store internal/watch internal/wire",
 	"internal/lessons":   "core/* internal/record internal/store internal/watch internal/words",
 	"internal/replays":   "core/* internal/contain internal/lessons internal/record internal/scorecard internal/store internal/study internal/watch internal/wire internal/words",
 	"internal/study":     "core/* internal/record internal/store internal/watch internal/wire internal/words",
