@@ -331,7 +331,9 @@ func TestTheFilterRunsInShadowHoldsBackAndLetsGo(t *testing.T) {
 		s.Settle(t)
 		await(t, func() bool {
 			how, err := s.Parts.Store.Learning(ctx)
-			return err == nil && how.Model != nil && how.Model.Limit == limit
+			waiting := 0
+			dbtest.Must(t, s.Parts.Store.DB.Get(&waiting, `select count(*) from river_job where kind = 'relearn' and finalized_at is null`))
+			return err == nil && how.Model != nil && how.Model.Limit == limit && waiting == 0
 		}, "the filter is learned under its new limit")
 	}
 	set("shadow")
@@ -394,9 +396,10 @@ func TestTheFilterRunsInShadowHoldsBackAndLetsGo(t *testing.T) {
 	if told("told") != 1 || told("shadow") != 1 {
 		t.Error("in shadow an alert is told all the same")
 	}
+	set("active")
+	// As if it had just been raised, and were not yet decided on.
 	_, err := s.Parts.Store.DB.Exec(`update alert set held = '', chance = null where id = $1`, a.ID)
 	dbtest.Must(t, err)
-	set("active")
 	doubt()
 	lorries(at, 0.3)
 	if told("told") != 0 || told("held") != 1 {
