@@ -252,8 +252,12 @@ func (a *app) kept(m record.Monitor) {
 		return
 	}
 	b := m.Budget
+	from := "2 Jan"
+	if b.From.Year() != b.To.Year() {
+		from = "2 Jan 2006"
+	}
 	a.say("On its own past, %s to %s, with limits from what lay before (%d series tried):",
-		b.From.Format("2 Jan"), b.To.Format("2 Jan 2006"), b.Series)
+		b.From.Format(from), b.To.Format("2 Jan 2006"), b.Series)
 	quiet := true
 	for _, r := range b.Rules {
 		if r.Rung+r.Told == 0 && r.Factor <= 1 {
