@@ -7,7 +7,7 @@ import { Choice, Pick, Setting } from "../../parts/Controls";
 import { Reading, Section, Trouble } from "../../parts/Page";
 import { bytes, count, number, time } from "../../parts/words";
 import { First } from "./First";
-import { pastFor, pasts, periods, short } from "./MeasureTable";
+import { pasts, Period, short } from "./MeasureTable";
 import { Button, Refusal, field } from "../../parts/Form";
 import { cx } from "../../parts/cx";
 
@@ -160,17 +160,7 @@ function MeasureFiles({ source, proposal }: { source: string; proposal: FileSet 
             onChange={(v) => setSegment(v === "none" ? "" : v)}
           />
         </Setting>
-        <Setting name="Period">
-          <Choice
-            name="Period"
-            value={period}
-            options={periods}
-            onChange={(p) => {
-              setPeriod(p);
-              setPast(pastFor(p));
-            }}
-          />
-        </Setting>
+        <Period value={period} onChange={setPeriod} onPast={setPast} />
         <Setting name="Its past">
           <Choice name="Past" value={past} options={pasts} onChange={setPast} />
         </Setting>

@@ -10,7 +10,7 @@ import { First } from "./First";
 import { Button, Refusal } from "../../parts/Form";
 import { cx } from "../../parts/cx";
 
-export const periods = [
+const periods = [
   ["900", "15 min"],
   ["3600", "hour"],
   ["86400", "day"],
@@ -24,7 +24,32 @@ export const pasts = [
   ["260", "5 years"],
 ] as const;
 /** How much past a period asks for at first: of weeks and months years. */
-export const pastFor = (period: string) => (Number(period) > 86_400 ? "260" : "16");
+const pastFor = (period: string) => (Number(period) > 86_400 ? "260" : "16");
+/** Chooses a period, and as much past as it asks for. */
+export function Period({
+  value,
+  onChange,
+  onPast,
+}: {
+  value: string;
+  onChange: (period: string) => void;
+  onPast: (weeks: string) => void;
+}) {
+  return (
+    <Setting name="Period">
+      <Choice
+        name="Period"
+        value={value}
+        options={periods}
+        onChange={(p) => {
+          onChange(p);
+          onPast(pastFor(p));
+        }}
+      />
+    </Setting>
+  );
+}
+
 const numeric = /int|numeric|real|double|money/;
 export const short = (table: string) => table.split(".").pop()!.replaceAll("_", "-");
 
@@ -90,17 +115,7 @@ export function MeasureTable({ source, table }: { source: string; table: Offered
             <span className="text-ink2">no column holds one: the table is measured as it stands</span>
           )}
         </Setting>
-        <Setting name="Period">
-          <Choice
-            name="Period"
-            value={period}
-            options={periods}
-            onChange={(p) => {
-              setPeriod(p);
-              setPast(pastFor(p));
-            }}
-          />
-        </Setting>
+        <Period value={period} onChange={setPeriod} onPast={setPast} />
         <Setting name="One series for each">
           <Pick
             name="Segment"
