@@ -409,7 +409,7 @@ func commands(t *testing.T, p *program) {
 		{"log push nowhere.log --log x", 3, "nowhere.log"},
 		{"alert normal 999999", 3, "no alert"},
 		{"series list nothing", 3, `no metric named "nothing"`},
-		{"bench accuracy --part magic", 2, "rarity, everyday, faults, detectors, losses"},
+		{"bench accuracy --part magic", 2, "rarity, everyday, longer, faults, detectors, losses"},
 		{"monitor backtest nothing", 3, `no monitor named "nothing"`},
 		{"alert show 999999", 3, "no alert"},
 		{"score --require precision=1.01", 4, "required is 1.01"},
