@@ -3,6 +3,16 @@ import type { Figure, Week } from "../../api/client";
 import { useWidth } from "../../chart/width";
 import { time } from "../../parts/words";
 
+/** Weeks that are named below a chart: every third of a few, of many some five, with the year. */
+export function named(weeks: Pick<Week, "from">[], zone: string): [number, string][] {
+  const every = Math.max(3, Math.ceil(weeks.length / 5));
+  return weeks.flatMap((w, i) =>
+    i % every
+      ? []
+      : [[i, weeks.length > 40 ? time(w.from, zone, "month") : time(w.from, zone, "day").slice(4)]],
+  );
+}
+
 /** A figure by week with its intervals; the whole stretch stands at the end. */
 export function Trend({
   weeks,
@@ -70,14 +80,11 @@ export function Trend({
             {overall.estimate.toFixed(2)}
           </text>
         )}
-        {weeks.map(
-          (w, i) =>
-            i % 3 === 0 && (
-              <text key={i} x={x(i)} y={height - 8} textAnchor="middle">
-                {time(w.from, zone, "day").slice(4)}
-              </text>
-            ),
-        )}
+        {named(weeks, zone).map(([i, name]) => (
+          <text key={i} x={x(i)} y={height - 8} textAnchor="middle">
+            {name}
+          </text>
+        ))}
       </svg>
     </div>
   );
@@ -157,14 +164,11 @@ export function Load({ weeks, zone }: { weeks: Week[]; zone: string }) {
             {names[name]}
           </text>
         ))}
-        {weeks.map(
-          (w, i) =>
-            i % 3 === 0 && (
-              <text key={i} x={left + (i + 0.5) * step} y={height - 8} textAnchor="middle">
-                {time(w.from, zone, "day").slice(4)}
-              </text>
-            ),
-        )}
+        {named(weeks, zone).map(([i, name]) => (
+          <text key={i} x={left + (i + 0.5) * step} y={height - 8} textAnchor="middle">
+            {name}
+          </text>
+        ))}
       </svg>
     </div>
   );
