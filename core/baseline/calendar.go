@@ -174,7 +174,7 @@ type year struct {
 }
 
 // yearOf gives nothing for series within a day and of years.
-func (m *Model) yearOf(g timeline.Grid) (y year, is bool) {
+func yearOf(g timeline.Grid) (y year, is bool) {
 	switch {
 	case g.Daily():
 		return year{span: 28, guard: 7, factor: 0.2}, true
@@ -198,7 +198,7 @@ type apart struct {
 // is not enough: a fault of last year must not be expected this year. What is slower is the
 // level's, or a season's.
 func (p *Prepared) learnYear(g timeline.Grid) {
-	y, is := p.shape.yearOf(g)
+	y, is := yearOf(g)
 	n := len(p.Points)
 	if !is || p.shape.Family != Mult || p.shape.MeanRows > 0 || n < 2*y.span ||
 		p.Points[n-1].At-p.Points[0].At < int64((2*timeline.Year+2*time.Duration(y.span)*g.Day()-g.Day()).Seconds()) {

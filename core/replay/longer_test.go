@@ -127,3 +127,31 @@ func TestYearsAndEmptyMonthsAreJudged(t *testing.T) {
 		}
 	}
 }
+
+// A month that lost two fifths rings though the months before it were somewhat high, which was
+// told once and is followed without being told again.
+func TestWhatIsNotToldAgainHidesNoOpposite(t *testing.T) {
+	t.Parallel()
+	g, err := timeline.NewGrid(timeline.Month, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	rng := rand.New(rand.NewPCG(15, 3))
+	job := Job{Config: baseline.Config{Kind: timeline.Count, Grid: g}, Rule: detect.Rule{Warn: detect.Year, Critical: 10 * detect.Year, Series: 1}}
+	lost := time.Date(2026, 7, 1, 0, 0, 0, 0, time.UTC)
+	for at := time.Date(2022, 1, 1, 0, 0, 0, 0, time.UTC); at.Before(lost.AddDate(0, 2, 0)); at = g.Next(at) {
+		v := 4000 * math.Exp(0.03*rng.NormFloat64()) * g.Next(at).Sub(at).Hours() / 720
+		if !at.Before(lost) {
+			v *= 0.6
+		}
+		job.History = append(job.History, timeline.Sample{At: at.Unix(), Value: math.Round(v)})
+	}
+	job.From = job.History[18].At
+	alerts, err := Walk(job)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if last := alerts[len(alerts)-1]; last.Direction != detect.Low || last.Since != lost.Unix() || last.Raised != g.Next(lost).Unix() {
+		t.Errorf("told last: %+v", last)
+	}
+}

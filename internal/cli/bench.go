@@ -177,7 +177,9 @@ func historyOf(contaminated bool) string {
 }
 
 func everydayTable(rows []benchmark.Generality, budget float64) listing {
-	l := listing{title: fmt.Sprintf("Everyday series: false alarms stated (%.2g per series and 30 days) and found where nothing was wrong, by rule, and planted faults found", budget),
+	l := listing{
+		title: fmt.Sprintf("Everyday series: false alarms stated (%.2g per series and 30 days) and found where nothing was wrong, "+
+			"by rule, and planted faults found", budget),
 		head: []string{"period", "sort", "stated", "found", "found / stated (95 %)", "by rule", "faults found"}, right: []int{2, 3}}
 	for _, r := range rows {
 		var rules []string

@@ -128,6 +128,9 @@ func (a *app) runDemo(ctx context.Context, o demoOptions) error {
 		if err := emitter.GateLog(ctx, now.AddDate(0, 0, -7), now); err != nil {
 			return err
 		}
+		if err := emitter.Books(ctx, now); err != nil {
+			return err
+		}
 		go a.feed(ctx, house, emitter)
 	}
 	return a.await(ctx, s)

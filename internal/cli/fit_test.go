@@ -69,6 +69,16 @@ func TestTimesSayWhoseClocksTheyAre(t *testing.T) {
 	}
 }
 
+func TestPeriodsLongerThanADayAreDatedWithTheirYear(t *testing.T) {
+	at := time.Date(2026, 6, 1, 3, 0, 0, 0, time.UTC)
+	a := &app{}
+	for period, want := range map[int64]string{3600: "1 Jun 00:00 ADT", 86400: "1 Jun 00:00 ADT", 604800: "1 Jun 2026", 2592000: "1 Jun 2026"} {
+		if got := a.dated(at, "America/Halifax", period); got != want {
+			t.Errorf("a period of %d s: %s, want %s", period, got, want)
+		}
+	}
+}
+
 func TestEveryCommandKnowsQuietAndWhatItsWordsMean(t *testing.T) {
 	a := &app{out: &bytes.Buffer{}, errors: &bytes.Buffer{}}
 	var each func(c *cobra.Command)

@@ -1,6 +1,7 @@
 package compare
 
 import (
+	"cmp"
 	"time"
 
 	"tinbell/core/drift"
@@ -8,19 +9,15 @@ import (
 	"tinbell/internal/record"
 )
 
+// lengths are those of the periods that are judged.
+var lengths = map[string]time.Duration{"day": 24 * time.Hour, "month": timeline.Month} // else weeks
+
 // PeriodOf gives the local day, week (from Monday) or month that an instant lies
 // in.
 func PeriodOf(period string, unix int64, zone *time.Location) timeline.Span {
-	y, m, d := time.Unix(unix, 0).In(zone).Date()
-	date := func(y int, m time.Month, d int) int64 { return time.Date(y, m, d, 0, 0, 0, 0, zone).Unix() }
-	switch period {
-	case "day":
-		return timeline.Span{From: date(y, m, d), To: date(y, m, d+1)}
-	case "month":
-		return timeline.Span{From: date(y, m, 1), To: date(y, m+1, 1)}
-	}
-	monday := d - (int(time.Date(y, m, d, 0, 0, 0, 0, zone).Weekday())+6)%7
-	return timeline.Span{From: date(y, m, monday), To: date(y, m, monday+7)}
+	g := timeline.Grid{Period: cmp.Or(lengths[period], timeline.Week), Zone: zone}
+	from := g.Floor(time.Unix(unix, 0))
+	return timeline.Span{From: from.Unix(), To: g.Next(from).Unix()}
 }
 
 func overlap(a, b timeline.Span) bool { return a.From < b.To && b.From < a.To }

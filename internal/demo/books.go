@@ -19,22 +19,19 @@ import (
 var freightInvoices = collect.Declaration{Metric: "freight-invoices", Dataset: "books.freight_invoices", Namespace: namespace,
 	Owner: "Finance", Measure: record.MeasureRows, Kind: timeline.Count, Unit: "invoices", Period: "1mo", Zone: zoneName}
 
-// Books declares what the book-keeping pushes once a month, and sends the years so far.
-func (e *Emitter) Books(ctx context.Context) error {
-	if err := e.Client.Send(ctx, "POST", "/metrics/declare", freightInvoices, nil); err != nil {
-		return err
-	}
-	return e.Client.Stream(ctx, "POST", "/samples", "application/x-ndjson", bytes.NewReader(e.World.books()), nil)
+// Books pushes what the book-keeping counted of every month that was closed before an instant:
+// what was sent before is the same, and counts once.
+func (e *Emitter) Books(ctx context.Context, until time.Time) error {
+	return e.Client.Stream(ctx, "POST", "/samples", "application/x-ndjson", bytes.NewReader(e.World.books(until)), nil)
 }
 
-// books are the samples of all months that are over, and closed: the books of one are three days
-// after its end.
-func (w *World) books() []byte {
+// books are the samples of all months that are closed by an instant: three days after their end.
+func (w *World) books(until time.Time) []byte {
 	var b bytes.Buffer
 	today := w.AsOf.In(w.Zone)
 	month := time.Date(today.Year(), today.Month(), 1, 0, 0, 0, 0, w.Zone)
 	lost := month.AddDate(0, -14, 0)
-	for n, at := 0, month.AddDate(-6, 0, 0); !at.AddDate(0, 1, 3).After(today); n, at = n+1, at.AddDate(0, 1, 0) {
+	for n, at := 0, month.AddDate(-6, 0, 0); !at.AddDate(0, 1, 3).After(until); n, at = n+1, at.AddDate(0, 1, 0) {
 		rng := rand.New(rand.NewPCG(w.Seed, uint64(at.Year()*12+int(at.Month()))))
 		mean := 42 * at.AddDate(0, 1, 0).Sub(at).Hours() / 24 * math.Exp(0.004*float64(n)+0.025*rng.NormFloat64())
 		switch {

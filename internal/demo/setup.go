@@ -241,7 +241,10 @@ func (e *Emitter) past(ctx context.Context) error {
 	if err := e.written(ctx); err != nil {
 		return err
 	}
-	if err := e.Books(ctx); err != nil {
+	if err := e.Client.Send(ctx, "POST", "/metrics/declare", freightInvoices, nil); err != nil {
+		return err
+	}
+	if err := e.Books(ctx, e.World.AsOf); err != nil {
 		return err
 	}
 	return e.GateLog(ctx, e.World.Start(), e.World.AsOf)

@@ -305,7 +305,7 @@ func (r *Reader) volume(ctx context.Context, h *Health, m record.Metric) error {
 		return err
 	}
 	h.Spark, h.Period, h.SparkOf, h.Deviation = t.spark, m.PeriodSeconds, "rows", wire.Finite(t.Deviation)
-	if time.Duration(m.PeriodSeconds)*time.Second > 24*time.Hour {
+	if m.Long() {
 		return nil // rows of a week or month are no rows of a day
 	}
 	h.Rows24h, h.Rows7d, h.Rows30d = wire.Finite(t.Day), wire.Finite(t.Week), wire.Finite(t.Month)

@@ -53,6 +53,9 @@ func (m Metric) Pushed() bool { return m.EverySeconds == 0 && m.Cron == "" }
 // its rows: it has no past to be read.
 func (m Metric) Snapshot() bool { return m.TimeColumn == "" || m.Measure == MeasureTableBytes }
 
+// Long tells whether periods are longer than a day.
+func (m Metric) Long() bool { return m.PeriodSeconds > 86400 }
+
 // OtherSegment holds the rows of all segments beyond the largest.
 const OtherSegment = "(other)"
 

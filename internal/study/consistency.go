@@ -151,13 +151,12 @@ func (r *Reader) asked(ctx context.Context, q Asked) ([]record.Metric, error) {
 	var list []record.Metric
 	for _, m := range all {
 		_, one := named[m.Name]
-		longer := time.Duration(m.PeriodSeconds)*time.Second > 24*time.Hour
 		switch {
-		case one && longer:
+		case one && m.Long():
 			return nil, record.Invalid{Field: "metric", Given: m.Name, Allowed: "metrics with periods of a day or less: days are compared"}
 		case one:
 			named[m.Name] = true
-		case longer:
+		case m.Long():
 			continue
 		}
 		if m.Comparison != "" || len(named) > 0 && !one || q.Dataset != "" && m.Dataset != q.Dataset || q.Owner != "" &&
