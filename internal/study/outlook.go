@@ -164,7 +164,7 @@ func (r *Reader) Outlook(ctx context.Context, metrics []string, segment string, 
 // foretell forecasts and puts it into words.
 func foretell(subject *watch.Subject, named Subject, past forecast.Daily, q Ahead) (Forecast, error) {
 	g := subject.Grid
-	periods := int(math.Ceil(float64(q.Days) * 24 / g.Day().Hours()))
+	periods := max(int(math.Round(float64(q.Days)*24/g.Day().Hours())), 1)
 	f, err := forecast.Ahead(subject.Config, past, periods, q.Coverage)
 	var short baseline.TooShort
 	if errors.As(err, &short) {
