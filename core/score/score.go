@@ -3,6 +3,7 @@ package score
 
 import (
 	"cmp"
+	"iter"
 	"slices"
 )
 
@@ -67,40 +68,82 @@ func Match(alerts []Alert, incidents []Incident, now int64) Matched {
 	for i := range m.Delay {
 		m.Delay[i], m.First[i] = -1, -1
 	}
-	order := make([]int, len(alerts))
-	for i := range order {
-		order[i], m.Incident[i] = i, -1
+	for i := range alerts {
+		m.Outcomes[i], m.Incident[i] = FalseAlarm, -1
 	}
-	slices.SortFunc(order, func(i, j int) int { return cmp.Or(cmp.Compare(alerts[i].Start, alerts[j].Start), i-j) })
-	for _, i := range order {
-		a := &alerts[i]
-		m.Outcomes[i] = FalseAlarm
-		end := a.End
-		if end == 0 {
-			end = now
-		}
-		for j := range incidents {
-			in := &incidents[j]
-			last := in.End
-			if last == 0 {
-				last = now
-			}
-			if a.Start > last+a.Slack || end < in.Start || !in.Covers(a.Series) {
-				continue
-			}
-			if m.Incident[i] < 0 {
-				m.Incident[i] = j
-			}
-			if !m.Found[j] {
-				m.Found[j], m.First[j], m.Delay[j] = true, i, max(a.Start-in.Start, 0)
-				m.Outcomes[i] = Hit
-			} else if m.Outcomes[i] != Hit {
-				m.Outcomes[i] = Repeat
-			}
-		}
-		if m.Outcomes[i] == FalseAlarm && (a.Planned || a.Label == Planned) {
+	for i, j := range Pairs(alerts, incidents, now) {
+		m.pair(i, j, max(alerts[i].Start-incidents[j].Start, 0))
+	}
+	for i := range alerts {
+		if m.Outcomes[i] == FalseAlarm && (alerts[i].Planned || alerts[i].Label == Planned) {
 			m.Outcomes[i] = Expected
 		}
 	}
 	return m
+}
+
+// Pairs gives every alert with every incident that it belongs to, as Match has it, by
+// their indexes; alerts in the order in which they were raised.
+func Pairs(alerts []Alert, incidents []Incident, now int64) iter.Seq2[int, int] {
+	return func(yield func(alert, incident int) bool) {
+		order, longest := make([]int, len(alerts)), int64(0)
+		for i := range order {
+			order[i], longest = i, max(longest, alerts[i].Slack)
+		}
+		slices.SortFunc(order, func(i, j int) int { return cmp.Or(cmp.Compare(alerts[i].Start, alerts[j].Start), i-j) })
+		near := upcoming(incidents, now)
+		for n, i := range order {
+			a := &alerts[i]
+			if n%64 == 0 { // what no later alert can have been raised for
+				near = slices.DeleteFunc(near, func(t span) bool { return t.end < a.Start-longest })
+			}
+			end := lasting(a.End, now)
+			for _, t := range near {
+				if t.start > end {
+					break
+				}
+				if a.Start <= t.end+a.Slack && incidents[t.index].Covers(a.Series) && !yield(i, t.index) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// pair says that alert i was raised for incident j, so long after it began. Alerts come
+// in the order in which they were raised.
+func (m *Matched) pair(i, j int, delay int64) {
+	if m.Incident[i] < 0 || j < m.Incident[i] {
+		m.Incident[i] = j
+	}
+	if !m.Found[j] {
+		m.Found[j], m.First[j], m.Delay[j] = true, i, delay
+		m.Outcomes[i] = Hit
+	} else if m.Outcomes[i] != Hit {
+		m.Outcomes[i] = Repeat
+	}
+}
+
+// span is when an incident lasted.
+type span struct {
+	start, end int64
+	index      int
+}
+
+// upcoming gives when incidents lasted, the earliest first.
+func upcoming(incidents []Incident, now int64) []span {
+	list := make([]span, len(incidents))
+	for j := range incidents {
+		list[j] = span{incidents[j].Start, lasting(incidents[j].End, now), j}
+	}
+	slices.SortFunc(list, func(a, b span) int { return cmp.Or(cmp.Compare(a.start, b.start), a.index-b.index) })
+	return list
+}
+
+// lasting is an end, and now for what is not over.
+func lasting(end, now int64) int64 {
+	if end == 0 {
+		return now
+	}
+	return end
 }

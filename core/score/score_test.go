@@ -1,7 +1,9 @@
 package score
 
 import (
+	"cmp"
 	"math"
+	"math/rand/v2"
 	"testing"
 )
 
@@ -41,6 +43,84 @@ func TestOneAlertOverTwoIncidentsFindsBoth(t *testing.T) {
 		End: 120}}, 200)
 	if !m.Found[0] || !m.Found[1] || m.Outcomes[0] != Hit {
 		t.Errorf("%+v", m)
+	}
+}
+
+// TestMatchingByTimeIsMatchingOfAllWithAll holds the sweep against comparing every alert
+// with every incident, as the definition has it, over catalogues of all sorts: open, long,
+// overlapping, in any order.
+func TestMatchingByTimeIsMatchingOfAllWithAll(t *testing.T) {
+	const now = 5000
+	for seed := range uint64(200) {
+		rng := rand.New(rand.NewPCG(seed, 77))
+		sometime := func(from int64, most int) int64 { // or not over yet
+			if rng.IntN(6) == 0 {
+				return 0
+			}
+			return from + int64(rng.IntN(most))
+		}
+		incidents := make([]Incident, rng.IntN(30))
+		for j := range incidents {
+			start, on := int64(rng.IntN(now)), int64(rng.IntN(4))
+			incidents[j] = Incident{Start: start, End: sometime(start, 1+rng.IntN(1500)), Covers: func(s int64) bool { return on == 0 || s == on }}
+		}
+		alerts := make([]Alert, rng.IntN(400))
+		for i := range alerts {
+			start := int64(rng.IntN(now))
+			alerts[i] = Alert{Series: int64(rng.IntN(4)), Start: start, End: sometime(start, 900), Slack: int64(10 * rng.IntN(20)),
+				Planned: rng.IntN(5) == 0}
+		}
+		m := Match(alerts, incidents, now)
+		over := func(end int64) int64 { return cmp.Or(end, now) }
+		for j, in := range incidents {
+			first := -1
+			for i, a := range alerts {
+				if belongs := in.Covers(a.Series) && a.Start <= over(in.End)+a.Slack && over(a.End) >= in.Start; belongs &&
+					(first < 0 || a.Start < alerts[first].Start) {
+					first = i
+				}
+			}
+			if m.First[j] != first || m.Found[j] != (first >= 0) {
+				t.Fatalf("%d: incident %d is found by alert %d (%v), want %d", seed, j, m.First[j], m.Found[j], first)
+			}
+			if first >= 0 && m.Delay[j] != max(alerts[first].Start-in.Start, 0) {
+				t.Fatalf("%d: incident %d after %d", seed, j, m.Delay[j])
+			}
+		}
+		for i, a := range alerts {
+			of, hit := -1, false
+			for j, in := range incidents {
+				if in.Covers(a.Series) && a.Start <= over(in.End)+a.Slack && over(a.End) >= in.Start {
+					hit = hit || m.First[j] == i
+					if of < 0 {
+						of = j
+					}
+				}
+			}
+			want := map[bool]Outcome{true: Hit, false: Repeat}[hit]
+			if of < 0 {
+				want = map[bool]Outcome{true: Expected, false: FalseAlarm}[a.Planned]
+			}
+			if m.Incident[i] != of || m.Outcomes[i] != want {
+				t.Fatalf("%d: alert %d is a %s of %d, want %s of %d", seed, i, m.Outcomes[i], m.Incident[i], want, of)
+			}
+		}
+	}
+}
+
+func BenchmarkMatch(b *testing.B) {
+	rng := rand.New(rand.NewPCG(5, 5))
+	incidents, alerts := make([]Incident, 90), make([]Alert, 100_000)
+	for j := range incidents {
+		start := int64(j) * 72_000
+		incidents[j] = Incident{Start: start, End: start + 18_000, Covers: everything}
+	}
+	for i := range alerts {
+		start := int64(len(alerts)-i)*300 + rng.Int64N(60)
+		alerts[i] = Alert{Start: start, End: start + 3600, Slack: 3 * 3600}
+	}
+	for b.Loop() {
+		Match(alerts, incidents, 30_000_000)
 	}
 }
 

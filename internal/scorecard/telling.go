@@ -67,26 +67,23 @@ func (d *Desk) Telling(ctx context.Context, from, to time.Time) (Telling, error)
 			v.LargestGroup = max(v.LargestGroup, size[a.Group])
 		}
 	}
-	about := map[int]map[int64]bool{} // alerts of incidents, and their groups
+	about := make([]map[int64]bool, len(incidents)) // the groups that tell of each
 	told := map[int64]bool{}
-	hit := make([]bool, len(alerts))
-	for j, incident := range incidents {
-		one := score.Match(all, cases[j:j+1], v.To.Unix())
-		t := IncidentTelling{Reference: incident.Reference, Title: incident.Title}
-		about[j] = map[int64]bool{}
-		for i, outcome := range one.Outcomes {
-			if outcome != score.Hit && outcome != score.Repeat {
-				continue
+	hit, of := make([]bool, len(alerts)), make([]int, len(incidents))
+	for i, j := range score.Pairs(all, cases, v.To.Unix()) {
+		hit[i] = true
+		of[j]++
+		if g := alerts[i].Group; g != 0 {
+			if about[j] == nil {
+				about[j] = map[int64]bool{}
 			}
-			t.Alerts++
-			hit[i] = true
-			if g := alerts[i].Group; g != 0 {
-				about[j][g], told[g] = true, true
-			}
+			about[j][g], told[g] = true, true
 		}
-		if t.Groups = len(about[j]); t.Alerts > 0 {
+	}
+	for j, incident := range incidents {
+		if of[j] > 0 {
 			v.Incidents++
-			v.Worst = append(v.Worst, t)
+			v.Worst = append(v.Worst, IncidentTelling{Reference: incident.Reference, Title: incident.Title, Alerts: of[j], Groups: len(about[j])})
 		}
 	}
 	wrong := map[int64]bool{}

@@ -19,6 +19,10 @@ type Tally struct {
 // explains.
 const unanswered = `a.monitor_id is not null and a.verdict = '' and not a.planned`
 
+// unsure is how far the chance of an alert to be a fault is from a half, written as in the
+// index that the queue is read by.
+const unsure = `abs(coalesce(a.chance, 0.5) - 0.5)`
+
 // TallyLabels counts answers, and of a monitor, or of all, what waits for one.
 func (s *Store) TallyLabels(ctx context.Context, monitor string) (Tally, error) {
 	return one[Tally](ctx, s, "labels", "", `
@@ -28,18 +32,22 @@ func (s *Store) TallyLabels(ctx context.Context, monitor string) (Tally, error) 
 		from alert where monitor_id is not null and verdict in ('fault', 'noise')`, monitor)
 }
 
+// LeastSure reads the unanswered alerts of a monitor ($1; empty: of all) that the filter is
+// least sure of: $2 at most, $3 of each monitor. They are chosen before anything is joined
+// to them: as a subquery they would be looked up among all alerts with all their names.
+var LeastSure = withEvidence + `
+	where a.id = any (array(
+		select x.id from monitor m cross join lateral (
+			select a.id, ` + unsure + ` as unsure from alert a where a.monitor_id = m.id and ` + unanswered + `
+			order by ` + unsure + `, a.raised_at desc limit $3) x
+		where $1 = '' or m.name = $1 order by x.unsure, x.id desc limit $2))
+	order by a.raised_at desc, a.id desc`
+
 // Unsure gives the unanswered alerts, with their evidence, whose chance to be a
 // fault is nearest to a half, at most so many, and of each monitor at most so
 // many.
 func (s *Store) Unsure(ctx context.Context, monitor string, limit, each int) ([]record.Alert, error) {
-	return many[record.Alert](ctx, s, "alerts", withEvidence+`
-		where a.id in (
-			select id from (
-				select a.id, abs(coalesce(a.chance, 0.5) - 0.5) as sure,
-					row_number() over (partition by a.monitor_id order by abs(coalesce(a.chance, 0.5) - 0.5), a.raised_at desc) as place
-				from alert a where `+unanswered+` and ($1 = '' or a.monitor_id = (select id from monitor where name = $1))) x
-			where place <= $3 order by sure, id desc limit $2)
-		order by a.raised_at desc, a.id desc`, monitor, limit, each)
+	return many[record.Alert](ctx, s, "alerts", LeastSure, monitor, limit, each)
 }
 
 // SameDisturbance gives unanswered alerts of the same dataset and direction that

@@ -1,9 +1,11 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"encoding/binary"
 	"fmt"
+	"slices"
 	"strconv"
 	"time"
 
@@ -36,7 +38,6 @@ type ScoredSeries struct {
 	Zone      string         `db:"zone"`
 	Dataset   string         `db:"dataset"`
 	Segment   string         `db:"segment"`
-	Alerts    int            `db:"n"`
 	Tags      record.Strings `db:"tags"`
 }
 
@@ -45,47 +46,65 @@ func (a *Scored) RaisedAt() time.Time { return time.Unix(a.Start, 0).UTC() }
 
 // Scored gives the alerts that monitors raised in [from, to), newest first.
 func (s *Store) Scored(ctx context.Context, from, to time.Time) ([]Scored, error) {
-	list, err := many[ScoredSeries](ctx, s, "alerts", `
-		select a.series_id, a.monitor_id, v.name, v.owner, m.measure, m.period_seconds, m.zone, d.name as dataset,
-			s.segment, a.n, all_tags(d.tags, m.tags, v.tags) as tags
-		from (select series_id, monitor_id, count(*)::int as n from alert
-			where ($1::timestamptz is null or raised_at >= $1) and raised_at < $2 and monitor_id is not null group by 1, 2) a
-		join monitor v on v.id = a.monitor_id join series s on s.id = a.series_id join metric m on m.id = v.metric_id
-		join dataset d on d.id = m.dataset_id`, nullTime(from), to)
-	if err != nil {
-		return nil, err
-	}
-	type key struct{ series, monitor int64 }
-	subjects, n := make(map[key]*ScoredSeries, len(list)), 0
-	for i := range list {
-		subjects[key{list[i].Series, list[i].MonitorID}], n = &list[i], n+list[i].Alerts
-	}
 	rows, err := s.reader(ctx).Query(ctx, `
 		select id, monitor_id, series_id, coalesce(group_id, 0), since, raised_at, coalesce(ended_at, closed_at), planned, cause, verdict, held
-		from alert where ($1::timestamptz is null or raised_at >= $1) and raised_at < $2 and monitor_id is not null
-		order by raised_at desc, id desc`, nullTime(from), to)
+		from alert where ($1::timestamptz is null or raised_at >= $1) and raised_at < $2 and monitor_id is not null`, nullTime(from), to)
 	if err != nil {
 		return nil, fmt.Errorf("read alerts: %w", err)
 	}
 	defer rows.Close()
-	alerts, words := make([]Scored, 0, n), interned{}
+	var alerts []Scored
+	subjects, words := map[subject]*ScoredSeries{}, interned{}
 	for rows.Next() {
 		// Read as it comes: through scans it takes three times as long.
 		raw := rows.RawValues()
 		number := func(i int) int64 { return wholeNumber(raw[i], rows.FieldDescriptions()[i].Format) }
 		second := func(i int) int64 { return secondOf(raw[i], rows.FieldDescriptions()[i].Format) }
-		of := subjects[key{number(2), number(1)}]
+		key := subject{number(1), number(2)}
+		of := subjects[key]
 		if of == nil {
-			continue // raised between the two readings
+			of = &ScoredSeries{}
+			subjects[key] = of
 		}
 		alerts = append(alerts, Scored{ID: number(0), Group: number(3), Of: of, Cause: detect.Cause(words.of(raw[8])),
-			Held: record.Held(words.of(raw[10])), Alert: score.Alert{Series: of.Series, Since: second(4), Start: second(5), End: second(6),
-				Slack: 3 * of.Period, Planned: raw[7][0] == 1 || raw[7][0] == 't', Label: score.Verdict(words.of(raw[9]))}})
+			Held: record.Held(words.of(raw[10])), Alert: score.Alert{Series: key.series, Since: second(4), Start: second(5), End: second(6),
+				Planned: raw[7][0] == 1 || raw[7][0] == 't', Label: score.Verdict(words.of(raw[9]))}})
 	}
 	if err := rows.Err(); err != nil {
 		return nil, fmt.Errorf("read alerts: %w", err)
 	}
+	if err := s.describe(ctx, subjects); err != nil {
+		return nil, err
+	}
+	// What was removed between the two readings has no name any more.
+	alerts = slices.DeleteFunc(alerts, func(a Scored) bool { return a.Of.Series == 0 })
+	for i := range alerts {
+		alerts[i].Slack = 3 * alerts[i].Of.Period
+	}
+	// Sorted here: it is twice as fast as having rows of this width sorted.
+	slices.SortFunc(alerts, func(a, b Scored) int { return cmp.Or(cmp.Compare(b.Start, a.Start), cmp.Compare(b.ID, a.ID)) })
 	return alerts, nil
+}
+
+// subject is a series as a monitor watches it.
+type subject struct{ monitor, series int64 }
+
+// describe fills in what is known of subjects that still exist.
+func (s *Store) describe(ctx context.Context, subjects map[subject]*ScoredSeries) error {
+	monitors, series := make([]int64, 0, len(subjects)), make([]int64, 0, len(subjects))
+	for key := range subjects {
+		monitors, series = append(monitors, key.monitor), append(series, key.series)
+	}
+	list, err := many[ScoredSeries](ctx, s, "alerts", `
+		select a.series_id, a.monitor_id, v.name, v.owner, m.measure, m.period_seconds, m.zone, d.name as dataset,
+			s.segment, all_tags(d.tags, m.tags, v.tags) as tags
+		from unnest($1::bigint[], $2::bigint[]) a (monitor_id, series_id)
+		join monitor v on v.id = a.monitor_id join series s on s.id = a.series_id join metric m on m.id = v.metric_id
+		join dataset d on d.id = m.dataset_id`, monitors, series)
+	for _, one := range list {
+		*subjects[subject{one.MonitorID, one.Series}] = one
+	}
+	return err
 }
 
 // wholeNumber reads an int8 in the protocol's binary form, or in its text form, in which

@@ -397,6 +397,52 @@ func TestReadingASeriesUsesItsIndex(t *testing.T) {
 	}
 }
 
+// The label queue is read by everybody who opens the console: out of a year of alerts it
+// takes its head by an index, nearest to a half first, of each monitor its share.
+func TestTheLabelQueueIsReadByItsHead(t *testing.T) {
+	s := open(t)
+	m, series := metric(t, s)
+	ids := map[string]int64{}
+	for _, name := range []string{"loud", "quiet"} {
+		id, err := s.AddMonitor(t.Context(), record.Monitor{MetricID: m.ID, Name: name, Settings: record.DefaultSettings()})
+		pgtest.Must(t, err)
+		ids[name] = id
+	}
+	_, err := s.DB.Exec(`
+		insert into alert (monitor_id, series_id, cause, direction, severity, since, raised_at, sentence, chance, verdict, planned)
+		select case when n % 1000 = 0 then $3::bigint else $2 end, $1, 'deviation', 'low', 'warning', t, t, '', (n % 997) / 997.0,
+			case when n % 3 = 0 then 'noise' else '' end, n % 7 = 0
+		from generate_series(1, 20000) n, lateral (select $4::timestamptz - n * interval '5 minutes' as t) x`,
+		series, ids["loud"], ids["quiet"], now)
+	pgtest.Must(t, err)
+	_, err = s.DB.Exec(`analyze alert`)
+	pgtest.Must(t, err)
+	var plan []string
+	pgtest.Must(t, s.DB.Select(&plan, `explain `+store.LeastSure, "", 30, 20))
+	if text := strings.Join(plan, "\n"); !strings.Contains(text, "alert_unsure") || strings.Contains(text, "Seq Scan on alert") {
+		t.Errorf("plan:\n%s", text)
+	}
+	list, err := s.Unsure(t.Context(), "", 30, 20)
+	pgtest.Must(t, err)
+	each := map[string]int{}
+	for _, a := range list {
+		each[a.Monitor]++
+		if a.Planned || a.Verdict != "" || a.Monitor == "loud" && math.Abs(*a.Chance-0.5) > 0.01 {
+			t.Errorf("asked about %+v", a)
+		}
+	}
+	if len(list) != 30 || each["loud"] != 20 || each["quiet"] != 10 {
+		t.Errorf("%d asked: %v", len(list), each)
+	}
+	one, err := s.Unsure(t.Context(), "quiet", 30, 20)
+	pgtest.Must(t, err)
+	for _, a := range one {
+		if a.Monitor != "quiet" {
+			t.Errorf("of one monitor alone: %s", a.Monitor)
+		}
+	}
+}
+
 // A pooler between may allow the simple protocol alone, in which all comes as text.
 func TestScoredAlertsAreReadAlikeByEitherProtocol(t *testing.T) {
 	address := pgtest.Empty(t)
