@@ -111,6 +111,9 @@ const (
 	leastLevel   = 0.01
 	emptyLevel   = 0.1 // under it the shape says nothing
 	emptyProfile = 0.3
+	// quietProfile is under which a period says nothing of the level: of a night in which next
+	// to nothing was due, two rows would be ten thousand times as many.
+	quietProfile = 0.01
 )
 
 func (m *Model) leastLevel() float64 {
@@ -125,6 +128,26 @@ func (m *Model) Level() float64 { return m.level }
 
 // SetLevel restarts the level, keeping shape and spread ("new normal").
 func (m *Model) SetLevel(level float64) { m.level, m.Mean.Sum = level, level*m.Mean.Weight }
+
+// Empty tells whether counts have been as good as none for so long that their shape says
+// nothing either.
+func (m *Model) Empty() bool { return m.Family == Mult && m.MeanRows == 0 && m.level < emptyLevel }
+
+// StartOver is SetLevel for a series that was Empty. Its shape is the given one by period of
+// the day, of which the mean is 1, until more of it is seen: a day more counts as much as half
+// of that.
+func (m *Model) StartOver(level float64, shape []float64) {
+	const days = 2
+	for class := range 2 {
+		for h := range m.PerDay {
+			m.cells.put(class*m.PerDay+h, fading{days * max(shape[h], 1e-4), days})
+		}
+	}
+	m.slots.fill(fading{})
+	m.scales.fill(fading{})
+	m.Days = [7]fading{}
+	m.SetLevel(level)
+}
 
 // Expectation is what the model says of one period, before its value is seen.
 type Expectation struct {
@@ -245,7 +268,11 @@ func (m *Model) Learn(e *Expectation, x float64) {
 		if e.Level < emptyLevel {
 			r = min(r, 3)
 		}
-		m.Mean.see(m.lam, xt, e.Profile*e.Exposure)
+		of := xt
+		if e.Profile < quietProfile {
+			of = e.Mu
+		}
+		m.Mean.see(m.lam, of, e.Profile*e.Exposure)
 		m.cells.see(cell, keep, r/max(e.Day, 0.05), e.Exposure)
 		m.slots.see(int(e.Slot.Week), m.gSlot, r, e.Exposure)
 		m.Days[e.Slot.Day].see(m.gDay, r, e.Parent*e.Exposure)

@@ -54,9 +54,24 @@ func (p *profile) see(i int, keep, value, weight float64) {
 	}
 	f := p.stored(i)
 	f.see(keep, value, weight)
+	p.put(i, f)
+}
+
+func (p *profile) put(i int, f fading) {
+	if p.raw == nil {
+		p.list[i] = f
+		return
+	}
 	half := len(p.raw) / 2
 	putSingle(p.raw[single*i:], f.Sum)
 	putSingle(p.raw[half+single*i:], f.Weight)
+}
+
+// fill makes it the same in all periods.
+func (p *profile) fill(f fading) {
+	for i := range max(len(p.list), len(p.raw)/single/2) {
+		p.put(i, f)
+	}
 }
 
 func singleAt(b []byte) float64 {

@@ -23,6 +23,9 @@ type closing struct {
 
 func (c *closing) seed(e *Evaluator, at int64) {
 	c.Started, c.Turned = at, at
+	if e.Alert.Direction == High {
+		e.begins(e.Alert.Since)
+	}
 	for k := range min(max(e.Alert.Window, 1), e.Recent.Valid) {
 		if p := e.Recent.last(k); p.OK {
 			c.put(e.Model, p.X, p.expected(e.Model))
@@ -80,6 +83,10 @@ func (c *closing) see(e *Evaluator, pt *baseline.Point, ex *baseline.Expectation
 	default:
 		c.Quiet++
 	}
+	if e.comingUp() {
+		// Nights in which little comes are part of it: a day without anything is its end.
+		return c.Quiet >= max(e.Model.PerDay, e.cadence.quiet), c.turn(e, pt.At, mult)
+	}
 	if c.LLR >= 4 || c.Quiet >= e.cadence.quiet || (delta*sign < 0 && c.Quiet >= 3) {
 		return true, false
 	}
@@ -96,10 +103,9 @@ func (c *closing) turn(e *Evaluator, at int64, mult bool) bool {
 	if wait := e.adoptAfter(); wait > 0 && e.after(at)-c.Started >= wait && a.N > 0 && b.N > 0 {
 		if mult && a.X > 0 && b.X > 0 && a.Mu > 0 && b.Mu > 0 {
 			ra, rb := a.X/a.Mu, b.X/b.Mu
-			if math.Abs(math.Log(ra/rb)) < 0.15 {
+			if math.Abs(math.Log(ra/rb)) < 0.15 || e.comingUp() {
 				e.leave(at)
-				e.Model.SetLevel(e.Model.Level() * math.Sqrt(ra*rb))
-				e.settleDown(at, math.Abs(math.Log(ra*rb)/2) > math.Log(5))
+				e.adoptLevel(at, math.Sqrt(ra*rb))
 				return true
 			}
 		}
@@ -117,6 +123,18 @@ func (c *closing) turn(e *Evaluator, at int64, mult bool) bool {
 	c.Current = 1 - c.Current
 	c.Bucket[c.Current].X, c.Bucket[c.Current].Mu, c.Bucket[c.Current].N = 0, 0, 0
 	return false
+}
+
+// adoptLevel takes counts that come to so many times what was expected for what is to be
+// expected.
+func (e *Evaluator) adoptLevel(at int64, times float64) {
+	if e.comingUp() {
+		e.startOver(e.Alert.Since)
+		e.settleDown(at, false)
+		return
+	}
+	e.Model.SetLevel(e.Model.Level() * times)
+	e.settleDown(at, math.Abs(math.Log(times)) > math.Log(5))
 }
 
 // settleDown begins a time in which deviations from a level that was just

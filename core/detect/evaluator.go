@@ -74,6 +74,9 @@ type state struct {
 	Earlier   earlier
 	Former    former // level before the one that was adopted
 	Regime    int64  // start of a history of its own, 0 for none
+	Begun     bool   // … before which there was nothing
+	Beginning beginning
+	EmptyAt   int64 // the last period at which counts had been as good as none
 }
 
 const stateVersion = 9
@@ -156,10 +159,18 @@ func (e *Evaluator) OpenAlert() (Alert, bool) { return e.Alert, e.Open && !e.Ale
 // Adopt closes an open alert because a person said that its level is the new
 // normal.
 func (e *Evaluator) Adopt(at int64) {
-	if e.Open {
-		e.Alert.End, e.Alert.Closed, e.Alert.Reason = at, at, "level_adopted"
-		e.Open = false
-		e.Recent.restart()
+	if !e.Open {
+		return
+	}
+	comes := e.comingUp()
+	e.Alert.End, e.Alert.Closed, e.Alert.Reason = at, at, "level_adopted"
+	e.Open = false
+	e.Recent.restart()
+	if e.windowed() && e.Alert.Cause == Deviation {
+		if comes {
+			e.startOver(e.Alert.Since)
+		}
+		e.settleDown(at, false)
 	}
 }
 
@@ -289,16 +300,37 @@ func (e *Evaluator) expectInto(ex *baseline.Expectation, pt *baseline.Point) {
 }
 
 // moved sums up a masked stretch whose change lasts.
-type moved struct{ X, Mu, N float64 }
+type moved struct {
+	X, Mu, N float64
+	Since    int64
+}
+
+// move sums up a period of such a stretch.
+func (e *Evaluator) move(pt *baseline.Point, ex *baseline.Expectation) {
+	m := &e.Moved
+	if m.N == 0 {
+		m.Since = pt.At
+		if !e.comingUp() {
+			e.begins(pt.At)
+		}
+	}
+	m.X, m.Mu, m.N = m.X+pt.X, m.Mu+ex.Mu, m.N+1
+	e.Beginning.see(&pt.Slot, pt.X, ex.Exposure)
+}
 
 // moveLevel goes on from the level that a lasting change left, if it is clear
 // of chance.
 func (e *Evaluator) moveLevel() {
 	m := e.Moved
 	e.Moved = moved{}
+	if m.Since <= e.First || e.Begun && len(e.Beginning) > 0 {
+		return // there was nothing before it
+	}
 	if e.Model.Family == baseline.Mult {
-		if m.X > 0 && m.Mu > 0 && math.Abs(math.Log(m.X/m.Mu)) > 0.05 {
-			e.Model.SetLevel(e.Model.Level() * m.X / m.Mu)
+		if len(e.Beginning) > 0 && m.X > 0 {
+			e.comeUp(m.Since)
+		} else if times := (m.X + 1) / (m.Mu + 1); m.X > 0 && math.Abs(math.Log(times)) > 0.05 {
+			e.Model.SetLevel(e.Model.Level() * times) // a night in which nothing is due says little
 		}
 	} else if shift := (m.X - m.Mu) / m.N; math.Abs(shift) > 0.5*e.Model.Spread {
 		e.Model.SetLevel(e.Model.Level() + shift)
@@ -313,10 +345,10 @@ func (e *Evaluator) blockOf(at int64) int64 {
 
 // turnBlock closes the block of peaks when the local day (or week) changes. A
 // block in which nothing was judged says nothing.
-func (e *Evaluator) turnBlock(pt *baseline.Point) {
+func (e *Evaluator) turnBlock(pt *baseline.Point) (turned bool) {
 	noon := e.blockOf(pt.At)
 	if noon == e.Block {
-		return
+		return false
 	}
 	if e.Block != 0 && e.InBlock > 0 {
 		keep := e.cadence.blocks
@@ -334,6 +366,7 @@ func (e *Evaluator) turnBlock(pt *baseline.Point) {
 	if !e.replaying {
 		e.settleLimits()
 	}
+	return true
 }
 
 // ordinaryNoise is the relative spread of a period from which on the smallest

@@ -1,6 +1,7 @@
 package detect
 
 import (
+	"errors"
 	"math"
 	"slices"
 	"sort"
@@ -30,8 +31,9 @@ func Fit(cfg baseline.Config, rule Rule, history []timeline.Sample, mask timelin
 // Refit is Fit for a series that an evaluator has judged so far, whose open alert
 // and memory the new one takes over. What is being told about, and what came back
 // and was not told, is left out of learning; a series that became another one is
-// learned from its new beginning as soon as that is long enough. Without an old
-// evaluator it is Fit.
+// learned from its new beginning as soon as that is long enough; one that was empty before
+// is not fitted until then, and the old evaluator is given back. Without an old evaluator it
+// is Fit.
 func Refit(old *Evaluator, cfg baseline.Config, rule Rule, history []timeline.Sample, mask timeline.Mask) (*Evaluator, error) {
 	if old == nil {
 		return Fit(cfg, rule, history, mask)
@@ -44,10 +46,13 @@ func Refit(old *Evaluator, cfg baseline.Config, rule Rule, history []timeline.Sa
 		mask = mask.And(spans...)
 	}
 	from := 0
-	if at, due := old.RegimeDue(); due > 0 && len(history) > 0 && history[len(history)-1].At >= due {
+	if at, due := old.RegimeDue(); due > 0 && len(history) > 0 && (old.Begun || history[len(history)-1].At >= due) {
 		from = sort.Search(len(history), func(i int) bool { return history[i].At >= at })
 	}
 	e, err := fit(cfg, rule, history[from:], mask)
+	if short := (baseline.TooShort{}); old.Begun && errors.As(err, &short) {
+		return old, nil
+	}
 	if err == nil {
 		e.carry(old, history)
 		e.recall(history)
@@ -75,7 +80,11 @@ func (e *Evaluator) RegimeDue() (from, due int64) {
 	if e.Regime == 0 {
 		return 0, 0
 	}
-	return e.Regime, e.Regime + int64(e.cadence.regime)*e.day
+	days := e.cadence.regime
+	if e.Begun {
+		days = max(days/2, baseline.Need(e.cfg)/e.cfg.Grid.PerDay())
+	}
+	return e.Regime, e.Regime + int64(days)*e.day
 }
 
 func fit(cfg baseline.Config, rule Rule, history []timeline.Sample, mask timeline.Mask) (*Evaluator, error) {

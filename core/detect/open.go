@@ -174,6 +174,7 @@ func (e *Evaluator) shut(pt *baseline.Point, end int64, reason string) Change {
 	e.Recent.restart()
 	e.Bits = [2]uint64{}
 	if reason != "level_adopted" {
+		e.Beginning = nil
 		e.remember(a)
 	}
 	return Closed
@@ -188,6 +189,8 @@ func (e *Evaluator) Carry(old *Evaluator) {
 	if !old.Open {
 		e.Recent.Valid = min(e.Recent.Valid, old.Recent.Valid)
 	}
-	e.Known, e.Hushed, e.Probation, e.Regime = old.Known, old.Hushed, old.Probation, old.Regime
-	e.Former = old.Former
+	e.Known, e.Hushed, e.Probation, e.Former = old.Known, old.Hushed, old.Probation, old.Former
+	if old.Regime >= e.Regime {
+		e.Regime, e.Begun, e.Beginning = old.Regime, old.Begun, old.Beginning
+	}
 }

@@ -23,7 +23,9 @@ func (e seasonal) explain(s timeline.Sample) []baseline.Part {
 
 // take is the whole of evaluation: read, judge, learn.
 func (e seasonal) take(pt *baseline.Point, observed float64) Reading {
-	e.turnBlock(pt)
+	if e.turnBlock(pt) {
+		e.growUp()
+	}
 	if e.Moved.N > 0 && !pt.Lasting {
 		e.moveLevel()
 	}
@@ -34,8 +36,11 @@ func (e seasonal) take(pt *baseline.Point, observed float64) Reading {
 		r = e.read(pt, &ex, observed)
 	}
 	e.Last = pt.At
+	if e.Model.Empty() {
+		e.EmptyAt = pt.At
+	}
 	if pt.Lasting && pt.Known {
-		e.Moved.X, e.Moved.Mu, e.Moved.N = e.Moved.X+pt.X, e.Moved.Mu+ex.Mu, e.Moved.N+1
+		e.move(pt, &ex)
 	}
 	if pt.Masked || !pt.Known {
 		e.Recent.push(&point{Level: e.Model.Level()})
@@ -76,7 +81,11 @@ func (e seasonal) take(pt *baseline.Point, observed float64) Reading {
 		}
 		return r
 	}
+	e.Beginning.see(&pt.Slot, pt.X, ex.Exposure)
 	r.Change = e.tell(pt, &ex, &r)
+	if r.Change == Closed && e.Alert.Reason == "level_adopted" {
+		e.expectInto(&ex, pt) // what it is now, to learn from
+	}
 	if !e.hushed() && !e.settling() {
 		for s := range 2 {
 			e.Maxima[s].see(&e.verdict, s)
@@ -132,6 +141,8 @@ func (e seasonal) tell(pt *baseline.Point, ex *baseline.Expectation, r *Reading)
 		return e.follow(pt, ex, r)
 	}
 	switch {
+	case e.beginning():
+		return None
 	case e.windowsTell(Low) || e.windowsTell(High):
 		return e.openWindow(pt, r)
 	case e.rule.Direction != High && e.Silence.tells(e.Evaluator):

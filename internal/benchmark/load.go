@@ -79,7 +79,7 @@ func RunLoad(ctx context.Context, order LoadOrder, say func(string)) (Load, erro
 	}()
 	say("fitting them")
 	for {
-		fitted, err := records.LearnedMonitors(ctx)
+		fitted, err := records.LearnedMonitors(ctx, time.Now())
 		if err != nil {
 			return v, err
 		}

@@ -52,6 +52,7 @@ type Baseline struct {
 	JudgedTo    time.Time  `db:"judged_to"`
 	Message     string     `db:"message"`
 	StateTo     *time.Time `db:"state_to"` // up to when Judged stands; nil: up to JudgedTo
+	RefitAt     *time.Time `db:"refit_at"` // from when on it can be fitted by what it became; nil: it is as it was
 	Again       bool       `db:"again"`    // what was judged from there on is to be judged again
 }
 

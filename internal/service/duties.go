@@ -187,16 +187,16 @@ func (d *jobs) rejudgeLate(ctx context.Context) error {
 }
 
 // refit queues the monitors whose baselines are due to be chosen anew, those
-// with series that had too little history each day, and those that were never
+// with series that had too little history, or became others, each day, and those that were never
 // fitted though their first fit was ordered.
 func (d *jobs) refit(ctx context.Context, now time.Time) error {
-	monitors, err := d.store.LearnedMonitors(ctx)
+	monitors, err := d.store.LearnedMonitors(ctx, now)
 	if err != nil {
 		return err
 	}
 	for _, m := range monitors {
 		wait := 24 * time.Hour
-		if !m.Waiting && m.From != nil {
+		if !m.Waiting && !m.Other && m.From != nil {
 			wait = replay.RefitAfter(m.LearnedAt.Sub(*m.From))
 		}
 		due := m.LearnedAt.Add(wait)

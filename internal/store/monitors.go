@@ -175,15 +175,18 @@ type LearnedMonitor struct {
 	LearnedAt time.Time  `db:"learned_at"`
 	From      *time.Time `db:"trained_from"`
 	Waiting   bool       `db:"waiting"`
+	Other     bool       `db:"other"` // a series became another one, and there is enough of that to fit it by
 }
 
-// LearnedMonitors gives the monitors that were fitted, longest ago first.
-func (s *Store) LearnedMonitors(ctx context.Context) ([]LearnedMonitor, error) {
+// LearnedMonitors gives the monitors that were fitted, longest ago first, as they are at an
+// instant.
+func (s *Store) LearnedMonitors(ctx context.Context, now time.Time) ([]LearnedMonitor, error) {
 	return many[LearnedMonitor](ctx, s, "fitted monitors", `
 		select v.id, v.learned_at, min(b.trained_from) as trained_from,
-			count(b.series_id) < (select count(*) from series s where s.metric_id = v.metric_id) as waiting
+			count(b.series_id) < (select count(*) from series s where s.metric_id = v.metric_id) as waiting,
+			coalesce(bool_or(b.fitted_at < b.refit_at and b.refit_at <= $1), false) as other
 		from monitor v left join baseline b on b.monitor_id = v.id
-		where v.learned_at is not null and not v.paused group by v.id order by v.learned_at`)
+		where v.learned_at is not null and not v.paused group by v.id order by v.learned_at`, now)
 }
 
 // UnfittedMonitors gives the monitors that were never fitted.
@@ -295,12 +298,13 @@ func (s *Store) baselines(ctx context.Context, query string, args ...any) (map[i
 // PutBaseline stores a freshly fitted baseline.
 func PutBaseline(ctx context.Context, tx pgx.Tx, b record.Baseline) error {
 	_, err := tx.Exec(ctx, `
-		insert into baseline (monitor_id, series_id, fitted_at, trained_from, trained_to, excluded, fitted, judged, judged_to, state_to, message)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $9, $10)
+		insert into baseline (monitor_id, series_id, fitted_at, trained_from, trained_to, excluded, fitted, judged, judged_to, state_to, message, refit_at)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $9, $10, $11)
 		on conflict (monitor_id, series_id) do update set fitted_at = excluded.fitted_at, trained_from = excluded.trained_from,
 			trained_to = excluded.trained_to, excluded = excluded.excluded, fitted = excluded.fitted,
-			judged = excluded.judged, judged_to = excluded.judged_to, state_to = excluded.state_to, message = excluded.message`,
-		b.MonitorID, b.SeriesID, b.FittedAt, b.TrainedFrom, b.TrainedTo, b.Excluded, b.Fitted, b.Judged, b.JudgedTo, b.Message)
+			judged = excluded.judged, judged_to = excluded.judged_to, state_to = excluded.state_to, message = excluded.message,
+			refit_at = excluded.refit_at`,
+		b.MonitorID, b.SeriesID, b.FittedAt, b.TrainedFrom, b.TrainedTo, b.Excluded, b.Fitted, b.Judged, b.JudgedTo, b.Message, b.RefitAt)
 	if err != nil {
 		return fmt.Errorf("write baseline: %w", err)
 	}
@@ -313,6 +317,7 @@ type Judged struct {
 	SeriesID int64
 	State    []byte
 	To       time.Time
+	RefitAt  *time.Time // goes with the state
 }
 
 // PutJudged keeps how far a monitor's series have been judged, all in one
@@ -323,12 +328,14 @@ func PutJudged(ctx context.Context, tx pgx.Tx, monitor int64, list []Judged) err
 	var series []int64
 	var states [][]byte
 	var ends []time.Time
+	var refits []*time.Time
 	for _, j := range list {
 		if j.State == nil {
 			older, reached = append(older, j.SeriesID), append(reached, j.To)
 			continue
 		}
 		series, states, ends = append(series, j.SeriesID), append(states, j.State), append(ends, j.To)
+		refits = append(refits, j.RefitAt)
 	}
 	if len(older) > 0 {
 		if _, err := tx.Exec(ctx, `
@@ -341,9 +348,10 @@ func PutJudged(ctx context.Context, tx pgx.Tx, monitor int64, list []Judged) err
 		return nil
 	}
 	_, err := tx.Exec(ctx, `
-		update baseline b set judged = v.judged, judged_to = v.judged_to, state_to = v.judged_to
-		from (select unnest($2::bigint[]) as series_id, unnest($3::bytea[]) as judged, unnest($4::timestamptz[]) as judged_to) v
-		where b.monitor_id = $1 and b.series_id = v.series_id`, monitor, series, states, ends)
+		update baseline b set judged = v.judged, judged_to = v.judged_to, state_to = v.judged_to, refit_at = v.refit_at
+		from (select unnest($2::bigint[]) as series_id, unnest($3::bytea[]) as judged, unnest($4::timestamptz[]) as judged_to,
+			unnest($5::timestamptz[]) as refit_at) v
+		where b.monitor_id = $1 and b.series_id = v.series_id`, monitor, series, states, ends, refits)
 	if err != nil {
 		return fmt.Errorf("write judged state: %w", err)
 	}

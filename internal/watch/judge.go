@@ -167,6 +167,7 @@ type stepped struct {
 	returns []comeback
 	state   []byte
 	to      time.Time
+	refit   *time.Time // goes with the state
 }
 
 // comeback is something told before that came back and went.
@@ -206,7 +207,8 @@ func (w *Watcher) advance(ctx context.Context, tx pgx.Tx, v *Subject, series rec
 			return 0, nil, err
 		}
 	}
-	return len(rows) + len(found.returns), &store.Judged{SeriesID: series.ID, State: found.state, To: found.to}, nil
+	return len(rows) + len(found.returns), &store.Judged{SeriesID: series.ID, State: found.state, To: found.to,
+		RefitAt: found.refit}, nil
 }
 
 // idle tells whether nothing is new of a series.
@@ -270,6 +272,7 @@ func (v *Subject) step(series record.Series, b record.Baseline, samples []timeli
 	if period := r.to.Unix() / step; len(r.changed) > 0 || len(r.returns) > 0 || period-start.Unix()/step >= v.keptEvery() ||
 		(period+series.ID)%v.keptEvery() == 0 {
 		r.state, err = e.MarshalBinary()
+		r.refit = v.refitAt(e)
 	}
 	return r, err
 }

@@ -47,7 +47,8 @@ type fitted struct {
 	walked   time.Time // from when the past was walked through; zero: not at all
 	first    time.Time // its first sample
 	short    *baseline.TooShort
-	broke    error // it panicked
+	stays    *store.Judged // it is not fitted yet, and goes on as it is
+	broke    error         // it panicked
 }
 
 // Order asks for baselines to be fitted.
@@ -305,6 +306,11 @@ func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeli
 		}
 	}
 	e, err := detect.Refit(before, v.Config, rule, learned, mask)
+	if err == nil && e == before && walk.IsZero() {
+		// What it became is too short yet. It goes on as it is.
+		r.stays, err = v.goOn(e, series, last, history)
+		return r, err
+	}
 	if errors.As(err, &short) {
 		r.short = &short
 		return r, nil
@@ -330,18 +336,47 @@ func (w *Watcher) learnSeries(v *Subject, series record.Series, history []timeli
 	}
 	trained := v.Grid.Next(time.Unix(learned[len(learned)-1].At, 0))
 	r.baseline = record.Baseline{
-		MonitorID: v.Monitor.ID, SeriesID: series.ID, FittedAt: now, TrainedFrom: r.first, TrainedTo: trained,
+		MonitorID: v.Monitor.ID, SeriesID: series.ID, FittedAt: now, RefitAt: v.refitAt(e),
+		TrainedFrom: timeline.Later(r.first, time.Unix(e.First, 0).UTC()), TrainedTo: trained,
 		Excluded: v.Excluded(series.ID, r.first, trained), Fitted: fit, Judged: judged,
 		JudgedTo: v.Grid.Next(time.Unix(history[len(history)-1].At, 0)),
 	}
 	return r, nil
 }
 
+// goOn gives how far a series is judged, by an evaluator that stands where its stored state
+// did, and the state there.
+func (v *Subject) goOn(e *detect.Evaluator, series record.Series, last record.Baseline, history []timeline.Sample) (*store.Judged, error) {
+	from, to := stands(last).Unix(), last.JudgedTo.Unix()
+	for _, s := range history {
+		if s.At >= from && s.At < to {
+			e.Step(s, replay.MarkOf(v.Exclusions[series.ID], s.At, v.Grid.End(s.At)))
+		}
+	}
+	state, err := e.MarshalBinary()
+	return &store.Judged{SeriesID: series.ID, State: state, To: last.JudgedTo, RefitAt: v.refitAt(e)}, err
+}
+
+// hold is for how long a period may still be corrected.
+func (v *Subject) hold() time.Duration {
+	return max(time.Duration(v.Metric.LookbackSeconds)*time.Second, 24*time.Hour) + v.Grid.Period
+}
+
+// refitAt is from when on a series that became another one can be fitted by itself, past
+// correction; nil for one that is what it was.
+func (v *Subject) refitAt(e *detect.Evaluator) *time.Time {
+	_, due := e.RegimeDue()
+	if due == 0 {
+		return nil
+	}
+	at := time.Unix(due, 0).UTC().Add(v.hold())
+	return &at
+}
+
 // settledPart is how many leading samples are past correction: older than the
 // metric's lookback, and than a day.
 func (v *Subject) settledPart(history []timeline.Sample) int {
-	hold := max(time.Duration(v.Metric.LookbackSeconds)*time.Second, 24*time.Hour) + v.Grid.Period
-	end := history[len(history)-1].At - int64(hold.Seconds())
+	end := history[len(history)-1].At - int64(v.hold().Seconds())
 	n := sort.Search(len(history), func(i int) bool { return history[i].At > end })
 	if n == 0 || n < baseline.Need(v.Config) {
 		return len(history)
@@ -358,6 +393,8 @@ func (w *Watcher) keepFit(ctx context.Context, tx pgx.Tx, v *Subject, r fitted, 
 		return w.failed(ctx, tx, v, r.series, r.broke)
 	case r.short != nil:
 		return w.waits(ctx, tx, v, r)
+	case r.stays != nil:
+		return store.PutJudged(ctx, tx, v.Monitor.ID, []store.Judged{*r.stays})
 	case r.baseline.Fitted == nil:
 		return nil
 	}

@@ -1,0 +1,100 @@
+package detect
+
+import "tinbell/core/timeline"
+
+// beginning is what a series of counts that was empty does by the period of the day since it
+// began: its history knows no level and no shape to judge it by.
+type beginning []visits
+
+// visits are rows of one period of the day, and how often it came.
+type visits struct{ X, N float64 }
+
+// beginDays is how many days of a beginning make its shape. Until then nothing is told of it
+// but that it began.
+const beginDays = 3
+
+func (b beginning) see(slot *timeline.Slot, x, exposure float64) {
+	if hour := int(slot.Hour); hour < len(b) && exposure > 0 {
+		b[hour].X, b[hour].N = b[hour].X+x, b[hour].N+exposure
+	}
+}
+
+// shape is what comes in a period on the average, and how those of a day compare: their
+// means, each with its neighbours of half an hour, relative to that.
+func (b beginning) shape() (level float64, shape []float64) {
+	reach, seen := len(b)/48, 0.0
+	shape = make([]float64, len(b))
+	for h := range b {
+		var near visits
+		for k := -reach; k <= reach; k++ {
+			v := b[(h+k+len(b))%len(b)]
+			near.X, near.N = near.X+v.X, near.N+v.N
+		}
+		if shape[h] = -1; near.N > 0 {
+			shape[h] = near.X / near.N
+			level, seen = level+shape[h], seen+1
+		}
+	}
+	level /= max(seen, 1)
+	for h := range shape {
+		if shape[h] < 0 || level == 0 {
+			shape[h] = 1
+		} else {
+			shape[h] /= level
+		}
+	}
+	return level, shape
+}
+
+// begins follows a series from an instant at which it deviates, if it was empty until then.
+func (e *Evaluator) begins(since int64) {
+	if e.Beginning = nil; e.EmptyAt > 0 && e.EmptyAt >= e.ago(since, 1) {
+		e.Beginning = make(beginning, e.Model.PerDay)
+	}
+}
+
+// comingUp tells whether it is told that rows come of a series that was empty, which are not
+// taken for what it is yet.
+func (e *Evaluator) comingUp() bool { return len(e.Beginning) > 0 && e.Open && !e.hushed() }
+
+// startOver takes what a series that was empty became for what it is. It is as young as one
+// that never was: what its band, limits, silences and deviations were says nothing of it.
+func (e *Evaluator) startOver(since int64) {
+	was := e.state
+	e.begin(was.Model)
+	e.First, e.Last, e.Block, e.InBlock = since, was.Last, was.Block, was.InBlock
+	e.Open, e.Alert, e.Closing = was.Open, was.Alert, was.Closing
+	e.Known, e.Hushed, e.Former, e.EmptyAt = was.Known, was.Hushed, was.Former, was.EmptyAt
+	e.Begun, e.Regime, e.Beginning = true, since, was.Beginning
+	e.Model.StartOver(e.Beginning.shape())
+	e.settleLimits()
+}
+
+// comeUp is startOver of a stretch of which somebody said that it lasts. What a fit goes
+// through on its way keeps what it has learned of the rest.
+func (e *Evaluator) comeUp(since int64) {
+	if e.replaying {
+		e.Begun, e.Regime = true, since
+		e.Model.StartOver(e.Beginning.shape())
+		return
+	}
+	e.startOver(since)
+	e.settleDown(e.Last, false)
+}
+
+// growUp learns the beginning of a series, day by day, until there is enough of it.
+func (e *Evaluator) growUp() {
+	if len(e.Beginning) == 0 || !e.Begun {
+		return
+	}
+	e.Model.StartOver(e.Beginning.shape())
+	e.Recent.restart() // what it did before it was known is no deviation from it
+	if !e.beginning() {
+		e.Beginning = nil
+	}
+}
+
+// beginning tells whether the series began so lately that its day is not known yet.
+func (e *Evaluator) beginning() bool {
+	return e.Begun && e.Model.PerDay > 1 && e.Last < e.Regime+beginDays*e.day
+}
