@@ -102,7 +102,7 @@ func (m *Model) derive() {
 	m.gDay = math.Exp2(-1 / (m.Choice.Weeks * float64(m.PerDay)))
 	m.gClass = [2]float64{math.Exp2(-0.2 / m.Choice.Weeks), math.Exp2(-0.5 / m.Choice.Weeks)}
 	m.dayPrior = [2]float64{float64(m.PerDay) / 6, float64(m.PerDay) / 2}
-	m.level = m.Mean.Sum / m.Mean.Weight
+	m.level = max(m.Mean.Sum/m.Mean.Weight, m.leastLevel())
 }
 
 // A series that has been empty for long keeps a level and a shape from which the

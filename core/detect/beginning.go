@@ -1,6 +1,9 @@
 package detect
 
-import "tinbell/core/timeline"
+import (
+	"tinbell/core/baseline"
+	"tinbell/core/timeline"
+)
 
 // beginning is what a series of counts that was empty does by the period of the day since it
 // began: its history knows no level and no shape to judge it by.
@@ -58,12 +61,14 @@ func (e *Evaluator) begins(since int64) {
 func (e *Evaluator) comingUp() bool { return len(e.Beginning) > 0 && e.Open && !e.hushed() }
 
 // startOver takes what a series that was empty became for what it is. It is as young as one
-// that never was: what its band, limits, silences and deviations were says nothing of it.
+// that never was: what its band, limits, silences and deviations were says nothing of it; only
+// how its periods come is known.
 func (e *Evaluator) startOver(since int64) {
 	was := e.state
 	e.begin(was.Model)
 	e.First, e.Last, e.Block, e.InBlock = since, was.Last, was.Block, was.InBlock
 	e.Open, e.Alert, e.Closing = was.Open, was.Alert, was.Closing
+	e.Absence, e.Lately, e.Year = was.Absence, was.Lately, was.Year
 	e.Known, e.Hushed, e.Former, e.EmptyAt = was.Known, was.Hushed, was.Former, was.EmptyAt
 	e.Begun, e.Regime, e.Beginning = true, since, was.Beginning
 	e.Model.StartOver(e.Beginning.shape())
@@ -98,3 +103,57 @@ func (e *Evaluator) growUp() {
 func (e *Evaluator) beginning() bool {
 	return e.Begun && e.Model.PerDay > 1 && e.Last < e.Regime+beginDays*e.day
 }
+
+// opening is where a history of counts begins that was as good as empty before, for a week of
+// the series' own days at least, if what came since can be fitted by itself; 0 for any other.
+// It begins with the first three days in a row on which something came.
+func opening(cfg baseline.Config, history []timeline.Sample) int {
+	perDay := cfg.Grid.PerDay()
+	need := alone(cfg.Grid) * perDay
+	if cfg.Kind != timeline.Count || cfg.Method.Plain() || len(history) < fitAlone*perDay+need {
+		return 0
+	}
+	came, run, from := 0.0, 0, 0
+	sum := func(part []timeline.Sample) (sum float64) {
+		for _, s := range part {
+			if !s.Missing() {
+				sum += s.Value
+			}
+		}
+		return sum
+	}
+	for from = 0; run < beginDays; from += perDay {
+		if from+perDay > len(history) {
+			return 0
+		}
+		day := sum(history[from : from+perDay])
+		if run++; day == 0 {
+			run = 0
+		}
+		came += day
+	}
+	from -= beginDays * perDay
+	came -= sum(history[from : from+beginDays*perDay])
+	if from < fitAlone*perDay || len(history)-from < need || came >= float64(from)*nothing || came/float64(from) >= anotherSeries*sum(history[from:])/float64(len(history)-from) {
+		return 0
+	}
+	for history[from].Value == 0 {
+		from++
+	}
+	return from
+}
+
+// alone is from how many of its own days on a beginning is fitted by itself.
+func alone(g timeline.Grid) int {
+	if g.Dated() {
+		return cadenceOf(g).regime
+	}
+	return fitAlone
+}
+
+const (
+	fitAlone = 7
+	// nothing is up to how many rows a period count as none, and anotherSeries which share of
+	// what came later.
+	nothing, anotherSeries = 0.1, 0.05
+)

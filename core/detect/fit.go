@@ -82,12 +82,13 @@ func (e *Evaluator) RegimeDue() (from, due int64) {
 	}
 	days := e.cadence.regime
 	if e.Begun {
-		days = max(days/2, baseline.Need(e.cfg)/e.cfg.Grid.PerDay())
+		days = alone(e.cfg.Grid)
 	}
 	return e.Regime, e.Regime + int64(days)*e.day
 }
 
 func fit(cfg baseline.Config, rule Rule, history []timeline.Sample, mask timeline.Mask) (*Evaluator, error) {
+	history = history[opening(cfg, history):]
 	prepared, err := baseline.Prepare(cfg, history, mask)
 	if err != nil {
 		return nil, err

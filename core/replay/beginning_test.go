@@ -134,14 +134,11 @@ func TestASegmentThatBeginsIsToldOnce(t *testing.T) {
 func TestAFitOverABeginningThatLastsGoesOnFromIt(t *testing.T) {
 	t.Parallel()
 	g := timeline.Grid{Period: time.Hour, Zone: time.UTC}
-	list, began, truth := branch(g, 60, 45, rand.New(rand.NewPCG(4, 4)))
+	list, began, truth := branch(g, 60, 56, rand.New(rand.NewPCG(4, 4)))
 	lasts := timeline.NewMask().Lasting(timeline.Span{From: began, To: began + 2*86400})
 	e, err := detect.Fit(baseline.Config{Kind: timeline.Count, Grid: g}, detect.Rule{Warn: detect.Year}, list, lasts)
 	if err != nil {
 		t.Fatal(err)
-	}
-	if from, due := e.RegimeDue(); from != began || due != began+7*86400 {
-		t.Errorf("it is one of its own since %d (of %d), due after %d h", from, began, (due-from)/3600)
 	}
 	expected, due := 0.0, 0.0
 	for i := len(list) - 24; i < len(list); i++ {

@@ -170,6 +170,16 @@ type stepped struct {
 	refit   *time.Time // goes with the state
 }
 
+// note keeps an evaluator's alert as it is now.
+func (r *stepped) note(e *detect.Evaluator) {
+	a, _ := e.OpenAlert()
+	if n := len(r.changed); n > 0 && r.changed[n-1].Raised == a.Raised {
+		r.changed[n-1] = a
+	} else {
+		r.changed = append(r.changed, a)
+	}
+}
+
 // comeback is something told before that came back and went.
 type comeback struct {
 	since, end int64
@@ -246,6 +256,9 @@ func (v *Subject) step(series record.Series, b record.Baseline, samples []timeli
 	}
 	r := stepped{to: start}
 	for _, s := range timeline.DenseFrom(v.Grid, start, samples, to) {
+		if replay.Settle(e, v.Exclusions[series.ID], s.At) && s.At >= told.Unix() {
+			r.note(e)
+		}
 		reading := e.Step(s, replay.MarkOf(v.Exclusions[series.ID], s.At, v.Grid.End(s.At)))
 		r.to = v.Grid.Next(time.Unix(s.At, 0))
 		if reading.Change == detect.None || s.At < told.Unix() {
@@ -257,12 +270,7 @@ func (v *Subject) step(series record.Series, b record.Baseline, samples []timeli
 			}
 			continue
 		}
-		a, _ := e.OpenAlert()
-		if n := len(r.changed); n > 0 && r.changed[n-1].Raised == a.Raised {
-			r.changed[n-1] = a
-		} else {
-			r.changed = append(r.changed, a)
-		}
+		r.note(e)
 	}
 	if a, open := e.OpenAlert(); b.Again && open && len(r.changed) == 0 {
 		r.changed = append(r.changed, a) // it was raised before, and still follows
