@@ -104,10 +104,10 @@ func (e *Evaluator) beginning() bool {
 	return e.Begun && e.Model.PerDay > 1 && e.Last < e.Regime+beginDays*e.day
 }
 
-// opening is where a history of counts begins that was as good as empty before, for a week of
+// Opening is where a history of counts begins that was as good as empty before, for a week of
 // the series' own days at least, if what came since can be fitted by itself; 0 for any other.
 // It begins with the first three days in a row on which something came.
-func opening(cfg baseline.Config, history []timeline.Sample) int {
+func Opening(cfg baseline.Config, history []timeline.Sample) int {
 	perDay := cfg.Grid.PerDay()
 	need := alone(cfg.Grid) * perDay
 	if cfg.Kind != timeline.Count || cfg.Method.Plain() || len(history) < fitAlone*perDay+need {

@@ -87,7 +87,7 @@ func TestAHistoryThatWasEmptyIsTakenFromItsBeginning(t *testing.T) {
 	}{{"twelve days after thirty empty ones", cfg, long, silent}, {"a trial before it", cfg, tried, silent}, {"five days", cfg, short, 0},
 		{"two rows a day", cfg, rare, 0}, {"never empty", cfg, full, 0}, {"nothing", cfg, long[:silent*24], 0}, {"no samples", cfg, nil, 0},
 		{"values", config(timeline.Value, g), long, 0}} {
-		if got := opening(c.cfg, c.history); got/24 != c.day {
+		if got := Opening(c.cfg, c.history); got/24 != c.day {
 			t.Errorf("%s: it begins on day %d, want %d", c.name, got/24, c.day)
 		}
 	}

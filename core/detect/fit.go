@@ -88,7 +88,7 @@ func (e *Evaluator) RegimeDue() (from, due int64) {
 }
 
 func fit(cfg baseline.Config, rule Rule, history []timeline.Sample, mask timeline.Mask) (*Evaluator, error) {
-	history = history[opening(cfg, history):]
+	history = history[Opening(cfg, history):]
 	prepared, err := baseline.Prepare(cfg, history, mask)
 	if err != nil {
 		return nil, err

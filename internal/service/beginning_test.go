@@ -5,6 +5,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"net/url"
+	"strings"
 	"testing"
 	"time"
 
@@ -13,6 +14,7 @@ import (
 	"tinbell/internal/collect"
 	"tinbell/internal/dbtest"
 	"tinbell/internal/record"
+	"tinbell/internal/study"
 	"tinbell/internal/watch"
 )
 
@@ -95,6 +97,17 @@ func TestASegmentThatBeginsIsToldOnceAndFittedByItself(t *testing.T) {
 	fits, err := s.Parts.Store.Baselines(t.Context(), m.ID, []int64{list[0].ID, list[1].ID, list[2].ID})
 	dbtest.Must(t, err)
 	for _, series := range list {
+		path := fmt.Sprintf("/series/%d", series.ID)
+		var like study.CharacterStudy
+		dbtest.Must(t, s.Admin.Get(t.Context(), path+"/character", nil, &like))
+		if began := like.BeganAt != nil && like.BeganAt.Equal(opens) && like.Sentences[0] == "Empty until 18 June 2026."; began == (series.Segment == "north") {
+			t.Errorf("%s is like: %v %v", series.Segment, like.BeganAt, like.Sentences)
+		}
+		var ahead study.Forecast
+		if err := s.Admin.Get(t.Context(), path+"/forecast", url.Values{"days": {"30"}}, &ahead); series.Segment != "north" &&
+			(err == nil || !strings.Contains(err.Error(), "28 whole days since it began")) {
+			t.Errorf("%s: a month is foretold from nine days: %v", series.Segment, err)
+		}
 		want := opens
 		if series.Segment == "north" {
 			want = from
@@ -103,7 +116,7 @@ func TestASegmentThatBeginsIsToldOnceAndFittedByItself(t *testing.T) {
 			t.Errorf("%s is fitted by what came since %s, want %s", series.Segment, got, want)
 		}
 		var drawn chart.Chart
-		dbtest.Must(t, s.Admin.Get(t.Context(), fmt.Sprintf("/series/%d/chart", series.ID), url.Values{"from": {hour.AddDate(0, 0, -1).Format(time.RFC3339)},
+		dbtest.Must(t, s.Admin.Get(t.Context(), path+"/chart", url.Values{"from": {hour.AddDate(0, 0, -1).Format(time.RFC3339)},
 			"to": {hour.Format(time.RFC3339)}}, &drawn))
 		sum := func(list []*float64) (sum float64) {
 			for _, v := range list[:min(len(list), 24)] {

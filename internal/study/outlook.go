@@ -67,7 +67,7 @@ func (r *Reader) Forecast(ctx context.Context, id int64, q Ahead) (Forecast, err
 
 // past is a series by local days, without what is not its own doing.
 func (r *Reader) past(ctx context.Context, subject *watch.Subject, id int64) (forecast.Daily, error) {
-	history, err := subject.History(ctx, r.store, id, time.Time{}, subject.SettledTo(r.now()))
+	history, err := r.sinceItBegan(ctx, subject, id)
 	if err != nil {
 		return forecast.Daily{}, err
 	}
@@ -168,7 +168,8 @@ func foretell(subject *watch.Subject, named Subject, past forecast.Daily, q Ahea
 	f, err := forecast.Ahead(subject.Config, past, periods, q.Coverage)
 	var short baseline.TooShort
 	if errors.As(err, &short) {
-		return Forecast{}, record.Invalid{Field: "series", Given: named.called(), Allowed: err.Error()}
+		return Forecast{}, record.Invalid{Field: "series", Given: named.called(),
+			Allowed: fmt.Sprintf("one with %d whole %ss since it began; this one has %d", short.Need, g.Unit(), short.Have)}
 	}
 	if err != nil {
 		return Forecast{}, record.Invalid{Field: "days", Given: fmt.Sprint(q.Days), Allowed: err.Error()}

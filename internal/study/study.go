@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"time"
 	"unicode"
 	"unicode/utf8"
@@ -68,14 +69,21 @@ func Load(ctx context.Context, s *store.Store, id int64) (*watch.Subject, Subjec
 	return subject, Subject{series, monitor.Name, m.Name, m.Measure, m.Dataset, m.Kind, m.Unit, m.Zone, m.PeriodSeconds}, nil
 }
 
-// studied is a subject's history, dense up to what is settled.
+// studied is a subject's history, dense up to what is settled, from where it begins.
 func (r *Reader) studied(ctx context.Context, id int64) (*watch.Subject, Subject, []timeline.Sample, error) {
 	subject, named, err := Load(ctx, r.store, id)
 	if err != nil {
 		return nil, named, nil, err
 	}
-	history, err := subject.History(ctx, r.store, id, time.Time{}, subject.SettledTo(r.now()))
+	history, err := r.sinceItBegan(ctx, subject, id)
 	return subject, named, history, err
+}
+
+// sinceItBegan is a series' history without a long time before it in which nothing came: what
+// it is like, and what is to come of it, does not follow from that.
+func (r *Reader) sinceItBegan(ctx context.Context, subject *watch.Subject, id int64) ([]timeline.Sample, error) {
+	history, err := subject.History(ctx, r.store, id, time.Time{}, subject.SettledTo(r.now()))
+	return history[detect.Opening(subject.Config, history):], err
 }
 
 func jobOf(s *watch.Subject, id int64, history []timeline.Sample) replay.Job {
@@ -86,16 +94,28 @@ func jobOf(s *watch.Subject, id int64, history []timeline.Sample) replay.Job {
 type CharacterStudy struct {
 	Subject
 	character.Character
+	BeganAt *time.Time `json:"began_at,omitempty" doc:"when it began, if nothing had come for long before; what it is like is read off what came since"`
 }
 
 // Character describes a series' last weeks, planned stretches and known faults left out.
 func (r *Reader) Character(ctx context.Context, id int64) (CharacterStudy, error) {
-	subject, named, history, err := r.studied(ctx, id)
+	subject, named, err := Load(ctx, r.store, id)
 	if err != nil {
 		return CharacterStudy{}, err
 	}
-	away := replay.Mask(subject.Exclusions[id], math.MaxInt64)
-	return CharacterStudy{named, character.Of(history, subject.Grid, named.Kind, away)}, nil
+	history, err := subject.History(ctx, r.store, id, time.Time{}, subject.SettledTo(r.now()))
+	if err != nil {
+		return CharacterStudy{}, err
+	}
+	began := detect.Opening(subject.Config, history)
+	c := CharacterStudy{Subject: named, Character: character.Of(history[began:], subject.Grid, named.Kind,
+		replay.Mask(subject.Exclusions[id], math.MaxInt64))}
+	if began > 0 {
+		at := time.Unix(history[began].At, 0).UTC()
+		c.BeganAt = &at
+		c.Sentences = slices.Insert(c.Sentences, 0, "Empty until "+at.In(subject.Grid.Zone).Format("2 January 2006")+".")
+	}
+	return c, nil
 }
 
 // SuitabilityStudy says how well a band suits a series.

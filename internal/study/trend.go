@@ -55,7 +55,11 @@ const bySignificance = 0.05
 
 // Trends tests a series' local days since an instant, the week's shape taken out.
 func (r *Reader) Trends(ctx context.Context, id int64, since time.Time, draws int) (TrendStudy, error) {
-	subject, named, history, err := r.studied(ctx, id)
+	subject, named, err := Load(ctx, r.store, id)
+	if err != nil {
+		return TrendStudy{}, err
+	}
+	history, err := subject.History(ctx, r.store, id, time.Time{}, subject.SettledTo(r.now()))
 	if err != nil {
 		return TrendStudy{}, err
 	}

@@ -70,7 +70,9 @@ func (v *Subject) sentence(a record.Alert) string {
 	if v.Metric.Kind == timeline.Count {
 		said := v.counted(a.Observed, a.Expected)
 		text := fmt.Sprintf("%s sends %s", who, said)
-		if a.Observed > 0 && a.Expected > 0 {
+		if none(a.Observed, a.Expected) {
+			text = fmt.Sprintf("%s sends %s %s%s where none were expected", who, words.Number(a.Observed), unit, v.within(a.Since, a.RangTo))
+		} else if a.Observed > 0 && a.Expected > 0 {
 			observed, expected := words.NumbersApart(a.Observed, a.Expected)
 			text += fmt.Sprintf(" (%s%s, expected %s)", observed, v.within(a.Since, a.RangTo), expected)
 		} else {
@@ -148,10 +150,14 @@ func (v *Subject) unit() string {
 	return strings.ReplaceAll(v.Metric.Measure, "_", " ")
 }
 
+// none tells whether next to nothing was expected of what came: how many times as much says
+// nothing.
+func none(observed, expected float64) bool { return expected < 0.5 && observed > max(20*expected, 0) }
+
 // counted says how a count differs from what was expected.
 func (v *Subject) counted(observed, expected float64) string {
 	unit := v.unit()
-	if expected <= 0 {
+	if none(observed, expected) {
 		return fmt.Sprintf("%s %s where none were expected", words.Number(observed), unit)
 	}
 	switch change := observed/expected - 1; {
@@ -169,6 +175,7 @@ func (v *Subject) counted(observed, expected float64) string {
 // short leaves out what the sentence before it says already.
 func short(counted, unit string) string {
 	counted, _, _ = strings.Cut(counted, "; ")
+	counted = strings.TrimSuffix(counted, " where none were expected")
 	counted = strings.TrimSuffix(strings.TrimSuffix(counted, " than expected"), " expected")
 	counted = strings.TrimSuffix(strings.TrimSuffix(counted, " "+unit), " the")
 	if counted == "no" {

@@ -3892,6 +3892,11 @@ export interface components {
              */
             active: number;
             batches?: components["schemas"]["Batches"];
+            /**
+             * Format: date-time
+             * @description when it began, if nothing had come for long before; what it is like is read off what came since
+             */
+            began_at?: string;
             dataset: string;
             /** @description of a month, of daily series: those on which it is always more, or always less, than on other days */
             dates?: number[];
