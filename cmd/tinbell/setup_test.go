@@ -42,7 +42,10 @@ func setUpInConsole(t *testing.T, p *program) {
 	}
 	click := func(text, within string) {
 		t.Helper()
-		act(fmt.Sprintf(`const b = [...document.querySelectorAll('button, label')].find((b) => b.innerText.startsWith(%q) && (%q === '' || b.closest('tr')?.innerText.includes(%q))); b?.click(); return !!b;`, text, within, within))
+		what := fmt.Sprintf(`[...document.querySelectorAll('button, label')].find((b) => b.innerText.startsWith(%q) &&
+			(%q === '' || b.closest('tr')?.innerText.includes(%q)))`, text, within, within)
+		dbtest.Must(t, tab.Await("!!"+what))
+		act("const b = " + what + "; b?.click(); return !!b;")
 	}
 	fill("Name", "ferry house")
 	fill("Address", strings.Replace(string(address), "@", "x@", 1))

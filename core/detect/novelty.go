@@ -15,7 +15,9 @@ type novelty struct {
 	Since   int64
 	Raised  int64
 	ToldEnd int64
-	End     int64 // of its newest return
+	End     int64    // of its newest return
+	Others  [3]int64 // newest returns at other times of day: a schedule that moved shows at several
+	Cause   Cause
 	Length  int64 // seconds
 	Peak    float64
 	Again   int     // how often it has come back
@@ -71,12 +73,25 @@ func (e *Evaluator) returned(a *Alert) (found *novelty) {
 		}
 		slack := max(e.step, 5400)
 		justTold := a.Since-k.ToldEnd <= near && k.Raised > 0
-		sameHour := !e.dated && a.Since-k.End <= 8*daySeconds && (sameTime(a.Since, k.Since, slack) || sameTime(a.Raised, k.Raised, slack))
+		sameHour := !e.dated && a.Since-k.End <= 8*daySeconds && (k.cameAt(a.Since, slack) || sameTime(a.Raised, k.Raised, slack))
 		if justTold || sameHour {
 			found = k
 		}
 	}
 	return found
+}
+
+// cameAt tells whether it was told of, or came back, at the time of day of an instant.
+func (k *novelty) cameAt(at, slack int64) bool {
+	if sameTime(at, k.Since, slack) {
+		return true
+	}
+	for _, other := range k.Others {
+		if other != 0 && sameTime(at, other, slack) {
+			return true
+		}
+	}
+	return false
 }
 
 // rebound is the loss of rows just told of that an opening alert of too many may
@@ -105,6 +120,12 @@ func (e *Evaluator) remember(a *Alert) {
 	if a.Quiet {
 		if k := e.returned(a); k != nil {
 			k.Again, k.End = k.Again+1, max(k.End, end)
+			if k.Lost > 0 {
+				k.Lost += max(a.Lost, a.Total.Expected-a.Total.Observed, 0)
+			}
+			if !k.cameAt(a.Since, max(e.step, 5400)) {
+				k.Others = [3]int64{a.Since, k.Others[0], k.Others[1]}
+			}
 		} else if k := e.rebound(a); k != nil {
 			// The same may come at this time of day again, with the loss before it.
 			e.know(novelty{Key: highKey, Since: a.Since, ToldEnd: end, End: end, Length: end - a.Since, Peak: a.Strength})
@@ -118,7 +139,7 @@ func (e *Evaluator) remember(a *Alert) {
 	if e.replaying || a.Cause == Bound { // bounds ring each time
 		return
 	}
-	k := novelty{Key: keyOf(a), Since: a.Since, Raised: a.Raised, ToldEnd: end, End: end, Length: end - a.Since, Peak: a.Strength}
+	k := novelty{Key: keyOf(a), Cause: a.Cause, Since: a.Since, Raised: a.Raised, ToldEnd: end, End: end, Length: end - a.Since, Peak: a.Strength}
 	if k.Key == lowKey && e.cfg.Kind == timeline.Count {
 		k.Lost = max(a.Lost, a.Total.Expected-a.Total.Observed)
 	}
@@ -155,14 +176,15 @@ func (e *Evaluator) Disown(faults timeline.Mask) {
 }
 
 // listen follows what is not told: it is told after all where it lasts more than
-// twice as long as before, or is half as strong again; it ends with two ordinary
-// periods.
+// twice as long as before, or is half as strong again by the same rule; it ends with two
+// ordinary periods.
 func (e *Evaluator) listen(pt *baseline.Point, r *Reading) Change {
 	a := &e.Alert
 	k := e.returned(a)
 	over := false
 	if k != nil {
-		over = a.Active-a.Since > 2*k.Length+max(6*3600, 6*e.step) || a.Strength > 1.5*max(k.Peak, 1)
+		over = a.Active-a.Since > 2*k.Length+max(6*3600, 6*e.step) ||
+			a.Strength > 1.5*max(k.Peak, 1) && (k.Cause == a.Cause || k.Cause == "")
 	} else if k = e.rebound(a); k != nil {
 		over = a.Total.Off(High) > 1.3*k.Lost
 	}

@@ -4,6 +4,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"testing"
+	"time"
 
 	"tinbell/core/baseline"
 	"tinbell/core/timeline"
@@ -44,6 +45,31 @@ func TestWhatLastsMuchLongerThanItDidRingsAgain(t *testing.T) {
 	}
 	if late := (alerts[1].Raised - h[62*24+9].At) / 3600; late < 3 || late > 20 {
 		t.Errorf("it is told after %d hours", late)
+	}
+}
+
+// Two waves a day come two hours later from a day on: it is missed in the morning and again
+// in the afternoon, at hours that are not the same. It is one piece of news.
+func TestAScheduleThatMovesIsToldOnce(t *testing.T) {
+	g := timeline.Grid{Period: 15 * time.Minute, Zone: time.UTC}
+	told := 0
+	for seed := range uint64(10) {
+		rng := rand.New(rand.NewPCG(seed, 15))
+		h := begun(g, 0, 52, 5000, rng)
+		moves := 43 * g.PerDay()
+		for i := len(h) - 1; i >= moves; i-- {
+			if h[i].Value = 0; i-8 >= moves {
+				h[i].Value = h[i-8].Value
+			}
+		}
+		alerts, _ := run(t, config(timeline.Count, g), Rule{Warn: Year}, h, 42*g.PerDay())
+		if len(alerts) == 0 {
+			t.Errorf("series %d: nobody hears that it comes two hours later", seed)
+		}
+		told += len(alerts)
+	}
+	if told > 13 { // what is worse by the same rule on the second day may be told of as well
+		t.Errorf("ten schedules that move are told %d times", told)
 	}
 }
 
