@@ -51,6 +51,9 @@ func (b beginning) shape() (level float64, shape []float64) {
 
 // begins follows a series from an instant at which it deviates, if it was empty until then.
 func (e *Evaluator) begins(since int64) {
+	if e.beginning() {
+		return // it is followed already
+	}
 	if e.Beginning = nil; e.EmptyAt > 0 && e.EmptyAt >= e.ago(since, 1) {
 		e.Beginning = make(beginning, e.Model.PerDay)
 	}
@@ -134,7 +137,8 @@ func Opening(cfg baseline.Config, history []timeline.Sample) int {
 	}
 	from -= beginDays * perDay
 	came -= sum(history[from : from+beginDays*perDay])
-	if from < fitAlone*perDay || len(history)-from < need || came >= float64(from)*nothing || came/float64(from) >= anotherSeries*sum(history[from:])/float64(len(history)-from) {
+	before, since := came/float64(from), sum(history[from:])/float64(len(history)-from) // rows a period
+	if from < fitAlone*perDay || len(history)-from < need || before >= nothing || before >= anotherSeries*since {
 		return 0
 	}
 	for history[from].Value == 0 {
