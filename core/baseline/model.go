@@ -130,23 +130,47 @@ func (m *Model) Level() float64 { return m.level }
 func (m *Model) SetLevel(level float64) { m.level, m.Mean.Sum = level, level*m.Mean.Weight }
 
 // Empty tells whether counts have been as good as none for so long that their shape says
-// nothing either.
-func (m *Model) Empty() bool { return m.Family == Mult && m.MeanRows == 0 && m.level < emptyLevel }
+// nothing either, or anything else has always been the same, so that there is no noise.
+func (m *Model) Empty() bool {
+	switch m.Family {
+	case Mult:
+		return m.level < emptyLevel
+	case Add:
+		return m.Spread <= 2*floorSpread([]float64{m.level})
+	}
+	return false
+}
 
-// StartOver is SetLevel for a series that was Empty. Its shape is the given one by period of
-// the day, of which the mean is 1, until more of it is seen: a day more counts as much as half
-// of that.
-func (m *Model) StartOver(level float64, shape []float64) {
+// Birth is what a series that was Empty does since: its mean, the mean of each period of the
+// day, and, of anything but counts, how far it strays from that.
+type Birth struct {
+	Level, Spread float64
+	Means         []float64
+}
+
+// StartOver makes a model that was Empty one of what began, until more of it is seen: a day
+// more counts as much as half of that.
+func (m *Model) StartOver(b Birth) {
 	const days = 2
 	for class := range 2 {
 		for h := range m.PerDay {
-			m.cells.put(class*m.PerDay+h, fading{days * max(shape[h], 1e-4), days})
+			profile := b.Means[h] - b.Level
+			if m.Family == Mult {
+				profile = 1
+				if b.Level > 0 {
+					profile = max(b.Means[h]/b.Level, 1e-4)
+				}
+			}
+			m.cells.put(class*m.PerDay+h, fading{days * profile, days})
 		}
 	}
 	m.slots.fill(fading{})
 	m.scales.fill(fading{})
 	m.Days = [7]fading{}
-	m.SetLevel(level)
+	if m.Family == Add {
+		m.Spread = max(b.Spread, 0.1*math.Abs(b.Level-m.level), floorSpread([]float64{b.Level}))
+	}
+	m.SetLevel(b.Level)
 }
 
 // Expectation is what the model says of one period, before its value is seen.

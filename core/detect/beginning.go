@@ -1,16 +1,20 @@
 package detect
 
 import (
+	"math"
+
 	"tinbell/core/baseline"
 	"tinbell/core/timeline"
 )
 
-// beginning is what a series of counts that was empty does by the period of the day since it
-// began: its history knows no level and no shape to judge it by.
+// beginning is what a series that was empty, or always the same, does by the period of the
+// day since it began to be otherwise: its history knows no level, no shape and no noise to
+// judge it by.
 type beginning []visits
 
-// visits are rows of one period of the day, and how often it came.
-type visits struct{ X, N float64 }
+// visits are values of one period of the day on the model's scale, their squares, and how
+// often it came.
+type visits struct{ X, Squares, N float64 }
 
 // beginDays is how many days of a beginning make its shape. Until then nothing is told of it
 // but that it began.
@@ -18,35 +22,41 @@ const beginDays = 3
 
 func (b beginning) see(slot *timeline.Slot, x, exposure float64) {
 	if hour := int(slot.Hour); hour < len(b) && exposure > 0 {
-		b[hour].X, b[hour].N = b[hour].X+x, b[hour].N+exposure
+		v := &b[hour]
+		v.X, v.Squares, v.N = v.X+x, v.Squares+x*x, v.N+exposure
 	}
 }
 
-// shape is what comes in a period on the average, and how those of a day compare: their
-// means, each with its neighbours of half an hour, relative to that.
-func (b beginning) shape() (level float64, shape []float64) {
-	reach, seen := len(b)/48, 0.0
-	shape = make([]float64, len(b))
+// birth is what a beginning shows: what comes in a period on the average, what comes by the
+// period of the day, each with its neighbours of half an hour, and how far values stray from
+// that (of periods that came more than once).
+func (b beginning) birth() baseline.Birth {
+	reach, seen, strayed, free := len(b)/48, 0.0, 0.0, 0.0
+	born := baseline.Birth{Means: make([]float64, len(b))}
 	for h := range b {
 		var near visits
 		for k := -reach; k <= reach; k++ {
 			v := b[(h+k+len(b))%len(b)]
 			near.X, near.N = near.X+v.X, near.N+v.N
 		}
-		if shape[h] = -1; near.N > 0 {
-			shape[h] = near.X / near.N
-			level, seen = level+shape[h], seen+1
+		if born.Means[h] = math.NaN(); near.N > 0 {
+			born.Means[h] = near.X / near.N
+			born.Level, seen = born.Level+born.Means[h], seen+1
+		}
+		if v := b[h]; v.N > 1 {
+			strayed, free = strayed+max(v.Squares-v.X*v.X/v.N, 0), free+v.N-1
 		}
 	}
-	level /= max(seen, 1)
-	for h := range shape {
-		if shape[h] < 0 || level == 0 {
-			shape[h] = 1
-		} else {
-			shape[h] /= level
+	born.Level /= max(seen, 1)
+	for h := range born.Means {
+		if math.IsNaN(born.Means[h]) {
+			born.Means[h] = born.Level
 		}
 	}
-	return level, shape
+	if free > 0 {
+		born.Spread = math.Sqrt(strayed / free)
+	}
+	return born
 }
 
 // begins follows a series from an instant at which it deviates, if it was empty until then.
@@ -74,7 +84,7 @@ func (e *Evaluator) startOver(since int64) {
 	e.Absence, e.Lately, e.Year = was.Absence, was.Lately, was.Year
 	e.Known, e.Hushed, e.Former, e.EmptyAt = was.Known, was.Hushed, was.Former, was.EmptyAt
 	e.Begun, e.Regime, e.Beginning = true, since, was.Beginning
-	e.Model.StartOver(e.Beginning.shape())
+	e.Model.StartOver(e.Beginning.birth())
 	e.settleLimits()
 }
 
@@ -83,7 +93,7 @@ func (e *Evaluator) startOver(since int64) {
 func (e *Evaluator) comeUp(since int64) {
 	if e.replaying {
 		e.Begun, e.Regime = true, since
-		e.Model.StartOver(e.Beginning.shape())
+		e.Model.StartOver(e.Beginning.birth())
 		return
 	}
 	e.startOver(since)
@@ -95,7 +105,7 @@ func (e *Evaluator) growUp() {
 	if len(e.Beginning) == 0 || !e.Begun {
 		return
 	}
-	e.Model.StartOver(e.Beginning.shape())
+	e.Model.StartOver(e.Beginning.birth())
 	e.Recent.restart() // what it did before it was known is no deviation from it
 	if !e.beginning() {
 		e.Beginning = nil
@@ -107,21 +117,20 @@ func (e *Evaluator) beginning() bool {
 	return e.Begun && e.Model.PerDay > 1 && e.Last < e.Regime+beginDays*e.day
 }
 
-// Opening is where a history of counts begins that was as good as empty before, for a week of
-// the series' own days at least, if what came since can be fitted by itself; 0 for any other.
-// It begins with the first three days in a row on which something came.
+// Opening is where a history begins that was as good as empty before, or always the same, for
+// a week of the series' own days at least, if what came since can be fitted by itself; 0 for
+// any other. It begins with the first three days in a row on which something came.
 func Opening(cfg baseline.Config, history []timeline.Sample) int {
 	perDay := cfg.Grid.PerDay()
 	need := alone(cfg.Grid) * perDay
-	if cfg.Kind != timeline.Count || cfg.Method.Plain() || len(history) < fitAlone*perDay+need {
+	if cfg.Method.Plain() || len(history) < fitAlone*perDay+need {
 		return 0
 	}
+	weigh := arrivals(cfg.Kind, history)
 	came, run, from := 0.0, 0, 0
 	sum := func(part []timeline.Sample) (sum float64) {
-		for _, s := range part {
-			if !s.Missing() {
-				sum += s.Value
-			}
+		for i := range part {
+			sum += weigh(&part[i])
 		}
 		return sum
 	}
@@ -137,14 +146,38 @@ func Opening(cfg baseline.Config, history []timeline.Sample) int {
 	}
 	from -= beginDays * perDay
 	came -= sum(history[from : from+beginDays*perDay])
-	before, since := came/float64(from), sum(history[from:])/float64(len(history)-from) // rows a period
+	before, since := came/float64(from), sum(history[from:])/float64(len(history)-from) // a period
 	if from < fitAlone*perDay || len(history)-from < need || before >= nothing || before >= anotherSeries*since {
 		return 0
 	}
-	for history[from].Value == 0 {
+	for weigh(&history[from]) == 0 {
 		from++
 	}
 	return from
+}
+
+// arrivals gives how much came in a period: rows, rows that a share counts, and of anything
+// else whether it is another value than the history begins with.
+func arrivals(kind timeline.Kind, history []timeline.Sample) func(*timeline.Sample) float64 {
+	first := math.NaN()
+	for i := range history {
+		if first = history[i].Value; !history[i].Missing() {
+			break
+		}
+	}
+	return func(s *timeline.Sample) float64 {
+		switch {
+		case s.Missing():
+			return 0
+		case kind == timeline.Count:
+			return s.Value
+		case kind == timeline.Share && s.Rows > 0:
+			return s.Value * s.Rows
+		case s.Value != first:
+			return 1
+		}
+		return 0
+	}
 }
 
 // alone is from how many of its own days on a beginning is fitted by itself.

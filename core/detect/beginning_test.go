@@ -66,6 +66,26 @@ func TestABeginningIsTheSameAfterItWasStored(t *testing.T) {
 	}
 }
 
+// Rows that come for an hour where none ever come, as of a queue of what failed, are told when
+// they come, as having lasted so long, and what comes later on the same day belongs to it.
+func TestABurstWhereNothingEverComesEndsWhenItEnded(t *testing.T) {
+	g := timeline.Grid{Period: 15 * time.Minute, Zone: time.UTC}
+	list := begun(g, 42, 0, 0, rand.New(rand.NewPCG(1, 1)))
+	for _, at := range []int{40*96 + 30, 40*96 + 60} {
+		for i := range 4 {
+			list[at+i].Value = 50
+		}
+	}
+	alerts, _ := run(t, config(timeline.Count, g), Rule{}, list, 35*96)
+	if len(alerts) != 1 {
+		t.Fatalf("two bursts of a day are told %d times", len(alerts))
+	}
+	first, last := list[40*96+30].At, list[40*96+63].At+900
+	if a := alerts[0]; a.Since != first || a.Raised-a.Since > 3600 || a.End < last || a.End > last+1800 || a.Closed == 0 {
+		t.Errorf("it lasted from %d to %d, told at %d: from %d to %d", first, last, a.Raised-first, a.Since-first, a.End-first)
+	}
+}
+
 // A fit takes a history that was empty for long from where it begins, if there is enough of
 // that; neither stray rows of a trial before it nor rows that are rare at all times are a
 // beginning, and what is short is not cut to nothing.
@@ -86,7 +106,7 @@ func TestAHistoryThatWasEmptyIsTakenFromItsBeginning(t *testing.T) {
 		day     int
 	}{{"twelve days after thirty empty ones", cfg, long, silent}, {"a trial before it", cfg, tried, silent}, {"five days", cfg, short, 0},
 		{"two rows a day", cfg, rare, 0}, {"never empty", cfg, full, 0}, {"nothing", cfg, long[:silent*24], 0}, {"no samples", cfg, nil, 0},
-		{"values", config(timeline.Value, g), long, 0}} {
+		{"values that were always 0", config(timeline.Value, g), long, silent}, {"values", config(timeline.Value, g), full, 0}} {
 		if got := Opening(c.cfg, c.history); got/24 != c.day {
 			t.Errorf("%s: it begins on day %d, want %d", c.name, got/24, c.day)
 		}
@@ -104,28 +124,29 @@ func TestAHistoryThatWasEmptyIsTakenFromItsBeginning(t *testing.T) {
 	}
 }
 
-// The hours of a day are as many times the average as came in them, smoothed over half an
-// hour; an hour that was not seen counts as average.
-func TestTheShapeOfABeginning(t *testing.T) {
+// What is known of a beginning is its mean, the means of the hours that were seen, those of
+// minutes with their neighbours, and how far values stray from them.
+func TestWhatIsKnownOfABeginning(t *testing.T) {
 	b := make(beginning, 24)
 	for hour := range 12 {
-		for range 3 {
-			b.see(&timeline.Slot{Hour: uint16(hour)}, float64(10*(hour%2)), 1)
+		for day := range 3 {
+			b.see(&timeline.Slot{Hour: uint16(hour)}, float64(10*(hour%2)+day-1), 1)
 		}
 	}
 	b.see(&timeline.Slot{Hour: 99}, 1e6, 1) // of no such day
-	level, shape := b.shape()
-	if level != 5 || shape[0] != 0 || shape[1] != 2 || shape[20] != 1 {
-		t.Errorf("%.2f a period, by %v", level, shape)
+	b.see(&timeline.Slot{Hour: 3}, 1e6, 0)  // of no rows
+	born := b.birth()
+	if born.Level != 5 || born.Means[0] != 0 || born.Means[1] != 10 || born.Means[20] != 5 || math.Abs(born.Spread-1) > 1e-9 {
+		t.Errorf("%+v", born)
 	}
 	fine := make(beginning, 288)
 	for k := range fine {
 		fine.see(&timeline.Slot{Hour: uint16(k)}, float64(k%2), 1)
 	}
-	if _, shape := fine.shape(); shape[100] < 0.8 || shape[100] > 1.2 {
-		t.Errorf("five minutes are seen with their neighbours: %.2f", shape[100])
+	if born := fine.birth(); born.Means[100] < 0.4 || born.Means[100] > 0.6 {
+		t.Errorf("five minutes are seen with their neighbours: %.2f", born.Means[100])
 	}
-	if level, shape := (beginning{}).shape(); level != 0 || len(shape) != 0 {
-		t.Errorf("of nothing: %v %v", level, shape)
+	if born := (beginning{}).birth(); born.Level != 0 || born.Spread != 0 {
+		t.Errorf("of nothing: %+v", born)
 	}
 }

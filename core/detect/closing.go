@@ -23,7 +23,7 @@ type closing struct {
 
 func (c *closing) seed(e *Evaluator, at int64) {
 	c.Started, c.Turned = at, at
-	if e.Alert.Direction == High {
+	if e.Alert.Direction == High || e.Model.Family == baseline.Add {
 		e.begins(e.Alert.Since)
 	}
 	for k := range min(max(e.Alert.Window, 1), e.Recent.Valid) {
@@ -83,7 +83,7 @@ func (c *closing) see(e *Evaluator, pt *baseline.Point, ex *baseline.Expectation
 	default:
 		c.Quiet++
 	}
-	if e.comingUp() {
+	if e.comingUp() && !e.dated {
 		// Nights in which little comes are part of it: a day without anything is its end.
 		return c.Quiet >= max(e.Model.PerDay, e.cadence.quiet), c.turn(e, pt.At, mult)
 	}
@@ -101,15 +101,24 @@ func (c *closing) turn(e *Evaluator, at int64, mult bool) bool {
 	}
 	a, b := c.Bucket[0], c.Bucket[1]
 	if wait := e.adoptAfter(); wait > 0 && e.after(at)-c.Started >= wait && a.N > 0 && b.N > 0 {
-		if mult && a.X > 0 && b.X > 0 && a.Mu > 0 && b.Mu > 0 {
-			ra, rb := a.X/a.Mu, b.X/b.Mu
-			if math.Abs(math.Log(ra/rb)) < 0.15 || e.comingUp() {
+		switch {
+		case e.comingUp():
+			if !mult || a.X > 0 && b.X > 0 {
 				e.leave(at)
-				e.adoptLevel(at, math.Sqrt(ra*rb))
+				e.startOver(e.Alert.Since)
+				e.settleDown(at, false)
 				return true
 			}
-		}
-		if !mult {
+		case mult && a.X > 0 && b.X > 0 && a.Mu > 0 && b.Mu > 0:
+			ra, rb := a.X/a.Mu, b.X/b.Mu
+			if math.Abs(math.Log(ra/rb)) < 0.15 {
+				e.leave(at)
+				times := math.Sqrt(ra * rb)
+				e.Model.SetLevel(e.Model.Level() * times)
+				e.settleDown(at, math.Abs(math.Log(times)) > math.Log(5))
+				return true
+			}
+		case !mult:
 			ra, rb := (a.X-a.Mu)/a.N, (b.X-b.Mu)/b.N
 			if math.Abs(ra-rb) < e.Model.Spread {
 				e.leave(at)
@@ -123,18 +132,6 @@ func (c *closing) turn(e *Evaluator, at int64, mult bool) bool {
 	c.Current = 1 - c.Current
 	c.Bucket[c.Current].X, c.Bucket[c.Current].Mu, c.Bucket[c.Current].N = 0, 0, 0
 	return false
-}
-
-// adoptLevel takes counts that come to so many times what was expected for what is to be
-// expected.
-func (e *Evaluator) adoptLevel(at int64, times float64) {
-	if e.comingUp() {
-		e.startOver(e.Alert.Since)
-		e.settleDown(at, false)
-		return
-	}
-	e.Model.SetLevel(e.Model.Level() * times)
-	e.settleDown(at, math.Abs(math.Log(times)) > math.Log(5))
 }
 
 // settleDown begins a time in which deviations from a level that was just

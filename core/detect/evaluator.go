@@ -326,10 +326,10 @@ func (e *Evaluator) moveLevel() {
 	if m.Since <= e.First || e.Begun && len(e.Beginning) > 0 {
 		return // there was nothing before it
 	}
-	if e.Model.Family == baseline.Mult {
-		if len(e.Beginning) > 0 && m.X > 0 {
-			e.comeUp(m.Since)
-		} else if times := (m.X + 1) / (m.Mu + 1); m.X > 0 && math.Abs(math.Log(times)) > 0.05 {
+	if len(e.Beginning) > 0 && m.X != 0 {
+		e.comeUp(m.Since)
+	} else if e.Model.Family == baseline.Mult {
+		if times := (m.X + 1) / (m.Mu + 1); m.X > 0 && math.Abs(math.Log(times)) > 0.05 {
 			e.Model.SetLevel(e.Model.Level() * times) // a night in which nothing is due says little
 		}
 	} else if shift := (m.X - m.Mu) / m.N; math.Abs(shift) > 0.5*e.Model.Spread {

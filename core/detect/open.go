@@ -157,7 +157,11 @@ func (e *Evaluator) follow(pt *baseline.Point, ex *baseline.Expectation, r *Read
 			return e.shut(pt, pt.At, "level_adopted")
 		}
 		if over {
-			end := max(e.after(e.Alert.Since), e.ago(pt.At, 2))
+			end := e.ago(pt.At, 2)
+			if e.comingUp() {
+				end = e.Alert.Active
+			}
+			end = max(e.after(e.Alert.Since), end)
 			return e.shut(pt, end, "recovered")
 		}
 	}

@@ -150,3 +150,67 @@ func TestAFitOverABeginningThatLastsGoesOnFromIt(t *testing.T) {
 		t.Errorf("%.0f are expected of the next day, of which %.0f came the day before", expected, due)
 	}
 }
+
+// A share of nulls that was always 0 and is 5 % from a day on, by rows or without, and a value
+// that never changed and does from then on, are told once, whether somebody says that this is
+// how it is now or nobody says anything.
+func TestWhatWasAlwaysTheSameAndIsNotIsToldOnce(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		name   string
+		kind   timeline.Kind
+		period time.Duration
+		rows   float64
+	}{{"share of rows", timeline.Share, 15 * time.Minute, 300}, {"share of rows", timeline.Share, time.Hour, 300},
+		{"share of rows", timeline.Share, 24 * time.Hour, 300}, {"share", timeline.Share, 15 * time.Minute, 0},
+		{"share", timeline.Share, time.Hour, 0}, {"share", timeline.Share, 24 * time.Hour, 0},
+		{"value", timeline.Value, time.Hour, 0}, {"value", timeline.Value, 24 * time.Hour, 0}} {
+		t.Run(c.name+" "+c.period.String(), func(t *testing.T) {
+			t.Parallel()
+			g, err := timeline.NewGrid(c.period, time.UTC)
+			if err != nil {
+				t.Fatal(err)
+			}
+			days, turn := 84, 56
+			if c.period == 24*time.Hour {
+				days, turn = 200, 140
+			}
+			alone, answered := 0, 0
+			for seed := range uint64(10) {
+				rng := rand.New(rand.NewPCG(seed, 5))
+				var list []timeline.Sample
+				start := time.Date(2025, 3, 3, 0, 0, 0, 0, time.UTC)
+				for at := start; at.Before(start.AddDate(0, 0, days)); at = g.Next(at) {
+					s := timeline.Sample{At: at.Unix(), Rows: c.rows}
+					switch on := at.Sub(start) >= time.Duration(turn)*24*time.Hour; {
+					case on && c.kind == timeline.Value:
+						s.Value = 40 + 8*math.Cos(float64(at.Hour())/24*2*math.Pi) + 3*rng.NormFloat64()
+					case on:
+						for range 300 {
+							if rng.Float64() < 0.05 {
+								s.Value += 1.0 / 300
+							}
+						}
+					}
+					list = append(list, s)
+				}
+				job := Job{Config: baseline.Config{Kind: c.kind, Grid: g}, History: list,
+					Rule: detect.Rule{Warn: detect.Year, Critical: 10 * detect.Year, Series: 1}, From: list[0].At + int64(turn-7)*86400}
+				alerts, err := Walk(job)
+				if err != nil || len(alerts) == 0 {
+					t.Fatalf("series %d: told %d times, %v", seed, len(alerts), err)
+				}
+				alone += len(alerts)
+				known := alerts[0].Raised + 2*int64(c.period.Seconds())
+				job.Exclusions = []Exclusion{{Span: timeline.Span{From: alerts[0].Since, To: known}, Known: known, Lasts: true}}
+				if alerts, err = Walk(job); err != nil {
+					t.Fatal(err)
+				}
+				answered += len(alerts)
+			}
+			if alone > 13 || answered > 13 {
+				t.Errorf("ten are told %d times, %d where somebody says that it is how it is now; want 10 to 13", alone, answered)
+			}
+		})
+	}
+}
