@@ -122,7 +122,7 @@ func (e *Evaluator) beginning() bool {
 // any other. It begins with the first three days in a row on which something came.
 func Opening(cfg baseline.Config, history []timeline.Sample) int {
 	perDay := cfg.Grid.PerDay()
-	need := alone(cfg.Grid) * perDay
+	need := baseline.Need(cfg)
 	if cfg.Method.Plain() || len(history) < fitAlone*perDay+need {
 		return 0
 	}

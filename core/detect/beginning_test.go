@@ -94,7 +94,7 @@ func TestAHistoryThatWasEmptyIsTakenFromItsBeginning(t *testing.T) {
 	cfg := config(timeline.Count, g)
 	rng := rand.New(rand.NewPCG(8, 8))
 	const silent = 30
-	long, short := begun(g, silent, 12, 900, rng), begun(g, silent, 5, 900, rng)
+	long, short := begun(g, silent, 12, 900, rng), begun(g, silent, 2, 900, rng)
 	tried := begun(g, silent, 12, 900, rng)
 	tried[10*24+9].Value, tried[11*24+9].Value = 3, 1
 	rare := begun(g, 0, silent+12, 2, rng)
@@ -104,7 +104,7 @@ func TestAHistoryThatWasEmptyIsTakenFromItsBeginning(t *testing.T) {
 		cfg     baseline.Config
 		history []timeline.Sample
 		day     int
-	}{{"twelve days after thirty empty ones", cfg, long, silent}, {"a trial before it", cfg, tried, silent}, {"five days", cfg, short, 0},
+	}{{"twelve days after thirty empty ones", cfg, long, silent}, {"a trial before it", cfg, tried, silent}, {"two days", cfg, short, 0},
 		{"two rows a day", cfg, rare, 0}, {"never empty", cfg, full, 0}, {"nothing", cfg, long[:silent*24], 0}, {"no samples", cfg, nil, 0},
 		{"values that were always 0", config(timeline.Value, g), long, silent}, {"values", config(timeline.Value, g), full, 0}} {
 		if got := Opening(c.cfg, c.history); got/24 != c.day {
