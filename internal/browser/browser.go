@@ -66,11 +66,11 @@ func (t *Tab) Go(address string) error {
 }
 
 // Follow goes to another page of the console as a link in it does, without loading it anew,
-// and waits until what was there is gone.
+// and waits until what was there is gone; a page that stands there already stays.
 func (t *Tab) Follow(path string) error {
 	_, err := Evaluate[bool](t, fmt.Sprintf(`(() => {
-		window.left = document.querySelector("main");
-		history.pushState(null, "", %q);
+		window.left = location.pathname + location.search === %[1]q ? null : document.querySelector("main");
+		history.pushState(null, "", %[1]q);
 		return dispatchEvent(new PopStateEvent("popstate"));
 	})()`, path))
 	if err != nil {
