@@ -4,6 +4,9 @@ import (
 	"bytes"
 	"math"
 	"testing"
+	"time"
+
+	"tinbell/core/timeline"
 )
 
 // Profiles come back as they were: few of them exactly, many within a millionth, and many go
@@ -43,5 +46,35 @@ func TestProfilesComeBackAndGoOn(t *testing.T) {
 				t.Errorf("%d a day: %s is taken", perDay, name)
 			}
 		}
+	}
+}
+
+// A period of the day in which next to nothing is due says nothing of the level: two rows in
+// such an hour are two rows, and no ten thousand times as many of everything.
+func TestAQuietHourSaysNothingOfTheLevel(t *testing.T) {
+	grid := timeline.Grid{Period: time.Hour, Zone: time.UTC}
+	var history []timeline.Sample
+	start := time.Date(2025, 6, 2, 0, 0, 0, 0, time.UTC).Unix()
+	for i := range 28 * 24 {
+		s := timeline.Sample{At: start + int64(i)*3600}
+		if hour := i % 24; hour >= 8 && hour < 20 {
+			s.Value = 1
+		}
+		history = append(history, s)
+	}
+	cfg := Config{Kind: timeline.Count, Grid: grid}
+	p, err := Prepare(cfg, history, timeline.Mask{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := p.Choose()
+	before := m.Level()
+	slotter := timeline.NewSlotter(grid)
+	for hour := range 7 { // of one night
+		e := m.Expect(slotter.At(start+int64(28*24+hour)*3600), 0)
+		m.Learn(&e, 2)
+	}
+	if moved := m.Level()/before - 1; math.Abs(moved) > 0.02 {
+		t.Errorf("a night of two rows an hour moves the level of %.2f by %.2f of it", before, moved)
 	}
 }

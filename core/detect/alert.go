@@ -176,6 +176,9 @@ type Alert struct {
 	Looks        []Evidence // as it was at the ages of Looks
 }
 
+// lost is how many rows were missing at most, so far.
+func (a *Alert) lost() float64 { return max(a.Lost, a.Total.Expected-a.Total.Observed) }
+
 // Change says what a step did to the series' alert.
 type Change uint8
 

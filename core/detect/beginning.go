@@ -128,9 +128,9 @@ func Opening(cfg baseline.Config, history []timeline.Sample) int {
 	}
 	weigh := arrivals(cfg.Kind, history)
 	came, run, from := 0.0, 0, 0
-	sum := func(part []timeline.Sample) (sum float64) {
-		for i := range part {
-			sum += weigh(&part[i])
+	sum := func(from, to int) (sum float64) {
+		for i := from; i < to; i++ {
+			sum += weigh(i)
 		}
 		return sum
 	}
@@ -138,34 +138,36 @@ func Opening(cfg baseline.Config, history []timeline.Sample) int {
 		if from+perDay > len(history) {
 			return 0
 		}
-		day := sum(history[from : from+perDay])
+		day := sum(from, from+perDay)
 		if run++; day == 0 {
 			run = 0
 		}
 		came += day
 	}
 	from -= beginDays * perDay
-	came -= sum(history[from : from+beginDays*perDay])
-	before, since := came/float64(from), sum(history[from:])/float64(len(history)-from) // a period
+	came -= sum(from, from+beginDays*perDay)
+	before, since := came/float64(from), sum(from, len(history))/float64(len(history)-from) // a period
 	if from < fitAlone*perDay || len(history)-from < need || before >= nothing || before >= anotherSeries*since {
 		return 0
 	}
-	for weigh(&history[from]) == 0 {
+	for weigh(from) == 0 {
 		from++
 	}
 	return from
 }
 
-// arrivals gives how much came in a period: rows, rows that a share counts, and of anything
-// else whether it is another value than the history begins with.
-func arrivals(kind timeline.Kind, history []timeline.Sample) func(*timeline.Sample) float64 {
+// arrivals gives how much came in a period of a history: rows, rows that a share counts, and
+// of anything else whether its value is another than it was at first and just before: what
+// stands still at another value has not begun to vary.
+func arrivals(kind timeline.Kind, history []timeline.Sample) func(int) float64 {
 	first := math.NaN()
 	for i := range history {
 		if first = history[i].Value; !history[i].Missing() {
 			break
 		}
 	}
-	return func(s *timeline.Sample) float64 {
+	return func(i int) float64 {
+		s := &history[i]
 		switch {
 		case s.Missing():
 			return 0
@@ -173,7 +175,7 @@ func arrivals(kind timeline.Kind, history []timeline.Sample) func(*timeline.Samp
 			return s.Value
 		case kind == timeline.Share && s.Rows > 0:
 			return s.Value * s.Rows
-		case s.Value != first:
+		case i > 0 && s.Value != first && s.Value != history[i-1].Value:
 			return 1
 		}
 		return 0

@@ -3,6 +3,7 @@ package detect
 import (
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 	"time"
 
@@ -99,6 +100,10 @@ func TestAHistoryThatWasEmptyIsTakenFromItsBeginning(t *testing.T) {
 	tried[10*24+9].Value, tried[11*24+9].Value = 3, 1
 	rare := begun(g, 0, silent+12, 2, rng)
 	full := begun(g, 0, silent+12, 900, rng)
+	stepped := slices.Clone(long)
+	for i := range stepped {
+		stepped[i].Value = float64(i / (9 * 24)) // another every nine days
+	}
 	for _, c := range []struct {
 		name    string
 		cfg     baseline.Config
@@ -106,7 +111,8 @@ func TestAHistoryThatWasEmptyIsTakenFromItsBeginning(t *testing.T) {
 		day     int
 	}{{"twelve days after thirty empty ones", cfg, long, silent}, {"a trial before it", cfg, tried, silent}, {"two days", cfg, short, 0},
 		{"two rows a day", cfg, rare, 0}, {"never empty", cfg, full, 0}, {"nothing", cfg, long[:silent*24], 0}, {"no samples", cfg, nil, 0},
-		{"values that were always 0", config(timeline.Value, g), long, silent}, {"values", config(timeline.Value, g), full, 0}} {
+		{"values that were always 0", config(timeline.Value, g), long, silent}, {"values", config(timeline.Value, g), full, 0},
+		{"a value that steps", config(timeline.Value, g), stepped, 0}} {
 		if got := Opening(c.cfg, c.history); got/24 != c.day {
 			t.Errorf("%s: it begins on day %d, want %d", c.name, got/24, c.day)
 		}

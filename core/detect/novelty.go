@@ -71,7 +71,7 @@ func (e *Evaluator) returned(a *Alert) (found *novelty) {
 		if k.Key != keyOf(a) || found != nil && found.Peak > k.Peak {
 			continue
 		}
-		slack := max(e.step, 5400)
+		slack := e.aboutThen()
 		justTold := a.Since-k.ToldEnd <= near && k.Raised > 0
 		sameHour := !e.dated && a.Since-k.End <= 8*daySeconds && (k.cameAt(a.Since, slack) || sameTime(a.Raised, k.Raised, slack))
 		if justTold || sameHour {
@@ -80,6 +80,9 @@ func (e *Evaluator) returned(a *Alert) (found *novelty) {
 	}
 	return found
 }
+
+// aboutThen is how far apart two times of day may lie and be about the same, seconds.
+func (e *Evaluator) aboutThen() int64 { return max(e.step, 5400) }
 
 // cameAt tells whether it was told of, or came back, at the time of day of an instant.
 func (k *novelty) cameAt(at, slack int64) bool {
@@ -120,10 +123,10 @@ func (e *Evaluator) remember(a *Alert) {
 	if a.Quiet {
 		if k := e.returned(a); k != nil {
 			k.Again, k.End = k.Again+1, max(k.End, end)
-			if k.Lost > 0 {
-				k.Lost += max(a.Lost, a.Total.Expected-a.Total.Observed, 0)
+			if k.Lost > 0 && a.Since-k.ToldEnd <= e.day { // of the same day: it all may come at its end
+				k.Lost += max(a.lost(), 0)
 			}
-			if !k.cameAt(a.Since, max(e.step, 5400)) {
+			if !k.cameAt(a.Since, e.aboutThen()) {
 				k.Others = [3]int64{a.Since, k.Others[0], k.Others[1]}
 			}
 		} else if k := e.rebound(a); k != nil {
@@ -141,7 +144,7 @@ func (e *Evaluator) remember(a *Alert) {
 	}
 	k := novelty{Key: keyOf(a), Cause: a.Cause, Since: a.Since, Raised: a.Raised, ToldEnd: end, End: end, Length: end - a.Since, Peak: a.Strength}
 	if k.Key == lowKey && e.cfg.Kind == timeline.Count {
-		k.Lost = max(a.Lost, a.Total.Expected-a.Total.Observed)
+		k.Lost = a.lost()
 	}
 	e.know(k)
 }

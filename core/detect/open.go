@@ -81,7 +81,7 @@ func (e *Evaluator) weigh(pt *baseline.Point, r *Reading) {
 	if a.Strength = max(a.Strength, strength); grave {
 		a.Severity = Critical
 	}
-	a.Lost = max(a.Lost, a.Total.Expected-a.Total.Observed)
+	a.Lost = a.lost()
 	if e.deviates(pt, r) {
 		a.Active = e.after(pt.At)
 	}

@@ -4,6 +4,7 @@
 package study
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -94,7 +95,7 @@ func jobOf(s *watch.Subject, id int64, history []timeline.Sample) replay.Job {
 type CharacterStudy struct {
 	Subject
 	character.Character
-	BeganAt *time.Time `json:"began_at,omitempty" doc:"when it began, if nothing had come for long before; what it is like is read off what came since"`
+	BeganAt *time.Time `json:"began_at,omitempty" doc:"when it began, if nothing had come, or it had not changed, for long before; what it is like is read off what came since"`
 }
 
 // Character describes a series' last weeks, planned stretches and known faults left out.
@@ -113,7 +114,9 @@ func (r *Reader) Character(ctx context.Context, id int64) (CharacterStudy, error
 	if began > 0 {
 		at := time.Unix(history[began].At, 0).UTC()
 		c.BeganAt = &at
-		c.Sentences = slices.Insert(c.Sentences, 0, "Empty until "+at.In(subject.Grid.Zone).Format("2 January 2006")+".")
+		until := map[timeline.Kind]string{timeline.Count: "Empty", timeline.Share: "As good as 0"}[named.Kind]
+		c.Sentences = slices.Insert(c.Sentences, 0, cmp.Or(until, "Always the same")+" until "+
+			at.In(subject.Grid.Zone).Format("2 January 2006")+".")
 	}
 	return c, nil
 }

@@ -3894,7 +3894,7 @@ export interface components {
             batches?: components["schemas"]["Batches"];
             /**
              * Format: date-time
-             * @description when it began, if nothing had come for long before; what it is like is read off what came since
+             * @description when it began, if nothing had come, or it had not changed, for long before; what it is like is read off what came since
              */
             began_at?: string;
             dataset: string;
