@@ -35,6 +35,15 @@ func load(t *testing.T, conn *pgx.Conn, group any, value any, when, loaded strin
 	t.Helper()
 	_, err := conn.Exec(t.Context(), `insert into "select"."order" values ($1, $2, $3, $4)`, group, value, when, loaded)
 	dbtest.Must(t, err)
+	flushed(t, conn)
+}
+
+// flushed has the server count at once what a connection wrote: an idle one
+// tells its figures after ten seconds only.
+func flushed(t *testing.T, conn *pgx.Conn) {
+	t.Helper()
+	_, err := conn.Exec(t.Context(), `select pg_stat_force_next_flush()`)
+	dbtest.Must(t, err)
 }
 
 // measured gives the samples of a metric by segment and period.
