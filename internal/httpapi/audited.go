@@ -15,6 +15,7 @@ import (
 
 	"github.com/go-chi/chi/v5/middleware"
 
+	"tinbell/internal/httpapi/proxies"
 	"tinbell/internal/record"
 )
 
@@ -63,7 +64,7 @@ func (s *server) audited(next http.Handler) http.Handler {
 		}
 		a := record.Audit{
 			At: s.Now(), Who: d.who.Name, Role: d.who.Role, What: strings.ReplaceAll(d.operation, "-", " "),
-			About: strings.TrimPrefix(r.URL.Path, "/api/v1/"), Origin: hostOf(r.RemoteAddr),
+			About: strings.TrimPrefix(r.URL.Path, "/api/v1/"), Origin: proxies.Host(r.RemoteAddr),
 			Request: requestOf(r.Context()).id, Before: before,
 		}
 		switch r.Method {

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
-	"net/netip"
 	"reflect"
 	"time"
 
@@ -29,6 +28,7 @@ import (
 	"tinbell/internal/feed"
 	"tinbell/internal/flat"
 	"tinbell/internal/health"
+	"tinbell/internal/httpapi/proxies"
 	"tinbell/internal/incident"
 	"tinbell/internal/label"
 	"tinbell/internal/lessons"
@@ -83,13 +83,13 @@ type Parts struct {
 	Log        *slog.Logger
 	SignIn     bool
 	Vitals     *vitals.Reader
-	Public     string         // where people reach the service; empty: where it listens
-	Secure     bool           // whether people reach it by HTTPS
-	ReadOnly   string         // why it only shows what there is; empty: it does everything
-	Works      bool           // whether this process works and answers nothing but how it is
-	Ending     func() bool    // whether it takes in nothing more; nil: never
-	Listens    string         // the host that it listens on
-	Proxies    []netip.Prefix // whose word on who sends a request is taken
+	Public     string          // where people reach the service; empty: where it listens
+	Secure     bool            // whether people reach it by HTTPS
+	ReadOnly   string          // why it only shows what there is; empty: it does everything
+	Works      bool            // whether this process works and answers nothing but how it is
+	Ending     func() bool     // whether it takes in nothing more; nil: never
+	Listens    string          // the host that it listens on
+	Proxies    proxies.Trusted // whose word on who sends a request is taken
 	Console    http.Handler
 }
 
@@ -103,7 +103,7 @@ type server struct {
 func New(p Parts) http.Handler {
 	router := chi.NewRouter()
 	s := &server{p, make(turns, intakeAtOnce), make(turns, unpackedAtOnce)}
-	router.Use(s.forwarded, s.identified, s.counted, s.recovered, paceBodies,
+	router.Use(s.Proxies.Sender, s.identified, s.counted, s.recovered, paceBodies,
 		middleware.Compress(2, "application/json", "text/html", "text/css", "application/javascript", "text/javascript", "image/svg+xml"))
 	router.Use(tags, s.guardHeaders, s.fromHere, s.shows, s.audited)
 	router.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })

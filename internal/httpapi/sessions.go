@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"net"
 	"net/http"
 	"net/url"
 	"strings"
@@ -15,6 +14,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"tinbell/internal/httpapi/proxies"
 	"tinbell/internal/people"
 	"tinbell/internal/record"
 )
@@ -23,19 +23,11 @@ import (
 type Sender struct{ browser people.Browser }
 
 func (s *Sender) Resolve(ctx huma.Context) []error {
-	s.browser = people.Browser{Origin: hostOf(ctx.RemoteAddr()), Agent: ctx.Header("User-Agent")}
+	s.browser = people.Browser{Origin: proxies.Host(ctx.RemoteAddr()), Agent: ctx.Header("User-Agent")}
 	return nil
 }
 
 var _ huma.Resolver = (*Sender)(nil)
-
-// hostOf is an address without its port.
-func hostOf(address string) string {
-	if host, _, err := net.SplitHostPort(address); err == nil {
-		return host
-	}
-	return address
-}
 
 // entered is an answer that begins or ends a session.
 type entered struct {
@@ -188,13 +180,13 @@ func (s *server) comeBack(w http.ResponseWriter, r *http.Request) {
 		kept, _ = base64.RawURLEncoding.DecodeString(c.Value)
 	}
 	who, secret, err := s.People.Return(r.Context(), kept, q.Get("state"), q.Get("code"),
-		people.Browser{Origin: hostOf(r.RemoteAddr), Agent: r.UserAgent()})
+		people.Browser{Origin: proxies.Host(r.RemoteAddr), Agent: r.UserAgent()})
 	if err != nil {
 		s.backToSignIn(w, r, err)
 		return
 	}
 	entry := record.Audit{At: s.Now(), Who: who.Name, Role: who.Role, What: "sign in", About: "through the provider",
-		Origin: hostOf(r.RemoteAddr), Request: requestOf(r.Context()).id}
+		Origin: proxies.Host(r.RemoteAddr), Request: requestOf(r.Context()).id}
 	if err := s.Store.AddAudit(context.WithoutCancel(r.Context()), entry); err != nil {
 		s.Log.ErrorContext(r.Context(), "the audit trail was not written", "request", entry.Request, "who", entry.Who, "what",
 			entry.What, "error", err)

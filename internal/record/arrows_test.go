@@ -94,10 +94,11 @@ var allowed = map[string]string{
 	"internal/notify":    "core/* internal/chart internal/contain internal/draw internal/faults internal/outward internal/people internal/record internal/store internal/words",
 	"internal/config":    "core/* internal/calendar internal/collect internal/collect/* internal/compare internal/feed internal/notify internal/record internal/setup internal/store internal/watch",
 
-	"internal/httpapi": "core/* internal/calendar internal/chart internal/collect internal/collect/* internal/compare internal/config internal/contain internal/diagnose internal/draw internal/faults internal/feed internal/flat internal/health internal/incident internal/label internal/lessons internal/lineage internal/logs internal/notify internal/people internal/reconcile internal/record internal/replays internal/scorecard internal/setup internal/sink internal/store internal/study internal/vitals internal/watch internal/wire internal/words internal/work",
-	"internal/service": "core/* internal/calendar internal/chart internal/collect internal/collect/warehouse internal/compare internal/config internal/contain internal/diagnose internal/duty internal/faults internal/feed internal/health internal/httpapi internal/incident internal/label internal/lessons internal/lineage internal/localpg internal/logs internal/notify internal/people internal/reconcile internal/record internal/replays internal/scorecard internal/setup internal/sink internal/store internal/study internal/telemetry internal/vitals internal/watch internal/work web",
-	"internal/client":  "internal/record internal/wire",
-	"internal/wire":    "",
+	"internal/httpapi/proxies": "",
+	"internal/httpapi":         "core/* internal/calendar internal/chart internal/collect internal/collect/* internal/compare internal/config internal/contain internal/diagnose internal/draw internal/faults internal/feed internal/flat internal/health internal/httpapi/proxies internal/incident internal/label internal/lessons internal/lineage internal/logs internal/notify internal/people internal/reconcile internal/record internal/replays internal/scorecard internal/setup internal/sink internal/store internal/study internal/vitals internal/watch internal/wire internal/words internal/work",
+	"internal/service":         "core/* internal/calendar internal/chart internal/collect internal/collect/warehouse internal/compare internal/config internal/contain internal/diagnose internal/duty internal/faults internal/feed internal/health internal/httpapi internal/incident internal/label internal/lessons internal/lineage internal/localpg internal/logs internal/notify internal/people internal/reconcile internal/record internal/replays internal/scorecard internal/setup internal/sink internal/store internal/study internal/telemetry internal/vitals internal/watch internal/work web",
+	"internal/client":          "internal/record internal/wire",
+	"internal/wire":            "",
 
 	"internal/browser": "internal/dbtest",
 	"internal/pgtest":  "internal/localpg",

@@ -1,15 +1,17 @@
-package httpapi
+package proxies_test
 
 import (
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
 	"testing"
+
+	"tinbell/internal/httpapi/proxies"
 )
 
 // Who sends a request is told by proxies that are trusted, and by nobody else.
 func TestOnlyTrustedProxiesSayWhoSends(t *testing.T) {
-	s := &server{Parts: Parts{Proxies: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("fd00::/8")}}}
+	trusted := proxies.Trusted{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("fd00::/8")}
 	for _, c := range []struct{ from, name, value, want string }{
 		{"192.0.2.7:1", "X-Forwarded-For", "198.51.100.9", "192.0.2.7"}, // anybody can write it
 		{"10.0.0.1:1", "X-Forwarded-For", "198.51.100.9", "198.51.100.9"},
@@ -23,7 +25,7 @@ func TestOnlyTrustedProxiesSayWhoSends(t *testing.T) {
 		{"10.0.0.1:1", "X-Other", "198.51.100.9", "10.0.0.1"},
 	} {
 		got := ""
-		handler := s.forwarded(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { got = hostOf(r.RemoteAddr) }))
+		handler := trusted.Sender(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { got = proxies.Host(r.RemoteAddr) }))
 		r := httptest.NewRequest(http.MethodGet, "/", nil)
 		r.RemoteAddr = c.from
 		r.Header.Set(c.name, c.value)

@@ -1,4 +1,5 @@
-package httpapi
+// Package proxies tells who sends a request that came through proxies.
+package proxies
 
 import (
 	"net"
@@ -8,12 +9,15 @@ import (
 	"strings"
 )
 
-// forwarded takes who sends a request from what trusted proxies say of it: the last address
+// Trusted are the networks of the proxies whose word is taken.
+type Trusted []netip.Prefix
+
+// Sender takes who sends a request from what trusted proxies say of it: the last address
 // in X-Forwarded-For, or in Forwarded (RFC 7239), that is not itself one of them. Of anybody
-// else these headers say nothing.
-func (s *server) forwarded(next http.Handler) http.Handler {
+// else these headers say nothing. A sender learned that way has port 0.
+func (t Trusted) Sender(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if s.proxy(hostOf(r.RemoteAddr)) {
+		if t.has(Host(r.RemoteAddr)) {
 			chain := forwardedFor(r.Header)
 			for _, address := range slices.Backward(chain) {
 				a, err := netip.ParseAddr(address)
@@ -21,7 +25,7 @@ func (s *server) forwarded(next http.Handler) http.Handler {
 					break // a proxy that hides it: who came to that proxy is as far as is known
 				}
 				r.RemoteAddr = net.JoinHostPort(a.Unmap().String(), "0")
-				if !s.proxy(address) {
+				if !t.has(address) {
 					break
 				}
 			}
@@ -30,9 +34,17 @@ func (s *server) forwarded(next http.Handler) http.Handler {
 	})
 }
 
-func (s *server) proxy(host string) bool {
+// Host is an address without its port.
+func Host(address string) string {
+	if host, _, err := net.SplitHostPort(address); err == nil {
+		return host
+	}
+	return address
+}
+
+func (t Trusted) has(host string) bool {
 	a, err := netip.ParseAddr(host)
-	return err == nil && slices.ContainsFunc(s.Proxies, func(p netip.Prefix) bool { return p.Contains(a.Unmap()) })
+	return err == nil && slices.ContainsFunc(t, func(p netip.Prefix) bool { return p.Contains(a.Unmap()) })
 }
 
 // forwardedFor are the addresses that a request came through, the nearest last.
