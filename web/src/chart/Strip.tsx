@@ -5,10 +5,14 @@ export type Scale = (at: number | Date) => number;
 /** A bar of the strip, on a time scale. */
 type Bar = { from: number; to: number };
 
-const barOf = (x: Scale, from: string, to: string | null | undefined, now: number, right: number): Bar => {
-  const a = Math.max(x(new Date(from)), 0);
-  return { from: a, to: Math.min(Math.max(to ? x(new Date(to)) : x(now), a + 3), right) };
-};
+/** The bar of a stretch, as wide as can be seen; none where all of it lies outside. */
+function barOf(x: Scale, from: string, to: string | null | undefined, now: number, right: number): Bar[] {
+  const began = x(new Date(from)),
+    ended = to ? x(new Date(to)) : x(now);
+  if (began >= right || ended < 0) return [];
+  const a = Math.max(began, 0);
+  return [{ from: a, to: Math.min(Math.max(ended, a + 3), right) }];
+}
 
 /** The hatches that the strip's bars use; put once into each drawing. */
 export function Hatches({ id }: { id: string }) {
@@ -71,22 +75,14 @@ export function Strip({
   id: string;
   onAlert?: (id: number) => void;
 }) {
-  const inside = (b: Bar) => b.to > 0 && b.from < width;
-  const upper = alerts
-    .map((a) => ({
-      a,
-      bar: barOf(
-        x,
-        a.raised_at,
-        a.ended_at && a.ended_at > a.raised_at ? a.ended_at : a.closed_at,
-        now,
-        width,
-      ),
-    }))
-    .filter((v) => inside(v.bar));
-  const lower = incidents
-    .map((i) => ({ i, bar: barOf(x, i.started_at, i.ended_at, now, width) }))
-    .filter((v) => inside(v.bar));
+  const upper = alerts.flatMap((a) =>
+    barOf(x, a.raised_at, a.ended_at && a.ended_at > a.raised_at ? a.ended_at : a.closed_at, now, width).map(
+      (bar) => ({ a, bar }),
+    ),
+  );
+  const lower = incidents.flatMap((i) =>
+    barOf(x, i.started_at, i.ended_at, now, width).map((bar) => ({ i, bar })),
+  );
   const middle = y + lane + 1;
   const ties = lower
     .flatMap(({ bar }) =>

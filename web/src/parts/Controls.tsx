@@ -24,6 +24,9 @@ export function Setting({
   );
 }
 
+/** What the group calls a choice: it takes an empty one for none. */
+const called = (v: string) => `=${v}`;
+
 /** A few choices side by side. */
 export function Choice<T extends string>({
   name,
@@ -40,14 +43,14 @@ export function Choice<T extends string>({
     <ToggleGroup.Root
       type="single"
       aria-label={name}
-      value={value}
-      onValueChange={(v) => v && onChange(v as T)}
+      value={called(value)}
+      onValueChange={(v) => v && onChange(v.slice(1) as T)}
       className="inline-flex"
     >
       {options.map(([v, label]) => (
         <ToggleGroup.Item
           key={v}
-          value={v}
+          value={called(v)}
           className={cx(
             "-ml-px border border-ink3 px-3 py-[2px] first:ml-0 data-[state=on]:border-ink",
             "data-[state=on]:bg-ink data-[state=on]:font-[650] data-[state=on]:text-ground",

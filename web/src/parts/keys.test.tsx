@@ -18,6 +18,24 @@ test("a key acts wherever one is on the page, but not while something is typed",
   expect(act).toHaveBeenCalledTimes(1);
 });
 
+test("a box that was just ticked is no field, but the space bar is its own", async () => {
+  const fault = vi.fn(),
+    skip = vi.fn();
+  render(
+    <>
+      <KeyRow keys={{ F: { does: "fault", act: fault }, " ": { does: "skip", act: skip } }} />
+      <input type="checkbox" aria-label="mark" />
+    </>,
+  );
+  const box = screen.getByLabelText<HTMLInputElement>("mark");
+  await userEvent.click(box);
+  await userEvent.keyboard("f");
+  expect(fault).toHaveBeenCalledOnce();
+  await userEvent.keyboard(" ");
+  expect(skip).not.toHaveBeenCalled();
+  expect(box.checked).toBe(false);
+});
+
 test("Enter on a link or a button is the link's or the button's own", async () => {
   const act = vi.fn();
   render(

@@ -6,7 +6,11 @@ const KeyList = later(() => import("./KeyList").then((m) => m.KeyList));
 
 export type Keys = Record<string, { does: string; act: () => void }>;
 
-/** Single keys; they rest while a field has focus. */
+/** What is typed into, and a box that the space bar ticks. */
+const typed = "input:not([type=checkbox], [type=radio]), textarea, select, [role=dialog]";
+const ticked = "[type=checkbox], [type=radio]";
+
+/** Single keys; they rest while a field has focus. A box that was just ticked is no field. */
 export function useKeys(keys: Keys) {
   const latest = useRef(keys);
   useEffect(() => {
@@ -19,7 +23,8 @@ export function useKeys(keys: Keys) {
         event.ctrlKey ||
         event.metaKey ||
         event.altKey ||
-        target.closest("input, textarea, select, [role=dialog]")
+        target.closest(typed) ||
+        (event.key === " " && target.closest(ticked))
       )
         return;
       const key = latest.current[event.key] ?? latest.current[event.key.toUpperCase()];

@@ -34,7 +34,7 @@ export function MailboxPage() {
                 "come; " +
                 (twice === 0
                   ? "none came twice"
-                  : `${count(twice, "one", "of them")} came again under the same key`) +
+                  : `${twice === 1 ? "one" : `${twice} of them`} came again under the same key`) +
                 "."
       }
       after="The demo's mail server and webhook receiver stand in for yours, and keep what they get."
