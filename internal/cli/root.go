@@ -83,7 +83,7 @@ func Main(args []string, out, problems io.Writer) int {
 	case client.Wrong(err) || errors.As(err, new(record.Invalid)):
 		fmt.Fprintln(problems, err)
 		return exitUsage
-	case client.Missing(err) || errors.As(err, new(missingFile)) || errors.Is(err, fs.ErrNotExist):
+	case client.Missing(err) || errors.As(err, new(record.NotFound)) || errors.As(err, new(missingFile)) || errors.Is(err, fs.ErrNotExist):
 		fmt.Fprintln(problems, err)
 		return exitMissing
 	}
@@ -347,7 +347,7 @@ func only(c *cobra.Command, args []string) error {
 func exactly(n int, what string) cobra.PositionalArgs {
 	return func(_ *cobra.Command, args []string) error {
 		if len(args) != n {
-			return wrongUsage{fmt.Errorf("%d arguments given, wanted: %s", len(args), what)}
+			return wrongUsage{fmt.Errorf("%s given, wanted: %s", words.Plural(len(args), "argument"), what)}
 		}
 		return nil
 	}

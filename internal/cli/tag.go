@@ -11,6 +11,7 @@ import (
 	"tinbell/internal/httpapi"
 	"tinbell/internal/record"
 	"tinbell/internal/setup"
+	"tinbell/internal/words"
 )
 
 func (a *app) tagCommand() *cobra.Command {
@@ -69,7 +70,8 @@ func (a *app) tagging(use, short string, off bool) *cobra.Command {
 			if err := a.client().Send(c.Context(), "PATCH", "/tags/"+url.PathEscape(args[0]), change, &t); err != nil {
 				return err
 			}
-			a.say("%s: %d datasets, %d metrics, %d monitors.", t.Name, len(t.Datasets), len(t.Metrics), len(t.Monitors))
+			a.say("%s: %s, %s, %s.", t.Name, words.Plural(len(t.Datasets), "dataset"), words.Plural(len(t.Metrics), "metric"),
+				words.Plural(len(t.Monitors), "monitor"))
 			return nil
 		}}
 	f := c.Flags()
