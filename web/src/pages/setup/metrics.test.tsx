@@ -130,16 +130,15 @@ test("words narrow the list, and what fits nothing is said", async () => {
   expect(screen.getByText("Nothing fits the filter.")).toBeTruthy();
 });
 
-const landed = (more: Partial<FileSet> = {}) =>
-  ({
-    pattern: "parcels/{depot}/*.csv",
-    files: 412,
-    bytes: 12_400_000,
-    newest: "2026-06-17T05:10:00Z",
-    example: "parcels/north/2026-06-17.csv",
-    dataset: "",
-    ...more,
-  });
+const landed = (more: Partial<FileSet> = {}) => ({
+  pattern: "parcels/{depot}/*.csv",
+  files: 412,
+  bytes: 12_400_000,
+  newest: "2026-06-17T05:10:00Z",
+  example: "parcels/north/2026-06-17.csv",
+  dataset: "",
+  ...more,
+});
 
 const folder = (files: FileSet[], more: Parameters<typeof serve>[0] = {}) => {
   const asked = serve({
