@@ -158,6 +158,11 @@ func (s *TrendStudy) say(g timeline.Grid) {
 	default:
 		s.Sentence = fmt.Sprintf("Neither trend nor change of level is clearer than chance makes them (%s and %s).",
 			chance(grows), chance(changed))
+		if sums, means := s.of(trend.CUSUM).Chance(), s.of(trend.SupF).Chance(); max(sums, means) <= bySignificance {
+			s.Sentence = fmt.Sprintf("By ranks there is neither trend nor change of level (%s and %s), but by means %s (CUSUM %s, sup-F %s): "+
+				"a few days that are far off can make it, as can a short stretch at one end.", chance(grows), chance(changed), stepped,
+				chance(sums), chance(means))
+		}
 	}
 	s.Caution = "It does not follow that it goes on, nor why."
 	if grows > bySignificance && changed > bySignificance {
