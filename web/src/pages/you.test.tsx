@@ -115,7 +115,7 @@ test("a token is shown once, says when it ends, and is taken back", async () => 
   const asked = served({
     "GET /me/tokens": {
       body: [
-        { id: 4, for: "notebook", role: "reader", expires_at: "2026-08-01T00:00:00Z" },
+        { id: 4, for: "notebook", role: "reader", expires_at: "2026-08-01T12:00:00Z" },
         { id: 5, for: "", role: "editor", expires_at: null },
       ],
     },

@@ -205,7 +205,7 @@ describe("the grid", () => {
     draw(matrix());
     expect(screen.getByText("model 4 from 18 May")).toBeTruthy();
     expect(screen.getByText(/over as a whole, by a feature/)).toBeTruthy();
-    expect(screen.getByText("0.60").getAttribute("style")).toContain("var(--verm)"); // 0.6 where 0.5 is the limit
+    expect(screen.getByText("0.60").getAttribute("style")).toContain("var(--verm)");
   });
 
   test("cuts a long name and says where a limit is not known", () => {
