@@ -89,7 +89,8 @@ describe("the page of a dataset", () => {
   test("says whose it is, by whose clocks, and when the next load is due", async () => {
     open(page());
     expect((await screen.findByText(/^Harbour data; times in/)).textContent).toBe(
-      "Harbour data; times in Amsterdam; read from house; deviation −0.4 half-widths; next load by Wed 17 Jun 12:00.",
+      "Harbour data; times in Amsterdam; read from house; deviation −0.4 half-widths; " +
+        "next load by Wed 17 Jun 12:00.",
     );
   });
 
@@ -311,7 +312,8 @@ describe("stages that are compared", () => {
     await userEvent.click(await screen.findByText("rows on one side"));
     const said = (await screen.findByText(/are not on the other side/)).textContent;
     expect(said).toBe(
-      `${name}: 14 of 900 keys of the last day are not on the other side: 10 of Northmole, 3 of Fennick. id: a, b, …`,
+      `${name}: 14 of 900 keys of the last day are not on the other side: ` +
+        "10 of Northmole, 3 of Fennick. id: a, b, …",
     );
     expect(screen.getByText(/the other side has all of its 886 keys/)).toBeTruthy();
     expect(asked.find((a) => a.method === "POST")?.body).toEqual({
