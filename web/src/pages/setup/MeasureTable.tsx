@@ -58,8 +58,9 @@ export function MeasureTable({ source, table }: { source: string; table: Offered
   const known = (useHealth().data ?? []).find((h) => h.dataset.name === table.name)?.dataset;
   const times = table.time_columns.filter((c) => c !== table.loaded_by);
   const [time, setTime] = useState(times[0] ?? table.time_columns[0] ?? "");
-  const [zone, setZone] = useState(known?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone);
-  const [owner, setOwner] = useState(known?.owner ?? "");
+  const [typedZone, setZone] = useState(Intl.DateTimeFormat().resolvedOptions().timeZone);
+  const [typedOwner, setOwner] = useState("");
+  const { zone, owner } = known ?? { zone: typedZone, owner: typedOwner };
   const [period, setPeriod] = useState<string>("3600");
   const [segment, setSegment] = useState("");
   const [past, setPast] = useState<string>("16");
