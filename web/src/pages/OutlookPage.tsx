@@ -7,6 +7,7 @@ import { Choice, Figures } from "../parts/Controls";
 import { Download } from "../parts/Download";
 import { type Column, Table } from "../parts/Table";
 import { Page, Reading, Section, Trouble } from "../parts/Page";
+import { between } from "../parts/period";
 import { count, number, odds, percent, signed, time, value, word } from "../parts/words";
 
 const relative = (kind: string) => kind === "count" || kind === "duration";
@@ -71,6 +72,7 @@ export function OutlookPage() {
   const q = { metric: asked, whole: whole || undefined, days, limit: limit || undefined, probability };
   const outlook = useOutlook(q);
   const list = outlook.data ?? undefined;
+  const long = (list ?? []).some((f) => between(f.at) > 86_400);
   const toggle = (name: string) =>
     set((s) => {
       const now = asked.includes(name) ? asked.filter((m) => m !== name) : [...asked, name];
@@ -93,9 +95,9 @@ export function OutlookPage() {
           : sentence(list, days, limit)
       }
       after={
-        "Local days, known faults and planned stretches left out; the interval comes " +
-        "from the forecasts that would have been made before, and nine days in ten lie " +
-        "in it."
+        `Local days${long ? ", of longer periods those" : ""}, known faults and planned stretches left ` +
+        "out; the interval comes from the forecasts that would have been made before, and nine in " +
+        "ten lie in it."
       }
     >
       <div className="mt-3 grid max-lg:grid-cols-1 grid-cols-[240px_minmax(0,1fr)] gap-9">
@@ -146,7 +148,7 @@ export function OutlookPage() {
               width={90}
               value={limit === "" ? undefined : Number(limit)}
               onChange={(v) => put("limit", v === undefined ? "" : String(v))}
-              after="a day, reached with"
+              after={`a ${long ? "period" : "day"}, reached with`}
             />
             <Figures
               name="Probability"
@@ -185,7 +187,7 @@ export function OutlookPage() {
           <Trouble what="Metrics" error={metrics.error} />
           {list && list.length > 1 && (
             <div data-outlook>
-              <Table name="series" className="mt-3" columns={columns(limit)} rows={list} id={called} />
+              <Table name="series" className="mt-3" columns={columns(limit, long)} rows={list} id={called} />
             </div>
           )}
           <div className={`mt-4 grid gap-x-9 gap-y-5 ${list && list.length > 1 ? "grid-cols-2" : ""}`}>
@@ -213,11 +215,11 @@ export function OutlookPage() {
 
 const end = (list: number[]) => list[list.length - 1];
 
-const columns = (limit: string): Column<Forecast>[] => [
+const columns = (limit: string, long: boolean): Column<Forecast>[] => [
   { id: "series", head: "series", fixed: true, by: called, cell: called },
   {
     id: "then",
-    head: "a day by then",
+    head: long ? "a period by then" : "a day by then",
     num: true,
     by: (f) => end(f.expected),
     cell: (f) => value(end(f.expected), f.kind),

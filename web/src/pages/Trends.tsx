@@ -6,8 +6,11 @@ import { useWidth } from "../chart/width";
 import { paths } from "../chart/shapes";
 import { Choice } from "../parts/Controls";
 import { Reading } from "../parts/Page";
+import { between, month, periods } from "../parts/period";
 import { value } from "../parts/words";
 import { divisions, plainly, some } from "../chart/divisions";
+
+const day = 86_400;
 
 /** Does a series grow, and did its level change: tests, what follows, and what does not. */
 export function Trends({ id }: { id: number }) {
@@ -42,7 +45,15 @@ export function Trends({ id }: { id: number }) {
 const p = (x: number | null) =>
   x === null ? "–" : x < 0.001 ? "under .001" : x.toFixed(3).replace("0.", ".");
 
+/** What comes again and is taken out first. */
+const shapes: Record<number, string> = {
+  [day]: "the week's shape taken out, ",
+  [month]: "the year's shape taken out, ",
+};
+
 function Found({ s }: { s: TrendStudy }) {
+  const each = between(s.at),
+    shape = shapes[each] ?? "";
   return (
     <>
       <p className="mt-2">
@@ -75,8 +86,8 @@ function Found({ s }: { s: TrendStudy }) {
         </tbody>
       </table>
       <p className="mt-1 text-[13px] text-ink2">
-        {s.days} days, the week's shape taken out, known faults and planned stretches left out. What a day
-        owes to the day before is allowed for in every p.
+        {s.days} {periods(each)}, {shape}known faults and planned stretches left out. What a{" "}
+        {periods(each).slice(0, -1)} owes to the one before is allowed for in every p.
       </p>
     </>
   );

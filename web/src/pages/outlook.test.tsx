@@ -100,6 +100,14 @@ test("of several series growth, sum and when a limit is reached stand in a table
   ]);
 });
 
+test("of longer periods nothing is said of days", async () => {
+  const months = ["2026-07-01T00:00:00Z", "2026-08-01T00:00:00Z", "2026-09-01T00:00:00Z"];
+  served([forecast("sales", { at: months }), forecast("staff")]);
+  at("/outlook", <OutlookPage />);
+  expect(await screen.findByText("a period by then")).toBeTruthy();
+  expect(screen.getByText(/^Local days, of longer periods those, known faults/)).toBeTruthy();
+});
+
 test("metrics are chosen one by one, those of one dataset together; freshness has no outlook", async () => {
   served(
     [],

@@ -224,6 +224,7 @@ test("tests of trend and change stand with their chances, those that found somet
     ["sup-F", "change", "3.142", "1.000", "–"],
   ]);
   expect(cells.map((c) => c[4].className.includes("font-bold"))).toEqual([true, false, false]);
+  expect(trends.getByText(/^90 days, the week's shape taken out/).textContent).toContain("What a day owes");
 });
 
 test("what stands out is listed by the rules that find it", async () => {

@@ -17,3 +17,11 @@ export const periods = (seconds: number) =>
  * longer periods as many of them.
  */
 export const wider = (seconds: number, daily: number) => (seconds < day ? 1 : (daily * seconds) / day);
+
+/** The period of dates that follow each other, of a day and longer: the nearest to their distance. */
+export function between(at: readonly string[]): number {
+  if (at.length < 2) return day;
+  const each = (Date.parse(at[at.length - 1]) - Date.parse(at[0])) / 1000 / (at.length - 1);
+  const off = (p: number) => Math.abs(Math.log(each / p));
+  return [day, week, month, year].reduce((best, p) => (off(p) < off(best) ? p : best));
+}
