@@ -10,7 +10,7 @@ const warnings = [7 * day, 30 * day, 90 * day, year, 3 * year, 10 * year];
 const criticals = [30 * day, 90 * day, year, 10 * year, 30 * year, 100 * year];
 
 const methods = [
-  ["seasonal", "level and weekly shape, learned"],
+  ["seasonal", "level and shape, learned"],
   ["fixed", "fixed bounds"],
   ["change", "change against an earlier period"],
   ["rolling", "rolling mean or median"],

@@ -120,7 +120,7 @@ test("a plain baseline has neither silence nor a sustained shift, which lean on 
 });
 
 test("every method has a name that people read; one of a newer service its own", () => {
-  expect(methodName(settings)).toBe("level and weekly shape, learned");
+  expect(methodName(settings)).toBe("level and shape, learned");
   expect(methodName({ ...settings, method: "of-tomorrow" } as unknown as Settings)).toBe("of-tomorrow");
 });
 
