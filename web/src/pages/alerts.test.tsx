@@ -2,7 +2,7 @@ import { screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { expect, test } from "vitest";
 import type { Alert } from "../api/client";
-import { address, at, serve } from "../test/served";
+import { address, at, here, serve } from "../test/served";
 import { AlertsPage } from "./AlertsPage";
 
 const alert = (id: number, more: Partial<Alert> = {}) =>
@@ -26,8 +26,6 @@ const alert = (id: number, more: Partial<Alert> = {}) =>
 
 const served = (alerts: Alert[], more: Parameters<typeof serve>[0] = {}) =>
   serve({ "GET /alerts": { body: { alerts, total: alerts.length } }, ...more });
-
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 
 test("what is listed is said, and how much of it nobody has answered", async () => {
   served([alert(1), alert(2, { verdict: "fault" }), alert(3, { closed_at: null })]);

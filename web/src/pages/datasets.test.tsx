@@ -2,7 +2,7 @@ import { fireEvent, screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { expect, test } from "vitest";
 import type { Alert, Card, Health } from "../api/client";
-import { address, at, serve } from "../test/served";
+import { address, at, here, serve } from "../test/served";
 import { DatasetsPage } from "./DatasetsPage";
 import { scoresOf } from "./datasets/Rows";
 
@@ -48,7 +48,6 @@ const served = (list: Health[], alerts: Partial<Alert>[] = [], cards: Partial<Ca
     "GET /alerts": { body: { alerts } },
   });
 
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 const names = () =>
   screen
     .getAllByRole("row")

@@ -3,7 +3,7 @@ import userEvent from "@testing-library/user-event";
 import { Route, Routes } from "react-router";
 import { expect, test } from "vitest";
 import type { Alert, GroupDetail } from "../api/client";
-import { address, at, serve } from "../test/served";
+import { address, at, here, serve } from "../test/served";
 import { GroupPage } from "./GroupPage";
 
 const alert = (id: number, more: Partial<Alert> = {}) =>
@@ -62,7 +62,6 @@ const page = (
     <Route path="/groups/:id" element={<GroupPage />} />
   </Routes>
 );
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 
 test("one sentence says what is wrong, how many alerts it is, and since when", async () => {
   served(group());

@@ -2,7 +2,7 @@ import { screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { expect, test } from "vitest";
 import type { Card, Monitor } from "../api/client";
-import { address, at, serve } from "../test/served";
+import { address, at, here, serve } from "../test/served";
 import { MonitorsPage } from "./MonitorsPage";
 
 const day = 86_400;
@@ -45,7 +45,6 @@ const card = (name: string, more: object = {}) =>
 const served = (monitors: Monitor[], cards: Card[]) =>
   serve({ "GET /monitors": { body: monitors }, "GET /scorecard": { body: { monitors: cards } } });
 
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 const row = (name: string) => screen.getByRole("link", { name }).closest("tr")!;
 
 test("what a monitor states stands beside what it has kept", async () => {

@@ -2,7 +2,7 @@ import { screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { expect, test } from "vitest";
 import type { GroupRow, Health } from "../api/client";
-import { address, at, serve } from "../test/served";
+import { address, at, here, serve } from "../test/served";
 import { NowPage } from "./NowPage";
 
 const now = "2026-06-17T12:00:00Z";
@@ -41,7 +41,6 @@ const served = (groups: GroupRow[], more: Parameters<typeof serve>[0] = {}) =>
     ...more,
   });
 
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 const shown = () => screen.getAllByRole("article").map((a) => Number(a.dataset.group));
 
 test("where nothing is wrong one sentence says so", async () => {

@@ -2,7 +2,7 @@ import { fireEvent, screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { expect, test } from "vitest";
 import type { Forecast, Metric } from "../api/client";
-import { address, at, serve } from "../test/served";
+import { address, at, here, serve } from "../test/served";
 import { OutlookPage } from "./OutlookPage";
 
 const day = 86_400_000;
@@ -44,7 +44,6 @@ const forecast = (name: string, more: Partial<Forecast> = {}) =>
 const served = (list: Forecast[], metrics = [metric("sales"), metric("staff", { dataset: "ops.staff" })]) =>
   serve({ "GET /metrics": { body: metrics }, "GET /forecasts": { body: list } });
 
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 const asked = () => new URLSearchParams(address().split("?")[1]);
 
 test.each<[string, string, Forecast[]]>([

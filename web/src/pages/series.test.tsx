@@ -3,7 +3,7 @@ import userEvent from "@testing-library/user-event";
 import { Route, Routes } from "react-router";
 import { expect, test } from "vitest";
 import type { Suitability } from "../api/client";
-import { at, serve } from "../test/served";
+import { at, here, serve } from "../test/served";
 import { SeriesPage } from "./SeriesPage";
 
 const suits = (more: object = {}) =>
@@ -47,7 +47,6 @@ function open(of: Suitability, more: Parameters<typeof serve>[0] = {}) {
   return asked;
 }
 
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 const part = async (name: RegExp) => (await screen.findByRole("heading", { name })).closest("section")!;
 
 test.each<[string, object]>([

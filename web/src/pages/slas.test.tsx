@@ -2,7 +2,7 @@ import { fireEvent, screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { expect, test } from "vitest";
 import type { Promised } from "../api/client";
-import { at, serve } from "../test/served";
+import { at, here, serve } from "../test/served";
 import { SLAsPage } from "./SLAsPage";
 
 const now = "2026-06-17T06:00:00Z";
@@ -41,8 +41,6 @@ const served = (list: Promised[], more: Parameters<typeof serve>[0] = {}) =>
     "GET /datasets": { body: [{ dataset: { name: "landing.parcels" } }, { dataset: { name: "ops.sales" } }] },
     ...more,
   });
-
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 
 test("what is missed is said first, then what falls behind, and how likely it is still met", async () => {
   served([promise("sales", "met"), promise("parcels", "behind"), promise("rosters", "missed")]);

@@ -4,7 +4,7 @@ import { Route, Routes } from "react-router";
 import { expect, test } from "vitest";
 import type { Tag } from "../api/client";
 import { Tags } from "../parts/Tags";
-import { at, serve } from "../test/served";
+import { at, here, serve } from "../test/served";
 import { TagPage, TagsPage } from "./TagsPage";
 
 const tag = (name: string, open_alerts = 0, more: Partial<Tag> = {}) => ({
@@ -18,7 +18,6 @@ const tag = (name: string, open_alerts = 0, more: Partial<Tag> = {}) => ({
   ...more,
 });
 
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 const one = (
   <Routes>
     <Route path="/tags/:name" element={<TagPage />} />

@@ -3,7 +3,7 @@ import userEvent from "@testing-library/user-event";
 import { Route, Routes } from "react-router";
 import { expect, test } from "vitest";
 import type { Trial } from "../api/client";
-import { at, serve } from "../test/served";
+import { at, here, serve } from "../test/served";
 import { TrialPage } from "./TrialPage";
 
 const share = (k: number, n: number) => ({ k, n, estimate: n ? k / n : null, low: 0, high: 1 });
@@ -77,7 +77,6 @@ function open(answers: Parameters<typeof serve>[0]) {
   return asked;
 }
 
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 const cells = (name: string) =>
   [...screen.getByRole("cell", { name }).closest("tr")!.querySelectorAll("td")].map((c) => c.textContent);
 

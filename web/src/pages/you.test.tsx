@@ -1,7 +1,7 @@
 import { screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { expect, test } from "vitest";
-import { address, at, serve } from "../test/served";
+import { address, at, here, serve } from "../test/served";
 import { YouPage } from "./YouPage";
 
 const me = (more: object = {}) => ({
@@ -42,8 +42,6 @@ const served = (more: Parameters<typeof serve>[0] = {}) =>
     "GET /alerts": { body: { alerts: [] } },
     ...more,
   });
-
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 
 test("who one is, what one may and through which team", async () => {
   served();

@@ -1,5 +1,5 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { render } from "@testing-library/react";
+import { render, screen } from "@testing-library/react";
 import { type ReactNode, useEffect } from "react";
 import { MemoryRouter, useLocation } from "react-router";
 import { vi } from "vitest";
@@ -38,6 +38,9 @@ function Here() {
 
 /** The address that the page shows. */
 export const address = () => shown.address;
+
+/** The one sentence that a page says first. */
+export const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 
 /** Draws something at an address as the console would, with queries that are not tried again. */
 export function at(path: string, what: ReactNode) {

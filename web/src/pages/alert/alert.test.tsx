@@ -3,7 +3,7 @@ import userEvent from "@testing-library/user-event";
 import { Route, Routes } from "react-router";
 import { expect, test } from "vitest";
 import type { AlertDetail } from "../../api/client";
-import { address, at, serve } from "../../test/served";
+import { address, at, here, serve } from "../../test/served";
 import { AlertPage } from "../AlertPage";
 
 /** An alert about a file: it has no series and no chart. */
@@ -61,7 +61,6 @@ const page = (
     <Route path="/alerts/:id" element={<AlertPage />} />
   </Routes>
 );
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 const labels = (asked: ReturnType<typeof serve>) =>
   asked.filter((a) => a.path === "/labels").map((a) => a.body);
 

@@ -2,7 +2,7 @@ import { fireEvent, screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { Route, Routes } from "react-router";
 import { describe, expect, test } from "vitest";
-import { address, at, serve } from "../../test/served";
+import { address, at, here, serve } from "../../test/served";
 import { DatasetPage } from "../DatasetPage";
 import { Noted } from "./Noted";
 import { Reconciled } from "./Reconciled";
@@ -13,7 +13,6 @@ const now = "2026-06-17T09:00:00Z";
 const editor = { "GET /me": { body: { name: "mara", role: "editor", now } } };
 const reader = { "GET /me": { body: { name: "jon", role: "reader", now } } };
 const name = "raw.gates";
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 const part = async (of: RegExp) =>
   within((await screen.findByRole("heading", { name: of })).closest("section")!);
 const cells = (row: Element) => [...row.querySelectorAll("td")].map((c) => c.textContent);

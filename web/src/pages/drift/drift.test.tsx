@@ -3,7 +3,7 @@ import userEvent from "@testing-library/user-event";
 import { Route, Routes } from "react-router";
 import { describe, expect, test, vi } from "vitest";
 import type { Matrix, MatrixCell, MatrixRow, PairResult } from "../../api/client";
-import { address, at, serve } from "../../test/served";
+import { address, at, here, serve } from "../../test/served";
 import { DriftPage } from "./DriftPage";
 import { FeaturePanel } from "./FeaturePanel";
 import { MatrixGrid } from "./MatrixGrid";
@@ -70,7 +70,6 @@ function open(path: string, of: Matrix, more: Parameters<typeof serve>[0] = {}) 
   return asked;
 }
 
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 const asked = () => Object.fromEntries(new URLSearchParams(address().split("?")[1]));
 
 describe("the page of a comparison", () => {

@@ -2,7 +2,7 @@ import { screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { expect, test } from "vitest";
 import type { ComparisonSummary } from "../../api/client";
-import { address, at, serve } from "../../test/served";
+import { address, at, here, serve } from "../../test/served";
 import { DriftsPage } from "./DriftsPage";
 
 const feature = (name: string, more: object = {}) => ({
@@ -42,7 +42,6 @@ const served = (list: ComparisonSummary[], more: Parameters<typeof serve>[0] = {
     ...more,
   });
 
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 const card = (name: string) => document.querySelector<HTMLElement>(`[data-comparison=${name}]`)!;
 
 test.each<[string, ComparisonSummary[]]>([

@@ -2,7 +2,7 @@ import { screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { expect, test } from "vitest";
 import type { Alert } from "../../api/client";
-import { at, serve } from "../../test/served";
+import { at, here, serve } from "../../test/served";
 import { LabelsPage } from "./LabelsPage";
 
 const alert = (id: number, more: Partial<Alert> = {}) =>
@@ -44,7 +44,6 @@ const served = (questions: unknown[], more: Parameters<typeof serve>[0] = {}) =>
     ...more,
   });
 
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 const said = (asked: ReturnType<typeof serve>) =>
   asked.filter((a) => a.path === "/labels").map((a) => a.body as { alerts: number[]; verdict: string });
 

@@ -3,7 +3,7 @@ import userEvent from "@testing-library/user-event";
 import { Route, Routes } from "react-router";
 import { expect, test } from "vitest";
 import type { Differs, Log, Said } from "../../api/client";
-import { address, at, serve } from "../../test/served";
+import { address, at, here, serve } from "../../test/served";
 import { LogsPage } from "./LogsPage";
 
 const now = "2026-06-17T09:00:00Z";
@@ -97,8 +97,6 @@ function open(
   );
   return asked;
 }
-
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 
 test("without a name the first log is open, and all are listed", async () => {
   open("/logs", { templates: [said(1)] });

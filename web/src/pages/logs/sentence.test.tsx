@@ -3,7 +3,7 @@ import userEvent from "@testing-library/user-event";
 import { Route, Routes } from "react-router";
 import { expect, test } from "vitest";
 import type { Sentence } from "../../api/client";
-import { at, serve } from "../../test/served";
+import { at, here, serve } from "../../test/served";
 import { SentencePage } from "./SentencePage";
 
 const sentence = (more: object = {}) =>
@@ -50,8 +50,6 @@ function open(of: Sentence, more: Parameters<typeof serve>[0] = {}) {
   );
   return asked;
 }
-
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 
 test("when it came, how often at most, and hours without it stay empty", async () => {
   open(sentence());

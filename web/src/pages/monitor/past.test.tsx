@@ -3,7 +3,7 @@ import userEvent from "@testing-library/user-event";
 import { Route, Routes } from "react-router";
 import { expect, test } from "vitest";
 import type { PastQuestion } from "../../api/client";
-import { at, serve } from "../../test/served";
+import { at, here, serve } from "../../test/served";
 import { PastPage } from "./PastPage";
 
 const question = (id: number, more: Partial<PastQuestion> = {}) =>
@@ -39,8 +39,6 @@ function open(questions: PastQuestion[], more: Parameters<typeof serve>[0] = {})
   );
   return asked;
 }
-
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 
 test("the first question says what was, and what its answer changes", async () => {
   open([question(1), question(2)]);

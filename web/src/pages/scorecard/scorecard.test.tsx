@@ -2,7 +2,7 @@ import { screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { expect, test, vi } from "vitest";
 import type { Card, Scorecard } from "../../api/client";
-import { at, serve } from "../../test/served";
+import { at, here, serve } from "../../test/served";
 import { ScorecardPage } from "../ScorecardPage";
 import { range } from "./columns";
 
@@ -65,8 +65,6 @@ const served = (s: Scorecard, more: Parameters<typeof serve>[0] = {}) =>
     "GET /proposals": { body: [] },
     ...more,
   });
-
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 
 test("one sentence says what was worth waking for, and how much of what happened was told", async () => {
   served(scorecard());

@@ -2,7 +2,7 @@ import { screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { expect, test } from "vitest";
 import type { Audit } from "../../api/client";
-import { address, at, serve } from "../../test/served";
+import { address, at, here, serve } from "../../test/served";
 import { AuditPage } from "./AuditPage";
 
 const entry = (id: number, more: Partial<Audit> = {}) =>
@@ -26,8 +26,6 @@ const served = (list: Audit[], proof: object = { entries: 1204, broken: 0 }) =>
     "GET /audit/proof": { body: proof },
     "GET /alerts": { body: { alerts: [] } },
   });
-
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 
 test("it says that each entry follows from the one before", async () => {
   served([entry(1)]);

@@ -2,7 +2,7 @@ import { fireEvent, screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { expect, test } from "vitest";
 import type { PlannedEvent } from "../../api/client";
-import { at, serve } from "../../test/served";
+import { at, here, serve } from "../../test/served";
 import { CalendarsPage } from "./CalendarsPage";
 
 const now = "2026-06-17T09:00:00Z";
@@ -44,7 +44,6 @@ const served = (events: PlannedEvent[], more: Parameters<typeof serve>[0] = {}) 
     ...more,
   });
 
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 const rows = () =>
   screen
     .getAllByRole("row")

@@ -1,7 +1,7 @@
 import { screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { expect, test } from "vitest";
-import { address, at, serve } from "../../test/served";
+import { address, at, here, serve } from "../../test/served";
 import { MailboxPage } from "./MailboxPage";
 
 const letter = (id: number, more: object = {}) => ({
@@ -28,8 +28,6 @@ const served = (list: object[], more: Parameters<typeof serve>[0] = {}) =>
     "GET /alerts": { body: { alerts: [] } },
     ...more,
   });
-
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 
 test("what came is counted by how it came, and what came twice under its key is said", async () => {
   served([letter(3), hook, letter(1)]);

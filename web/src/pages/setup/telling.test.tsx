@@ -3,7 +3,7 @@ import userEvent from "@testing-library/user-event";
 import { expect, test } from "vitest";
 import type { Channel, Message, Route } from "../../api/client";
 import { Messages } from "../../parts/Messages";
-import { at, serve } from "../../test/served";
+import { at, here, serve } from "../../test/served";
 import { TellingPage } from "./TellingPage";
 
 const channel = (name: string, more: Partial<Channel> = {}) =>
@@ -47,7 +47,6 @@ const served = (channels: Channel[], routes: Route[], more: Parameters<typeof se
     ...more,
   });
 
-const here = () => screen.getByRole("heading", { level: 1 }).textContent;
 const sent = (asked: ReturnType<typeof serve>, path: string) =>
   asked.find((a) => a.method === "POST" && a.path === path)?.body;
 
