@@ -180,7 +180,7 @@ export function AlertsPage() {
           : ""
       }
     >
-      <div className="mt-4 flex items-center gap-4">
+      <div className="mt-4 flex min-h-[31px] flex-wrap items-center gap-x-4 gap-y-2">
         {filters.map(([value, name]) => (
           <button
             key={name}
@@ -196,27 +196,6 @@ export function AlertsPage() {
             {name}
           </button>
         ))}
-        {marked.length > 0 && (
-          <span className="text-ink2">
-            {count(marked.length, "alert")} marked: press F, N or P, or{" "}
-            <Button
-              look="text"
-              onClick={() =>
-                incident.mutate(
-                  { alerts: marked },
-                  {
-                    onSuccess: (i) => {
-                      setMarked([]);
-                      go(`/incidents?find=${i.reference}`);
-                    },
-                  },
-                )
-              }
-            >
-              make an incident of them
-            </Button>
-          </span>
-        )}
         {scope && (
           <Button look="text" onClick={() => setSearch(show ? { show } : {})}>
             all datasets
@@ -224,14 +203,36 @@ export function AlertsPage() {
         )}
         <span className="ml-auto flex flex-wrap items-center gap-4">
           <Filter by="what, dataset, monitor" />
-          <Download
-            name="All"
-            path="/alerts/export"
-            query={{
-              dataset: search.get("dataset") ?? undefined,
-              monitor: search.get("monitor") ?? undefined,
-            }}
-          />
+          {marked.length > 0 ? (
+            <span className="text-ink2">
+              {count(marked.length, "alert")} marked: press F, N or P, or{" "}
+              <Button
+                look="text"
+                onClick={() =>
+                  incident.mutate(
+                    { alerts: marked },
+                    {
+                      onSuccess: (i) => {
+                        setMarked([]);
+                        go(`/incidents?find=${i.reference}`);
+                      },
+                    },
+                  )
+                }
+              >
+                make an incident of them
+              </Button>
+            </span>
+          ) : (
+            <Download
+              name="All"
+              path="/alerts/export"
+              query={{
+                dataset: search.get("dataset") ?? undefined,
+                monitor: search.get("monitor") ?? undefined,
+              }}
+            />
+          )}
         </span>
       </div>
       <Trouble what="Alerts" error={alerts.error ?? label.error ?? incident.error} />
