@@ -180,7 +180,8 @@ func TestTheScorecardIsATableAndAGate(t *testing.T) {
 	s := serve(t, answers{"GET /scorecard": object{"from": "2026-05-01T00:00:00Z", "to": "2026-06-01T00:00:00Z",
 		"monitors": []object{card("gates", 0.8, 0.9)}, "overall": card("", 0.8, 0.7)}})
 	r := s.sends(t, "GET", "/scorecard", nil, "score", "--since", "2026-05-01T00:00:00Z", "--tag", "night", "--wide")
-	r.says(t, "gates", "0.80 (0.70–0.90)", "8 of 10", "5", "8 of 10", "0.90 (0.80–1.00)", "90 min", "0.20 (0.10–0.30)", "1 in 90 d", "1 in 60 d (20 d–1.1 y)",
+	r.says(t, "gates", "0.80 (0.70–0.90)", "8 of 10", "5", "8 of 10", "0.90 (0.80–1.00)", "90 min",
+		"0.20 (0.10–0.30)", "1 in 90 d", "1 in 60 d (20 d–1.1 y)",
 		"all together", "0.70 (0.60–0.80)")
 	if got := s.last(t).Query; got != "from=2026-05-01T00%3A00%3A00Z&tag=night" {
 		t.Errorf("asked with %s", got)
@@ -222,7 +223,8 @@ func TestSegmentsHaveSettingsOfTheirOwn(t *testing.T) {
 	s.sends(t, "PUT", "/monitors/gates/segments", object{"segment": "Fennick", "warn_seconds": 90 * 86400, "direction": "both", "owner": "ports", "lowest": 40},
 		"monitor", "segment", "set", "gates", "Fennick", "--direction", "both", "--lowest", "40")
 	s.sends(t, "PUT", "/monitors/gates/segments", object{"segment": "new", "muted": true}, "monitor", "segment", "set", "gates", "new", "--muted")
-	s.sends(t, "DELETE", "/monitors/gates/segments", nil, "monitor", "segment", "remove", "gates", "kiosk / *").says(t, "kiosk / * has the settings of gates again")
+	s.sends(t, "DELETE", "/monitors/gates/segments", nil, "monitor", "segment", "remove", "gates", "kiosk / *").
+		says(t, "kiosk / * has the settings of gates again")
 	if got := s.last(t).Query; got != "segment=kiosk+%2F+%2A" {
 		t.Errorf("asked with %s", got)
 	}

@@ -3,7 +3,7 @@ import userEvent from "@testing-library/user-event";
 import { Route, Routes } from "react-router";
 import { expect, test } from "vitest";
 import type { Suitability } from "../api/client";
-import { at, here, serve } from "../test/served";
+import { at, here, section, serve } from "../test/served";
 import { SeriesPage } from "./SeriesPage";
 
 const suits = (more: object = {}) =>
@@ -47,8 +47,6 @@ function open(of: Suitability, more: Parameters<typeof serve>[0] = {}) {
   return asked;
 }
 
-const part = async (name: RegExp) => (await screen.findByRole("heading", { name })).closest("section")!;
-
 test.each<[string, object]>([
   ["A band suits rows at Fennick: it foretells 82 % of what happens.", {}],
   [
@@ -67,7 +65,7 @@ test.each<[string, object]>([
 
 test("how well a band can do is told in figures, with what else speaks for or against it", async () => {
   open(suits());
-  const own = await part(/^Suitability/);
+  const own = await section(/^Suitability/);
   const rows = [...own.querySelectorAll("tr")].map((r) => r.textContent);
   expect(rows).toEqual([
     "foretold82 % of its ordinary variation",
@@ -81,7 +79,7 @@ test("how well a band can do is told in figures, with what else speaks for or ag
 
 test("what is not known is a dash and no figure", async () => {
   open(suits({ explained: null, half_width: null }));
-  const own = await part(/^Suitability/);
+  const own = await section(/^Suitability/);
   expect([...own.querySelectorAll("tr")].slice(0, 2).map((r) => r.textContent)).toEqual([
     "foretold–",
     "half-width–",
@@ -93,7 +91,7 @@ test("each study stands alone: what one cannot say leaves the others", async () 
     "GET /series/7/trends": { status: 422, body: { detail: "12 whole days are too few" } },
     "GET /series/7/character": { body: { sentences: ["Open 8 to 18.", "Closed on Sundays."], days: 56 } },
   });
-  await part(/^Trend and change/);
+  await section(/^Trend and change/);
   expect(await screen.findByText("12 whole days are too few")).toBeTruthy();
   await expect
     .poll(() => document.querySelector("[data-like]")?.textContent)
@@ -119,7 +117,7 @@ test("an expected value is shown in parts that add up, with what was left out", 
       },
     },
   });
-  const why = within(await part(/^Why this was expected/));
+  const why = within(await section(/^Why this was expected/));
   await why.findByText("hour of the week");
   expect(why.getAllByRole("row").map((r) => r.textContent)).toEqual([
     "level+100",
@@ -136,7 +134,7 @@ test("an expected value is shown in parts that add up, with what was left out", 
 
 test("an explanation is asked for another day where somebody wants it", async () => {
   const asked = open(suits());
-  const why = within(await part(/^Why this was expected/));
+  const why = within(await section(/^Why this was expected/));
   await userEvent.click(why.getByRole("radio", { name: "a week ago" }));
   await expect.poll(() => asked.filter((a) => a.path === "/series/7/explain").length).toBe(2);
 });
@@ -161,7 +159,7 @@ test("windows of smoothing are compared, and the one that is recommended is mark
       },
     },
   });
-  const bench = within(await part(/^Smoothing bench/));
+  const bench = within(await section(/^Smoothing bench/));
   await bench.findByText(/A median of 3 is worth it/);
   const rows = bench.getAllByRole("row").slice(1);
   expect(rows[0].textContent).toContain("none");
@@ -175,7 +173,7 @@ test("windows of smoothing are compared, and the one that is recommended is mark
 
 test("of months six are forecast, and of hours sixty days", async () => {
   open(suits({ period_seconds: 30 * 86_400 }));
-  const ahead = within(await part(/^Forecast/));
+  const ahead = within(await section(/^Forecast/));
   expect(ahead.getAllByRole("radio").map((r) => r.textContent)).toEqual([
     "3 months",
     "6 months",
@@ -211,7 +209,7 @@ test("tests of trend and change stand with their chances, those that found somet
       },
     },
   });
-  const trends = within(await part(/^Trend and change/));
+  const trends = within(await section(/^Trend and change/));
   await trends.findByText("Mann-Kendall");
   const cells = trends
     .getAllByRole("row")
@@ -247,7 +245,7 @@ test("what stands out is listed by the rules that find it", async () => {
       ],
     },
   });
-  const odd = within(await part(/^What stands out/));
+  const odd = within(await section(/^What stands out/));
   expect(await odd.findByText("z: 2 beyond; fences: 0 beyond (too few values).")).toBeTruthy();
   expect(odd.getAllByRole("row")[1].textContent).toBe("Tue 16 Jun 03:0090090+8.3–z");
   expect(odd.getByText("3 more stand out.")).toBeTruthy();
@@ -284,7 +282,7 @@ test("earlier weeks stand beside this one, each with its interval", async () => 
       },
     },
   });
-  const earlier = within(await part(/^Earlier years and weeks/));
+  const earlier = within(await section(/^Earlier years and weeks/));
   await earlier.findByText("the week before");
   const rows = earlier
     .getAllByRole("row")

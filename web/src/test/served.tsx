@@ -1,5 +1,5 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { render, screen } from "@testing-library/react";
+import { render, screen, within } from "@testing-library/react";
 import { type ReactNode, useEffect } from "react";
 import { MemoryRouter, useLocation } from "react-router";
 import { vi } from "vitest";
@@ -41,6 +41,17 @@ export const address = () => shown.address;
 
 /** The one sentence that a page says first. */
 export const here = () => screen.getByRole("heading", { level: 1 }).textContent;
+
+/** The section under a heading, once it is there. */
+export const section = async (of: string | RegExp) =>
+  (await screen.findByRole("heading", { name: of })).closest("section")!;
+
+/** What can be found within it. */
+export const part = async (of: string | RegExp) => within(await section(of));
+
+/** What stands in each cell of a row, and of all rows below the heads. */
+export const cells = (row: Element) => [...row.querySelectorAll("td")].map((c) => c.textContent);
+export const rows = () => screen.getAllByRole("row").slice(1).map(cells);
 
 /** Draws something at an address as the console would, with queries that are not tried again. */
 export function at(path: string, what: ReactNode) {

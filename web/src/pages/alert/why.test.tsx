@@ -2,7 +2,7 @@ import { screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { expect, test } from "vitest";
 import type { AlertDetail } from "../../api/client";
-import { at, serve } from "../../test/served";
+import { at, section, serve } from "../../test/served";
 import { Why } from "./Why";
 
 const alert = { id: 4, dataset: "ops.sales", zone: "UTC" } as unknown as AlertDetail;
@@ -62,12 +62,9 @@ function open(why: object, more: Parameters<typeof serve>[0] = {}) {
   return asked;
 }
 
-const part = async (name: string | RegExp) =>
-  (await screen.findByRole("heading", { name })).closest("section")!;
-
 test("a part that is missing says why, and each stands alone", async () => {
   open({});
-  expect((await part("Segments behind it")).textContent).toContain("Not known: its samples were pushed.");
+  expect((await section("Segments behind it")).textContent).toContain("Not known: its samples were pushed.");
   for (const reason of Object.values(nothing.missing).slice(1))
     expect(screen.getByText(`Not known: ${reason}.`)).toBeTruthy();
 });
@@ -79,7 +76,7 @@ test("when all of it cannot be found out that is said, and the page stands", asy
 
 test("segments are named with their share of what is missing, and broken down by column", async () => {
   open({ contribution: contribution() });
-  const segments = within(await part(/^Segments behind it/));
+  const segments = within(await section(/^Segments behind it/));
   expect(segments.getByText("against the same hours of 4 earlier weeks")).toBeTruthy();
   expect(segments.getByText("92 % of all that is missing")).toBeTruthy();
   const rows = () =>
@@ -96,7 +93,7 @@ test("segments are named with their share of what is missing, and broken down by
 
 test("where no segment stands out that is said, and so is a sample", async () => {
   open({ contribution: contribution({ parts: [], sampled: 0.1 }) });
-  const segments = within(await part(/^Segments behind it/));
+  const segments = within(await section(/^Segments behind it/));
   expect(segments.getByText("No segment stands out from the others.")).toBeTruthy();
   expect(segments.getByText("from 10 % of the rows")).toBeTruthy();
 });
@@ -111,7 +108,7 @@ test("of a share it is said what is in the figures and what in how rows are spre
     },
   ];
   open({ contribution: contribution({ measure: "share", observed: 0.06, expected: 0.02, by }) });
-  const segments = within(await part(/^Segments behind it/));
+  const segments = within(await section(/^Segments behind it/));
   expect(segments.getByText(/of the change is in the values' own figures/).textContent).toContain("75 %");
   expect(segments.getByText("6.0 %")).toBeTruthy();
 });
@@ -138,7 +135,7 @@ test("what broke with it is listed, with what the broken have in common", async 
       ],
     },
   });
-  const company = within(await part(/^Broke with it/));
+  const company = within(await section(/^Broke with it/));
   expect(company.getByText("3 of 1,200 series broke in these hours")).toBeTruthy();
   expect(company.getByText("host = a").closest("p")?.textContent).toBe(
     "host = a: 3 of 4 broke; elsewhere 0 of 1196",
@@ -166,7 +163,7 @@ test("stages show where it broke first, who is hit, and what ran and changed the
       columns: [{ dataset: "raw.gates", at: "2026-06-16T10:00:00Z", says: "gate became text" }],
     },
   });
-  const stages = within(await part(/^Upstream and downstream/));
+  const stages = within(await section(/^Upstream and downstream/));
   expect(stages.getByText("made from it: 1 dataset of finance")).toBeTruthy();
   expect(stages.getAllByRole("listitem").map((l) => l.textContent)).toEqual([
     "load-gates, which writes raw.gates: failed twice, Wed 05:50",
@@ -188,7 +185,7 @@ test("faults like it lead to their alert, or to the incident of nobody's alert",
       { ...before, reference: "I-4 a", alert: 0, title: "Lost a day", cause: "", seconds: 0 },
     ],
   });
-  const seen = within(await part(/^Seen before/));
+  const seen = within(await section(/^Seen before/));
   expect(seen.getAllByRole("link").map((l) => l.getAttribute("href"))).toEqual([
     "/alerts/8",
     "/incidents?find=I-4%20a",
@@ -208,7 +205,7 @@ test("rows are read when somebody asks for them, and gone with another question"
     { missing: {}, listings },
     { "POST /alerts/4/rows": { body: { columns: ["gate", "n"], rows: [["3", "40"]], more: true } } },
   );
-  const rows = within(await part(/^Rows/));
+  const rows = within(await section(/^Rows/));
   expect(rows.getByText("select 1")).toBeTruthy();
   expect(asked.some((a) => a.method === "POST")).toBe(false);
   await userEvent.click(await rows.findByText("show 100 rows here"));
@@ -224,7 +221,7 @@ test("a reader sees the question and not the rows; what fails is said", async ()
     { missing: {}, listings },
     { "GET /me": { body: { name: "jon", role: "reader", now: "2026-06-17T09:00:00Z" } } },
   );
-  const rows = within(await part(/^Rows/));
+  const rows = within(await section(/^Rows/));
   expect(rows.getByText("copy")).toBeTruthy();
   expect(rows.queryByText("show 100 rows here")).toBeNull();
 });
@@ -234,7 +231,7 @@ test("rows that cannot be read say why, and none at all say so", async () => {
     { missing: {}, listings },
     { "POST /alerts/4/rows": { status: 502, body: { detail: "permission denied for table sales" } } },
   );
-  const rows = within(await part(/^Rows/));
+  const rows = within(await section(/^Rows/));
   await userEvent.click(await rows.findByText("show 100 rows here"));
   expect((await rows.findByRole("alert")).textContent).toBe("permission denied for table sales");
 });

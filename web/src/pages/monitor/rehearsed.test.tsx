@@ -1,8 +1,8 @@
-import { screen, within } from "@testing-library/react";
+import { screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { expect, test } from "vitest";
 import type { Detectable, Monitor, Rehearsal, SeriesState } from "../../api/client";
-import { at, serve } from "../../test/served";
+import { at, rows, serve } from "../../test/served";
 import { Budget, Changes, Compared, LossChart } from "./Compared";
 import { Kept } from "./Kept";
 import { NotJudged } from "./NotJudged";
@@ -38,16 +38,6 @@ const rehearsal = (today: object, proposed: object, more: object = {}) =>
     stays: 3,
     ...more,
   }) as unknown as Rehearsal;
-
-const rows = () =>
-  screen
-    .getAllByRole("row")
-    .slice(1)
-    .map((r) =>
-      within(r)
-        .getAllByRole("cell")
-        .map((c) => c.textContent),
-    );
 
 test("a difference says whether it may be chance", () => {
   const proposed = {

@@ -1,7 +1,7 @@
-import { screen, within } from "@testing-library/react";
+import { screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { expect, test } from "vitest";
-import { at, serve } from "../../test/served";
+import { at, part, serve } from "../../test/served";
 import { Learning } from "./Learning";
 
 const filter = (more: object = {}) => ({
@@ -45,9 +45,6 @@ function open(more: Parameters<typeof serve>[0] = {}) {
   at("/scorecard", <Learning />);
   return asked;
 }
-
-const part = async (of: RegExp) =>
-  within((await screen.findByRole("heading", { name: of })).closest("section")!);
 
 test("a proposal says what it spares and loses, on time that the search had not seen", async () => {
   open({ "GET /proposals": { body: [{ id: 3, monitor: "gates", gain: gain() }] } });

@@ -2,7 +2,7 @@ import { fireEvent, screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { expect, test } from "vitest";
 import type { PlannedEvent } from "../../api/client";
-import { at, here, serve } from "../../test/served";
+import { at, here, rows, serve } from "../../test/served";
 import { CalendarsPage } from "./CalendarsPage";
 
 const now = "2026-06-17T09:00:00Z";
@@ -43,16 +43,6 @@ const served = (events: PlannedEvent[], more: Parameters<typeof serve>[0] = {}) 
     "GET /me": { body: { now } },
     ...more,
   });
-
-const rows = () =>
-  screen
-    .getAllByRole("row")
-    .slice(1)
-    .map((r) =>
-      within(r)
-        .getAllByRole("cell")
-        .map((c) => c.textContent),
-    );
 
 test("what comes next is said, and what lies ahead is listed in order, not years ahead", async () => {
   served([feast, far, night, long, ancient]);

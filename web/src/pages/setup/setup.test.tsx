@@ -2,13 +2,11 @@ import { fireEvent, screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { describe, expect, test } from "vitest";
 import type { Metric, Offered, Source } from "../../api/client";
-import { address, at, here, serve } from "../../test/served";
+import { address, at, here, part, serve } from "../../test/served";
 import { SetupPage } from "./SetupPage";
 import { Tables } from "./Tables";
 
 const now = "2026-06-17T09:00:00Z";
-const part = async (of: RegExp) =>
-  within((await screen.findByRole("heading", { name: of })).closest("section")!);
 
 const source = (name: string, more: Partial<Source> = {}) =>
   ({
