@@ -302,8 +302,13 @@ func (e *Evaluator) expectInto(ex *baseline.Expectation, pt *baseline.Point) {
 // moved sums up a masked stretch whose change lasts.
 type moved struct {
 	X, Mu, N float64
+	Due      float64 // sum of its periods' profiles, whose mean is 1
 	Since    int64
 }
+
+// leastDue is the share of what is due on the average that a stretch must hold to say
+// anything of the level of counts.
+const leastDue = 0.1
 
 // move sums up a period of such a stretch.
 func (e *Evaluator) move(pt *baseline.Point, ex *baseline.Expectation) {
@@ -314,7 +319,7 @@ func (e *Evaluator) move(pt *baseline.Point, ex *baseline.Expectation) {
 			e.begins(pt.At)
 		}
 	}
-	m.X, m.Mu, m.N = m.X+pt.X, m.Mu+ex.Mu, m.N+1
+	m.X, m.Mu, m.N, m.Due = m.X+pt.X, m.Mu+ex.Mu, m.N+1, m.Due+ex.Profile
 	e.Beginning.see(&pt.Slot, pt.X, ex.Exposure)
 }
 
@@ -329,8 +334,8 @@ func (e *Evaluator) moveLevel() {
 	if len(e.Beginning) > 0 && m.X != 0 {
 		e.comeUp(m.Since)
 	} else if e.Model.Family == baseline.Mult {
-		if times := (m.X + 1) / (m.Mu + 1); m.X > 0 && math.Abs(math.Log(times)) > 0.05 {
-			e.Model.SetLevel(e.Model.Level() * times) // a night in which nothing is due says little
+		if times := (m.X + 1) / (m.Mu + 1); m.X > 0 && m.Due > leastDue*m.N && math.Abs(math.Log(times)) > 0.05 {
+			e.Model.SetLevel(e.Model.Level() * times)
 		}
 	} else if shift := (m.X - m.Mu) / m.N; math.Abs(shift) > 0.5*e.Model.Spread {
 		e.Model.SetLevel(e.Model.Level() + shift)

@@ -339,6 +339,29 @@ func TestAnAnnouncedChangeThatStaysMovesTheLevel(t *testing.T) {
 	}
 }
 
+// A change that stays and was announced for a night, in which next to nothing is due, says
+// nothing of how much comes by day, be it much or nothing.
+func TestAnAnnouncedChangeOfANightLeavesTheLevelOfTheDay(t *testing.T) {
+	h := begun(hourly(), 0, 45, 2000, rand.New(rand.NewPCG(31, 3)))
+	night := h[42*24 : 42*24+4]
+	for _, rows := range []float64{0, 2, 250} {
+		e, err := Fit(config(timeline.Count, hourly()), Rule{}, h[:42*24], timeline.Mask{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		noon := h[42*24+17]
+		before := e.Peek(noon).Expected
+		for _, s := range night {
+			s.Value = rows
+			e.Step(s, timeline.Lasting)
+		}
+		e.Step(h[42*24+4], timeline.Judged)
+		if after := e.Peek(noon).Expected; before < 50 || math.Abs(after/before-1) > 0.1 {
+			t.Errorf("after nights of %g rows an hour %.1f are expected at five, %.1f before", rows, after, before)
+		}
+	}
+}
+
 func TestAPersonsWordClosesAnAlert(t *testing.T) {
 	rng := rand.New(rand.NewPCG(7, 5))
 	h := scene(rng, hourly(), sceneStart, 60, 200)
